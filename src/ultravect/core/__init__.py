@@ -1,0 +1,1 @@
+"""The computation: no web framework, no command line, tested on its own."""

@@ -1,0 +1,109 @@
+"""What a kind of database can do for a job: tell what is there, take rows in, answer questions."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+import pyarrow as pa
+
+from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.types.canonical import CanonicalType
+
+
+@dataclass(frozen=True)
+class TargetColumn:
+    """A column of a live table; ``native`` as the catalogue writes it, ``base`` the plain name of its type."""
+
+    name: str
+    native: str
+    base: str
+    type: CanonicalType | None
+    nullable: bool
+    has_default: bool
+    generated: bool = False
+
+
+@dataclass(frozen=True)
+class LiveTable:
+    """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue tells it now."""
+
+    name: TableName
+    kind: str
+    columns: Sequence[TargetColumn]
+    may_insert: bool = True
+
+    def column(self, name: str) -> TargetColumn | None:
+        return next((column for column in self.columns if column.name == name), None)
+
+
+@dataclass(frozen=True)
+class TableInfo:
+    """A line of a catalogue; ``rows`` is the database's own estimate."""
+
+    name: str
+    kind: str
+    rows: int | None
+
+
+@dataclass(frozen=True)
+class Answer:
+    """What a question to a database gave: at most the asked number of rows; ``more`` tells that there are others."""
+
+    columns: list[str]
+    rows: list[list[Any]]
+    more: bool
+
+
+@dataclass(frozen=True)
+class Verified:
+    """Counted in the target after publishing: all rows, and those of this load that are still as it wrote them."""
+
+    rows_after: int
+    rows_of_load: int
+
+
+class Load(Protocol):
+    """One load into one table, in one transaction; leaving its context without ``publish`` undoes everything."""
+
+    rows_before: int
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        """Stages rows whose columns are those the load was opened with."""
+
+    def finish(self) -> int:
+        """Ends staging; the number of rows that the database says it took."""
+
+    def publish(self) -> None:
+        """Makes the rows visible: all of them, or none."""
+
+    def verify(self) -> Verified:
+        """Counts in the target, after publishing."""
+
+
+class Database(Protocol):
+    """One connection's database. Methods open and close their own sessions."""
+
+    dialect: Dialect
+
+    def probe(self) -> list[str]:
+        """What was reached, a line a step; UltravectError where it stops."""
+
+    def tables(self, search: str, limit: int) -> Sequence[TableInfo]:
+        """Tables and views whose name contains ``search``."""
+
+    def table(self, name: TableName) -> LiveTable | None:
+        """A table as it is now, or None where there is none."""
+
+    def may_create(self, name: TableName) -> str:
+        """ "" when the user may create this table, otherwise the reason why not."""
+
+    def load(
+        self, name: TableName, create: Sequence[NewColumn] | None, columns: Sequence[NewColumn], object_name: str
+    ) -> AbstractContextManager[Load]:
+        """Opens a load of ``columns`` into a table, which is created first when ``create`` gives its columns."""
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        """Runs one statement that cannot write, and gives its first rows."""

@@ -1,0 +1,72 @@
+"""What PostgreSQL's catalogue tells about tables, columns and privileges."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from psycopg import Connection
+
+from ultravect.core.databases.base import LiveTable, TableInfo, TargetColumn
+from ultravect.core.dialects.base import Dialect, TableName
+
+_KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f": "foreign table"}
+
+_FIND = """
+SELECT c.oid, n.nspname, c.relname, c.relkind, has_table_privilege(c.oid, 'INSERT')
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
+"""
+_COLUMNS = """
+SELECT a.attname, format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.typname),
+       CASE WHEN b.oid IS NULL THEN format_type(a.atttypid, a.atttypmod) ELSE format_type(b.oid, t.typtypmod) END,
+       NOT (a.attnotnull OR t.typnotnull), a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
+       a.attgenerated <> '' OR a.attidentity = 'a'
+FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
+WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
+ORDER BY a.attnum
+"""
+_LIST = """
+SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
+  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_%%'
+  AND position(lower(%s) in lower(n.nspname || '.' || c.relname)) > 0
+ORDER BY 1, 2 LIMIT %s
+"""
+
+Session = Connection[tuple[Any, ...]]
+
+
+def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable | None:
+    """The table that ``name`` means on this session's search path."""
+    row = session.execute(_FIND, (dialect.table(name),)).fetchone()
+    if row is None:
+        return None
+    oid, schema, table, kind, may_insert = row
+    columns = [
+        TargetColumn(column, native, base, dialect.to_canonical(underlying), nullable, has_default, generated)
+        for column, native, base, underlying, nullable, has_default, generated in session.execute(_COLUMNS, (oid,))
+    ]
+    return LiveTable(TableName(schema, table), _KINDS[kind], columns, may_insert)
+
+
+def list_tables(session: Session, search: str, limit: int) -> Sequence[TableInfo]:
+    return [
+        TableInfo(f"{schema}.{table}", _KINDS[kind], rows)
+        for schema, table, kind, rows in session.execute(_LIST, (search, limit))
+    ]
+
+
+def create_obstacle(session: Session, name: TableName) -> str:
+    """Why the session's user cannot create ``name``, or ""."""
+    row = session.execute("SELECT coalesce(%s, current_schema()), current_user", (name.schema,)).fetchone()
+    schema, user = row or (None, None)
+    if schema is None:
+        return "no schema of the search path exists; name one in into.table"
+    known = session.execute(
+        "SELECT has_schema_privilege(oid, 'CREATE') FROM pg_namespace WHERE nspname = %s", (schema,)
+    ).fetchone()
+    if known is None:
+        return f"there is no schema {schema!r}"
+    return "" if known[0] else f"user {user!r} may not create tables in schema {schema!r}"

@@ -1,0 +1,108 @@
+"""PostgreSQL as the place that a connection names."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+from psycopg.pq import DiagnosticField, ExecStatus
+from psycopg.rows import tuple_row
+
+from ultravect.core.databases.base import Answer, LiveTable, TableInfo
+from ultravect.core.databases.postgresql import catalogue
+from ultravect.core.databases.postgresql.catalogue import Session
+from ultravect.core.databases.postgresql.load import PostgresqlLoad, open_load
+from ultravect.core.databases.postgresql.session import explained, reach, sign_in
+from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.dialects.postgresql import PostgresqlDialect
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import PostgresqlSettings
+
+# COPY … TO and DO can write even where a transaction is read-only
+_READING = re.compile(r"^(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*\(*\s*(select|with|values|table|show|explain)\b", re.I | re.S)
+
+
+class PostgresqlDatabase:
+    """See ``Database``."""
+
+    def __init__(self, name: str, settings: PostgresqlSettings) -> None:
+        self._name = name
+        self._settings = settings
+        self.dialect = PostgresqlDialect()
+
+    @contextmanager
+    def _session(self, application: str) -> Iterator[Session]:
+        session = sign_in(self._name, self._settings, application)
+        try:
+            yield session
+        finally:
+            session.close()
+
+    def probe(self) -> list[str]:
+        steps = reach(self._name, self._settings)
+        with self._session("connection test") as session, explained(self._name, "asking for the server's version"):
+            row = session.execute(
+                "SELECT current_setting('server_version'), current_database(), current_user, "
+                "coalesce((SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()), false)"
+            ).fetchone()
+            version, database, user, tls = row or ("", "", "", False)
+            count = len(catalogue.list_tables(session, "", 100_000))
+        steps.append(f"signed in to PostgreSQL {str(version).split()[0]}, database {database}, as user {user}")
+        steps.append("the connection is encrypted" if tls else "the connection is not encrypted")
+        steps.append(f"{count:,} table{'' if count == 1 else 's'} and views can be seen")
+        return steps
+
+    def tables(self, search: str, limit: int) -> Sequence[TableInfo]:
+        with self._session("look") as session, explained(self._name, "listing tables"):
+            return catalogue.list_tables(session, search, limit)
+
+    def table(self, name: TableName) -> LiveTable | None:
+        with self._session("catalogue") as session, explained(self._name, f"reading the columns of {name}"):
+            return catalogue.find_table(session, self.dialect, name)
+
+    def may_create(self, name: TableName) -> str:
+        with self._session("catalogue") as session, explained(self._name, f"reading the privileges for {name}"):
+            return catalogue.create_obstacle(session, name)
+
+    @contextmanager
+    def load(
+        self, name: TableName, create: Sequence[NewColumn] | None, columns: Sequence[NewColumn], object_name: str
+    ) -> Iterator[PostgresqlLoad]:
+        session = sign_in(self._name, self._settings, f"load {name}")
+        with open_load(session, self._name, self.dialect, name, create, columns, object_name) as load:
+            yield load
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        if not _READING.match(sql):
+            raise UltravectError(
+                "not-a-question", "only a statement that reads can be asked: SELECT, WITH, VALUES, TABLE, SHOW or EXPLAIN",
+                hint="write to the target with a job", connection=self._name,
+            )
+        with self._session("ask") as session, explained(self._name, "answering the question"):
+            session.read_only = True
+            session.execute("SELECT set_config('statement_timeout', %s, true)", (str(int(seconds * 1000)),))
+            query = sql.strip().rstrip(";").encode()
+            columns = self._describe(session, query)
+            rows: list[list[object]] = []
+            for row in session.cursor(row_factory=tuple_row).stream(query):
+                if len(rows) == limit:
+                    # leaving the session ends the statement
+                    return Answer(columns, rows, True)
+                rows.append(list(row))
+            return Answer(columns, rows, False)
+
+    def _describe(self, session: Session, query: bytes) -> list[str]:
+        """Column names of the answer; preparing also makes sure that it is one statement."""
+        pgconn = session.pgconn
+        prepared = pgconn.prepare(b"", query)
+        if prepared.status == ExecStatus.FATAL_ERROR:
+            message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
+            if "multiple commands" in message:
+                message = "only one statement can be asked at a time"
+            raise UltravectError(
+                "question-refused", f"connection {self._name}: the database does not take the question: {message}",
+                hint="check table and column names with `ultravect look`", connection=self._name,
+            )
+        described = pgconn.describe_prepared(b"")
+        return [(described.fname(index) or b"").decode() for index in range(described.nfields)]

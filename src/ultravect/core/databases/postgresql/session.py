@@ -1,0 +1,135 @@
+"""Opens sessions, and tells in the user's terms why one cannot be opened or was lost."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import psycopg
+from psycopg import Connection
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import PostgresqlSettings
+
+_CONNECT_SECONDS = 10
+_SSL_MODES = {"off": "disable", "preferred": "prefer", "required": "require", "verified": "verify-full"}
+
+# What the server or libpq says, and what it means for the user: code, detail, hint
+_REFUSALS = (
+    ("password authentication failed", "wrong-password", "the server refused the password of user {user!r}", "set the password of the connection anew"),
+    ("no password supplied", "wrong-password", "the server wants a password for user {user!r}", "set the connection's password"),
+    ("does not exist", "unknown-database", "{message}", "check database and user for typing errors"),
+    ("no pg_hba.conf entry", "not-admitted", "the server does not admit user {user!r} from this machine", "have its pg_hba.conf admit it"),
+    ("too many clients", "server-full", "the server has no free connection", "try later, or raise max_connections"),
+    ("starting up", "server-starting", "the server is starting up", "try again in a moment"),
+    ("shutting down", "server-stopping", "the server is shutting down", "try again when it is up"),
+    ("does not support SSL", "no-tls", "the server does not speak TLS", "set tls: off, or switch TLS on in the server"),
+    ("certificate", "certificate-refused", "the server's certificate does not verify: {message}", "mend the certificate, or set tls: required"),
+)
+
+
+def _where(settings: PostgresqlSettings) -> str:
+    return f"{settings.host}:{settings.port}"
+
+
+def reach(name: str, settings: PostgresqlSettings) -> list[str]:
+    """Resolves and reaches the server, which tells an unknown host from a closed port."""
+    if settings.host.startswith("/"):
+        return []
+    try:
+        addresses = socket.getaddrinfo(settings.host, settings.port, type=socket.SOCK_STREAM)
+    except (socket.gaierror, UnicodeError):
+        raise UltravectError(
+            "unknown-host",
+            f"connection {name}: the host {settings.host!r} is not known here",
+            hint="check the host for typing errors",
+            connection=name,
+        ) from None
+    try:
+        socket.create_connection((settings.host, settings.port), timeout=_CONNECT_SECONDS).close()
+    except ConnectionRefusedError:
+        raise UltravectError(
+            "port-refused",
+            f"connection {name}: {_where(settings)} refuses connections: nothing listens on that port",
+            hint="is the server running, and is the port right?",
+            connection=name,
+        ) from None
+    except OSError as error:
+        raise UltravectError(
+            "host-unreachable",
+            f"connection {name}: {_where(settings)} cannot be reached: {error.strerror or 'no answer in time'}",
+            hint="check host, port and firewalls in between",
+            connection=name,
+        ) from None
+    return [f"host {settings.host} is {addresses[0][4][0]}", f"port {settings.port} answers"]
+
+
+def sign_in(name: str, settings: PostgresqlSettings, application: str) -> Connection[tuple[object, ...]]:
+    """A session, or an UltravectError that says what the server refused."""
+    try:
+        return psycopg.connect(
+            host=settings.host,
+            port=settings.port,
+            dbname=settings.database,
+            user=settings.user,
+            password=settings.password or None,
+            sslmode=_SSL_MODES[settings.tls],
+            connect_timeout=_CONNECT_SECONDS,
+            application_name=f"ultravect {application}"[:63],
+            # so that a server notices that a stopped leg is gone even while it waits for a lock
+            options="-c client_connection_check_interval=1000 -c timezone=UTC",
+        )
+    except psycopg.OperationalError as error:
+        reach(name, settings)
+        message = str(error).strip().splitlines()[-1].split("FATAL:")[-1].strip()
+        for phrase, code, detail, hint in _REFUSALS:
+            if phrase in str(error):
+                text = detail.format(user=settings.user, message=message)
+                raise UltravectError(
+                    code, f"connection {name}: {text} ({_where(settings)})", hint=hint, connection=name
+                ) from None
+        raise UltravectError(
+            "sign-in-failed", f"connection {name}: signing in at {_where(settings)} failed: {message}",
+            hint="check the connection's settings with `ultravect connection test`", connection=name,
+        ) from None
+    except (psycopg.Error, UnicodeError, ValueError) as error:
+        raise UltravectError(
+            "sign-in-failed", f"connection {name}: the settings cannot be used: {error}", hint="check them", connection=name
+        ) from None
+
+
+@contextmanager
+def explained(name: str, doing: str) -> Iterator[None]:
+    """Turns the database's errors into ours; ``doing`` completes "while …"."""
+    try:
+        yield
+    except psycopg.Error as error:
+        raise translate(error, name, doing) from None
+
+
+def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
+    """What a database error means for the user."""
+    diagnosis = error.diag
+    if error.sqlstate is None or error.sqlstate[:2] in ("08", "57") and error.sqlstate != "57014":
+        return UltravectError(
+            "connection-lost", f"connection {name}: the connection to the database was lost while {doing}",
+            hint="see whether the database is up, then run again", connection=name,
+        )
+    message = diagnosis.message_primary or str(error).strip()
+    if diagnosis.message_detail:
+        message += f" ({diagnosis.message_detail.rstrip('.')})"
+    codes = {
+        "42501": ("privilege-missing", "have the privilege granted to the connection's user"),
+        "57014": ("time-limit", "ask for less, or raise the limit"),
+        "25006": ("read-only", "questions may only read"),
+        "23505": ("constraint-refused", "the rows break a unique constraint of the target: clear the old rows, or mend the file"),
+        "23514": ("constraint-refused", "the rows break a check constraint of the target: mend the file or the constraint"),
+        "23503": ("constraint-refused", "the rows point to rows that are not there: load those first"),
+        "53100": ("target-full", "free disk space in the target"),
+    }
+    code, hint = codes.get(error.sqlstate, ("database-error", diagnosis.message_hint or ""))
+    return UltravectError(
+        code, f"connection {name}, while {doing}: {message}", hint=hint, connection=name,
+        table=diagnosis.table_name, column=diagnosis.column_name, constraint=diagnosis.constraint_name, sqlstate=error.sqlstate,
+    )

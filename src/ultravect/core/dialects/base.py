@@ -1,0 +1,62 @@
+"""What a SQL dialect can do: quote, name, translate types both ways, and write DDL."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from ultravect.core.types.canonical import CanonicalType, Fit
+
+
+@dataclass(frozen=True)
+class TableName:
+    """A table and the schema it is in; ``schema`` None: wherever the connection looks first."""
+
+    schema: str | None
+    name: str
+
+    def __str__(self) -> str:
+        return f"{self.schema}.{self.name}" if self.schema else self.name
+
+
+@dataclass(frozen=True)
+class Translation:
+    """A canonical type in a dialect; ``change`` says what becomes of the values when the fit is not exact."""
+
+    native: str
+    fit: Fit
+    change: str = ""
+
+
+@dataclass(frozen=True)
+class NewColumn:
+    """A column of a table to be created."""
+
+    name: str
+    type: CanonicalType
+
+
+class Dialect(Protocol):
+    """One module a dialect; pure functions, no connection."""
+
+    name: str
+    max_identifier_bytes: int
+
+    def quote(self, identifier: str) -> str:
+        """The identifier as SQL, whatever characters it has."""
+
+    def table(self, table: TableName) -> str:
+        """The quoted name of a table."""
+
+    def parse_table(self, text: str) -> TableName:
+        """The table meant by ``schema.table``, parts "quoted" where needed; ValueError says what is wrong."""
+
+    def from_canonical(self, wanted: CanonicalType) -> Translation:
+        """The native type for new columns."""
+
+    def to_canonical(self, native: str) -> CanonicalType | None:
+        """The canonical type of a native one as the catalogue writes it; None where there is none."""
+
+    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
+        """The statement that creates a table."""

@@ -1,0 +1,118 @@
+"""PostgreSQL. Types: https://www.postgresql.org/docs/current/datatype.html"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from ultravect.core.dialects.base import NewColumn, TableName, Translation
+from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
+
+_TO_NATIVE = {
+    "boolean": "boolean",
+    "smallint": "smallint",
+    "integer": "integer",
+    "bigint": "bigint",
+    "decimal": "numeric",
+    "real": "real",
+    "double": "double precision",
+    "text": "text",
+    "binary": "bytea",
+    "date": "date",
+    "time": "time",
+    "timestamp": "timestamp",
+    "timestamptz": "timestamptz",
+    "uuid": "uuid",
+    "json": "jsonb",
+}
+# format_type() writes the long names; each maps to a canonical name
+_TO_CANONICAL = {
+    "boolean": "boolean",
+    "smallint": "smallint",
+    "integer": "integer",
+    "bigint": "bigint",
+    "numeric": "decimal",
+    "real": "real",
+    "double precision": "double",
+    "text": "text",
+    "character varying": "text",
+    "character": "text",
+    "bytea": "binary",
+    "date": "date",
+    "time without time zone": "time",
+    "timestamp without time zone": "timestamp",
+    "timestamp with time zone": "timestamptz",
+    "uuid": "uuid",
+    "json": "json",
+    "jsonb": "json",
+}
+_FORMATTED = re.compile(r"^(?P<base>[a-z]+)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>( [a-z]+)*)$")
+_LONG_CHARACTER = re.compile(r"^(?P<base>character varying|character)(?:\((?P<first>\d+)\))?$")
+_NAME_PART = re.compile(r'\s*(?:"((?:[^"]|"")+)"|([^".\s]+))\s*')
+
+
+class PostgresqlDialect:
+    """See ``Dialect``."""
+
+    name = "postgresql"
+    max_identifier_bytes = 63
+
+    def quote(self, identifier: str) -> str:
+        return '"' + identifier.replace('"', '""') + '"'
+
+    def table(self, table: TableName) -> str:
+        parts = [part for part in (table.schema, table.name) if part]
+        return ".".join(self.quote(part) for part in parts)
+
+    def parse_table(self, text: str) -> TableName:
+        parts: list[str] = []
+        position = 0
+        while True:
+            match = _NAME_PART.match(text, position)
+            if not match:
+                raise ValueError(f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes")
+            part = match[1].replace('""', '"') if match[1] else match[2]
+            if "\0" in part or len(part.encode()) > self.max_identifier_bytes:
+                raise ValueError(f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes PostgreSQL allows")
+            parts.append(part)
+            position = match.end()
+            if position == len(text):
+                break
+            if text[position] != ".":
+                raise ValueError(f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes")
+            position += 1
+        if len(parts) > 2:
+            raise ValueError(f"{text!r} has {len(parts)} parts; a table here is written table or schema.table")
+        return TableName(parts[0] if len(parts) == 2 else None, parts[-1])
+
+    def from_canonical(self, wanted: CanonicalType) -> Translation:
+        native = _TO_NATIVE[wanted.name]
+        if wanted.name == "text" and wanted.length is not None:
+            return Translation(f"varchar({wanted.length})", Fit.EXACT)
+        if wanted.name == "binary" and wanted.length is not None:
+            return Translation(native, Fit.WIDER, "no limit on the length")
+        if wanted.name == "decimal" and wanted.precision is not None:
+            return Translation(f"{native}({wanted.precision},{wanted.scale or 0})", Fit.EXACT)
+        if wanted.precision is not None:
+            return Translation(f"{native}({wanted.precision})", Fit.EXACT)
+        return Translation(native, Fit.EXACT)
+
+    def to_canonical(self, native: str) -> CanonicalType | None:
+        match = _LONG_CHARACTER.match(native) or _FORMATTED.match(native)
+        if not match:
+            return None
+        parts = match.groupdict()
+        name = _TO_CANONICAL.get(parts["base"] + (parts.get("rest") or ""))
+        first = int(parts["first"]) if parts["first"] else None
+        if name is None or (name == "decimal" and (first or 0) > MAX_PRECISION):
+            return None
+        if name == "text":
+            return CanonicalType(name, length=first)
+        if name == "decimal":
+            scale = int(parts["second"] or 0) if first is not None else None
+            return CanonicalType(name, precision=first, scale=scale)
+        return CanonicalType(name, precision=first)
+
+    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
+        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
+        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

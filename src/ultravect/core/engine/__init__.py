@@ -1,0 +1,1 @@
+"""Plan, check and run a job: the phases, the tally and the rejects."""

@@ -1,0 +1,257 @@
+"""Turns a job into a plan, from the live source and the live target, with all that there is to say about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+
+from ultravect.core.databases.base import Database, LiveTable, TargetColumn
+from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.engine.connections import ConnectionSpec, database_of, storage_of
+from ultravect.core.engine.scan import Scan, scan_columns
+from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.select_list import Selected, resolve
+from ultravect.core.layouts.delimited.reader import DelimitedReader, open_delimited
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Job
+from ultravect.core.model.problems import did_you_mean
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.from_text import convertible
+from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.text_formats import TextFormats
+
+_DATE_TYPES = ("date", "timestamp", "timestamptz")
+_DATE_SAMPLE = 1 << 20
+
+
+@dataclass(frozen=True)
+class ColumnPlan:
+    """One column from file to table. ``type`` is what its values are converted to."""
+
+    position: int
+    source: str
+    name: str
+    type: CanonicalType
+    native: str
+    formats: TextFormats
+    nullable: bool = True
+    inferred: ColumnType | None = None
+
+
+@dataclass
+class LegPlan:
+    """What a leg will do; it may be run only when ``errors`` is empty."""
+
+    reader: DelimitedReader | None = None
+    database: Database | None = None
+    table: TableName | None = None
+    live: LiveTable | None = None
+    columns: list[ColumnPlan] = field(default_factory=list)
+    create: list[NewColumn] | None = None
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def errors(self) -> list[Finding]:
+        return [finding for finding in self.findings if finding.severity == "error"]
+
+    @property
+    def ddl(self) -> str | None:
+        """The statement that creates the target, when it is missing."""
+        if self.create is None or self.database is None or self.table is None:
+            return None
+        return self.database.dialect.create_table(self.table, self.create)
+
+    def add(self, severity: str, code: str, message: str, place: str = "", fix: str = "") -> None:
+        self.findings.append(Finding(severity, code, message, place, fix))  # type: ignore[arg-type]
+
+    def refuse(self, error: UltravectError, place: str) -> None:
+        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint)
+
+
+def make_plan(
+    job: Job,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    *,
+    progress: Callable[[int, int], None] = lambda rows, size: None,
+) -> LegPlan:
+    """Looks at source and target and plans the leg. What is wrong is in the findings, not raised."""
+    plan = LegPlan()
+    selected: list[Selected] = []
+    try:
+        plan.reader = open_delimited(storage_of(source), job.source.files, job.source.layout)
+        plan.findings += plan.reader.findings
+    except UltravectError as error:
+        plan.refuse(error, "from.files")
+    if plan.reader:
+        try:
+            selected = resolve(job.columns, plan.reader.names)
+        except UltravectError as error:
+            plan.refuse(error, "columns")
+    try:
+        plan.database = database_of(target)
+        plan.table = plan.database.dialect.parse_table(job.into.table)
+        plan.live = plan.database.table(plan.table)
+    except ValueError as error:
+        plan.add("error", "table-name-invalid", str(error), "into.table")
+    except UltravectError as error:
+        plan.refuse(error, "into.connection")
+    if plan.table is None or plan.database is None or plan.errors:
+        return plan
+    try:
+        if plan.live is None:
+            _plan_new(job, plan, selected, progress)
+        else:
+            _plan_existing(job, plan, plan.live, selected)
+    except UltravectError as error:
+        plan.refuse(error, "from.files")
+    return plan
+
+
+def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: Callable[[int, int], None]) -> None:
+    assert plan.reader is not None and plan.database is not None and plan.table is not None
+    dialect = plan.database.dialect
+    if job.into.if_missing == "fail":
+        near = did_you_mean(plan.table.name, [info.name.split(".", 1)[-1] for info in plan.database.tables("", 2000)])
+        plan.add(
+            "error", "table-missing", f"the table {plan.table} does not exist", "into.table",
+            near or "write into.if_missing: create to have it created",
+        )
+        return
+    obstacle = plan.database.may_create(plan.table)
+    if obstacle:
+        plan.add("error", "table-not-creatable", f"the table {plan.table} cannot be created: {obstacle}", "into.table")
+        return
+    for one in selected:
+        if len(one.name.encode()) > dialect.max_identifier_bytes:
+            plan.add(
+                "error", "name-too-long", f"the column name {one.name!r} is longer than {dialect.max_identifier_bytes} bytes",
+                one.place, "give it a shorter name with `as`",
+            )
+        if one.type is not None and not convertible(one.type):
+            plan.add("error", "type-not-convertible", f"text is not converted to {one.type} here", one.place)
+    if plan.errors:
+        return
+    scan = scan_columns(plan.reader, [one.position for one in selected if one.type is None], progress=progress)
+    _note_scan(plan, scan)
+    for one in selected:
+        inferred = scan.columns.get(one.position)
+        kind = one.type or (inferred.type if inferred else CanonicalType("text"))
+        formats = plan.reader.formats
+        if inferred and inferred.date_pattern:
+            formats = replace(formats, date_pattern=inferred.date_pattern)
+        if inferred and inferred.ambiguous:
+            plan.add(
+                "warning", "date-order-unsure", f"column {one.name}: {inferred.evidence}; it stays text", one.place,
+                "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
+            )
+        native = dialect.from_canonical(kind).native
+        plan.columns.append(
+            ColumnPlan(one.position, plan.reader.names[one.position], one.name, kind, native, formats, True, inferred)
+        )
+    plan.create = [NewColumn(column.name, column.type) for column in plan.columns]
+
+
+def _note_scan(plan: LegPlan, scan: Scan) -> None:
+    if scan.rows == 0:
+        plan.add("warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files")
+    for row, ragged in scan.ragged[:1]:
+        assert plan.reader is not None
+        plan.add(
+            "warning", "ragged-rows",
+            f"{scan.ragged_rows:,} rows have another number of values than the {len(plan.reader.names)} columns, "
+            f"first row {row:,} with {ragged.found}; each will be a reject",
+            "from.files", "mend them, check layout.delimiter and layout.quote, or allow them with into.rejects",
+        )
+
+
+def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[Selected]) -> None:
+    assert plan.reader is not None
+    if live.kind not in ("table", "foreign table"):
+        plan.add("error", "target-is-view", f"{live.name} is a {live.kind}, which takes no rows", "into.table", "name a table")
+        return
+    if not live.may_insert:
+        plan.add(
+            "error", "privilege-missing", f"the connection's user may not insert into {live.name}", "into.table",
+            f"have it granted: GRANT INSERT ON {live.name}",
+        )
+    matched: list[tuple[Selected, TargetColumn]] = []
+    for one in selected:
+        column = live.column(one.name)
+        if column is None:
+            _no_such_column(job, plan, live, one)
+        elif column.generated:
+            plan.add(
+                "error", "column-generated", f"column {one.name} of {live.name} is generated by the database", one.place,
+                f'leave it out: "* except ({one.name})"',
+            )
+        elif column.type is not None and not convertible(column.type):
+            plan.add("warning", "type-by-database", f"column {one.name}: the database parses its text as {column.native}", one.place)
+            matched.append((one, replace(column, type=None)))
+        else:
+            matched.append((one, column))
+    _unfilled(plan, live, {column.name for _, column in matched})
+    if not plan.errors and not matched:
+        plan.add("error", "no-columns", f"no column of the file is a column of {live.name}", "columns")
+    if plan.errors:
+        return
+    dated = [one.position for one, column in matched if column.type and column.type.name in _DATE_TYPES]
+    patterns: dict[int, ColumnType] = {}
+    if dated and plan.reader.layout.values.dates is None:
+        patterns = scan_columns(plan.reader, dated, limit=_DATE_SAMPLE).columns
+    for one, column in matched:
+        inferred = patterns.get(one.position)
+        formats = plan.reader.formats
+        if inferred and inferred.date_pattern:
+            formats = replace(formats, date_pattern=inferred.date_pattern)
+        if inferred and inferred.ambiguous:
+            plan.add(
+                "error", "date-order-unsure", f"column {one.name}: {inferred.evidence}", one.place,
+                "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
+            )
+        kind = column.type or CanonicalType("text")
+        if one.type is not None and one.type != kind:
+            plan.add(
+                "note", "type-of-table", f"column {one.name}: the job says {one.type}, the table has {column.native}, which counts",
+                one.place,
+            )
+        nullable = column.nullable
+        plan.columns.append(
+            ColumnPlan(one.position, plan.reader.names[one.position], column.name, kind, column.native, formats, nullable)
+        )
+
+
+def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> None:
+    assert plan.reader is not None
+    ignore = job.into.if_different == "ignore"
+    near = did_you_mean(one.name, [column.name for column in live.columns if column.name not in plan.reader.names])
+    fix = ""
+    if near:
+        nearest = near.split("'")[1]
+        fix = f"the nearest is {nearest!r}: add `{_quoted(one.name)} as {_quoted(nearest)}` to columns"
+    elif not ignore:
+        fix = f'leave it out with "* except ({_quoted(one.name)})", or write into.if_different: ignore'
+    what = "; it is left out" if ignore else ""
+    plan.add(
+        "warning" if ignore else "error", "column-not-in-target",
+        f"column {one.name!r} of the file is not a column of {live.name}{what}", one.place, fix,
+    )
+
+
+def _quoted(name: str) -> str:
+    return name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
+
+
+def _unfilled(plan: LegPlan, live: LiveTable, filled: set[str]) -> None:
+    for column in live.columns:
+        if column.name in filled or column.generated:
+            continue
+        if column.nullable or column.has_default:
+            gets = "its default" if column.has_default else "NULL"
+            plan.add("note", "column-not-filled", f"column {column.name!r} of {live.name} gets {gets}: the file has no such column", "columns")
+        else:
+            plan.add(
+                "error", "column-required",
+                f"column {column.name!r} of {live.name} takes no NULL and has no default, and the file has no such column",
+                "columns", f"fill it: add `… as {_quoted(column.name)}` to columns",
+            )

@@ -1,0 +1,64 @@
+"""Rows that could not be converted or written, kept with their reason; and how many of them are tolerated."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.base import allowed_rejects
+
+
+@dataclass(frozen=True)
+class Reject:
+    """``row`` counts the rows of the object from 1, ``line`` its lines; ``record`` is the row as it was read."""
+
+    object: str
+    row: int
+    line: int | None
+    column: str
+    value: str | None
+    reason: str
+    record: str
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+    def __str__(self) -> str:
+        column = f", column {self.column}" if self.column else ""
+        value = "" if self.value is None else f" {self.value!r}:"
+        return f"row {self.row:,}{f' (line {self.line:,})' if self.line else ''}{column}:{value} {self.reason}"
+
+
+class RejectLedger:
+    """Counts rejects, hands them on, and says when there are too many."""
+
+    def __init__(self, limit: int | str, keep: Callable[[Sequence[Reject]], None]) -> None:
+        self._limit = limit
+        self._keep = keep
+        self.count = 0
+        self.first: Reject | None = None
+
+    def add(self, rejects: Sequence[Reject]) -> None:
+        if rejects:
+            self.first = self.first or rejects[0]
+            self.count += len(rejects)
+            self._keep(rejects)
+
+    def enforce(self, rows_read: int, *, final: bool) -> None:
+        """Raises when more rows were rejected than the job allows; a share is known only at the end."""
+        if isinstance(self._limit, str) and not final:
+            return
+        allowed = allowed_rejects(self._limit, rows_read)
+        if self.count <= allowed or self.first is None:
+            return
+        several = self.count != 1
+        so_far = "" if final else f" among the first {rows_read:,}"
+        raise UltravectError(
+            "too-many-rejects",
+            f"{self.count:,} row{'s were' if several else ' was'} rejected{so_far}, {allowed:,} are allowed; "
+            f"nothing was written. First: {self.first}",
+            hint=f"mend the row{'s' if several else ''}, or tolerate bad rows with into.rejects (a count or a share)",
+            **{key: value for key, value in self.first.as_dict().items() if key != "record"},
+        )

@@ -1,0 +1,221 @@
+"""Runs one leg: read and shape in one thread, stage in another, then publish and verify."""
+
+from __future__ import annotations
+
+import queue
+import threading
+import time
+from collections.abc import Callable, Sequence
+from contextlib import AbstractContextManager, nullcontext
+from dataclasses import asdict, dataclass, field
+from typing import Any, Protocol
+
+from ultravect.core.databases.base import Load
+from ultravect.core.dialects.base import NewColumn
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.plan import LegPlan, make_plan
+from ultravect.core.engine.rejects import Reject, RejectLedger
+from ultravect.core.engine.shape import Shaped, Shaper
+from ultravect.core.engine.tally import Tally
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Job
+
+PHASES = ("read", "shape", "stage", "publish", "verify")
+_QUEUE_BLOCKS = 2
+_PROGRESS_SECONDS = 0.2
+
+
+class Listener(Protocol):
+    """Is told what happens in a leg, as it happens, from either thread."""
+
+    def phase(self, name: str, state: str) -> None:
+        """``state``: running or done."""
+
+    def progress(self, figures: dict[str, Any]) -> None: ...
+
+    def log(self, level: str, text: str) -> None: ...
+
+    def finding(self, finding: Finding) -> None: ...
+
+    def rejects(self, rejects: Sequence[Reject]) -> None: ...
+
+
+@dataclass
+class LegResult:
+    """What a leg that succeeded has to tell."""
+
+    tally: Tally
+    rows_before: int
+    rows_after: int
+    created: bool
+    seconds: float
+    phases: dict[str, float] = field(default_factory=dict)
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+class _Progress:
+    """Passes figures on, at most every fifth of a second."""
+
+    def __init__(self, listener: Listener, bytes_total: int) -> None:
+        self._listener = listener
+        self._started = time.monotonic()
+        self._told = 0.0
+        self.figures: dict[str, Any] = {"bytes_total": bytes_total, "bytes_read": 0, "rows_read": 0, "rows_staged": 0}
+
+    def tell(self, *, now: bool = False, **figures: int) -> None:
+        first = not self.figures["rows_read"]
+        self.figures.update(figures)
+        elapsed = time.monotonic() - self._started
+        if now or first or elapsed - self._told >= _PROGRESS_SECONDS:
+            self._told = elapsed
+            rate = self.figures["rows_read"] / elapsed if elapsed > 0 else 0
+            self._listener.progress({**self.figures, "rows_per_second": round(rate)})
+
+
+def run_leg(
+    job: Job,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    listener: Listener,
+    shield: Callable[[], AbstractContextManager[None]] = nullcontext,
+) -> LegResult:
+    """Copies one file into one table.
+
+    Raises UltravectError when it fails, with the target as it was. ``shield`` guards the moment of publishing
+    against being stopped half-way.
+    """
+    started = time.monotonic()
+    listener.phase("read", "running")
+    progress = _Progress(listener, 0)
+    plan = make_plan(
+        job, source, target, progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size)
+    )
+    for finding in plan.findings:
+        listener.finding(finding)
+    if plan.errors:
+        first = plan.errors[0]
+        more = f" ({len(plan.errors) - 1} more errors)" if len(plan.errors) > 1 else ""
+        raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
+    return _Leg(job, plan, listener, shield, started).run()
+
+
+class _Leg:
+    def __init__(
+        self,
+        job: Job,
+        plan: LegPlan,
+        listener: Listener,
+        shield: Callable[[], AbstractContextManager[None]],
+        started: float,
+    ) -> None:
+        assert plan.reader is not None and plan.database is not None and plan.table is not None
+        self._reader, self._database, self._table = plan.reader, plan.database, plan.table
+        self._plan = plan
+        self._listener = listener
+        self._shield = shield
+        self._started = started
+        self._tally = Tally()
+        self._ledger = RejectLedger(job.into.rejects, listener.rejects)
+        self._shaper = Shaper(plan.reader, plan.columns)
+        self._progress = _Progress(listener, plan.reader.size)
+        self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
+        self._cancelled = threading.Event()
+
+    def run(self) -> LegResult:
+        columns = [NewColumn(column.name, column.type) for column in self._plan.columns]
+        for phase in ("shape", "stage"):
+            self._listener.phase(phase, "running")
+        opened = self._database.load(self._table, self._plan.create, columns, self._reader.path)
+        with opened as load:
+            if self._plan.create is not None:
+                self._listener.log("info", f"created table {self._table}, visible once the load is published")
+            self._stage(load)
+            self._settle(load.finish())
+            self._listener.phase("stage", "done")
+            with self._shield():
+                self._listener.phase("publish", "running")
+                load.publish()
+            self._listener.phase("publish", "done")
+            return self._verify(load)
+
+    def _stage(self, load: Load) -> None:
+        """Takes shaped batches from the reading thread and writes them."""
+        reading = threading.Thread(target=self._read, name="read", daemon=True)
+        reading.start()
+        size = staged = 0
+        try:
+            while (item := self._queue.get()) is not None:
+                if isinstance(item, BaseException):
+                    raise item
+                self._tally.read += item.rows
+                size += item.bytes
+                self._progress.tell(rows_read=self._tally.read, bytes_read=size)
+                self._ledger.add(item.rejects)
+                self._ledger.enforce(self._tally.read, final=False)
+                load.write(item.batch)
+                staged += item.batch.num_rows
+                self._progress.tell(rows_staged=staged)
+        finally:
+            self._cancelled.set()
+        self._listener.phase("read", "done")
+        self._listener.phase("shape", "done")
+        self._progress.tell(now=True)
+        self._ledger.enforce(self._tally.read, final=True)
+
+    def _read(self) -> None:
+        end: BaseException | None = None
+        try:
+            for block in self._reader.blocks():
+                self._put(self._shaper.shape(block))
+                if self._cancelled.is_set():
+                    return
+        except BaseException as error:
+            end = error
+        self._put(end)
+
+    def _put(self, item: Shaped | BaseException | None) -> None:
+        while not self._cancelled.is_set():
+            try:
+                return self._queue.put(item, timeout=0.5)
+            except queue.Full:
+                continue
+
+    def _settle(self, written: int) -> None:
+        """The books: what the database took and what was rejected must be what was read."""
+        self._tally.inserted = written
+        self._tally.rejected = self._ledger.count
+        if not self._tally.adds_up:
+            raise UltravectError(
+                "tally-unbalanced",
+                f"{self._tally.read:,} rows were read, but {self._tally.accounted:,} are accounted for; nothing was written",
+                hint="a trigger or rule of the target may drop rows; otherwise please report this",
+                tally=self._tally.as_dict(),
+            )
+
+    def _verify(self, load: Load) -> LegResult:
+        self._listener.phase("verify", "running")
+        try:
+            verified = load.verify()
+        except UltravectError:
+            raise
+        expected = load.rows_before + self._tally.inserted
+        if verified.rows_of_load != self._tally.inserted:
+            raise UltravectError(
+                "verify-failed",
+                f"{self._tally.inserted:,} rows were committed to {self._table}, but {verified.rows_of_load:,} of them "
+                "can be counted there",
+                hint="triggers, or others who changed the rows at once, can cause this; look at the table",
+                table=str(self._table),
+            )
+        if verified.rows_after != expected:
+            self._listener.log(
+                "warning",
+                f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: others wrote to it during the run",
+            )
+        self._listener.phase("verify", "done")
+        return LegResult(
+            self._tally, load.rows_before, verified.rows_after, self._plan.create is not None, time.monotonic() - self._started
+        )

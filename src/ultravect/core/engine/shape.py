@@ -1,0 +1,156 @@
+"""The shape phase: blocks of text become typed batches and rejects.
+
+A block is first parsed straight into its types, which is fast and all there is to do when every value fits. Only a
+block in which something does not fit is parsed again as text and converted by kernels that tell which rows it is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.engine.plan import ColumnPlan
+from ultravect.core.engine.rejects import Reject
+from ultravect.core.layouts.delimited.blocks import Block
+from ultravect.core.layouts.delimited.reader import DelimitedReader, TextRows, WantedColumn
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.from_text import Converted, Mask, convert, explain, try_cast
+
+_MAX_VALUE = 1000
+_MAX_RECORD = 10_000
+
+
+@dataclass(frozen=True)
+class Shaped:
+    """``rows`` were read; the good ones are in ``batch``, the others in ``rejects``."""
+
+    rows: int
+    bytes: int
+    batch: pa.RecordBatch
+    rejects: Sequence[Reject]
+
+
+def _any(mask: pa.Array) -> bool:
+    return bool(pc.any(mask).as_py())
+
+
+def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[str, pa.Array]]:
+    """What the target's column would not take of converted values: reasons, each with a mask."""
+    found: list[tuple[str, pa.Array]] = []
+    kind = column.type
+    if not column.nullable and array.null_count:
+        found.append(("no value, and the target's column takes no NULL", array.is_null()))
+    if pa.types.is_string(array.type):
+        if kind.length is not None:
+            found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))
+        if has_nul:
+            found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
+    if kind.precision is not None and kind.name in ("time", "timestamp", "timestamptz"):
+        step = 10 ** (6 - kind.precision)
+        ticks = array.cast(pa.int64())
+        rest = pc.subtract(ticks, pc.multiply(pc.divide(ticks, step), step))
+        found.append((f"more than {kind.precision} fractional digits of seconds", pc.not_equal(rest, 0)))
+    return found
+
+
+class Shaper:
+    """Shapes the blocks of one file, in their order."""
+
+    def __init__(self, reader: DelimitedReader, columns: Sequence[ColumnPlan]) -> None:
+        self._reader = reader
+        self._columns = columns
+        self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in columns]
+        self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
+        self._rows = 0
+
+    def shape(self, block: Block) -> Shaped:
+        has_nul = 0 in block.data
+        batch = self._reader.parse_typed(block, self._wanted)
+        if batch is not None:
+            batch = self._finish(batch, has_nul)
+        if batch is not None:
+            shaped = Shaped(batch.num_rows, len(block.data), batch, ())
+        else:
+            shaped = self._sort_out(block, has_nul)
+        self._rows += shaped.rows
+        return shaped
+
+    def _finish(self, batch: pa.RecordBatch, has_nul: bool) -> pa.RecordBatch | None:
+        """Converts what the parser left as strings; None where a value turns out not to fit."""
+        arrays = []
+        for column, wanted, array in zip(self._columns, self._wanted, batch.columns, strict=True):
+            if not self._reader.parses(wanted):
+                converted = convert(array, column.type, column.formats)
+                if converted.failed.any():
+                    return None
+                array = converted.array
+            if any(_any(mask) for _, mask in _breaches(array, column, has_nul)):
+                return None
+            arrays.append(array)
+        return pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+
+    def _sort_out(self, block: Block, has_nul: bool) -> Shaped:
+        rows = self._reader.parse_text(block)
+        bad = np.zeros(len(rows.index), np.bool_)
+        reasons: dict[int, tuple[ColumnPlan, str | None, str]] = {}
+        arrays = []
+        for column in self._columns:
+            raw = rows.values.column(column.position).combine_chunks()
+            array, failed = self._convert(raw, column, has_nul, reasons)
+            bad |= failed
+            arrays.append(array)
+        rejects = [
+            Reject(
+                self._reader.path, self._rows + 1 + one.index, block.row_line(one.index), "", None,
+                f"{one.found} value{'s' if one.found != 1 else ''} where the header has {len(self._reader.names)} columns",
+                block.row_text(one.index)[:_MAX_RECORD],
+            )
+            for one in rows.ragged
+        ]
+        for at in np.flatnonzero(bad):
+            column, value, reason = reasons[int(at)]
+            index = int(rows.index[at])
+            rejects.append(
+                Reject(
+                    self._reader.path, self._rows + 1 + index, block.row_line(index), column.source,
+                    None if value is None else value[:_MAX_VALUE], reason, block.row_text(index)[:_MAX_RECORD],
+                )
+            )
+        rejects.sort(key=lambda reject: reject.row)
+        batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema).filter(pa.array(~bad))
+        return Shaped(self._count(rows), len(block.data), batch, rejects)
+
+    @staticmethod
+    def _count(rows: TextRows) -> int:
+        return len(rows.index) + len(rows.ragged)
+
+    def _convert(
+        self, raw: pa.Array, column: ColumnPlan, has_nul: bool, reasons: dict[int, tuple[ColumnPlan, str | None, str]]
+    ) -> tuple[pa.Array, Mask]:
+        """Converts one column of bytes; for rows that fail, notes the first reason of each."""
+        decoded = _decode(raw)
+        for at in np.flatnonzero(decoded.failed):
+            value = raw[int(at)].as_py()
+            broken = next(byte for byte in value if byte >= 0x80)
+            reason = f"not valid UTF-8 (byte 0x{broken:02X}); if the file is in another encoding, set layout.encoding"
+            reasons.setdefault(int(at), (column, value.decode("utf-8", "backslashreplace"), reason))
+        converted = convert(decoded.array, column.type, column.formats)
+        failed = converted.failed | decoded.failed
+        for at in np.flatnonzero(converted.failed):
+            value = decoded.array[int(at)].as_py()
+            reasons.setdefault(int(at), (column, value, explain(value, column.type, column.formats)))
+        for reason, mask in _breaches(converted.array, column, has_nul):
+            breached = np.asarray(mask.fill_null(False).to_numpy(zero_copy_only=False), np.bool_) & ~failed
+            for at in np.flatnonzero(breached):
+                reasons.setdefault(int(at), (column, decoded.array[int(at)].as_py(), reason))
+            failed |= breached
+        return converted.array, failed
+
+
+def _decode(raw: pa.Array) -> Converted:
+    """Bytes as strings; those that are not UTF-8 have failed."""
+    return try_cast(raw, CanonicalType("text").arrow)

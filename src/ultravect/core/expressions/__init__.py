@@ -1,0 +1,1 @@
+"""The select list of a job: its grammar and what it means."""

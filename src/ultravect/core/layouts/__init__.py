@@ -1,0 +1,1 @@
+"""File formats: how bytes become rows and columns."""

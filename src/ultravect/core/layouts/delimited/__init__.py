@@ -1,0 +1,1 @@
+"""Delimited text: found from its first rows, cut at row ends, parsed block by block."""

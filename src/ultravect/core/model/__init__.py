@@ -1,0 +1,1 @@
+"""What users declare: jobs, layouts and connection settings, with their files and their problems."""

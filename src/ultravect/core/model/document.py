@@ -1,0 +1,131 @@
+"""Reads job files: YAML with the line of every key kept, so that a problem can say where it is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import yaml
+from pydantic import ValidationError
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.job import Job
+from ultravect.core.model.problems import Problem, problems_of
+
+_MAX_NODES = 100_000
+
+Path = tuple[str | int, ...]
+
+
+class JobFileError(UltravectError):
+    """A job file that cannot be used, with every problem found in it."""
+
+    def __init__(self, detail: str, problems: list[Problem]) -> None:
+        super().__init__("job-file-invalid", detail, hint="; ".join(filter(None, (p.hint for p in problems[:1]))))
+        self.problems = problems
+
+
+@dataclass
+class Document:
+    """One YAML document: its data, the line of each path in it, and its own text."""
+
+    data: Any
+    text: str
+    lines: dict[Path, int] = field(default_factory=dict)
+
+
+class _Builder(yaml.SafeLoader):
+    """Builds plain data from nodes, noting lines; refuses double keys and runaway aliases."""
+
+    nodes = 0
+
+    def build(self, node: yaml.Node, path: Path, lines: dict[Path, int]) -> Any:
+        self.nodes += 1
+        if self.nodes > _MAX_NODES:
+            raise yaml.constructor.ConstructorError(None, None, "the file expands to too many values", node.start_mark)
+        lines.setdefault(path, node.start_mark.line + 1)
+        if isinstance(node, yaml.MappingNode):
+            result: dict[str, Any] = {}
+            for key_node, value_node in node.value:
+                key = str(key_node.value) if isinstance(key_node, yaml.ScalarNode) else None
+                if key is None:
+                    raise yaml.constructor.ConstructorError(None, None, "a key must be a word", key_node.start_mark)
+                if key in result:
+                    raise yaml.constructor.ConstructorError(
+                        None, None, f"key {key!r} stands here twice", key_node.start_mark
+                    )
+                lines[(*path, key)] = key_node.start_mark.line + 1
+                result[key] = self.build(value_node, (*path, key), lines)
+            return result
+        if isinstance(node, yaml.SequenceNode):
+            return [self.build(child, (*path, index), lines) for index, child in enumerate(node.value)]
+        return self.construct_object(node)
+
+
+# A job file's dates and "on/off" words stay the words that were written.
+_Builder.yaml_implicit_resolvers = {
+    first: [
+        (tag, pattern)
+        for tag, pattern in resolvers
+        if tag not in ("tag:yaml.org,2002:timestamp",) and not (tag == "tag:yaml.org,2002:bool" and first in "yYnNoO")
+    ]
+    for first, resolvers in yaml.SafeLoader.yaml_implicit_resolvers.items()
+}
+
+
+def read_documents(text: str) -> list[Document]:
+    """Every YAML document in ``text``; JobFileError with the line when it is not YAML."""
+    source_lines = text.splitlines(keepends=True)
+    documents: list[Document] = []
+    try:
+        loader = _Builder(text)
+    except yaml.YAMLError as error:
+        raise JobFileError(f"not text that YAML allows: {error}", [Problem("", str(error))]) from None
+    try:
+        while loader.check_node():
+            node = loader.get_node()
+            lines: dict[Path, int] = {}
+            data = loader.build(node, (), lines)
+            if data is None:
+                continue
+            own = "".join(source_lines[node.start_mark.line : node.end_mark.line + 1])
+            documents.append(Document(data, own, lines))
+    except yaml.MarkedYAMLError as error:
+        line = error.problem_mark.line + 1 if error.problem_mark else None
+        message = f"not valid YAML: {error.problem or error.context}"
+        raise JobFileError(f"line {line}: {message}", [Problem("", message, line=line)]) from None
+    except (yaml.YAMLError, RecursionError) as error:
+        raise JobFileError(f"not valid YAML: {error}", [Problem("", str(error))]) from None
+    finally:
+        loader.dispose()
+    if len(documents) == 1:
+        documents[0].text = text
+    return documents
+
+
+def job_from_data(data: Any, lines: dict[Path, int] | None = None) -> Job:
+    """A job from its structure, as the API gives it; JobFileError lists every problem."""
+    lines = lines or {}
+    if not isinstance(data, dict):
+        message = "a job file is a mapping that starts with `ultravect: 1`"
+        raise JobFileError(message, [Problem("", message, line=lines.get(()))])
+    try:
+        return Job.model_validate(data)
+    except ValidationError as error:
+        problems = problems_of(error, Job, lines)
+        more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
+        raise JobFileError(f"{problems[0]}{more}", problems) from None
+
+
+def read_job(text: str) -> tuple[Job, Document]:
+    """The one job in ``text``."""
+    documents = read_documents(text)
+    if len(documents) != 1:
+        message = "the file holds no job" if not documents else f"the file holds {len(documents)} jobs; one is expected"
+        raise JobFileError(message, [Problem("", message)])
+    return job_from_data(documents[0].data, documents[0].lines), documents[0]
+
+
+def write_job(job: Job) -> str:
+    """A job as the text of a job file."""
+    return yaml.safe_dump(job.as_file(), sort_keys=False, allow_unicode=True, width=110)

@@ -1,0 +1,62 @@
+"""The job file: what to copy, from where, how shaped, into what (format version 1)."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field
+
+from ultravect.core.model.base import Declared, Duration, RejectLimit, Slug
+from ultravect.core.model.layout import Layout
+
+
+class Source(Declared):
+    """Where rows come from."""
+
+    connection: Slug
+    files: str = Field(min_length=1, description="Path of one file inside the connection.", examples=["bookings.csv"])
+    layout: Layout | None = Field(default=None, description="Left out: found from the file, and shown.")
+
+
+class Target(Declared):
+    """Where rows go, and how they are written."""
+
+    connection: Slug
+    table: str = Field(min_length=1, description="Table, with its schema in front if need be.", examples=["ledger.booking"])
+    mode: Literal["append"] = "append"
+    if_missing: Literal["create", "fail"] = "create"
+    if_different: Literal["fail", "ignore"] = "fail"
+    rejects: RejectLimit = Field(
+        default=0, description='How many bad rows are tolerated: a count, or a share such as "0.5%".'
+    )
+
+
+class RunOptions(Declared):
+    """How the job is run."""
+
+    cutoff: Duration | None = Field(default=None, description="A leg that takes longer is stopped and fails.")
+
+
+class Job(Declared):
+    """A copy job."""
+
+    ultravect: Literal[1] = Field(description="Version of the file format.")
+    job: Slug
+    about: str = ""
+    labels: list[Slug] = []
+    source: Source = Field(alias="from")
+    columns: list[str] = Field(
+        default=["*"], min_length=1, description="A select list: names, with `as` for a new name and a type behind it."
+    )
+    into: Target
+    run: RunOptions = RunOptions()
+
+    def as_file(self) -> dict[str, Any]:
+        """The structure of the job file, without what equals the defaults."""
+        data = self.model_dump(by_alias=True, exclude_defaults=True, mode="json")
+        return {"ultravect": 1, **data}
+
+
+def job_schema() -> dict[str, Any]:
+    """JSON Schema of a job file, for editors."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", **Job.model_json_schema(by_alias=True)}

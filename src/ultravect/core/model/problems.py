@@ -1,0 +1,99 @@
+"""Turns validation errors into problems that name the place, the line and the likely fix."""
+
+from __future__ import annotations
+
+import difflib
+import types
+import typing
+from collections.abc import Iterable, Sequence
+from dataclasses import asdict, dataclass
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+
+
+@dataclass(frozen=True)
+class Problem:
+    """One thing wrong in a declaration: ``pointer`` is a JSON Pointer, ``line`` 1-based in the file, if known."""
+
+    pointer: str
+    message: str
+    hint: str = ""
+    line: int | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return {key: value for key, value in asdict(self).items() if value not in ("", None)} | {
+            "pointer": self.pointer
+        }
+
+    def __str__(self) -> str:
+        place = self.pointer.lstrip("/").replace("/", ".")
+        return ": ".join(part for part in (f"line {self.line}" if self.line else "", place, self.message) if part)
+
+
+def did_you_mean(word: str, known: Iterable[str]) -> str:
+    """``did you mean 'table'?``, or "" when nothing known is near."""
+    by_fold = {name.lower(): name for name in known}
+    near = difflib.get_close_matches(word.lower(), list(by_fold), n=1, cutoff=0.55)
+    return f"did you mean {by_fold[near[0]]!r}?" if near else ""
+
+
+def _models_of(annotation: Any) -> list[type[BaseModel]]:
+    """The models that may stand at ``annotation``, through unions, lists and annotations."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    if typing.get_origin(annotation) in (typing.Union, types.UnionType, list, typing.Annotated):
+        return [model for part in typing.get_args(annotation) for model in _models_of(part)]
+    return []
+
+
+def _known_keys(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
+    models = [model]
+    for step in path:
+        if isinstance(step, int):
+            continue
+        fields = [
+            field
+            for candidate in models
+            for name, field in candidate.model_fields.items()
+            if step in (name, field.alias)
+        ]
+        models = [found for field in fields for found in _models_of(field.annotation)] or models
+    return [field.alias or name for candidate in models for name, field in candidate.model_fields.items()]
+
+
+def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str]:
+    kind, loc, context = error["type"], error["loc"], error.get("ctx", {})
+    if kind == "extra_forbidden":
+        known = _known_keys(model, loc[:-1])
+        return f"unknown key {loc[-1]!r}", did_you_mean(str(loc[-1]), known) or f"known here: {', '.join(known)}"
+    if kind == "missing":
+        return f"key {loc[-1]!r} is missing", ""
+    if kind == "literal_error":
+        allowed = context.get("expected", "")
+        known = [word.strip("'") for word in allowed.replace(" or ", ", ").split(", ")]
+        return f"{error['input']!r} is not one of {allowed}", did_you_mean(str(error["input"]), known)
+    if kind == "string_pattern_mismatch" and loc and loc[-1] in ("job", "connection", "labels", "name"):
+        return (
+            f"{error['input']!r} is not a name: lower-case letters, digits, - and _, at most 64, a letter or digit first",
+            "",
+        )
+    message = error["msg"].removeprefix("Value error, ")
+    if kind.endswith("_type"):
+        message = f"{message.replace('Input', 'this').replace('valid ', '')}, not {error['input']!r}"
+    return message[0].lower() + message[1:], ""
+
+
+def problems_of(error: ValidationError, model: type[BaseModel], lines: dict[tuple[str | int, ...], int]) -> list[Problem]:
+    """Problems in the order of the file; ``lines`` maps a path in the document to its line."""
+    found: dict[str, Problem] = {}
+    for item in error.errors():
+        message, hint = _describe(item, model)
+        # pydantic adds the branch of a union to the path; it is not in the document
+        path = tuple(
+            step for step in item["loc"] if not (isinstance(step, str) and (step[:1].isupper() or "[" in step or step in ("str", "int", "bool")))
+        )
+        line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
+        pointer = "".join(f"/{step}" for step in path)
+        found.setdefault(pointer, Problem(pointer, message, hint, line))
+    return sorted(found.values(), key=lambda problem: problem.line or 0)

@@ -1,0 +1,114 @@
+"""A folder on the service's machine, confined to the roots that the service was started with."""
+
+from __future__ import annotations
+
+import datetime as dt
+import difflib
+import os
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import FolderSettings
+from ultravect.core.storage.base import FileInfo, OpenFile
+
+_COUNT_LIMIT = 100_000
+
+
+class FolderStorage:
+    """See ``Storage``. Links are followed only as far as they stay inside the folder."""
+
+    def __init__(self, name: str, settings: FolderSettings, roots: Sequence[str]) -> None:
+        self._name = name
+        self._path = settings.path
+        self._roots = [Path(root).resolve() for root in roots]
+
+    def _folder(self) -> Path:
+        folder = Path(self._path)
+        if not folder.is_absolute():
+            raise self._error("folder-not-absolute", f"the path {self._path!r} is not absolute", "write it from / on")
+        folder = folder.resolve()
+        if not any(folder.is_relative_to(root) for root in self._roots):
+            allowed = ", ".join(str(root) for root in self._roots) or "none"
+            raise self._error(
+                "folder-outside-roots",
+                f"{self._path} is outside the folders that this service may read",
+                f"allowed: {allowed}; use a folder in there, or start the service with another --root",
+            )
+        if not folder.exists():
+            raise self._error("folder-missing", f"{self._path} does not exist", "check the path for typing errors")
+        if not folder.is_dir():
+            raise self._error("folder-missing", f"{self._path} is a file, not a folder", "name the folder it is in")
+        if not os.access(folder, os.R_OK | os.X_OK):
+            raise self._error("folder-denied", f"the service may not read {self._path}", "grant it read access")
+        return folder
+
+    def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
+        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
+
+    def _files(self, folder: Path) -> Iterator[FileInfo]:
+        for base, folders, names in os.walk(folder):
+            folders[:] = sorted(name for name in folders if not name.startswith("."))
+            for name in sorted(names):
+                path = Path(base, name)
+                if name.startswith(".") or not path.resolve().is_relative_to(folder):
+                    continue
+                try:
+                    status = path.stat()
+                except OSError:
+                    continue
+                modified = dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)
+                yield FileInfo(path.relative_to(folder).as_posix(), status.st_size, modified)
+
+    def probe(self) -> list[str]:
+        folder = self._folder()
+        count = 0
+        for count, _ in enumerate(self._files(folder), 1):
+            if count >= _COUNT_LIMIT:
+                break
+        more = " or more" if count >= _COUNT_LIMIT else ""
+        return [f"folder {folder} is there and readable", f"{count:,}{more} file{'' if count == 1 else 's'} in it"]
+
+    def list(self, search: str, limit: int) -> Sequence[FileInfo]:
+        found: list[FileInfo] = []
+        for info in self._files(self._folder()):
+            if search.lower() in info.path.lower():
+                found.append(info)
+            if len(found) >= limit:
+                break
+        return found
+
+    def open(self, path: str) -> OpenFile:
+        folder = self._folder()
+        if any(character in path for character in "*?["):
+            raise self._error(
+                "pattern-not-supported", f"{path!r} is a pattern; this version copies one file a job", "name one file", object=path
+            )
+        wanted = Path(folder, path)
+        try:
+            resolved = wanted.resolve()
+        except (OSError, ValueError, RuntimeError):
+            raise self._error("file-missing", f"{path!r} is not a path", "check the name", object=path) from None
+        if not resolved.is_relative_to(folder):
+            raise self._error(
+                "file-outside-folder", f"{path!r} leads out of the folder {self._path}", "name a file inside it", object=path
+            )
+        if resolved.is_dir():
+            raise self._error(
+                "file-is-folder", f"{path!r} is a folder, not a file", "name one file in it", object=path
+            )
+        try:
+            stream = resolved.open("rb")
+        except FileNotFoundError:
+            near = difflib.get_close_matches(path, [info.path for info in self.list("", 2000)], n=1, cutoff=0.6)
+            hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which files are there"
+            raise self._error("file-missing", f"there is no file {path!r} in {self._path}", hint, object=path) from None
+        except PermissionError:
+            raise self._error(
+                "file-denied", f"the service may not read {path!r}", "grant it read access", object=path
+            ) from None
+        except OSError as error:
+            raise self._error("file-unreadable", f"{path!r} cannot be opened: {error.strerror}", "", object=path) from None
+        status = os.fstat(stream.fileno())
+        modified = dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)
+        return OpenFile(FileInfo(path, status.st_size, modified), stream)

@@ -1,0 +1,1 @@
+"""Canonical types, and the conversion of text into them with a failure mask."""

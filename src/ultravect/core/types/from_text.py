@@ -1,0 +1,226 @@
+"""Converts text to canonical types by array kernels, with a mask of the values that do not convert.
+
+A pattern sorts out what cannot be the type; the rest is cast in one call. Where that call fails, the values are
+halved until the bad ones stand alone, so that the cost follows the number of bad values, not of rows.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.text_formats import ISO_DATE, TextFormats, date_regex
+
+Mask = npt.NDArray[np.bool_]
+
+_NUMBER = r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)"
+_CLOCK = r"[0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?"
+_ZONE = r"(?:[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?)"
+_UUID = r"[0-9a-fA-F]{8}-?(?:[0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}"
+_SPAN = {"smallint": "-32768 to 32767", "integer": "-2147483648 to 2147483647", "bigint": "64 bits"}
+
+
+@dataclass(frozen=True)
+class Converted:
+    """``array`` has NULL where ``failed`` is true."""
+
+    array: pa.Array
+    failed: Mask
+
+
+def _numpy(mask: pa.BooleanArray) -> Mask:
+    return np.asarray(mask.fill_null(False).to_numpy(zero_copy_only=False), dtype=np.bool_)
+
+
+def try_cast(values: pa.Array, target: pa.DataType) -> Converted:
+    """Casts what can be cast, halving on failure."""
+    try:
+        return Converted(pc.cast(values, target), np.zeros(len(values), dtype=np.bool_))
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        if len(values) == 1:
+            return Converted(pa.nulls(1, target), np.ones(1, dtype=np.bool_))
+    half = len(values) // 2
+    left, right = try_cast(values.slice(0, half), target), try_cast(values.slice(half), target)
+    return Converted(pa.concat_arrays([left.array, right.array]), np.concatenate([left.failed, right.failed]))
+
+
+def _cast_matching(values: pa.Array, regex: str, target: pa.DataType) -> Converted:
+    """Casts the values that match ``regex`` as a whole; the others have failed."""
+    matching = pc.match_substring_regex(values, f"^(?:{regex})$")
+    misfits = _numpy(pc.invert(matching))
+    if misfits.any():
+        values = pc.if_else(matching, values, pa.scalar(None, values.type))
+    cast = try_cast(values, target)
+    return Converted(cast.array, cast.failed | misfits)
+
+
+def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
+    if formats.decimal_mark != ".":
+        # a point in such a file is no decimal mark; it must not pass as one
+        values = pc.replace_substring(values, ".", "\N{NO-BREAK SPACE}")
+        values = pc.replace_substring(values, formats.decimal_mark, ".")
+    if _numpy(pc.starts_with(values, "+")).any():
+        values = pc.replace_substring_regex(values, r"^\+", "")
+    return values
+
+
+def _integer(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    return _cast_matching(_plain_number(values, formats), r"-?[0-9]+", wanted.arrow)
+
+
+def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    plain = _plain_number(values, formats)
+    has_zeros = pc.match_substring_regex(plain, r"\.[0-9]*0$")
+    if _numpy(has_zeros).any():
+        # 1.500 fits two decimals: zeros at the end carry nothing
+        plain = pc.if_else(has_zeros, pc.replace_substring_regex(plain, r"\.?0+$", ""), plain)
+    if wanted.precision is None:
+        return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", pa.string())
+    return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", wanted.arrow)
+
+
+def _floating(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    words = r"|[+-]?(?i:nan|inf|infinity)"
+    return _cast_matching(_plain_number(values, formats), _NUMBER + r"(?:[eE][+-]?[0-9]+)?" + words, wanted.arrow)
+
+
+def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    lowered = pc.utf8_lower(values)
+    true = pc.is_in(lowered, pa.array([word.lower() for word in formats.true_words]))
+    false = pc.is_in(lowered, pa.array([word.lower() for word in formats.false_words]))
+    known = pc.or_(true, false)
+    present = values.is_valid()
+    array = pc.if_else(pc.and_(known, present), true, pa.scalar(None, pa.bool_()))
+    return Converted(array, _numpy(pc.and_(pc.invert(known), present)))
+
+
+def _iso_dates(values: pa.Array, pattern: str, rest: str = "") -> pa.Array:
+    """Rewrites dates of ``pattern`` (with ``rest`` behind them) as ISO dates; others become NULL."""
+    if pattern == ISO_DATE:
+        return values
+    parts = pc.extract_regex(values, f"^{date_regex(pattern)}(?P<rest>{rest})$")
+    field = [pc.struct_field(parts, name) for name in ("year", "month", "day", "rest")]
+    date = pc.binary_join_element_wise(
+        field[0], pc.utf8_lpad(field[1], 2, "0"), pc.utf8_lpad(field[2], 2, "0"), "-"
+    )
+    return pc.binary_join_element_wise(date, field[3], "")
+
+
+def _dated(values: pa.Array, rest: str, target: pa.DataType, formats: TextFormats) -> Converted:
+    iso = _iso_dates(values, formats.date_pattern, rest)
+    lost = _numpy(pc.and_(iso.is_null(), values.is_valid()))
+    cast = _cast_matching(iso, r"[0-9]{4}-[0-9]{2}-[0-9]{2}" + rest, target)
+    return Converted(cast.array, cast.failed | lost)
+
+
+def _date(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    return _dated(values, "", wanted.arrow, formats)
+
+
+def _timestamp(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    return _dated(values, f"(?:[ T]{_CLOCK})?", wanted.arrow, formats)
+
+
+def _timestamptz(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    return _dated(values, f"[ T]{_CLOCK}{_ZONE}", wanted.arrow, formats)
+
+
+def _time(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    # there is no kernel from text to time; a timestamp's clock is one
+    moments = pc.binary_join_element_wise(pa.scalar("1970-01-01"), values, " ")
+    cast = _cast_matching(moments, r"1970-01-01 " + _CLOCK, pa.timestamp("us"))
+    return Converted(cast.array.cast(wanted.arrow), cast.failed)
+
+
+def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    matching = pc.match_substring_regex(values, f"^{_UUID}$")
+    good = pc.replace_substring(pc.if_else(matching, values, pa.scalar("0" * 32)), "-", "")
+    digits = "".join(pc.fill_null(good, "0" * 32).to_pylist())
+    present = pc.and_(values.is_valid(), matching)
+    validity = pa.py_buffer(np.packbits(_numpy(present), bitorder="little"))
+    array = pa.Array.from_buffers(pa.binary(16), len(values), [validity, pa.py_buffer(bytes.fromhex(digits))])
+    return Converted(array, _numpy(pc.invert(matching)))
+
+
+def _text(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    return Converted(values, np.zeros(len(values), dtype=np.bool_))
+
+
+_CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converted]] = {
+    "boolean": _boolean,
+    "smallint": _integer,
+    "integer": _integer,
+    "bigint": _integer,
+    "decimal": _decimal,
+    "real": _floating,
+    "double": _floating,
+    "date": _date,
+    "time": _time,
+    "timestamp": _timestamp,
+    "timestamptz": _timestamptz,
+    "uuid": _uuid,
+    "text": _text,
+    "json": _text,
+}
+
+
+def convertible(wanted: CanonicalType) -> bool:
+    """Whether text converts to ``wanted`` here."""
+    return wanted.name in _CONVERTERS
+
+
+def convert(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    """Converts UTF-8 strings to ``wanted``.
+
+    For all types but text, space around a value is dropped and NULL words are NULL, quoted or not.
+    """
+    if wanted.name not in ("text", "json"):
+        values = pc.utf8_trim_whitespace(values)
+        nulls = pc.is_in(values, pa.array(formats.nulls or ("",)))
+        if _numpy(nulls).any():
+            values = pc.if_else(nulls, pa.scalar(None, values.type), values)
+    return _CONVERTERS[wanted.name](values, wanted, formats)
+
+
+def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
+    """Why ``value`` does not convert to ``wanted``, for one value that has failed."""
+
+    def fits(name: str, **arguments: int) -> bool:
+        return not convert(pa.array([value]), CanonicalType(name, **arguments), formats).failed[0]
+
+    match wanted.name:
+        case "smallint" | "integer" | "bigint":
+            if fits("decimal", precision=38, scale=0):
+                return f"out of range for {wanted}: {_SPAN[wanted.name]}"
+            return "not a whole number" if fits("double") else "not a number"
+        case "decimal":
+            if fits("decimal", precision=38, scale=wanted.scale or 0):
+                room = (wanted.precision or 38) - (wanted.scale or 0)
+                return f"out of range for {wanted}: more than {room} digits before the decimal mark"
+            if fits("decimal", precision=38, scale=18) or fits("double"):
+                return f"more than {wanted.scale or 0} decimals"
+            return "not a number"
+        case "real" | "double":
+            return "not a number"
+        case "boolean":
+            return f"not one of {', '.join((*formats.true_words, *formats.false_words))}"
+        case "date":
+            return f"not a date written as {formats.date_pattern}, or no such day"
+        case "time":
+            return "not a time of day written as HH:MM:SS"
+        case "timestamp":
+            if fits("timestamptz"):
+                return "has a time zone, which a timestamp without zone would lose"
+            return f"not a timestamp written as {formats.date_pattern} HH:MM:SS, or no such moment"
+        case "timestamptz":
+            if fits("timestamp"):
+                return "has no time zone (such as Z or +01:00), so its moment is not known"
+            return f"not a timestamp with zone, written as {formats.date_pattern} HH:MM:SS+00:00"
+        case _:
+            return f"not a value of type {wanted}"

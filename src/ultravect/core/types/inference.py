@@ -1,0 +1,230 @@
+"""Finds the type of text columns from all their values, and keeps the evidence."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.from_text import Mask, convert
+from ultravect.core.types.text_formats import ISO_DATE, TextFormats
+
+_MAX_EXCEPTIONS = 5
+_MAX_SHOWN = 40
+_DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
+# Date patterns tried when the layout names none. The last two can be told apart only by a day above 12.
+DATE_PATTERNS = (ISO_DATE, "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY")
+_TIMED = ("timestamp", "timestamptz")
+
+
+@dataclass
+class _Candidate:
+    """One way to read a column, with how many values agree and the first that do not."""
+
+    type: CanonicalType
+    label: str
+    pattern: str | None = None
+    matched: int = 0
+    misfits: int = 0
+    exceptions: list[tuple[int, str]] = field(default_factory=list)
+    low: Any = None
+    high: Any = None
+
+
+@dataclass(frozen=True)
+class ColumnType:
+    """An inferred type: ``date_pattern`` when it holds dates, ``ambiguous`` when day and month cannot be told apart."""
+
+    name: str
+    type: CanonicalType
+    values: int
+    nulls: int
+    evidence: str
+    exceptions: Sequence[tuple[int, str]] = ()
+    date_pattern: str | None = None
+    ambiguous: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "name": self.name,
+            "type": str(self.type),
+            "values": self.values,
+            "nulls": self.nulls,
+            "evidence": self.evidence,
+            "exceptions": [{"row": row, "value": value} for row, value in self.exceptions],
+            "date_pattern": self.date_pattern,
+        }
+
+
+def _true_count(mask: pa.BooleanArray) -> int:
+    return int(pc.sum(mask).as_py() or 0)
+
+
+class ColumnInference:
+    """Takes a column's values block by block; ``result`` may be asked at any time."""
+
+    def __init__(self, name: str, formats: TextFormats, date_patterns: Sequence[str] = DATE_PATTERNS) -> None:
+        self._name = name
+        self._formats = formats
+        self._values = 0
+        self._nulls = 0
+        self._longest = 0
+        self._leading_zeros: tuple[int, str] | None = None
+        self._beyond_64_bits: tuple[int, str] | None = None
+        self._integer_digits = 0
+        self._decimals = 0
+        self._has_fraction = False
+        self._has_exponent = False
+        self._candidates = [
+            _Candidate(CanonicalType("boolean"), "true or false"),
+            _Candidate(CanonicalType("bigint"), "whole numbers"),
+            _Candidate(CanonicalType("decimal", precision=38, scale=18), "decimal numbers"),
+            _Candidate(CanonicalType("double"), "numbers with exponents"),
+            _Candidate(CanonicalType("time"), "times of day"),
+            _Candidate(CanonicalType("uuid"), "UUIDs"),
+        ]
+        for pattern in date_patterns:
+            self._candidates.append(_Candidate(CanonicalType("date"), f"dates ({pattern})", pattern))
+            for timed in _TIMED:
+                self._candidates.append(_Candidate(CanonicalType(timed), f"timestamps ({pattern} HH:MM:SS)", pattern))
+
+    def add(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> None:
+        """``values`` are strings with NULLs; ``rows`` their row numbers in the file."""
+        words = pa.array(self._formats.nulls or ("",))
+        trimmed = pc.utf8_trim_whitespace(values)
+        present = pc.and_(values.is_valid(), pc.invert(pc.is_in(trimmed, words)))
+        count = _true_count(present)
+        self._nulls += len(values) - count
+        if count == 0:
+            return
+        if count < len(values):
+            rows = rows[np.asarray(present.to_numpy(zero_copy_only=False), dtype=np.bool_)]
+            values, trimmed = values.filter(present), trimmed.filter(present)
+        self._values += count
+        self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
+        self._note_digits(trimmed, rows)
+        for candidate in list(self._candidates):
+            self._try(candidate, trimmed, rows, count)
+
+    def _try(self, candidate: _Candidate, values: pa.Array, rows: np.ndarray[Any, Any], count: int) -> None:
+        formats = self._formats
+        if candidate.pattern is not None:
+            formats = TextFormats(**{**formats.__dict__, "date_pattern": candidate.pattern})
+        converted = convert(values.slice(0, 64), candidate.type, formats)
+        if candidate.matched == 0 and converted.failed.all():
+            # Nothing in the first values looks like it: such a candidate is dropped for good.
+            self._candidates.remove(candidate)
+            return
+        if len(values) > 64:
+            converted = convert(values, candidate.type, formats)
+        failed: Mask = converted.failed
+        misfits = int(failed.sum())
+        candidate.matched += count - misfits
+        candidate.misfits += misfits
+        for index in np.flatnonzero(failed)[: _MAX_EXCEPTIONS - len(candidate.exceptions)]:
+            candidate.exceptions.append((int(rows[index]), shown(values[int(index)].as_py())))
+        if candidate.type.name not in ("boolean", "uuid") and misfits < count:
+            span = pc.min_max(converted.array)
+            low, high = span["min"].as_py(), span["max"].as_py()
+            candidate.low = low if candidate.low is None else min(low, candidate.low)
+            candidate.high = high if candidate.high is None else max(high, candidate.high)
+
+    def _note_digits(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> None:
+        """Leading zeros, and the digits on both sides of the decimal mark."""
+        if not any(candidate.type.name in ("bigint", "decimal") for candidate in self._candidates):
+            return
+        mark = self._formats.decimal_mark
+        zeros = pc.match_substring_regex(values, r"^[+-]?0[0-9]+$")
+        if self._leading_zeros is None and _true_count(zeros):
+            index = pc.index(zeros, True).as_py()
+            self._leading_zeros = (int(rows[index]), values[index].as_py())
+        if self._beyond_64_bits is None:
+            wide = pc.match_substring_regex(values, r"^[+-]?[0-9]{19,}$")
+            if _true_count(wide):
+                candidates = values.filter(wide)
+                failed = convert(candidates, CanonicalType("bigint"), self._formats).failed
+                if failed.any():
+                    index = int(np.flatnonzero(np.asarray(wide.to_numpy(zero_copy_only=False)))[np.argmax(failed)])
+                    self._beyond_64_bits = (int(rows[index]), values[index].as_py())
+        parts = pc.extract_regex(values, rf"^[+-]?(?P<whole>[0-9]*)(?:[{mark}](?P<fraction>[0-9]*))?$")
+        for attribute, name in (("_integer_digits", "whole"), ("_decimals", "fraction")):
+            longest = pc.max(pc.binary_length(pc.struct_field(parts, name))).as_py() or 0
+            setattr(self, attribute, max(getattr(self, attribute), int(longest)))
+        if not self._has_exponent:
+            self._has_exponent = _true_count(pc.match_substring_regex(values, r"^[+-]?[0-9.,]+[eE]")) > 0
+        if not self._has_fraction:
+            self._has_fraction = _true_count(pc.fill_null(pc.match_substring(values, mark), False)) > 0
+
+    def result(self) -> ColumnType:
+        """The narrowest type that every value has, or text, with the reason."""
+        if self._values == 0:
+            return self._as_text("no values, so nothing tells its type")
+        if self._leading_zeros:
+            row, value = self._leading_zeros
+            return self._as_text(f"digits with leading zeros, first in row {row:,}: {value}")
+        if self._beyond_64_bits and not self._has_fraction:
+            row, value = self._beyond_64_bits
+            return self._as_text(f"digits beyond 64 bits, first in row {row:,}: {shown(value)}")
+        # an exponent tells a measured number, which no exact decimal should pretend to be; without one, digits count
+        unfit = "decimal" if self._has_exponent else "double"
+        whole = [c for c in self._candidates if c.misfits == 0 and c.matched and c.type.name != unfit]
+        if not whole:
+            return self._mixed()
+        best = whole[0]
+        rivals = [c for c in whole[1:] if c.type == best.type]
+        if rivals:
+            return self._as_text(
+                f"{self._values:,} values could be {best.label} or {rivals[0].label}: no day is above 12", ambiguous=True
+            )
+        text = f"{self._values:,} {self._label(best)}"
+        if best.type.name == "decimal":
+            digits = self._integer_digits + self._decimals
+            precision = _DEFAULT_PRECISION if digits <= _DEFAULT_PRECISION else 38
+            found = CanonicalType("decimal", precision=precision, scale=self._decimals)
+        elif best.type.name == "bigint":
+            small = -(2**31) <= best.low and best.high < 2**31
+            found = CanonicalType("integer" if small else "bigint")
+        else:
+            found = best.type
+        return ColumnType(
+            self._name, found, self._values, self._nulls, text + self._span(best), date_pattern=best.pattern
+        )
+
+    def _label(self, candidate: _Candidate) -> str:
+        if candidate.type.name == "decimal":
+            return f"numbers, at most {self._decimals} decimals"
+        return candidate.label.replace("HH:MM:SS", "HH:MM:SS zone") if candidate.type.name == "timestamptz" else candidate.label
+
+    def _span(self, candidate: _Candidate) -> str:
+        if candidate.low is None:
+            return ""
+        if candidate.type.name == "decimal":
+            step = f".{self._decimals}f"
+            return f", {candidate.low:{step}} to {candidate.high:{step}}"
+        return f", {candidate.low} to {candidate.high}"
+
+    def _mixed(self) -> ColumnType:
+        nearest = max(self._candidates, key=lambda candidate: candidate.matched, default=None)
+        if nearest is None or nearest.matched < nearest.misfits:
+            length = f"at most {self._longest} character{'s' if self._longest != 1 else ''}"
+            return self._as_text(f"text, {length}")
+        others = ", ".join(f"row {row:,}: {value!r}" for row, value in nearest.exceptions[:3])
+        text = f"mixed: {nearest.matched:,} are {nearest.label}, {nearest.misfits:,} are not ({others})"
+        return self._as_text(text, exceptions=nearest.exceptions)
+
+    def _as_text(
+        self, evidence: str, *, exceptions: Sequence[tuple[int, str]] = (), ambiguous: bool = False
+    ) -> ColumnType:
+        return ColumnType(
+            self._name, CanonicalType("text"), self._values, self._nulls, evidence, exceptions, ambiguous=ambiguous
+        )
+
+
+def shown(value: str) -> str:
+    """A value cut to a length that fits into a message."""
+    return value if len(value) <= _MAX_SHOWN else value[: _MAX_SHOWN - 1] + "…"

@@ -1,0 +1,31 @@
+"""How values are written as text: NULL words, decimal mark, date pattern, boolean words."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+ISO_DATE = "YYYY-MM-DD"
+_TOKENS = {"YYYY": r"[0-9]{4}", "MM": r"[0-9]{2}", "DD": r"[0-9]{2}", "M": r"[0-9]{1,2}", "D": r"[0-9]{1,2}"}
+_TOKEN = re.compile(r"YYYY|MM|DD|M|D")
+
+
+@dataclass(frozen=True)
+class TextFormats:
+    """Words are compared without regard to case, except NULL words."""
+
+    nulls: tuple[str, ...] = ("",)
+    decimal_mark: str = "."
+    date_pattern: str = ISO_DATE
+    true_words: tuple[str, ...] = ("true", "yes")
+    false_words: tuple[str, ...] = ("false", "no")
+
+
+def date_regex(pattern: str) -> str:
+    """An RE2 expression for ``pattern`` with the groups year, month and day, not anchored."""
+    result, end = "", 0
+    for token in _TOKEN.finditer(pattern):
+        name = {"Y": "year", "M": "month", "D": "day"}[token[0][0]]
+        result += re.escape(pattern[end : token.start()]) + f"(?P<{name}>{_TOKENS[token[0]]})"
+        end = token.end()
+    return result + re.escape(pattern[end:])
