@@ -59,7 +59,7 @@ def scan_columns(
             scan.ragged.append((scan.rows + 1 + one.index, one))
         if len(scan.head) < head_rows:
             scan.head += _text_rows(rows.values.slice(0, head_rows - len(scan.head)))
-        scan.rows += len(block.row_starts)
+        scan.rows += rows.count
         size += len(block.data)
         progress(scan.rows, size)
     scan.columns = {position: inference.result() for position, inference in inferences.items()}

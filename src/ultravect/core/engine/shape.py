@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 from ultravect.core.engine.plan import ColumnPlan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.layouts.delimited.blocks import Block
-from ultravect.core.layouts.delimited.reader import DelimitedReader, TextRows, WantedColumn
+from ultravect.core.layouts.delimited.reader import DelimitedReader, WantedColumn
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import Converted, Mask, convert, explain, try_cast
 
@@ -122,11 +122,7 @@ class Shaper:
             )
         rejects.sort(key=lambda reject: reject.row)
         batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema).filter(pa.array(~bad))
-        return Shaped(self._count(rows), len(block.data), batch, rejects)
-
-    @staticmethod
-    def _count(rows: TextRows) -> int:
-        return len(rows.index) + len(rows.ragged)
+        return Shaped(rows.count, len(block.data), batch, rejects)
 
     def _convert(
         self, raw: pa.Array, column: ColumnPlan, has_nul: bool, reasons: dict[int, tuple[ColumnPlan, str | None, str]]

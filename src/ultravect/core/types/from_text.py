@@ -50,6 +50,10 @@ def try_cast(values: pa.Array, target: pa.DataType) -> Converted:
     return Converted(pa.concat_arrays([left.array, right.array]), np.concatenate([left.failed, right.failed]))
 
 
+def _all(mask: pa.Array) -> bool:
+    return bool(pc.all(mask, min_count=0).as_py())
+
+
 def _cast_matching(values: pa.Array, regex: str, target: pa.DataType) -> Converted:
     """Casts the values that match ``regex`` as a whole; the others have failed."""
     matching = pc.match_substring_regex(values, f"^(?:{regex})$")
@@ -71,6 +75,8 @@ def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
 
 
 def _integer(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    if _all(pc.ascii_is_decimal(values)):
+        return try_cast(values, wanted.arrow)
     return _cast_matching(_plain_number(values, formats), r"-?[0-9]+", wanted.arrow)
 
 
@@ -185,6 +191,11 @@ def convert(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Co
         nulls = pc.is_in(values, pa.array(formats.nulls or ("",)))
         if _numpy(nulls).any():
             values = pc.if_else(nulls, pa.scalar(None, values.type), values)
+    return convert_plain(values, wanted, formats)
+
+
+def convert_plain(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    """As ``convert``, for values that are known to have no space around them and to be no NULL words."""
     return _CONVERTERS[wanted.name](values, wanted, formats)
 
 

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -11,15 +12,15 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.from_text import Mask, convert
+from ultravect.core.types.from_text import Mask, convert_plain
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 
 _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
+_PROBE = 64
 _DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
 # Date patterns tried when the layout names none. The last two can be told apart only by a day above 12.
 DATE_PATTERNS = (ISO_DATE, "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY")
-_TIMED = ("timestamp", "timestamptz")
 
 
 @dataclass
@@ -29,11 +30,23 @@ class _Candidate:
     type: CanonicalType
     label: str
     pattern: str | None = None
+    narrower: _Candidate | None = None
     matched: int = 0
     misfits: int = 0
     exceptions: list[tuple[int, str]] = field(default_factory=list)
     low: Any = None
     high: Any = None
+
+    def include(self, low: Any, high: Any) -> None:
+        """Widens the span of values seen; a narrower type's values are brought to this type first."""
+        if low is None:
+            return
+        if self.type.name == "double":
+            low, high = float(low), float(high)
+        elif self.type.name == "timestamp" and not isinstance(low, dt.datetime):
+            low, high = (dt.datetime.combine(day, dt.time()) for day in (low, high))
+        self.low = low if self.low is None else min(low, self.low)
+        self.high = high if self.high is None else max(high, self.high)
 
 
 @dataclass(frozen=True)
@@ -80,18 +93,24 @@ class ColumnInference:
         self._decimals = 0
         self._has_fraction = False
         self._has_exponent = False
+        whole = _Candidate(CanonicalType("bigint"), "whole numbers")
+        exact = _Candidate(CanonicalType("decimal", precision=38, scale=18), "decimal numbers", narrower=whole)
         self._candidates = [
-            _Candidate(CanonicalType("boolean"), "true or false"),
-            _Candidate(CanonicalType("bigint"), "whole numbers"),
-            _Candidate(CanonicalType("decimal", precision=38, scale=18), "decimal numbers"),
-            _Candidate(CanonicalType("double"), "numbers with exponents"),
+            _Candidate(CanonicalType("boolean"), "words for true and false"),
+            whole,
+            exact,
+            _Candidate(CanonicalType("double"), "numbers with exponents", narrower=exact),
             _Candidate(CanonicalType("time"), "times of day"),
             _Candidate(CanonicalType("uuid"), "UUIDs"),
         ]
         for pattern in date_patterns:
-            self._candidates.append(_Candidate(CanonicalType("date"), f"dates ({pattern})", pattern))
-            for timed in _TIMED:
-                self._candidates.append(_Candidate(CanonicalType(timed), f"timestamps ({pattern} HH:MM:SS)", pattern))
+            day = _Candidate(CanonicalType("date"), f"dates ({pattern})", pattern)
+            label = f"timestamps ({pattern} HH:MM:SS)"
+            self._candidates += [
+                day,
+                _Candidate(CanonicalType("timestamp"), label, pattern, narrower=day),
+                _Candidate(CanonicalType("timestamptz"), label, pattern),
+            ]
 
     def add(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> None:
         """``values`` are strings with NULLs; ``rows`` their row numbers in the file."""
@@ -107,58 +126,81 @@ class ColumnInference:
             values, trimmed = values.filter(present), trimmed.filter(present)
         self._values += count
         self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
-        self._note_digits(trimmed, rows)
+        whole: dict[int, tuple[Any, Any]] = {}
         for candidate in list(self._candidates):
-            self._try(candidate, trimmed, rows, count)
+            if id(candidate.narrower) in whole:
+                # what every value of the block is in a narrower type, it is in this one
+                candidate.matched += count
+                span = whole[id(candidate)] = whole[id(candidate.narrower)]
+                candidate.include(*span)
+            else:
+                found = self._try(candidate, trimmed, rows, count)
+                if found is not None:
+                    whole[id(candidate)] = found
+        self._note_digits(trimmed, rows, whole)
 
-    def _try(self, candidate: _Candidate, values: pa.Array, rows: np.ndarray[Any, Any], count: int) -> None:
+    def _try(
+        self, candidate: _Candidate, values: pa.Array, rows: np.ndarray[Any, Any], count: int
+    ) -> tuple[Any, Any] | None:
+        """Counts a block's values for a candidate; gives their span when all of them are of its type."""
         formats = self._formats
         if candidate.pattern is not None:
-            formats = TextFormats(**{**formats.__dict__, "date_pattern": candidate.pattern})
-        converted = convert(values.slice(0, 64), candidate.type, formats)
+            formats = replace(formats, date_pattern=candidate.pattern)
+        converted = convert_plain(values.slice(0, _PROBE), candidate.type, formats)
         if candidate.matched == 0 and converted.failed.all():
             # Nothing in the first values looks like it: such a candidate is dropped for good.
             self._candidates.remove(candidate)
-            return
-        if len(values) > 64:
-            converted = convert(values, candidate.type, formats)
+            return None
+        if len(values) > _PROBE:
+            converted = convert_plain(values, candidate.type, formats)
         failed: Mask = converted.failed
         misfits = int(failed.sum())
         candidate.matched += count - misfits
         candidate.misfits += misfits
         for index in np.flatnonzero(failed)[: _MAX_EXCEPTIONS - len(candidate.exceptions)]:
             candidate.exceptions.append((int(rows[index]), shown(values[int(index)].as_py())))
-        if candidate.type.name not in ("boolean", "uuid") and misfits < count:
-            span = pc.min_max(converted.array)
-            low, high = span["min"].as_py(), span["max"].as_py()
-            candidate.low = low if candidate.low is None else min(low, candidate.low)
-            candidate.high = high if candidate.high is None else max(high, candidate.high)
+        if candidate.type.name in ("boolean", "uuid"):
+            return (None, None) if misfits == 0 else None
+        span = pc.min_max(converted.array)
+        low, high = span["min"].as_py(), span["max"].as_py()
+        candidate.include(low, high)
+        return (low, high) if misfits == 0 else None
 
-    def _note_digits(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> None:
+    def _note_digits(
+        self, values: pa.Array, rows: np.ndarray[Any, Any], whole: dict[int, tuple[Any, Any]]
+    ) -> None:
         """Leading zeros, and the digits on both sides of the decimal mark."""
-        if not any(candidate.type.name in ("bigint", "decimal") for candidate in self._candidates):
+        numeric = {c.type.name: c for c in self._candidates if c.type.name in ("bigint", "decimal", "double")}
+        if not numeric:
             return
         mark = self._formats.decimal_mark
-        zeros = pc.match_substring_regex(values, r"^[+-]?0[0-9]+$")
-        if self._leading_zeros is None and _true_count(zeros):
-            index = pc.index(zeros, True).as_py()
-            self._leading_zeros = (int(rows[index]), values[index].as_py())
+        if self._leading_zeros is None:
+            zeros = pc.match_substring_regex(values, r"^[+-]?0[0-9]+$")
+            if _true_count(zeros):
+                index = pc.index(zeros, True).as_py()
+                self._leading_zeros = (int(rows[index]), values[index].as_py())
+        if "bigint" in numeric and id(numeric["bigint"]) in whole:
+            low, high = whole[id(numeric["bigint"])]
+            self._integer_digits = max(self._integer_digits, len(str(max(abs(low), abs(high)))))
+            return
         if self._beyond_64_bits is None:
             wide = pc.match_substring_regex(values, r"^[+-]?[0-9]{19,}$")
             if _true_count(wide):
-                candidates = values.filter(wide)
-                failed = convert(candidates, CanonicalType("bigint"), self._formats).failed
+                failed = convert_plain(values.filter(wide), CanonicalType("bigint"), self._formats).failed
                 if failed.any():
                     index = int(np.flatnonzero(np.asarray(wide.to_numpy(zero_copy_only=False)))[np.argmax(failed)])
                     self._beyond_64_bits = (int(rows[index]), values[index].as_py())
-        parts = pc.extract_regex(values, rf"^[+-]?(?P<whole>[0-9]*)(?:[{mark}](?P<fraction>[0-9]*))?$")
-        for attribute, name in (("_integer_digits", "whole"), ("_decimals", "fraction")):
-            longest = pc.max(pc.binary_length(pc.struct_field(parts, name))).as_py() or 0
-            setattr(self, attribute, max(getattr(self, attribute), int(longest)))
         if not self._has_exponent:
             self._has_exponent = _true_count(pc.match_substring_regex(values, r"^[+-]?[0-9.,]+[eE]")) > 0
-        if not self._has_fraction:
-            self._has_fraction = _true_count(pc.fill_null(pc.match_substring(values, mark), False)) > 0
+        if "decimal" in numeric and id(numeric["decimal"]) in whole:
+            at = pc.find_substring(values, mark)
+            has_mark = pc.greater_equal(at, 0)
+            length = pc.binary_length(values)
+            decimals = pc.if_else(has_mark, pc.subtract(pc.subtract(length, at), 1), 0)
+            self._decimals = max(self._decimals, int(pc.max(decimals).as_py()))
+            self._has_fraction = self._has_fraction or _true_count(has_mark) > 0
+            low, high = whole[id(numeric["decimal"])]
+            self._integer_digits = max(self._integer_digits, len(str(int(max(abs(low), abs(high))))))
 
     def result(self) -> ColumnType:
         """The narrowest type that every value has, or text, with the reason."""
@@ -167,7 +209,7 @@ class ColumnInference:
         if self._leading_zeros:
             row, value = self._leading_zeros
             return self._as_text(f"digits with leading zeros, first in row {row:,}: {value}")
-        if self._beyond_64_bits and not self._has_fraction:
+        if self._beyond_64_bits:
             row, value = self._beyond_64_bits
             return self._as_text(f"digits beyond 64 bits, first in row {row:,}: {shown(value)}")
         # an exponent tells a measured number, which no exact decimal should pretend to be; without one, digits count

@@ -50,6 +50,10 @@ class TextRows:
     index: npt.NDArray[np.int64]
     ragged: Sequence[RaggedRow]
 
+    @property
+    def count(self) -> int:
+        return len(self.index) + len(self.ragged)
+
 
 @dataclass(frozen=True)
 class WantedColumn:
@@ -93,8 +97,14 @@ class DelimitedReader:
 
     def parse_text(self, block: Block) -> TextRows:
         """Every value as bytes; NULL where it is a NULL word outside quotes."""
-        starts = block.row_starts
         columns = len(self.names)
+        types = {str(position): pa.binary() for position in range(columns)}
+        try:
+            table = self._parse(block, types, list(types), self.formats, skip_ragged=False)
+            return TextRows(table, np.arange(table.num_rows), ())
+        except pa.ArrowInvalid:
+            pass  # some rows are ragged: find out which
+        starts = block.row_starts
         buffer = np.frombuffer(block.data, np.uint8)
         delimiters = np.flatnonzero(buffer == block.dialect.delimiter)
         delimiters = delimiters[~block.quotes.inside(delimiters)]
@@ -103,10 +113,8 @@ class DelimitedReader:
         whole = found == columns
         ragged = [RaggedRow(int(index), int(found[index])) for index in np.flatnonzero(~whole)]
         if not whole.any():
-            names = [str(position) for position in range(columns)]
-            empty = pa.table({name: pa.array([], pa.binary()) for name in names})
+            empty = pa.table({name: pa.array([], kind) for name, kind in types.items()})
             return TextRows(empty, np.empty(0, np.int64), ragged)
-        types = {str(position): pa.binary() for position in range(columns)}
         table = self._parse(block, types, list(types), self.formats, skip_ragged=True)
         if table.num_rows != int(whole.sum()):
             raise UltravectError(

@@ -1,0 +1,110 @@
+"""Looks at a job, its live source and its live target, and moves nothing."""
+
+from __future__ import annotations
+
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Any
+
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.plan import LegPlan, make_plan
+from ultravect.core.engine.rejects import Reject
+from ultravect.core.engine.shape import Shaper
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.base import allowed_rejects
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Job
+
+_SAMPLE_BYTES = 8 << 20
+
+
+@dataclass
+class CheckResult:
+    """``columns`` tell how each one travels; ``ddl`` is what a run would execute to create the target."""
+
+    findings: list[Finding]
+    columns: list[dict[str, Any]] = field(default_factory=list)
+    ddl: str | None = None
+    target: str = ""
+    target_exists: bool = False
+    rows_tried: int = 0
+
+    @property
+    def passed(self) -> bool:
+        return not any(finding.severity == "error" for finding in self.findings)
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "passed": self.passed,
+            "findings": [finding.as_dict() for finding in self.findings],
+            "columns": self.columns,
+            "ddl": self.ddl,
+            "target": self.target,
+            "target_exists": self.target_exists,
+            "rows_tried": self.rows_tried,
+        }
+
+
+def check_job(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> CheckResult:
+    """Plans the leg and tries the first rows against the target's types."""
+    plan = make_plan(job, source, target)
+    rows = 0
+    if not plan.errors:
+        try:
+            rows = _try_rows(job, plan)
+        except UltravectError as error:
+            plan.refuse(error, "from.files")
+    columns = [
+        {
+            "source": column.source,
+            "name": column.name,
+            "type": str(column.type),
+            "native": column.native,
+            "evidence": column.inferred.evidence if column.inferred else "",
+        }
+        for column in plan.columns
+    ]
+    order = {"error": 0, "warning": 1, "note": 2}
+    findings = sorted(plan.findings, key=lambda finding: order[finding.severity])
+    name = str(plan.live.name if plan.live else plan.table or "")
+    return CheckResult(findings, columns, plan.ddl, name, plan.live is not None, rows)
+
+
+def _try_rows(job: Job, plan: LegPlan) -> int:
+    """Converts the first rows as a run would; misfits become a finding a column."""
+    assert plan.reader is not None
+    shaper = Shaper(plan.reader, plan.columns)
+    count: Counter[str] = Counter()
+    first: dict[str, Reject] = {}
+    rows = size = 0
+    complete = True
+    for block in plan.reader.blocks():
+        if size >= _SAMPLE_BYTES:
+            complete = False
+            break
+        shaped = shaper.shape(block)
+        rows += shaped.rows
+        size += shaped.bytes
+        for reject in shaped.rejects:
+            count[reject.column] += 1
+            first.setdefault(reject.column, reject)
+    fatal = count.total() > allowed_rejects(job.into.rejects, rows)
+    tried = f"{rows:,} rows" if complete else f"the first {rows:,} rows"
+    known = {column.source: column for column in plan.columns}
+    for name, number in count.items():
+        if not name and any(finding.code == "ragged-rows" for finding in plan.findings):
+            if fatal:
+                _raise_severity(plan, "ragged-rows")
+            continue
+        what = f"do not fit {known[name].native} of column {known[name].name}" if name else "do not have the header's number of values"
+        plan.add(
+            "error" if fatal else "warning", "rows-misfit", f"{number:,} of {tried} {what}, first {first[name]}",
+            "into.rejects", f"mend them, or tolerate them with into.rejects: {count.total()}",
+        )
+    return rows
+
+
+def _raise_severity(plan: LegPlan, code: str) -> None:
+    plan.findings = [
+        Finding("error", one.code, one.message, one.place, one.fix) if one.code == code else one for one in plan.findings
+    ]

@@ -1,0 +1,130 @@
+"""The processes of the service: ``python -m ultravect.service serve | worker | user | migrate``."""
+
+from __future__ import annotations
+
+import argparse
+import asyncio
+import getpass
+import logging
+import os
+import signal
+import sys
+from contextlib import suppress
+
+import structlog
+
+
+def _setup() -> None:
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "ultravect.service.settings")
+    logging.basicConfig(stream=sys.stderr, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
+    for noisy in ("procrastinate", "psycopg", "psycopg.pool", "httpx", "uvicorn.access"):
+        logging.getLogger(noisy).setLevel(logging.WARNING)
+    structlog.configure(
+        processors=[
+            structlog.processors.add_log_level,
+            structlog.processors.TimeStamper(fmt="iso"),
+            structlog.processors.format_exc_info,
+            structlog.processors.JSONRenderer(),
+        ],
+        logger_factory=structlog.PrintLoggerFactory(sys.stderr),
+    )
+    import django
+
+    django.setup()
+
+
+def _migrate() -> None:
+    from django.core.management import call_command
+
+    call_command("migrate", interactive=False, verbosity=0)
+
+
+async def _serve(host: str, port: int, slots: int) -> None:
+    import uvicorn
+
+    from ultravect.service.asgi import application
+    from ultravect.service.work.worker import run_worker
+
+    config = uvicorn.Config(application, host=host, port=port, log_level="warning", access_log=False, lifespan="off")
+    server = uvicorn.Server(config)
+    tasks = [asyncio.create_task(server.serve())]
+    if slots:
+        tasks.append(asyncio.create_task(run_worker(slots)))
+    structlog.get_logger().info("serving", url=f"http://{host}:{port}", slots=slots)
+    done, pending = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
+    server.should_exit = True
+    for task in pending:
+        if task is not tasks[0]:
+            task.cancel()
+    for task in pending:
+        with suppress(asyncio.CancelledError):
+            await task
+    for task in done:
+        task.result()
+
+
+async def _work(slots: int) -> None:
+    from ultravect.service.work.worker import run_worker
+
+    task = asyncio.create_task(run_worker(slots))
+    for number in (signal.SIGTERM, signal.SIGINT):
+        asyncio.get_running_loop().add_signal_handler(number, task.cancel)
+    with suppress(asyncio.CancelledError):
+        await task
+
+
+def _add_user(name: str, role: str, password: str | None) -> None:
+    from django.contrib.auth.password_validation import validate_password
+    from django.core.exceptions import ValidationError
+
+    from ultravect.service.records.models import User
+
+    if User.objects.filter(username=name).exists():
+        sys.exit(f"there is a user {name!r} already")
+    password = password or os.environ.get("ULTRAVECT_PASSWORD") or getpass.getpass(f"Password for {name}: ")
+    try:
+        validate_password(password)
+    except ValidationError as error:
+        sys.exit(" ".join(error.messages))
+    User.objects.create_user(name, password=password, role=role)
+    print(f"added user {name} with the role {role}")
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(prog="ultravect")
+    commands = parser.add_subparsers(dest="command", required=True)
+    serve = commands.add_parser("serve", help="web server, scheduler and a local worker")
+    serve.add_argument("--host", default="127.0.0.1")
+    serve.add_argument("--port", type=int, default=8484)
+    serve.add_argument("--slots", type=int, default=2, help="runs at once of the local worker; 0: none")
+    serve.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
+    worker = commands.add_parser("worker", help="a worker more")
+    worker.add_argument("--slots", type=int, default=2)
+    user = commands.add_parser("user", help="manage users")
+    user_commands = user.add_subparsers(dest="action", required=True)
+    add = user_commands.add_parser("add")
+    add.add_argument("name")
+    add.add_argument("--role", choices=["viewer", "operator", "editor", "admin"], default="editor")
+    arguments = parser.parse_args()
+    if getattr(arguments, "root", None):
+        os.environ["ULTRAVECT_ROOTS"] = ":".join(os.path.abspath(root) for root in arguments.root)
+    from django.core.exceptions import ImproperlyConfigured
+    from django.db import OperationalError
+
+    try:
+        _setup()
+        _migrate()
+    except ImproperlyConfigured as error:
+        sys.exit(str(error))
+    except OperationalError as error:
+        sys.exit(f"the service's database cannot be reached: {error}\nSet ULTRAVECT_DATABASE_URL.")
+    if arguments.command == "serve":
+        asyncio.run(_serve(arguments.host, arguments.port, arguments.slots))
+    elif arguments.command == "worker":
+        asyncio.run(_work(arguments.slots))
+    else:
+        _add_user(arguments.name, arguments.role, None)
+
+
+if __name__ == "__main__":
+    main()

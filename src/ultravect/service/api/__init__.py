@@ -1,0 +1,1 @@
+"""The REST API under /api/v1/."""

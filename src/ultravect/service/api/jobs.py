@@ -1,0 +1,252 @@
+"""Jobs: saved as revisions, checked, and run."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import IntegrityError, transaction
+from django.db.models import QuerySet
+from django.utils import timezone
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiExample, OpenApiParameter, extend_schema, extend_schema_view
+from rest_framework import generics
+from rest_framework.parsers import BaseParser, JSONParser
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ultravect.core.engine.check import check_job
+from ultravect.core.model.document import job_from_data, read_job, write_job
+from ultravect.core.model.job import Job as JobModel
+from ultravect.core.model.job import job_schema
+from ultravect.core.model.problems import did_you_mean
+from ultravect.service.api.connections import connection_named
+from ultravect.service.api.problems import Problem, not_found
+from ultravect.service.api.serializers import (
+    CheckSerializer,
+    JobSerializer,
+    JobSummarySerializer,
+    RevisionSerializer,
+    RunSerializer,
+)
+from ultravect.service.records.lookup import find_job
+from ultravect.service.records.models import Job, Leg, Revision, Role, Run
+from ultravect.service.work.tasks import queue_run
+
+_FILE_EXAMPLE = OpenApiExample(
+    "A job",
+    value={
+        "ultravect": 1,
+        "job": "bookings",
+        "from": {"connection": "incoming", "files": "bookings.csv"},
+        "into": {"connection": "warehouse", "table": "booking"},
+    },
+    request_only=True,
+)
+_JOB_REQUEST: dict[Any, Any] = {"application/json": OpenApiTypes.OBJECT, "application/yaml": OpenApiTypes.STR}
+
+
+class JobFileParser(BaseParser):
+    """A job file as it is, comments and all."""
+
+    media_type = "application/yaml"
+
+    def parse(self, stream: Any, media_type: Any = None, parser_context: Any = None) -> str:
+        try:
+            return str(stream.read().decode("utf-8"))
+        except UnicodeDecodeError as error:
+            raise Problem(422, "job-file-invalid", f"the job file is not UTF-8: {error.reason}") from None
+
+
+class _JobInput(APIView):
+    parser_classes = [JSONParser, JobFileParser]
+
+    def given_job(self, request: Request) -> tuple[JobModel, str]:
+        """The job in the request's body, and its text."""
+        if isinstance(request.data, str):
+            job, document = read_job(request.data)
+            return job, document.text
+        job = job_from_data(request.data)
+        return job, write_job(job)
+
+
+def job_named(name: str) -> Job:
+    job = find_job(name)
+    if job is None:
+        names = list(Job.objects.filter(deleted_at=None).values_list("name", flat=True))
+        raise not_found("job", name, did_you_mean(name, names))
+    return job
+
+
+def _etag(job: Job) -> str:
+    return f'"{job.revision.number}"'
+
+
+def _job_response(job: Job, status: int = 200) -> Response:
+    return Response(JobSerializer(job).data, status=status, headers={"ETag": _etag(job)})
+
+
+@extend_schema(tags=["jobs"])
+@extend_schema_view(get=extend_schema(summary="List jobs", parameters=[OpenApiParameter("search", str)]))
+class JobsView(generics.ListAPIView[Job]):
+    """All jobs, with the last run of each."""
+
+    serializer_class = JobSummarySerializer
+
+    def get_queryset(self) -> QuerySet[Job]:
+        return Job.objects.filter(deleted_at=None, name__icontains=self.request.query_params.get("search", ""))
+
+
+@extend_schema(tags=["jobs"])
+class JobView(_JobInput):
+    """One job, by its name."""
+
+    @extend_schema(responses=JobSerializer, summary="Show a job")
+    def get(self, request: Request, name: str) -> Response:
+        return _job_response(job_named(name))
+
+    @extend_schema(
+        request=_JOB_REQUEST,
+        examples=[_FILE_EXAMPLE],
+        responses={200: JobSerializer, 201: JobSerializer},
+        parameters=[OpenApiParameter("If-Match", str, OpenApiParameter.HEADER, description="The ETag of what is replaced")],
+        summary="Save a job as a new revision",
+    )
+    def put(self, request: Request, name: str) -> Response:
+        model, text = self.given_job(request)
+        if model.job != name:
+            raise Problem(422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}")
+        for connection in (model.source.connection, model.into.connection):
+            connection_named(connection)
+        with transaction.atomic():
+            job, created = Job.objects.select_for_update().get_or_create(name=name)
+            revived = job.deleted_at is not None
+            if revived:
+                job.deleted_at = None
+                job.save()
+            if not created and not revived:
+                self._must_match(request, job)
+            newest = job.revisions.order_by("-number").first()
+            if newest is None or newest.text != text:
+                number = newest.number + 1 if newest else 1
+                structure = model.as_file()
+                Revision.objects.create(job=job, number=number, text=text, structure=structure, saved_by=request.user)
+        return _job_response(job, 201 if created or revived else 200)
+
+    @staticmethod
+    def _must_match(request: Request, job: Job) -> None:
+        given = request.headers.get("If-Match")
+        if given is None:
+            hint = f"send If-Match with the ETag you started from; it is {_etag(job)} now"
+            raise Problem(428, "precondition-required", f"job {job.name!r} exists; say which revision you replace", hint)
+        if given not in (_etag(job), "*"):
+            raise Problem(
+                412, "job-changed", f"job {job.name!r} was saved by someone else since you opened it: it is at "
+                f"revision {job.revision.number}", "open it again and repeat your change",
+            )
+
+    @extend_schema(responses={204: None}, summary="Remove a job; its runs are kept")
+    def delete(self, request: Request, name: str) -> Response:
+        job = job_named(name)
+        job.deleted_at = timezone.now()
+        job.save(update_fields=["deleted_at"])
+        return Response(status=204)
+
+
+@extend_schema(tags=["jobs"])
+class RevisionsView(generics.ListAPIView[Revision]):
+    """All revisions of a job, the newest first."""
+
+    serializer_class = RevisionSerializer
+
+    @extend_schema(summary="List a job's revisions")
+    def get(self, *args: Any, **kwargs: Any) -> Response:
+        return super().get(*args, **kwargs)
+
+    def get_queryset(self) -> QuerySet[Revision]:
+        return job_named(self.kwargs["name"]).revisions.select_related("saved_by").order_by("-number")
+
+
+def _check(model: JobModel) -> Response:
+    source = connection_named(model.source.connection).spec()
+    target = connection_named(model.into.connection).spec()
+    return Response(check_job(model, source, target).as_dict())
+
+
+@extend_schema(tags=["jobs"])
+class CheckJobView(APIView):
+    """Looks at a saved job, its live source and its live target; moves nothing."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(request=None, responses=CheckSerializer, summary="Check a saved job")
+    def post(self, request: Request, name: str) -> Response:
+        return _check(job_from_data(job_named(name).revision.structure))
+
+
+@extend_schema(tags=["jobs"])
+class CheckFileView(_JobInput):
+    """The same for a job that is not saved."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(request=_JOB_REQUEST, examples=[_FILE_EXAMPLE], responses=CheckSerializer, summary="Check a job file")
+    def post(self, request: Request) -> Response:
+        return _check(self.given_job(request)[0])
+
+
+@extend_schema(tags=["jobs"])
+class JobRunsView(APIView):
+    """Starts runs of a job."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(
+        request=None,
+        responses={200: RunSerializer, 201: RunSerializer},
+        parameters=[
+            OpenApiParameter(
+                "Idempotency-Key", str, OpenApiParameter.HEADER, description="Sent again, the key gives the run it started"
+            )
+        ],
+        summary="Run a job",
+    )
+    def post(self, request: Request, name: str) -> Response:
+        job = job_named(name)
+        key = request.headers.get("Idempotency-Key")
+        if key is not None and not 1 <= len(key) <= 200:
+            raise Problem(422, "input-invalid", "Idempotency-Key: 1 to 200 characters")
+        known = Run.objects.filter(idempotency_key=key).first() if key else None
+        if known is None:
+            try:
+                return Response(RunSerializer(self._start(job, request, key)).data, status=201)
+            except IntegrityError:
+                known = Run.objects.get(idempotency_key=key)
+        if known.job_id != job.pk:
+            raise Problem(422, "key-reused", f"this Idempotency-Key started a run of job {known.job.name!r}", "use another")
+        return Response(RunSerializer(known).data)
+
+    @staticmethod
+    @transaction.atomic
+    def _start(job: Job, request: Request, key: str | None) -> Run:
+        """Records and queues a run: both, or neither."""
+        revision = job.revision
+        run = Run.objects.create(job=job, revision=revision, started_by=request.user, idempotency_key=key)
+        source, target = revision.structure["from"], revision.structure["into"]
+        Leg.objects.create(
+            run=run, number=1,
+            source=f"{source['connection']}:{source['files']}", target=f"{target['connection']}:{target['table']}",
+        )
+        queue_run(run.pk, job.name)
+        return run
+
+
+@extend_schema(tags=["jobs"])
+class JobSchemaView(APIView):
+    """For editors."""
+
+    permission_classes = []
+
+    @extend_schema(responses=OpenApiTypes.OBJECT, summary="JSON Schema of a job file", auth=[])
+    def get(self, request: Request) -> Response:
+        return Response(job_schema())

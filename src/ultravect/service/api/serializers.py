@@ -1,0 +1,250 @@
+"""What the API takes and gives."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from drf_spectacular.utils import extend_schema_field
+from pydantic import ValidationError
+from rest_framework import serializers
+
+from ultravect.core.model.connection import KINDS, Settings
+from ultravect.core.model.problems import did_you_mean, problems_of
+from ultravect.service.records.models import Connection, Job, Leg, Reject, Role, Run, State, Token, User
+
+NAME = r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$"
+_NAME_RULE = {"invalid": "a name has lower-case letters, digits, - and _, at most 64, a letter or digit first"}
+
+
+class UserSerializer(serializers.ModelSerializer[User]):
+    name = serializers.CharField(source="username")
+    role = serializers.ChoiceField(choices=Role.choices)
+
+    class Meta:
+        model = User
+        fields = ["name", "role"]
+
+
+class SignInSerializer(serializers.Serializer[Any]):
+    user = serializers.CharField()
+    password = serializers.CharField(trim_whitespace=False, write_only=True)
+
+
+class TokenRequestSerializer(SignInSerializer):
+    """With ``user`` and ``password``, or as the one signed in."""
+
+    user = serializers.CharField(required=False)
+    password = serializers.CharField(required=False, trim_whitespace=False, write_only=True)
+    label = serializers.CharField(default="token", max_length=100)
+
+
+class TokenSerializer(serializers.ModelSerializer[Token]):
+    class Meta:
+        model = Token
+        fields = ["id", "label", "created_at", "used_at"]
+
+
+class NewTokenSerializer(TokenSerializer):
+    token = serializers.CharField(read_only=True, help_text="Shown this once.")
+    user = UserSerializer(read_only=True)
+
+    class Meta(TokenSerializer.Meta):
+        fields = [*TokenSerializer.Meta.fields, "token", "user"]
+
+
+class ConnectionSerializer(serializers.ModelSerializer[Connection]):
+    """Secrets are taken, and never given back; left out when changing, they stay as they are."""
+
+    name = serializers.RegexField(NAME, error_messages=_NAME_RULE)
+    kind = serializers.ChoiceField(choices=sorted(KINDS))
+    settings = serializers.DictField()
+    secrets_set = serializers.ListField(child=serializers.CharField(), read_only=True)
+
+    class Meta:
+        model = Connection
+        fields = ["name", "kind", "settings", "secrets_set", "created_at", "changed_at"]
+        read_only_fields = ["created_at", "changed_at"]
+
+    def validate_name(self, name: str) -> str:
+        if self.instance is not None and name != self.instance.name:
+            raise serializers.ValidationError("a connection keeps its name")
+        if self.instance is None and Connection.objects.filter(name=name).exists():
+            raise serializers.ValidationError(f"there is a connection {name!r} already")
+        return name
+
+    def validate_kind(self, kind: str) -> str:
+        if self.instance is not None and kind != self.instance.kind:
+            raise serializers.ValidationError("a connection keeps its kind; remove it and add another")
+        return kind
+
+    def _store(self, connection: Connection, given: dict[str, Any]) -> Connection:
+        model: type[Settings] = KINDS[connection.kind]
+        try:
+            connection.set_settings(given)
+        except ValidationError as error:
+            messages = {
+                problem.pointer.lstrip("/") or "non_field_errors": [
+                    f"{problem.message}; {problem.hint}" if problem.hint else problem.message
+                ]
+                for problem in problems_of(error, model, {})
+            }
+            raise serializers.ValidationError({"settings": messages}) from None
+        connection.save()
+        return connection
+
+    def create(self, validated_data: dict[str, Any]) -> Connection:
+        connection = Connection(name=validated_data["name"], kind=validated_data["kind"])
+        return self._store(connection, validated_data["settings"])
+
+    def update(self, instance: Connection, validated_data: dict[str, Any]) -> Connection:
+        return self._store(instance, validated_data.get("settings", {}))
+
+
+class ProbeSerializer(serializers.Serializer[Any]):
+    passed = serializers.BooleanField()
+    steps = serializers.ListField(child=serializers.CharField())
+    error = serializers.DictField(allow_null=True)
+
+
+class QuestionSerializer(serializers.Serializer[Any]):
+    sql = serializers.CharField(help_text="One statement that reads.")
+    limit = serializers.IntegerField(min_value=1, max_value=10_000, default=200)
+    seconds = serializers.FloatField(min_value=0.1, max_value=120, default=20.0)
+
+
+class AnswerSerializer(serializers.Serializer[Any]):
+    columns = serializers.ListField(child=serializers.CharField())
+    rows = serializers.ListField(child=serializers.ListField())
+    more = serializers.BooleanField(help_text="Whether there are rows beyond the limit.")
+
+
+class LegSerializer(serializers.ModelSerializer[Leg]):
+    class Meta:
+        model = Leg
+        fields = [
+            "number", "source", "target", "state", "phases", "progress", "tally", "rows_before", "rows_after",
+            "created_target", "rejected", "peak_memory",
+        ]  # fmt: skip
+
+
+class RunSummarySerializer(serializers.ModelSerializer[Run]):
+    job = serializers.CharField(source="job.name")
+    revision = serializers.IntegerField(source="revision.number")
+    state = serializers.ChoiceField(choices=State.choices)
+    started_by = serializers.CharField(source="started_by.username", default=None)
+
+    class Meta:
+        model = Run
+        fields = [
+            "id", "job", "revision", "state", "started_by", "queued_at", "started_at", "first_row_at", "ended_at",
+            "stop_requested", "error",
+        ]  # fmt: skip
+
+
+class RunSerializer(RunSummarySerializer):
+    legs = LegSerializer(many=True)
+    file = serializers.CharField(source="revision.text", help_text="The job file as it was run.")
+
+    class Meta(RunSummarySerializer.Meta):
+        fields = [*RunSummarySerializer.Meta.fields, "legs", "file"]
+
+
+class RunLineSerializer(RunSummarySerializer):
+    """A run in a list, with the tally of its legs added up."""
+
+    tally = serializers.SerializerMethodField()
+
+    class Meta(RunSummarySerializer.Meta):
+        fields = [*RunSummarySerializer.Meta.fields, "tally"]
+
+    @extend_schema_field(serializers.DictField(child=serializers.IntegerField(), allow_null=True))
+    def get_tally(self, run: Run) -> dict[str, int] | None:
+        tallies = [leg.tally for leg in run.legs.all() if leg.tally]
+        return {key: sum(tally[key] for tally in tallies) for key in tallies[0]} if tallies else None
+
+
+class JobSummarySerializer(serializers.ModelSerializer[Job]):
+    about = serializers.SerializerMethodField()
+    labels = serializers.SerializerMethodField()
+    source = serializers.SerializerMethodField()
+    target = serializers.SerializerMethodField()
+    revision = serializers.IntegerField(source="revision.number")
+    saved_at = serializers.DateTimeField(source="revision.saved_at")
+    last_run = serializers.SerializerMethodField()
+
+    class Meta:
+        model = Job
+        fields = ["name", "about", "labels", "source", "target", "revision", "saved_at", "last_run"]
+
+    def get_about(self, job: Job) -> str:
+        return str(job.revision.structure.get("about", ""))
+
+    @extend_schema_field(serializers.ListField(child=serializers.CharField()))
+    def get_labels(self, job: Job) -> list[str]:
+        return list(job.revision.structure.get("labels", []))
+
+    def get_source(self, job: Job) -> str:
+        source = job.revision.structure["from"]
+        return f"{source['connection']}:{source['files']}"
+
+    def get_target(self, job: Job) -> str:
+        target = job.revision.structure["into"]
+        return f"{target['connection']}:{target['table']}"
+
+    @extend_schema_field(RunLineSerializer(allow_null=True))
+    def get_last_run(self, job: Job) -> dict[str, Any] | None:
+        run = job.runs.select_related("job", "revision", "started_by").prefetch_related("legs").first()
+        return dict(RunLineSerializer(run).data) if run else None
+
+
+class JobSerializer(JobSummarySerializer):
+    file = serializers.CharField(source="revision.text", help_text="The job file as it was saved.")
+    structure = serializers.JSONField(source="revision.structure", help_text="The same as JSON.")
+
+    class Meta(JobSummarySerializer.Meta):
+        fields = [*JobSummarySerializer.Meta.fields, "file", "structure"]
+
+
+class RevisionSerializer(serializers.Serializer[Any]):
+    number = serializers.IntegerField()
+    saved_at = serializers.DateTimeField()
+    saved_by = serializers.CharField(source="saved_by.username", default=None)
+    file = serializers.CharField(source="text")
+
+
+class FindingSerializer(serializers.Serializer[Any]):
+    severity = serializers.ChoiceField(choices=["error", "warning", "note"])
+    code = serializers.CharField()
+    message = serializers.CharField()
+    place = serializers.CharField()
+    fix = serializers.CharField()
+
+
+class CheckSerializer(serializers.Serializer[Any]):
+    passed = serializers.BooleanField()
+    findings = FindingSerializer(many=True)
+    columns = serializers.ListField(child=serializers.DictField())
+    ddl = serializers.CharField(allow_null=True, help_text="What a run would execute to create the target.")
+    target = serializers.CharField()
+    target_exists = serializers.BooleanField()
+    rows_tried = serializers.IntegerField()
+
+
+class RejectSerializer(serializers.ModelSerializer[Reject]):
+    leg = serializers.IntegerField(source="leg.number")
+
+    class Meta:
+        model = Reject
+        fields = ["leg", "object", "row", "line", "column", "value", "reason", "record"]
+
+
+class EventSerializer(serializers.Serializer[Any]):
+    id = serializers.IntegerField()
+    kind = serializers.CharField()
+    at = serializers.DateTimeField()
+    data = serializers.DictField()
+
+
+def known_connection_hint(name: str) -> str:
+    names = list(Connection.objects.values_list("name", flat=True))
+    return did_you_mean(name, names) or f"connections here: {', '.join(names) or 'none yet'}"

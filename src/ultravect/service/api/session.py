@@ -1,0 +1,100 @@
+"""Signing in: a session for the console, tokens for programs."""
+
+from __future__ import annotations
+
+from django.contrib.auth import authenticate, login, logout
+from django.utils.decorators import method_decorator
+from django.views.decorators.csrf import csrf_protect, ensure_csrf_cookie
+from drf_spectacular.utils import extend_schema
+from rest_framework.permissions import AllowAny
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ultravect.service.api.problems import Problem, not_found
+from ultravect.service.api.serializers import (
+    NewTokenSerializer,
+    SignInSerializer,
+    TokenRequestSerializer,
+    TokenSerializer,
+    UserSerializer,
+)
+from ultravect.service.records.models import Role, Token, User
+
+
+def _authenticate(request: Request, user: str, password: str) -> User:
+    found = authenticate(request, username=user, password=password)
+    if not isinstance(found, User):
+        raise Problem(401, "sign-in-refused", "user and password do not match", "check both for typing errors")
+    return found
+
+
+@extend_schema(tags=["session"])
+class SessionView(APIView):
+    """The console's session, in a cookie."""
+
+    permission_classes = [AllowAny]
+
+    @extend_schema(responses=UserSerializer, summary="Who is signed in")
+    @method_decorator(ensure_csrf_cookie)
+    def get(self, request: Request) -> Response:
+        if not request.user.is_authenticated:
+            raise Problem(401, "not-signed-in", "nobody is signed in", "sign in")
+        return Response(UserSerializer(request.user).data)
+
+    @extend_schema(request=SignInSerializer, responses=UserSerializer, summary="Sign in")
+    @method_decorator(csrf_protect)
+    def post(self, request: Request) -> Response:
+        given = SignInSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        user = _authenticate(request, given.validated_data["user"], given.validated_data["password"])
+        login(request._request, user)
+        return Response(UserSerializer(user).data)
+
+    @extend_schema(responses={204: None}, summary="Sign out")
+    @method_decorator(csrf_protect)
+    def delete(self, request: Request) -> Response:
+        logout(request._request)
+        return Response(status=204)
+
+
+@extend_schema(tags=["session"])
+class TokensView(APIView):
+    """Tokens of the one who asks."""
+
+    permission_classes = [AllowAny]
+
+    @extend_schema(responses=TokenSerializer(many=True), summary="List own tokens")
+    def get(self, request: Request) -> Response:
+        if not request.user.is_authenticated:
+            raise Problem(401, "not-signed-in", "nobody is signed in", "sign in")
+        return Response(TokenSerializer(request.user.tokens.order_by("id"), many=True).data)
+
+    @extend_schema(request=TokenRequestSerializer, responses={201: NewTokenSerializer}, summary="Issue a token")
+    def post(self, request: Request) -> Response:
+        given = TokenRequestSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        data = given.validated_data
+        if "user" in data:
+            user = _authenticate(request, data["user"], data.get("password", ""))
+        elif request.user.is_authenticated:
+            user = request.user
+        else:
+            raise Problem(401, "not-signed-in", "a token takes `user` and `password`", "send them, or sign in first")
+        token, text = Token.issue(user, data["label"])
+        token.token = text  # type: ignore[attr-defined]
+        return Response(NewTokenSerializer(token).data, status=201)
+
+
+@extend_schema(tags=["session"])
+class TokenView(APIView):
+    """One token of the one who asks."""
+
+    writing_role = Role.VIEWER
+
+    @extend_schema(responses={204: None}, summary="Withdraw a token")
+    def delete(self, request: Request, number: int) -> Response:
+        deleted, _ = Token.objects.filter(user=request.user, pk=number).delete()
+        if not deleted:
+            raise not_found("token", number)
+        return Response(status=204)

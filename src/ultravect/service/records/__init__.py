@@ -1,0 +1,1 @@
+"""What the service remembers: users, connections, jobs and runs."""

@@ -1,0 +1,204 @@
+"""The records, in the service's own PostgreSQL database."""
+
+from __future__ import annotations
+
+import hashlib
+import secrets
+from typing import Any, ClassVar
+
+from django.conf import settings
+from django.contrib.auth.models import AbstractUser
+from django.db import models
+
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.model.connection import KINDS, secret_keys
+
+
+class Role(models.TextChoices):
+    """What a user may do; each includes the ones before it."""
+
+    VIEWER = "viewer"
+    OPERATOR = "operator"
+    EDITOR = "editor"
+    ADMIN = "admin"
+
+    @property
+    def rank(self) -> int:
+        return list(Role).index(self)
+
+
+class User(AbstractUser):
+    """Someone who signs in."""
+
+    role = models.CharField(max_length=16, choices=Role.choices, default=Role.VIEWER)
+
+    def may(self, role: Role) -> bool:
+        return self.is_active and Role(self.role).rank >= role.rank
+
+
+class Token(models.Model):
+    """A key for programs, kept as a hash: the token itself is shown once."""
+
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="tokens")
+    label = models.CharField(max_length=100)
+    digest = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    used_at = models.DateTimeField(null=True)
+
+    @staticmethod
+    def digest_of(token: str) -> str:
+        return hashlib.sha256(token.encode()).hexdigest()
+
+    @classmethod
+    def issue(cls, user: User, label: str) -> tuple[Token, str]:
+        """A new token, and its text."""
+        text = f"uv_{secrets.token_urlsafe(32)}"
+        return cls.objects.create(user=user, label=label, digest=cls.digest_of(text)), text
+
+
+class Connection(models.Model):
+    """A named place; its secret settings are sealed apart from the others."""
+
+    name = models.CharField(max_length=64, unique=True)
+    kind = models.CharField(max_length=32)
+    settings = models.JSONField(default=dict)
+    sealed = models.TextField(blank=True, default="")
+    created_at = models.DateTimeField(auto_now_add=True)
+    changed_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        ordering: ClassVar = ["name"]
+
+    def set_settings(self, given: dict[str, Any]) -> None:
+        """Validates and stores settings; a secret that is left out stays as it is sealed."""
+        hidden = secret_keys(self.kind)
+        kept = settings.SEALING_KEYS.unseal(self.sealed)
+        whole = KINDS[self.kind].model_validate({**kept, **given}).model_dump(mode="json")
+        self.settings = {key: value for key, value in whole.items() if key not in hidden}
+        self.sealed = settings.SEALING_KEYS.seal({key: whole[key] for key in hidden if whole.get(key)})
+
+    def spec(self) -> ConnectionSpec:
+        """The connection with its secrets opened."""
+        opened = settings.SEALING_KEYS.unseal(self.sealed)
+        return ConnectionSpec(self.name, self.kind, {**self.settings, **opened}, settings.ROOTS)
+
+    @property
+    def secrets_set(self) -> list[str]:
+        return sorted(settings.SEALING_KEYS.unseal(self.sealed))
+
+
+class Job(models.Model):
+    """A job by its name; what it says is in its revisions."""
+
+    name = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering: ClassVar = ["name"]
+
+    @property
+    def revision(self) -> Revision:
+        """The newest revision."""
+        newest = self.revisions.order_by("-number").first()
+        assert newest is not None
+        return newest
+
+
+class Revision(models.Model):
+    """A job as it was saved at one time: the text as written, and its structure."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    text = models.TextField()
+    structure = models.JSONField()
+    saved_by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
+    saved_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["job", "number"], name="one_revision_a_number")]
+
+
+class State(models.TextChoices):
+    """States of a run, and of its legs."""
+
+    QUEUED = "queued"
+    RUNNING = "running"
+    SUCCEEDED = "succeeded"
+    FAILED = "failed"
+    STOPPED = "stopped"
+
+    @property
+    def ended(self) -> bool:
+        return self in (State.SUCCEEDED, State.FAILED, State.STOPPED)
+
+
+class Run(models.Model):
+    """One execution of a job."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="runs")
+    revision = models.ForeignKey(Revision, on_delete=models.PROTECT)
+    state = models.CharField(max_length=16, choices=State.choices, default=State.QUEUED)
+    started_by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
+    queued_at = models.DateTimeField(auto_now_add=True)
+    started_at = models.DateTimeField(null=True)
+    first_row_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    stop_requested = models.BooleanField(default=False)
+    error = models.JSONField(null=True)
+    worker = models.CharField(max_length=100, blank=True, default="")
+    idempotency_key = models.CharField(max_length=200, null=True, unique=True)
+
+    class Meta:
+        ordering: ClassVar = ["-id"]
+        indexes: ClassVar = [models.Index(fields=["job", "-id"]), models.Index(fields=["state"])]
+
+
+class Leg(models.Model):
+    """The part of a run that copies one source object into one target object."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="legs")
+    number = models.PositiveIntegerField()
+    source = models.CharField(max_length=500)
+    target = models.CharField(max_length=500)
+    state = models.CharField(max_length=16, choices=State.choices, default=State.QUEUED)
+    phases = models.JSONField(default=list)
+    progress = models.JSONField(default=dict)
+    tally = models.JSONField(null=True)
+    rows_before = models.BigIntegerField(null=True)
+    rows_after = models.BigIntegerField(null=True)
+    created_target = models.BooleanField(default=False)
+    rejected = models.BigIntegerField(default=0)
+    peak_memory = models.BigIntegerField(null=True)
+
+    class Meta:
+        ordering: ClassVar = ["number"]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["run", "number"], name="one_leg_a_number")]
+
+
+class Event(models.Model):
+    """Something that happened in a run; the stream of a run is its events in the order of their ids."""
+
+    run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="events")
+    kind = models.CharField(max_length=16)
+    at = models.DateTimeField(auto_now_add=True)
+    data = models.JSONField(default=dict)
+
+    class Meta:
+        ordering: ClassVar = ["id"]
+
+
+class Reject(models.Model):
+    """A row that could not be converted or written."""
+
+    leg = models.ForeignKey(Leg, on_delete=models.CASCADE, related_name="rejects")
+    object = models.CharField(max_length=500)
+    row = models.BigIntegerField()
+    line = models.BigIntegerField(null=True)
+    column = models.CharField(max_length=500, blank=True)
+    value = models.TextField(null=True)
+    reason = models.TextField()
+    record = models.TextField()
+
+    class Meta:
+        ordering: ClassVar = ["id"]

@@ -1,0 +1,62 @@
+"""Addresses: the API under /api/v1/, its description under /api/, the console everywhere else."""
+
+from __future__ import annotations
+
+from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.urls import path, re_path
+from django.views.decorators.csrf import ensure_csrf_cookie
+from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerView
+
+from ultravect.service.api import connections, jobs, runs, session, system
+from ultravect.service.api.problems import problem_body
+from ultravect.service.settings import HERE
+
+_CONSOLE = HERE / "static" / "console" / "index.html"
+
+
+@ensure_csrf_cookie
+def console(request: HttpRequest) -> HttpResponse:
+    """The console's one page; its addresses are its own business."""
+    if not _CONSOLE.exists():
+        return HttpResponse("The console is not built: run `npm run build` in console/.", status=503, content_type="text/plain")
+    return HttpResponse(_CONSOLE.read_bytes(), headers={"Cache-Control": "no-cache"})
+
+
+def nothing(request: HttpRequest, rest: str = "") -> JsonResponse:
+    body = problem_body(404, "not-found", f"there is nothing at {request.path}", "the API is described at /api/docs")
+    return JsonResponse(body, status=404, content_type="application/problem+json")
+
+
+_V1 = [
+    path("health", system.HealthView.as_view()),
+    path("session", session.SessionView.as_view()),
+    path("tokens", session.TokensView.as_view()),
+    path("tokens/<int:number>", session.TokenView.as_view()),
+    path("kinds", connections.KindsView.as_view()),
+    path("connections", connections.ConnectionsView.as_view()),
+    path("connections/<str:name>", connections.ConnectionView.as_view()),
+    path("connections/<str:name>/test", connections.ConnectionTestView.as_view()),
+    path("connections/<str:name>/objects", connections.ObjectsView.as_view()),
+    path("connections/<str:name>/preview", connections.PreviewView.as_view()),
+    path("connections/<str:name>/ask", connections.AskView.as_view()),
+    path("jobs", jobs.JobsView.as_view()),
+    path("jobs/<str:name>", jobs.JobView.as_view()),
+    path("jobs/<str:name>/revisions", jobs.RevisionsView.as_view()),
+    path("jobs/<str:name>/check", jobs.CheckJobView.as_view()),
+    path("jobs/<str:name>/runs", jobs.JobRunsView.as_view()),
+    path("check", jobs.CheckFileView.as_view()),
+    path("schemas/job", jobs.JobSchemaView.as_view()),
+    path("runs", runs.RunsView.as_view()),
+    path("runs/<int:number>", runs.RunView.as_view()),
+    path("runs/<int:number>/stop", runs.StopRunView.as_view()),
+    path("runs/<int:number>/rejects", runs.RejectsView.as_view()),
+    path("runs/<int:number>/rejects.csv", runs.RejectsFileView.as_view()),
+    path("runs/<int:number>/events", runs.run_events),
+]
+urlpatterns = [
+    *[path(f"api/v1/{entry.pattern}", entry.callback) for entry in _V1],
+    path("api/openapi.json", SpectacularAPIView.as_view(), name="schema"),
+    path("api/docs", SpectacularSwaggerView.as_view(url_name="schema")),
+    re_path(r"^api/(?P<rest>.*)$", nothing),
+    re_path(r"^(?!static/).*$", console),
+]

@@ -1,0 +1,1 @@
+"""Carries out runs: a warm pool of leg processes, and the tasks that use it."""

@@ -1,0 +1,169 @@
+"""Carries out one run: takes a leg process, passes on what it says, and minds stops, limits and crashes."""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import socket
+import time
+from dataclasses import asdict
+from typing import Any
+
+import structlog
+from asgiref.sync import sync_to_async
+
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.base import duration_seconds
+from ultravect.service.records.lookup import find_connection
+from ultravect.service.records.models import Run, State
+from ultravect.service.sealing import SealBroken
+from ultravect.service.work.pool import LegPool, LegProcess
+from ultravect.service.work.recorder import Recorder
+
+log = structlog.get_logger()
+
+_ENDINGS = ("succeeded", "failed", "stopped")
+_STOP_POLL_SECONDS = 0.25
+_STOP_GRACE_SECONDS = 10.0
+
+
+def worker_name() -> str:
+    return f"{socket.gethostname()}:{os.getpid()}"
+
+
+class RunExecutor:
+    """Executes runs with the processes of one pool."""
+
+    def __init__(self, pool: LegPool) -> None:
+        self._pool = pool
+
+    async def execute(self, run_id: int) -> None:
+        """Carries a queued run to its end; whatever happens, it ends in a state that tells it."""
+        recorder = await sync_to_async(self._open)(run_id)
+        if recorder is None:
+            return
+        log.info("run started", run=run_id, job=recorder.run.job.name)
+        try:
+            await self._run(recorder)
+        except asyncio.CancelledError:
+            stopped = lost_error(recorder.leg.phases, "the service was stopped")
+            await sync_to_async(recorder.end)(State.FAILED, error=stopped.as_dict())
+            raise
+        except Exception as error:
+            log.exception("run failed unexpectedly", run=run_id)
+            told = UltravectError("internal-error", f"unexpected: {type(error).__name__}; the service's log has the details")
+            await sync_to_async(recorder.end)(State.FAILED, error=told.as_dict())
+        finally:
+            log.info("run ended", run=run_id, state=str(recorder.run.state))
+
+    @staticmethod
+    def _open(run_id: int) -> Recorder | None:
+        run = Run.objects.select_related("job", "revision").get(pk=run_id)
+        if run.state != State.QUEUED:
+            return None
+        recorder = Recorder(run)
+        recorder.begin(worker_name())
+        return recorder
+
+    @staticmethod
+    def _task(run: Run) -> dict[str, Any]:
+        """What the leg process is told; secrets are opened here, and go only into its memory."""
+        structure = run.revision.structure
+
+        def spec(name: str) -> dict[str, Any]:
+            connection = find_connection(name)
+            if connection is None:
+                raise UltravectError("connection-unknown", f"there is no connection {name!r} any more", hint="add it again")
+            try:
+                opened: ConnectionSpec = connection.spec()
+            except SealBroken as error:
+                raise UltravectError(
+                    "seal-broken", f"connection {name}: {error}",
+                    hint="start the service with the key it had, or set the connection's secrets anew",
+                ) from None
+            return asdict(opened)
+
+        return {
+            "job": structure,
+            "source": spec(structure["from"]["connection"]),
+            "target": spec(structure["into"]["connection"]),
+        }
+
+    async def _run(self, recorder: Recorder) -> None:
+        try:
+            task = await sync_to_async(self._task)(recorder.run)
+        except UltravectError as error:
+            await sync_to_async(recorder.end)(State.FAILED, error=error.as_dict())
+            return
+        leg = await self._pool.take()
+        cutoff = (recorder.run.revision.structure.get("run") or {}).get("cutoff")
+        try:
+            await leg.send(task)
+            watch = asyncio.create_task(self._watch(leg, recorder, duration_seconds(cutoff) if cutoff else None))
+            try:
+                ending = await self._follow(leg, recorder)
+            finally:
+                watch.cancel()
+            late = "" if watch.cancelled() or not watch.done() else str(watch.result() or "")
+            await self._close(recorder, ending, await leg.ended(), late, cutoff)
+        finally:
+            leg.kill()
+            self._pool.refill()
+
+    async def _follow(self, leg: LegProcess, recorder: Recorder) -> dict[str, Any] | None:
+        """Records events until the leg ends; what it said last, or None when it died without a word."""
+        ending = None
+        async for event in leg.events():
+            if event["kind"] in _ENDINGS:
+                ending = event
+            else:
+                await sync_to_async(recorder.record)(event)
+        return ending
+
+    async def _watch(self, leg: LegProcess, recorder: Recorder, limit: float | None) -> str:
+        """Stops the leg when asked to, or when its time is over; says which."""
+        started = time.monotonic()
+        while True:
+            await asyncio.sleep(_STOP_POLL_SECONDS)
+            over = limit is not None and time.monotonic() - started > limit
+            if over or await sync_to_async(recorder.wants_stop)():
+                leg.stop()
+                asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, leg.kill)
+                return "cutoff" if over else "stop"
+
+    async def _close(
+        self, recorder: Recorder, ending: dict[str, Any] | None, code: int, stopped_by: str, cutoff: str | None
+    ) -> None:
+        end = sync_to_async(recorder.end)
+        kind = ending["kind"] if ending else ""
+        if kind == "succeeded":
+            await end(State.SUCCEEDED, result=ending)
+        elif kind == "failed" and ending:
+            await end(State.FAILED, error=ending["error"], result=ending)
+        elif stopped_by == "cutoff":
+            error = UltravectError(
+                "cutoff", f"the leg took longer than its cutoff of {cutoff} and was stopped; nothing was written",
+                hint="raise run.cutoff, or find out what is slow",
+            )
+            await end(State.FAILED, error=error.as_dict(), result=ending)
+        elif stopped_by == "stop" or kind == "stopped":
+            await end(State.STOPPED, result=ending)
+        else:
+            await end(State.FAILED, error=lost_error(recorder.leg.phases, f"the leg's process died (exit code {code})").as_dict())
+
+
+def lost_error(phases: list[dict[str, Any]], what: str) -> UltravectError:
+    """What to tell of a leg whose end nobody saw, by the phase it had come to."""
+    state = {phase["name"]: phase["state"] for phase in phases}
+    if state.get("publish") == "done":
+        return UltravectError(
+            "worker-lost", f"{what} after the rows were published: they are in the target, but were not verified",
+            hint="count them in the target before running again",
+        )
+    if state.get("publish") == "running":
+        return UltravectError(
+            "outcome-unknown", f"{what} while publishing: the rows are in the target either all or not at all",
+            hint="count them in the target before running again",
+        )
+    return UltravectError("worker-lost", f"{what} before publishing: nothing was written", hint="run it again")

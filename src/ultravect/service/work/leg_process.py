@@ -1,0 +1,137 @@
+"""A process that runs one leg and ends: ``python -m ultravect.service.work.leg_process``.
+
+It imports what a leg needs, says that it is ready, and waits. One line of JSON on standard input is its task;
+lines of JSON on standard output are what happens. SIGTERM stops it, except in the moment of publishing. When
+standard input closes, whoever asked for the leg is gone: the process ends at once, and its transaction with it.
+"""
+
+from __future__ import annotations
+
+import json
+import logging
+import os
+import resource
+import signal
+import sys
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from types import FrameType
+from typing import Any
+
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.rejects import Reject
+from ultravect.core.engine.run import run_leg
+from ultravect.core.errors import StopRequested, UltravectError
+from ultravect.core.model.document import job_from_data
+from ultravect.core.model.finding import Finding
+
+_REJECTS_A_LINE = 100
+
+
+class _Speaker:
+    """Writes what happens as lines of JSON; a ``Listener``."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+
+    def say(self, kind: str, **data: Any) -> None:
+        line = json.dumps({"kind": kind, **data}, default=str)
+        with self._lock:
+            sys.stdout.write(line + "\n")
+            sys.stdout.flush()
+
+    def phase(self, name: str, state: str) -> None:
+        self.say("phase", name=name, state=state)
+
+    def progress(self, figures: dict[str, Any]) -> None:
+        self.say("progress", **figures)
+
+    def log(self, level: str, text: str) -> None:
+        self.say("log", level=level, text=text)
+
+    def finding(self, finding: Finding) -> None:
+        self.say("finding", **finding.as_dict())
+
+    def rejects(self, rejects: Sequence[Reject]) -> None:
+        for start in range(0, len(rejects), _REJECTS_A_LINE):
+            self.say("rejects", rejects=[one.as_dict() for one in rejects[start : start + _REJECTS_A_LINE]])
+
+
+class _Stopper:
+    """Turns SIGTERM into StopRequested, but not while shielded."""
+
+    def __init__(self) -> None:
+        self._shielded = False
+        signal.signal(signal.SIGTERM, self._on_signal)
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+    def _on_signal(self, number: int, frame: FrameType | None) -> None:
+        if not self._shielded:
+            self._shielded = True  # once is enough: the way out must not be interrupted
+            raise StopRequested
+
+    @contextmanager
+    def shield(self) -> Iterator[None]:
+        self._shielded = True
+        yield
+
+
+def _watch_input() -> None:
+    while os.read(sys.stdin.fileno(), 1024):
+        pass
+    os._exit(1)
+
+
+def _peak_memory() -> int:
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+
+
+def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
+    try:
+        result = run_leg(
+            job_from_data(task["job"]),
+            ConnectionSpec(**task["source"]),
+            ConnectionSpec(**task["target"]),
+            speaker,
+            stopper.shield,
+        )
+        speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
+    except UltravectError as error:
+        speaker.say("failed", peak_memory=_peak_memory(), error=error.as_dict())
+    except StopRequested:
+        speaker.say("stopped", peak_memory=_peak_memory())
+    except MemoryError:
+        speaker.say("failed", error=UltravectError("out-of-memory", "the leg ran out of memory").as_dict())
+    except Exception as error:
+        logging.getLogger(__name__).exception("leg failed unexpectedly")
+        unexpected = UltravectError(
+            "internal-error", f"unexpected: {type(error).__name__}; the service's log has the details",
+            hint="please report this; nothing was written unless the load was already published",
+        )
+        speaker.say("failed", error=unexpected.as_dict())
+
+
+def main() -> None:
+    logging.basicConfig(stream=sys.stderr, level=logging.WARNING)
+    logging.getLogger("psycopg").setLevel(logging.CRITICAL)
+    speaker, stopper = _Speaker(), _Stopper()
+    speaker.say("ready")
+    # read without buffering ahead: the rest of the input belongs to the watching thread
+    line = b""
+    while not line.endswith(b"\n"):
+        part = os.read(sys.stdin.fileno(), 1 << 16)
+        if not part:
+            os._exit(0)
+        line += part
+    threading.Thread(target=_watch_input, daemon=True).start()
+    try:
+        _run(json.loads(line), speaker, stopper)
+    except StopRequested:
+        speaker.say("stopped", peak_memory=_peak_memory())
+    sys.stdout.flush()
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,68 @@
+"""A worker: takes runs from the queue, and closes the runs of workers that died."""
+
+from __future__ import annotations
+
+import asyncio
+from contextlib import suppress
+
+import structlog
+from asgiref.sync import sync_to_async
+from procrastinate.contrib.django import app
+from procrastinate.jobs import Status
+
+from ultravect.service.records.models import Run, State
+from ultravect.service.work.execute import RunExecutor, lost_error
+from ultravect.service.work.pool import LegPool
+from ultravect.service.work.recorder import Recorder
+from ultravect.service.work.tasks import QUEUE, use_executor
+
+log = structlog.get_logger()
+
+_LOST_AFTER_SECONDS = 30.0
+_LOOK_SECONDS = 5.0
+
+
+async def run_worker(slots: int) -> None:
+    """Works until cancelled."""
+    pool = LegPool(slots)
+    use_executor(RunExecutor(pool))
+    await pool.fill()
+    sweeping = asyncio.create_task(_sweep())
+    try:
+        with app.replace_connector(app.connector.get_worker_connector()) as worker_app:
+            async with worker_app.open_async():
+                await worker_app.run_worker_async(
+                    queues=[QUEUE],
+                    concurrency=slots,
+                    install_signal_handlers=False,
+                    fetch_job_polling_interval=1.0,
+                    shutdown_graceful_timeout=1,
+                    update_heartbeat_interval=5,
+                    stalled_worker_timeout=_LOST_AFTER_SECONDS,
+                )
+    finally:
+        sweeping.cancel()
+        with suppress(asyncio.CancelledError):
+            await sweeping
+        await pool.close()
+
+
+def _close_lost(run_id: int) -> None:
+    run = Run.objects.select_related("job").filter(pk=run_id, state=State.RUNNING).first()
+    if run is not None:
+        recorder = Recorder(run)
+        recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, f"worker {run.worker} was lost").as_dict())
+        log.warning("closed the run of a lost worker", run=run_id)
+
+
+async def _sweep() -> None:
+    """Ends the runs whose worker no longer gives a sign of life, which also frees their job's lock."""
+    manager = app.job_manager
+    while True:
+        try:
+            for job in await manager.get_stalled_jobs(queue=QUEUE, seconds_since_heartbeat=_LOST_AFTER_SECONDS):
+                await sync_to_async(_close_lost)(job.task_kwargs["run_id"])
+                await manager.finish_job(job, status=Status.FAILED, delete_job=False)
+        except Exception:
+            log.exception("looking for lost workers failed")
+        await asyncio.sleep(_LOOK_SECONDS)
