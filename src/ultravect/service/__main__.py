@@ -19,6 +19,7 @@ def _setup() -> None:
     logging.basicConfig(stream=sys.stderr, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
     for noisy in ("procrastinate", "psycopg", "psycopg.pool", "httpx", "uvicorn.access"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
+    logging.getLogger("django.request").setLevel(logging.ERROR)
     structlog.configure(
         processors=[
             structlog.processors.add_log_level,
@@ -100,6 +101,7 @@ def main() -> None:
     serve.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     worker = commands.add_parser("worker", help="a worker more")
     worker.add_argument("--slots", type=int, default=2)
+    worker.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     user = commands.add_parser("user", help="manage users")
     user_commands = user.add_subparsers(dest="action", required=True)
     add = user_commands.add_parser("add")

@@ -19,9 +19,10 @@ from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import convertible
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.words import counted
 
 _DATE_TYPES = ("date", "timestamp", "timestamptz")
-_DATE_SAMPLE = 1 << 20
+_DATE_SAMPLE = 256 << 10
 
 
 @dataclass(frozen=True)
@@ -159,8 +160,8 @@ def _note_scan(plan: LegPlan, scan: Scan) -> None:
         assert plan.reader is not None
         plan.add(
             "warning", "ragged-rows",
-            f"{scan.ragged_rows:,} rows have another number of values than the {len(plan.reader.names)} columns, "
-            f"first row {row:,} with {ragged.found}; each will be a reject",
+            f"the header has {len(plan.reader.names)} columns, but {counted(scan.ragged_rows, 'row')} another number of "
+            f"values, first row {row:,} with {ragged.found}; each will be a reject",
             "from.files", "mend them, check layout.delimiter and layout.quote, or allow them with into.rejects",
         )
 

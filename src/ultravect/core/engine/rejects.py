@@ -8,6 +8,7 @@ from typing import Any
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
+from ultravect.core.words import counted
 
 
 @dataclass(frozen=True)
@@ -53,12 +54,11 @@ class RejectLedger:
         allowed = allowed_rejects(self._limit, rows_read)
         if self.count <= allowed or self.first is None:
             return
-        several = self.count != 1
         so_far = "" if final else f" among the first {rows_read:,}"
         raise UltravectError(
             "too-many-rejects",
-            f"{self.count:,} row{'s were' if several else ' was'} rejected{so_far}, {allowed:,} are allowed; "
+            f"{counted(self.count, 'row was', 'rows were')} rejected{so_far}, {allowed:,} allowed; "
             f"nothing was written. First: {self.first}",
-            hint=f"mend the row{'s' if several else ''}, or tolerate bad rows with into.rejects (a count or a share)",
+            hint="mend the file, or tolerate bad rows with into.rejects (a count or a share)",
             **{key: value for key, value in self.first.as_dict().items() if key != "record"},
         )

@@ -20,6 +20,7 @@ from ultravect.core.engine.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
+from ultravect.core.words import counted
 
 PHASES = ("read", "shape", "stage", "publish", "verify")
 _QUEUE_BLOCKS = 2
@@ -63,16 +64,18 @@ class _Progress:
         self._listener = listener
         self._started = time.monotonic()
         self._told = 0.0
+        self._lock = threading.Lock()
         self.figures: dict[str, Any] = {"bytes_total": bytes_total, "bytes_read": 0, "rows_read": 0, "rows_staged": 0}
 
     def tell(self, *, now: bool = False, **figures: int) -> None:
-        first = not self.figures["rows_read"]
-        self.figures.update(figures)
-        elapsed = time.monotonic() - self._started
-        if now or first or elapsed - self._told >= _PROGRESS_SECONDS:
-            self._told = elapsed
-            rate = self.figures["rows_read"] / elapsed if elapsed > 0 else 0
-            self._listener.progress({**self.figures, "rows_per_second": round(rate)})
+        with self._lock:
+            first = not self.figures["rows_read"]
+            self.figures.update(figures)
+            elapsed = time.monotonic() - self._started
+            if now or first or elapsed - self._told >= _PROGRESS_SECONDS:
+                self._told = elapsed
+                rate = self.figures["rows_read"] / elapsed if elapsed > 0 else 0
+                self._listener.progress({**self.figures, "rows_per_second": round(rate)})
 
 
 def run_leg(
@@ -97,7 +100,7 @@ def run_leg(
         listener.finding(finding)
     if plan.errors:
         first = plan.errors[0]
-        more = f" ({len(plan.errors) - 1} more errors)" if len(plan.errors) > 1 else ""
+        more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
     return _Leg(job, plan, listener, shield, started).run()
 
@@ -128,6 +131,14 @@ class _Leg:
         columns = [NewColumn(column.name, column.type) for column in self._plan.columns]
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
+        # reading starts while the target is still being opened
+        threading.Thread(target=self._read, name="read", daemon=True).start()
+        try:
+            return self._load(columns)
+        finally:
+            self._cancelled.set()
+
+    def _load(self, columns: Sequence[NewColumn]) -> LegResult:
         opened = self._database.load(self._table, self._plan.create, columns, self._reader.path)
         with opened as load:
             if self._plan.create is not None:
@@ -143,23 +154,16 @@ class _Leg:
 
     def _stage(self, load: Load) -> None:
         """Takes shaped batches from the reading thread and writes them."""
-        reading = threading.Thread(target=self._read, name="read", daemon=True)
-        reading.start()
-        size = staged = 0
-        try:
-            while (item := self._queue.get()) is not None:
-                if isinstance(item, BaseException):
-                    raise item
-                self._tally.read += item.rows
-                size += item.bytes
-                self._progress.tell(rows_read=self._tally.read, bytes_read=size)
-                self._ledger.add(item.rejects)
-                self._ledger.enforce(self._tally.read, final=False)
-                load.write(item.batch)
-                staged += item.batch.num_rows
-                self._progress.tell(rows_staged=staged)
-        finally:
-            self._cancelled.set()
+        staged = 0
+        while (item := self._queue.get()) is not None:
+            if isinstance(item, BaseException):
+                raise item
+            self._tally.read += item.rows
+            self._ledger.add(item.rejects)
+            self._ledger.enforce(self._tally.read, final=False)
+            load.write(item.batch)
+            staged += item.batch.num_rows
+            self._progress.tell(rows_staged=staged)
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
         self._progress.tell(now=True)
@@ -167,9 +171,14 @@ class _Leg:
 
     def _read(self) -> None:
         end: BaseException | None = None
+        rows = size = 0
         try:
             for block in self._reader.blocks():
-                self._put(self._shaper.shape(block))
+                shaped = self._shaper.shape(block)
+                rows += shaped.rows
+                size += shaped.bytes
+                self._progress.tell(rows_read=rows, bytes_read=size)
+                self._put(shaped)
                 if self._cancelled.is_set():
                     return
         except BaseException as error:
@@ -197,10 +206,7 @@ class _Leg:
 
     def _verify(self, load: Load) -> LegResult:
         self._listener.phase("verify", "running")
-        try:
-            verified = load.verify()
-        except UltravectError:
-            raise
+        verified = load.verify()
         expected = load.rows_before + self._tally.inserted
         if verified.rows_of_load != self._tally.inserted:
             raise UltravectError(

@@ -19,6 +19,7 @@ from ultravect.core.layouts.delimited.blocks import Block
 from ultravect.core.layouts.delimited.reader import DelimitedReader, WantedColumn
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import Converted, Mask, convert, explain, try_cast
+from ultravect.core.words import counted
 
 _MAX_VALUE = 1000
 _MAX_RECORD = 10_000
@@ -106,7 +107,7 @@ class Shaper:
         rejects = [
             Reject(
                 self._reader.path, self._rows + 1 + one.index, block.row_line(one.index), "", None,
-                f"{one.found} value{'s' if one.found != 1 else ''} where the header has {len(self._reader.names)} columns",
+                f"{counted(one.found, 'value')} where the header has {len(self._reader.names)} columns",
                 block.row_text(one.index)[:_MAX_RECORD],
             )
             for one in rows.ragged

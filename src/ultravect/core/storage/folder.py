@@ -11,6 +11,7 @@ from pathlib import Path
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import FolderSettings
 from ultravect.core.storage.base import FileInfo, OpenFile
+from ultravect.core.words import counted
 
 _COUNT_LIMIT = 100_000
 
@@ -66,8 +67,8 @@ class FolderStorage:
         for count, _ in enumerate(self._files(folder), 1):
             if count >= _COUNT_LIMIT:
                 break
-        more = " or more" if count >= _COUNT_LIMIT else ""
-        return [f"folder {folder} is there and readable", f"{count:,}{more} file{'' if count == 1 else 's'} in it"]
+        at_least = "at least " if count >= _COUNT_LIMIT else ""
+        return [f"folder {folder} is there and readable", f"{at_least}{counted(count, 'file')} in it"]
 
     def list(self, search: str, limit: int) -> Sequence[FileInfo]:
         found: list[FileInfo] = []

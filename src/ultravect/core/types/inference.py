@@ -256,7 +256,7 @@ class ColumnInference:
             length = f"at most {self._longest} character{'s' if self._longest != 1 else ''}"
             return self._as_text(f"text, {length}")
         others = ", ".join(f"row {row:,}: {value!r}" for row, value in nearest.exceptions[:3])
-        text = f"mixed: {nearest.matched:,} are {nearest.label}, {nearest.misfits:,} are not ({others})"
+        text = f"mixed: {nearest.matched:,} {nearest.label}, {nearest.misfits:,} other ({others})"
         return self._as_text(text, exceptions=nearest.exceptions)
 
     def _as_text(

@@ -38,8 +38,11 @@ class _Speaker:
     def say(self, kind: str, **data: Any) -> None:
         line = json.dumps({"kind": kind, **data}, default=str)
         with self._lock:
-            sys.stdout.write(line + "\n")
-            sys.stdout.flush()
+            try:
+                sys.stdout.write(line + "\n")
+                sys.stdout.flush()
+            except BrokenPipeError:
+                os._exit(1)  # whoever asked for the leg is gone
 
     def phase(self, name: str, state: str) -> None:
         self.say("phase", name=name, state=state)

@@ -80,7 +80,11 @@ class LegPool:
 
     async def fill(self) -> None:
         while not self._closed and len(self._idle) < self._warm:
-            self._idle.append(await LegProcess.start())
+            leg = await LegProcess.start()
+            if self._closed:
+                leg.kill()
+            else:
+                self._idle.append(leg)
 
     async def take(self) -> LegProcess:
         """A process that waits for its task; another one is started in its place."""
@@ -88,8 +92,7 @@ class LegPool:
         while self._idle and leg is None:
             candidate = self._idle.pop(0)
             leg = candidate if candidate.alive else None
-        leg = leg or await LegProcess.start()
-        return leg
+        return leg or await LegProcess.start()
 
     def refill(self) -> None:
         """Starts what is missing, in the background; called once a leg is under way, to stay out of its start."""

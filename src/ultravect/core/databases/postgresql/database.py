@@ -18,6 +18,7 @@ from ultravect.core.dialects.base import NewColumn, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
+from ultravect.core.words import counted
 
 # COPY … TO and DO can write even where a transaction is read-only
 _READING = re.compile(r"^(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*\(*\s*(select|with|values|table|show|explain)\b", re.I | re.S)
@@ -50,7 +51,7 @@ class PostgresqlDatabase:
             count = len(catalogue.list_tables(session, "", 100_000))
         steps.append(f"signed in to PostgreSQL {str(version).split()[0]}, database {database}, as user {user}")
         steps.append("the connection is encrypted" if tls else "the connection is not encrypted")
-        steps.append(f"{count:,} table{'' if count == 1 else 's'} and views can be seen")
+        steps.append(f"{counted(count, 'table or view', 'tables and views')} can be seen")
         return steps
 
     def tables(self, search: str, limit: int) -> Sequence[TableInfo]:

@@ -46,14 +46,14 @@ def is_utf8(encoding: str) -> bool:
     return codecs.lookup(encoding).name in ("utf-8", "utf-8-sig", "ascii")
 
 
-def utf8_chunks(stream: BinaryIO, encoding: str, size: int, object_name: str) -> Iterator[bytes]:
-    """Chunks of about ``size`` bytes as UTF-8, without byte order mark.
+def utf8_chunks(stream: BinaryIO, encoding: str, sizes: Iterator[int], object_name: str) -> Iterator[bytes]:
+    """Chunks of about ``sizes`` bytes as UTF-8, without byte order mark.
 
     UTF-8 itself is passed on unchecked: its bad bytes are found per value later, and become rejects.
     """
     if is_utf8(encoding):
         first = True
-        while chunk := stream.read(size):
+        while chunk := stream.read(next(sizes)):
             yield chunk.removeprefix(codecs.BOM_UTF8) if first else chunk
             first = False
         return
@@ -61,7 +61,7 @@ def utf8_chunks(stream: BinaryIO, encoding: str, size: int, object_name: str) ->
     offset = 0
     first = True
     while True:
-        chunk = stream.read(size)
+        chunk = stream.read(next(sizes))
         try:
             text = decoder.decode(chunk, final=not chunk)
         except UnicodeDecodeError as error:

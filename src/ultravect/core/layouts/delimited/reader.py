@@ -25,7 +25,9 @@ from ultravect.core.storage.base import Storage
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 
-BLOCK_BYTES = 4 << 20
+# The first blocks are small, so that the first rows are there at once.
+_BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
+_LATER_BLOCK_BYTES = 4 << 20
 _MAX_COLUMNS = 10_000
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
@@ -202,15 +204,16 @@ def _skip_lines(chunks: Iterator[bytes], count: int, newline: int) -> Iterator[b
     yield from chunks
 
 
-def _all_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str, size: int) -> Iterator[Block]:
-    chunks = utf8_chunks(stream, layout.encoding or "utf-8", size, path)
+def _all_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[Block]:
+    sizes = itertools.chain(_BLOCK_BYTES, itertools.repeat(_LATER_BLOCK_BYTES))
+    chunks = utf8_chunks(stream, layout.encoding or "utf-8", sizes, path)
     chunks = _skip_lines(chunks, layout.preamble, dialect.newline)
     return cut_blocks(chunks, dialect, layout.preamble + 1, path)
 
 
 def _data_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[Block]:
     header = bool(layout.header)
-    for block in _all_blocks(stream, layout, dialect, path, BLOCK_BYTES):
+    for block in _all_blocks(stream, layout, dialect, path):
         if header and len(block.row_starts):
             header = False
             if len(block.row_starts) < 2:
@@ -256,7 +259,7 @@ def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) 
         sniffed = sniff(head, layout or DelimitedLayout(), len(head) == opened.info.size)
         dialect = _dialect(sniffed.layout, head)
         opened.stream.seek(0)
-        blocks = _all_blocks(opened.stream, sniffed.layout, dialect, path, 64 << 10)
+        blocks = _all_blocks(opened.stream, sniffed.layout, dialect, path)
         first = next((block for block in blocks if len(block.row_starts)), None)
     if first is None:
         raise UltravectError(

@@ -1,0 +1,1 @@
+"""What ./dev does, beyond installing."""

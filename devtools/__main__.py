@@ -1,0 +1,135 @@
+"""The verbs of ./dev."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from demo.load import load
+from devtools.stack import USER, Stack, stop_state
+from ultravect.client import Client
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+def _wait_for_signal() -> None:
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda *_: None)
+    signal.pause()
+
+
+def demo(arguments: argparse.Namespace) -> int:
+    state = ROOT / ".dev" / "demo"
+    stop_state(state)
+    shutil.rmtree(state, ignore_errors=True)
+    print("starting the service with a PostgreSQL server of its own", flush=True)
+    stack = Stack.start(state, port=arguments.port)
+    try:
+        with Client(stack.url, token=stack.token) as client:
+            print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
+            runs = load(client, stack.files, stack.warehouse, arguments.rows)
+        failed = [run.job for run in runs if run.state != "succeeded"]
+        if failed:
+            print(f"\nfailed: {', '.join(failed)}")
+            return 1
+        if not arguments.once:
+            print(f"\nconsole   {stack.url}\nAPI       {stack.url}/api/docs")
+            print(f"user      {USER}\npassword  {stack.password}")
+            print(f"\nin another terminal:\n  export ULTRAVECT_URL={stack.url} ULTRAVECT_TOKEN={stack.token}")
+            print("  .venv/bin/ultravect jobs\n\nCtrl-C stops it", flush=True)
+            _wait_for_signal()
+        print("\nstopping", flush=True)
+        return 0
+    finally:
+        stack.close()
+        (state / "service.json").unlink(missing_ok=True)
+
+
+def serve(arguments: argparse.Namespace) -> int:
+    stop_state(arguments.state)
+    stack = Stack.start(arguments.state, port=arguments.port, roots=arguments.root)
+    print(f"serving at {stack.url}; {stack.state / 'service.json'} has token, user and password", flush=True)
+    if not arguments.detach:
+        try:
+            _wait_for_signal()
+        finally:
+            stack.close()
+            (stack.state / "service.json").unlink(missing_ok=True)
+    return 0
+
+
+def stop(arguments: argparse.Namespace) -> int:
+    print(stop_state(arguments.state))
+    return 0
+
+
+def _all_pass(commands: list[list[str]], cwd: Path = ROOT) -> int:
+    return max([subprocess.run(command, cwd=cwd).returncode for command in commands], default=0)
+
+
+def lint(arguments: argparse.Namespace) -> int:
+    code = _all_pass(
+        [
+            ["ruff", "check", "."],
+            ["ruff", "format", "--check", "."],
+            ["mypy"],
+            ["lint-imports", "--no-cache"],
+        ]
+    )
+    return max(code, _all_pass([["npm", "run", "--silent", "check"]], ROOT / "console"))
+
+
+def test(arguments: argparse.Namespace) -> int:
+    code = lint(arguments) if not arguments.rest else 0
+    return _all_pass([[sys.executable, "-m", "pytest", *arguments.rest]]) or code
+
+
+def bench(arguments: argparse.Namespace) -> int:
+    return _all_pass([[sys.executable, "-m", "benchmarks", *arguments.rest]])
+
+
+def shots(arguments: argparse.Namespace) -> int:
+    from devtools.shots import take
+
+    with tempfile.TemporaryDirectory(prefix="ultravect-", dir="/var/tmp") as state:
+        os.chmod(state, 0o755)
+        stack = Stack.start(Path(state))
+        try:
+            take(stack, ROOT / "docs" / "screenshots")
+        finally:
+            stack.close()
+            stack.postgres.remove()
+    return 0
+
+
+def main() -> int:
+    parser = argparse.ArgumentParser(prog="./dev")
+    verbs = parser.add_subparsers(dest="verb", required=True)
+    for verb in (demo, serve, stop, lint, test, bench, shots):
+        one = verbs.add_parser(verb.__name__)
+        one.set_defaults(run=verb)
+        if verb in (demo, serve):
+            one.add_argument("--port", type=int)
+        if verb is demo:
+            one.add_argument("--once", action="store_true", help="stop afterwards")
+            one.add_argument("--rows", type=int, default=4000, help="bookings to make")
+        if verb in (serve, stop):
+            one.add_argument("--state", type=Path, required=True)
+        if verb is serve:
+            one.add_argument("--detach", action="store_true")
+            one.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
+    arguments, rest = parser.parse_known_args()
+    arguments.rest = rest
+    if rest and arguments.verb not in ("test", "bench"):
+        parser.error(f"unknown: {' '.join(rest)}")
+    return int(arguments.run(arguments))
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,158 @@
+"""A whole service: its own database server, the service itself, an admin and a token."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from pathlib import Path
+
+import httpx
+
+from devtools.postgres import PostgresServer, free_port
+from ultravect.client import Client
+
+USER = "warden"
+_START_SECONDS = 60
+
+
+@dataclass
+class Stack:
+    """``state`` holds everything that the stack writes."""
+
+    state: Path
+    postgres: PostgresServer
+    port: int
+    password: str
+    key: str
+    roots: Sequence[str]
+    process: subprocess.Popen[bytes] | None = None
+    token: str = ""
+
+    @classmethod
+    def start(cls, state: Path, *, port: int | None = None, roots: Sequence[str] = (), durable: bool = True) -> Stack:
+        state.mkdir(parents=True, exist_ok=True)
+        state = state.resolve()
+        (state / "files").mkdir(exist_ok=True)
+        stack = cls(
+            state,
+            PostgresServer.create(state / "postgres", durable=durable),
+            port or free_port(),
+            secrets.token_urlsafe(9),
+            secrets.token_urlsafe(32),
+            [str(state / "files"), *roots],
+        )
+        for database in ("ultravect", "warehouse"):
+            stack.postgres.execute(f"CREATE DATABASE {database}")
+        stack._service("user", "add", USER, "--role", "admin", wait=True)
+        stack.start_service()
+        with Client(stack.url) as client:
+            stack.token = client.issue_token(USER, stack.password, "dev").token
+        stack.write_facts()
+        return stack
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.port}"
+
+    @property
+    def files(self) -> Path:
+        return self.state / "files"
+
+    def _service(self, *arguments: str, wait: bool = False) -> subprocess.Popen[bytes]:
+        environment = os.environ | {
+            "ULTRAVECT_DATABASE_URL": self.postgres.url("ultravect"),
+            "ULTRAVECT_KEY": self.key,
+            "ULTRAVECT_PASSWORD": self.password,
+            "ULTRAVECT_ROOTS": ":".join(self.roots),
+        }
+        log = (self.state / "service.log").open("ab")
+        command = [sys.executable, "-m", "ultravect.service", *arguments]
+        process = subprocess.Popen(
+            command, env=environment, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True
+        )
+        if wait and process.wait():
+            raise SystemExit(f"{' '.join(arguments)} failed:\n{(self.state / 'service.log').read_text()}")
+        return process
+
+    def start_service(self) -> None:
+        self.process = self._service("serve", "--port", str(self.port))
+        until = time.monotonic() + _START_SECONDS
+        while time.monotonic() < until:
+            with suppress(httpx.TransportError):
+                if httpx.get(f"{self.url}/api/v1/health", timeout=5).json().get("status") == "ok":
+                    return
+            if self.process.poll() is not None:
+                break
+            time.sleep(0.1)
+        raise SystemExit(f"the service did not start:\n{(self.state / 'service.log').read_text()}")
+
+    def start_worker(self) -> subprocess.Popen[bytes]:
+        return self._service("worker", "--slots", "1")
+
+    def stop_service(self) -> None:
+        if self.process is not None:
+            stop_process(self.process.pid)
+            self.process.wait()
+
+    def close(self) -> None:
+        self.stop_service()
+        self.postgres.stop()
+
+    def write_facts(self) -> None:
+        facts = {
+            "url": self.url,
+            "token": self.token,
+            "user": USER,
+            "password": self.password,
+            "files": str(self.files),
+            "warehouse": {
+                "host": "127.0.0.1", "port": self.postgres.port, "database": "warehouse",
+                "user": "postgres", "password": self.postgres.password,
+            },
+            "pid": self.process.pid if self.process else None,
+            "postgres": {"folder": str(self.postgres.folder), "port": self.postgres.port},
+        }  # fmt: skip
+        path = self.state / "service.json"
+        path.touch(mode=0o600)
+        path.write_text(json.dumps(facts, indent=2))
+
+    @property
+    def warehouse(self) -> dict[str, object]:
+        """Settings of the connection to the warehouse."""
+        return {
+            "host": "127.0.0.1", "port": self.postgres.port, "database": "warehouse",
+            "user": "postgres", "password": self.postgres.password,
+        }  # fmt: skip
+
+
+def stop_process(pid: int) -> None:
+    """Asks a process to end, and makes it after ten seconds."""
+    with suppress(ProcessLookupError):
+        os.kill(pid, signal.SIGTERM)
+        for _ in range(100):
+            with suppress(ChildProcessError):
+                os.waitpid(pid, os.WNOHANG)
+            os.kill(pid, 0)
+            time.sleep(0.1)
+        os.kill(pid, signal.SIGKILL)
+
+
+def stop_state(state: Path) -> str:
+    """Stops what `./dev serve --detach` started."""
+    path = state / "service.json"
+    if not path.exists():
+        return f"nothing was started in {state}"
+    facts = json.loads(path.read_text())
+    if facts["pid"]:
+        stop_process(facts["pid"])
+    PostgresServer(Path(facts["postgres"]["folder"]), facts["postgres"]["port"], "").stop()
+    path.unlink()
+    return f"stopped the service of {state}"

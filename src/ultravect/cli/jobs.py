@@ -1,0 +1,268 @@
+"""Jobs and their runs: `save`, `jobs`, `job`, `check`, `run`, `runs`, `show`, `rejects`, `stop`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.markup import escape
+
+from ultravect.cli.follow import follow
+from ultravect.cli.login import connect
+from ultravect.cli.options import Json
+from ultravect.cli.output import (
+    cell,
+    print_check,
+    print_json,
+    print_problem,
+    print_run,
+    print_table,
+    screen,
+    seconds,
+    state,
+    tally_line,
+)
+from ultravect.client import ApiError, Job
+from ultravect.core.model.document import JobFileError, job_from_data, read_documents
+
+_ENDINGS = (".yaml", ".yml")
+_SHOWN_REJECTS = 5
+
+
+def _files(paths: list[Path]) -> list[Path]:
+    found: list[Path] = []
+    for path in paths:
+        if path.is_dir():
+            found += sorted(file for file in path.rglob("*") if file.suffix in _ENDINGS)
+        elif path.exists():
+            found.append(path)
+        else:
+            raise typer.BadParameter(f"there is no file {path}")
+    return found
+
+
+def _read(path: Path) -> str:
+    try:
+        return path.read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise typer.BadParameter(f"{path} cannot be read: {error}") from None
+
+
+def _print_file_problems(path: Path, error: JobFileError) -> None:
+    for problem in error.problems:
+        print_problem(f"{path}: {problem}", problem.hint)
+
+
+def save(
+    paths: Annotated[list[Path], typer.Argument(metavar="FILE|FOLDER…", help="Job files, or folders of them.")],
+    as_json: Json = False,
+) -> None:
+    """Store job files in the service; a changed job becomes a new revision."""
+    saved: list[Job] = []
+    failed = 0
+    with connect() as client:
+        for path in _files(paths):
+            try:
+                for document in read_documents(_read(path)):
+                    job = job_from_data(document.data, document.lines)
+                    saved.append(client.save_job(job.job, document.text))
+                    if not as_json:
+                        screen.print(f"saved job {job.job}, revision {saved[-1].revision}")
+            except JobFileError as error:
+                failed += 1
+                _print_file_problems(path, error)
+            except ApiError as error:
+                if error.status in (401, 403):
+                    raise
+                failed += 1
+                print_problem(f"{path}: {error.detail}", error.hint)
+    if as_json:
+        print_json(saved)
+    if failed:
+        raise typer.Exit(1)
+
+
+def jobs(search: Annotated[str, typer.Option(help="Only names that contain this.")] = "", as_json: Json = False) -> None:
+    """List jobs, with the last run of each."""
+    with connect() as client:
+        found = client.jobs(search=search)
+    if as_json:
+        print_json(found)
+        return
+    if not found.items:
+        screen.print("no jobs yet; save one: ultravect save job.yaml")
+        return
+    rows = []
+    for job in found.items:
+        last = job.last_run
+        told = f"{state(last.state)}, run {last.id}" if last else "[dim]never run[/]"
+        rows.append((job.name, escape(job.source), escape(job.target), told, escape(job.about)))
+    print_table(["job", "from", "into", "last run", "about"], rows)
+
+
+def job(name: str, as_json: Json = False) -> None:
+    """Show a job's file, and its last run."""
+    with connect() as client:
+        found = client.job(name)
+    if as_json:
+        print_json(found)
+        return
+    screen.print(f"[dim]# job {found.name}, revision {found.revision}[/]")
+    screen.print(escape(found.file.rstrip()), soft_wrap=True)
+    if found.last_run:
+        screen.print(f"[dim]# last run: {found.last_run.id}[/] {state(found.last_run.state)}")
+
+
+def check(
+    what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")], as_json: Json = False
+) -> None:
+    """Look at a job, its live source and its live target; nothing moves."""
+    path = Path(what)
+    with connect() as client:
+        if path.suffix in _ENDINGS or path.exists():
+            if not path.is_file():
+                raise typer.BadParameter(f"there is no file {path}")
+            text = _read(path)
+            try:
+                for document in read_documents(text):
+                    job_from_data(document.data, document.lines)
+            except JobFileError as error:
+                if as_json:
+                    print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
+                else:
+                    _print_file_problems(path, error)
+                raise typer.Exit(1) from None
+            result = client.check_file(text)
+        else:
+            result = client.check_job(what)
+    if as_json:
+        print_json(result)
+    else:
+        print_check(result)
+    if not result.passed:
+        raise typer.Exit(1)
+
+
+def run(
+    name: Annotated[str, typer.Argument(metavar="JOB")],
+    detach: Annotated[bool, typer.Option("--detach", help="Do not wait for the end.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Run a job, and follow it to its end."""
+    with connect() as client:
+        started = client.run(name)
+        if detach:
+            if as_json:
+                print_json(started)
+            else:
+                screen.print(f"run {started.id} of {name} is queued; see it: ultravect show {started.id}")
+            return
+        try:
+            ended = client.wait(started.id) if as_json else follow(client, started.id)
+        except KeyboardInterrupt:
+            screen.print(f"run {started.id} goes on; stop it: ultravect stop {started.id}")
+            raise typer.Exit(1) from None
+    if as_json:
+        print_json(ended)
+    else:
+        print_run(ended)
+        if any(leg.rejected for leg in ended.legs):
+            screen.print(f"  the rejected rows: ultravect rejects {ended.id}")
+    if ended.state != "succeeded":
+        raise typer.Exit(1)
+
+
+def runs(
+    job: Annotated[str, typer.Option(help="Only runs of this job.")] = "",
+    state_: Annotated[str, typer.Option("--state", help="Only runs in this state.")] = "",
+    as_json: Json = False,
+) -> None:
+    """List runs, the newest first."""
+    with connect() as client:
+        found = client.runs(job=job, state=state_)
+    if as_json:
+        print_json(found)
+        return
+    if not found.items:
+        screen.print("no runs")
+        return
+    rows = [
+        (
+            str(one.id),
+            one.job,
+            state(one.state),
+            f"{one.queued_at.astimezone():%Y-%m-%d %H:%M:%S}",
+            seconds(one),
+            tally_line(one.tally) if one.tally else escape((one.error or {}).get("detail", "")[:70]),
+        )
+        for one in found.items
+    ]
+    print_table(["run", "job", "state", "queued", "took", "what happened"], rows, right=["run", "took"])
+    if found.pages > 1:
+        screen.print(f"[dim]{len(found.items)} of {found.total:,}; narrow it with --job or --state[/]")
+
+
+def show(
+    number: Annotated[int, typer.Argument(metavar="RUN")],
+    file: Annotated[bool, typer.Option("--file", help="Show the job file as it was run.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Show a run: phases, tally, what was said, error."""
+    with connect() as client:
+        found = client.show(number)
+        events = [] if as_json else client.events(number)
+        rejects = client.rejects(number, page_size=_SHOWN_REJECTS) if not as_json else None
+    if as_json:
+        print_json(found)
+        return
+    print_run(found)
+    for leg in found.legs:
+        marks = {"done": "✓", "running": "▸", "waiting": "·", "failed": "✗", "stopped": "■"}
+        screen.print("  " + "  ".join(f"{marks[phase['state']]} {phase['name']}" for phase in leg.phases))
+    for event in events:
+        if event.kind in ("log", "finding"):
+            text = event.data.get("text") or event.data["message"]
+            level = event.data.get("level") or event.data["severity"]
+            screen.print(f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True)
+    if rejects and rejects.items:
+        screen.print(f"  rejects ({rejects.total:,} kept):")
+        for one in rejects.items:
+            value = "" if one.value is None else f" {one.value!r}"
+            screen.print(f"    row {one.row:,} {escape(one.column)}{escape(value)}: {escape(one.reason)}", soft_wrap=True)
+    if file:
+        screen.print(f"\n{escape(found.file.rstrip())}", soft_wrap=True)
+
+
+def rejects(
+    number: Annotated[int, typer.Argument(metavar="RUN")],
+    limit: Annotated[int, typer.Option(help="At most this many.")] = 50,
+    as_json: Json = False,
+) -> None:
+    """List the rows that a run rejected, with the reasons."""
+    with connect() as client:
+        found = client.rejects(number, page_size=max(1, min(limit, 200)))
+    if as_json:
+        print_json(found)
+        return
+    if not found.items:
+        screen.print(f"run {number} has no rejects")
+        return
+    rows = [
+        (f"{one.row:,}", f"{one.line:,}" if one.line else "", cell(one.column), cell(one.value), escape(one.reason))
+        for one in found.items
+    ]
+    print_table(["row", "line", "column", "value", "reason"], rows, right=["row", "line"])
+    if found.total > len(found.items):
+        screen.print(f"[dim]{len(found.items)} of {found.total:,}; raise --limit, or download the CSV from the console[/]")
+
+
+def stop(number: Annotated[int, typer.Argument(metavar="RUN")], as_json: Json = False) -> None:
+    """Stop a run; what it has not published is rolled back."""
+    with connect() as client:
+        client.stop(number)
+        ended = client.wait(number)
+    if as_json:
+        print_json(ended)
+    else:
+        print_run(ended)

@@ -1,0 +1,140 @@
+"""What commands print: tables for people, JSON for programs."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from pydantic import BaseModel
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+
+from ultravect.client import Check, Finding, Leg, Run, RunSummary
+
+screen = Console(highlight=False)
+errors = Console(stderr=True, highlight=False)
+
+_STATES = {"succeeded": "green", "failed": "red", "stopped": "yellow", "running": "cyan", "queued": "dim"}
+_SEVERITIES = {"error": "red", "warning": "yellow", "note": "dim"}
+_PARTS = ("inserted", "updated", "unchanged", "repeated", "filtered", "rejected")
+_MAX_CELL = 40
+
+
+def print_json(data: Any) -> None:
+    """Any answer of the client as JSON."""
+
+    def plain(value: Any) -> Any:
+        if isinstance(value, BaseModel):
+            return value.model_dump(mode="json")
+        if isinstance(value, list):
+            return [plain(item) for item in value]
+        return value
+
+    sys.stdout.write(json.dumps(plain(data), indent=2, ensure_ascii=False) + "\n")
+
+
+def cell(value: Any) -> str:
+    """A value on one line, cut where it is long; NULL is shown as such."""
+    if value is None:
+        return "[dim]NULL[/]"
+    text = str(value).replace("\r\n", "⏎").replace("\n", "⏎").replace("\t", "⇥")
+    return escape(text if len(text) <= _MAX_CELL else text[: _MAX_CELL - 1] + "…")
+
+
+def print_table(columns: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = ()) -> None:
+    """Rows whose cells are rich markup already."""
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    for name in columns:
+        table.add_column(escape(name), justify="right" if name in right else "left", no_wrap=name in right)
+    for row in rows:
+        table.add_row(*row)
+    screen.print(table)
+
+
+def state(name: str) -> str:
+    return f"[{_STATES.get(name, 'default')}]{name}[/]"
+
+
+def size(count: int | None) -> str:
+    """Bytes in a unit that reads well."""
+    value = float(count or 0)
+    for unit in ("B", "kB", "MB", "GB"):
+        if value < 1000 or unit == "GB":
+            return f"{value:.0f} {unit}" if unit == "B" or value >= 100 else f"{value:.1f} {unit}"
+        value /= 1000
+    return ""
+
+
+def tally_line(tally: dict[str, int]) -> str:
+    """``read 4,000 = inserted 3,998 + rejected 2``"""
+    parts = [f"{name} {tally[name]:,}" for name in _PARTS if tally.get(name)] or ["inserted 0"]
+    return f"read {tally['read']:,} = {' + '.join(parts)}"
+
+
+def seconds(run: RunSummary) -> str:
+    if run.started_at is None or run.ended_at is None:
+        return ""
+    return f"{(run.ended_at - run.started_at).total_seconds():.1f} s"
+
+
+def print_problem(detail: str, hint: str = "") -> None:
+    errors.print(f"[red]error[/]: {escape(detail)}", soft_wrap=True)
+    if hint:
+        errors.print(f"  fix: {escape(hint)}", soft_wrap=True)
+
+
+def print_findings(findings: Sequence[Finding], *, notes: bool = True) -> None:
+    for finding in findings:
+        if finding.severity == "note" and not notes:
+            continue
+        place = f" ({finding.place})" if finding.place else ""
+        colour = _SEVERITIES[finding.severity]
+        screen.print(
+            f"[{colour}]{finding.severity}[/] {finding.code}{escape(place)}: {escape(finding.message)}", soft_wrap=True
+        )
+        if finding.fix:
+            screen.print(f"  fix: {escape(finding.fix)}", soft_wrap=True)
+
+
+def print_check(check: Check) -> None:
+    print_findings(check.findings)
+    if check.columns:
+        screen.print()
+        rows = [
+            (cell(column["source"]), cell(column["name"]), cell(column["type"]), escape(column["evidence"]))
+            for column in check.columns
+        ]
+        print_table(["column", "target name", "type", "evidence"], rows)
+    if check.ddl:
+        screen.print("\na run would first execute:\n")
+        screen.print(escape(check.ddl))
+    counts = {kind: sum(1 for one in check.findings if one.severity == kind) for kind in ("error", "warning", "note")}
+    told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
+    verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
+    screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {check.rows_tried:,} rows tried, nothing moved")
+
+
+def print_leg(leg: Leg) -> None:
+    created = "   (table created)" if leg.created_target and leg.tally else ""
+    screen.print(f"  {escape(leg.source)} → {escape(leg.target)}{created}", soft_wrap=True)
+    if leg.tally:
+        screen.print(f"  {tally_line(leg.tally)}")
+    elif leg.rejected:
+        screen.print(f"  rejected {leg.rejected:,}")
+    if leg.rows_before is not None and leg.rows_after is not None:
+        screen.print(f"  rows in the target: {leg.rows_before:,} before, {leg.rows_after:,} after")
+
+
+def print_run(run: Run) -> None:
+    """How a run ended, or how far it is."""
+    took = f" in {seconds(run)}" if seconds(run) else ""
+    screen.print(f"run {run.id} of {run.job} {state(run.state)}{took}")
+    for leg in run.legs:
+        print_leg(leg)
+    if run.error:
+        screen.print(f"  [red]{escape(run.error['code'])}[/]: {escape(run.error['detail'])}", soft_wrap=True)
+        if run.error.get("hint"):
+            screen.print(f"  fix: {escape(run.error['hint'])}", soft_wrap=True)

@@ -1,0 +1,72 @@
+"""`login`, and the commands that start the service: those are handed on to it."""
+
+from __future__ import annotations
+
+import os
+import socket
+import sys
+from typing import Annotated
+
+import typer
+
+from ultravect.cli.login import Login, store
+from ultravect.cli.options import Json
+from ultravect.cli.output import print_json, screen
+from ultravect.client import Client
+
+user_app = typer.Typer(help="Users of the service.", no_args_is_help=True)
+
+
+def login(
+    url: str,
+    user: Annotated[str | None, typer.Option(help="Asked for when left out.")] = None,
+    token: Annotated[str | None, typer.Option(help="Use this token and ask for nothing.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Sign in to a service, and remember it for the next commands."""
+    url = url if "://" in url else f"http://{url}"
+    if token is None:
+        user = user or typer.prompt("user")
+        interactive = sys.stdin.isatty()
+        password = typer.prompt("password", hide_input=True) if interactive else sys.stdin.readline().rstrip("\n")
+        with Client(url) as client:
+            token = client.issue_token(user, password, f"login from {socket.gethostname()}").token
+    with Client(url, token=token) as client:
+        me = client.me()
+    path = store(Login(url, token))
+    if as_json:
+        print_json({"url": url, "user": me.name, "role": me.role})
+    else:
+        screen.print(f"signed in to {url} as {me.name} ({me.role}); remembered in {path}", soft_wrap=True)
+
+
+def _hand_on(*arguments: str) -> None:
+    os.execv(sys.executable, [sys.executable, "-m", "ultravect.service", *arguments])
+
+
+def serve(
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port to listen on.")] = 8484,
+    slots: Annotated[int, typer.Option(help="Runs at once of the local worker; 0: none.")] = 2,
+    root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
+) -> None:
+    """Start the service: web server, scheduler and a local worker."""
+    roots = [part for folder in root or [] for part in ("--root", folder)]
+    _hand_on("serve", "--host", host, "--port", str(port), "--slots", str(slots), *roots)
+
+
+def worker(
+    slots: Annotated[int, typer.Option(help="Runs at once.")] = 2,
+    root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
+) -> None:
+    """Start a worker more, on this or another machine."""
+    roots = [part for folder in root or [] for part in ("--root", folder)]
+    _hand_on("worker", "--slots", str(slots), *roots)
+
+
+@user_app.command("add")
+def add_user(
+    name: str, role: Annotated[str, typer.Option(help="viewer, operator, editor or admin")] = "editor"
+) -> None:
+    """Add a user; the password is asked for, or taken from ULTRAVECT_PASSWORD. Needs the service's settings."""
+    _hand_on("user", "add", name, "--role", role)

@@ -1,0 +1,174 @@
+"""The service's API as methods."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from types import TracebackType
+from typing import Any
+from urllib.parse import quote
+
+from ultravect.client.errors import ApiError
+from ultravect.client.models import (
+    Answer,
+    Check,
+    Connection,
+    Event,
+    Job,
+    JobSummary,
+    Page,
+    Probe,
+    Reject,
+    Run,
+    RunSummary,
+    Token,
+    User,
+)
+from ultravect.client.transport import Transport
+
+_LIST_SIZE = 200
+_FILE = {"Content-Type": "application/yaml"}
+
+
+class Client:
+    """Talks to one service. ``timeout`` is in seconds, for everything but following a run."""
+
+    def __init__(self, url: str, *, token: str | None = None, timeout: float = 120) -> None:
+        self._transport = Transport(url, token, timeout)
+
+    def __enter__(self) -> Client:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+        self.close()
+
+    def close(self) -> None:
+        self._transport.close()
+
+    def _json(self, method: str, path: str, **arguments: Any) -> Any:
+        return self._transport.request(method, path, **arguments).json()
+
+    # session
+
+    def health(self) -> dict[str, Any]:
+        return dict(self._json("GET", "health"))
+
+    def issue_token(self, user: str, password: str, label: str) -> Token:
+        return Token.model_validate(
+            self._json("POST", "tokens", json={"user": user, "password": password, "label": label})
+        )
+
+    def me(self) -> User:
+        return User.model_validate(self._json("GET", "session"))
+
+    # connections
+
+    def connections(self) -> list[Connection]:
+        page = self._json("GET", "connections", params={"page_size": _LIST_SIZE})
+        return [Connection.model_validate(item) for item in page["items"]]
+
+    def connection(self, name: str) -> Connection:
+        return Connection.model_validate(self._json("GET", f"connections/{quote(name, '')}"))
+
+    def add_connection(self, name: str, kind: str, settings: dict[str, Any]) -> Connection:
+        body = {"name": name, "kind": kind, "settings": settings}
+        return Connection.model_validate(self._json("POST", "connections", json=body))
+
+    def change_connection(self, name: str, settings: dict[str, Any]) -> Connection:
+        """Changes the settings given; the others stay."""
+        return Connection.model_validate(
+            self._json("PATCH", f"connections/{quote(name, '')}", json={"settings": settings})
+        )
+
+    def remove_connection(self, name: str) -> None:
+        self._transport.request("DELETE", f"connections/{quote(name, '')}")
+
+    def test_connection(self, name: str) -> Probe:
+        return Probe.model_validate(self._json("POST", f"connections/{quote(name, '')}/test"))
+
+    def kinds(self) -> dict[str, Any]:
+        """JSON Schema of the settings of each kind of connection."""
+        return dict(self._json("GET", "kinds"))
+
+    def objects(self, connection: str, *, search: str = "", limit: int = 200) -> dict[str, Any]:
+        """Files or tables: ``items``, and whether there are ``more``."""
+        params: dict[str, Any] = {"search": search, "limit": limit}
+        return dict(self._json("GET", f"connections/{quote(connection, '')}/objects", params=params))
+
+    def preview(self, connection: str, name: str, *, rows: int = 20, whole: bool = False) -> dict[str, Any]:
+        """First rows, columns, types and evidence of an object."""
+        params: dict[str, Any] = {"object": name, "rows": rows, "whole": whole}
+        return dict(self._json("GET", f"connections/{quote(connection, '')}/preview", params=params))
+
+    def ask(self, connection: str, sql: str, *, limit: int = 200, seconds: float = 20) -> Answer:
+        """Runs one statement that reads."""
+        body = {"sql": sql, "limit": limit, "seconds": seconds}
+        return Answer.model_validate(self._json("POST", f"connections/{quote(connection, '')}/ask", json=body))
+
+    # jobs
+
+    def jobs(self, *, search: str = "", page: int = 1) -> Page[JobSummary]:
+        params: dict[str, Any] = {"search": search, "page": page, "page_size": _LIST_SIZE}
+        return Page[JobSummary].model_validate(self._json("GET", "jobs", params=params))
+
+    def job(self, name: str) -> Job:
+        return Job.model_validate(self._json("GET", f"jobs/{quote(name, '')}"))
+
+    def save_job(self, name: str, file: str) -> Job:
+        """Saves a job file as the newest revision, whatever was there before."""
+        headers = dict(_FILE)
+        try:
+            headers["If-Match"] = self._transport.request("GET", f"jobs/{quote(name, '')}").headers["ETag"]
+        except ApiError as error:
+            if error.status != 404:
+                raise
+        return Job.model_validate(
+            self._json("PUT", f"jobs/{quote(name, '')}", content=file.encode(), headers=headers)
+        )
+
+    def remove_job(self, name: str) -> None:
+        self._transport.request("DELETE", f"jobs/{quote(name, '')}")
+
+    def check_job(self, name: str) -> Check:
+        return Check.model_validate(self._json("POST", f"jobs/{quote(name, '')}/check"))
+
+    def check_file(self, file: str) -> Check:
+        return Check.model_validate(self._json("POST", "check", content=file.encode(), headers=_FILE))
+
+    # runs
+
+    def run(self, job: str, *, idempotency_key: str | None = None) -> Run:
+        """Starts a run; the same key again gives the same run."""
+        headers = {"Idempotency-Key": idempotency_key} if idempotency_key else {}
+        return Run.model_validate(self._json("POST", f"jobs/{quote(job, '')}/runs", headers=headers))
+
+    def runs(self, *, job: str = "", state: str = "", page: int = 1, page_size: int = 50) -> Page[RunSummary]:
+        params: dict[str, Any] = {"page": page, "page_size": page_size}
+        params |= {key: value for key, value in (("job", job), ("state", state)) if value}
+        return Page[RunSummary].model_validate(self._json("GET", "runs", params=params))
+
+    def show(self, run: int) -> Run:
+        return Run.model_validate(self._json("GET", f"runs/{run}"))
+
+    def stop(self, run: int) -> Run:
+        return Run.model_validate(self._json("POST", f"runs/{run}/stop"))
+
+    def rejects(self, run: int, *, page: int = 1, page_size: int = 50) -> Page[Reject]:
+        params: dict[str, Any] = {"page": page, "page_size": page_size}
+        return Page[Reject].model_validate(self._json("GET", f"runs/{run}/rejects", params=params))
+
+    def events(self, run: int) -> list[Event]:
+        """What happened so far."""
+        return [Event.model_validate(item) for item in self._json("GET", f"runs/{run}/events")["items"]]
+
+    def follow(self, run: int) -> Iterator[Event]:
+        """Events as they happen, from the beginning to the end of the run."""
+        for event in self._transport.events(f"runs/{run}/events"):
+            if event.data:
+                yield Event.model_validate(json.loads(event.data))
+
+    def wait(self, run: int) -> Run:
+        """The run, once it has ended."""
+        for _ in self.follow(run):
+            pass
+        return self.show(run)

@@ -1,0 +1,151 @@
+"""What the service gives, as typed values. Fields that this version does not know are kept out, not refused."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any, Generic, TypeVar
+
+from pydantic import BaseModel, ConfigDict
+
+
+class _Given(BaseModel):
+    model_config = ConfigDict(extra="ignore", frozen=True)
+
+
+Item = TypeVar("Item", bound=_Given)
+
+
+class Page(_Given, Generic[Item]):
+    """A page of a list; ``total`` counts the whole list."""
+
+    items: list[Item]
+    total: int
+    page: int
+    pages: int
+
+
+class User(_Given):
+    name: str
+    role: str
+
+
+class Token(_Given):
+    id: int
+    label: str
+    token: str
+    user: User
+
+
+class Connection(_Given):
+    name: str
+    kind: str
+    settings: dict[str, Any]
+    secrets_set: list[str] = []
+
+
+class Probe(_Given):
+    """``steps`` were passed; ``error`` is where it stopped."""
+
+    passed: bool
+    steps: list[str]
+    error: dict[str, Any] | None
+
+
+class Finding(_Given):
+    severity: str
+    code: str
+    message: str
+    place: str
+    fix: str
+
+
+class Check(_Given):
+    passed: bool
+    findings: list[Finding]
+    columns: list[dict[str, Any]]
+    ddl: str | None
+    target: str
+    target_exists: bool
+    rows_tried: int
+
+
+class Leg(_Given):
+    """``tally`` is there once the leg has succeeded; sizes are in bytes."""
+
+    number: int
+    source: str
+    target: str
+    state: str
+    phases: list[dict[str, Any]]
+    progress: dict[str, Any]
+    tally: dict[str, int] | None
+    rows_before: int | None
+    rows_after: int | None
+    created_target: bool
+    rejected: int
+    peak_memory: int | None
+
+
+class RunSummary(_Given):
+    id: int
+    job: str
+    revision: int
+    state: str
+    started_by: str | None
+    queued_at: dt.datetime
+    started_at: dt.datetime | None
+    first_row_at: dt.datetime | None
+    ended_at: dt.datetime | None
+    error: dict[str, Any] | None
+    tally: dict[str, int] | None = None
+
+    @property
+    def ended(self) -> bool:
+        return self.state in ("succeeded", "failed", "stopped")
+
+
+class Run(RunSummary):
+    legs: list[Leg]
+    file: str
+
+
+class JobSummary(_Given):
+    name: str
+    about: str
+    labels: list[str]
+    source: str
+    target: str
+    revision: int
+    saved_at: dt.datetime
+    last_run: RunSummary | None
+
+
+class Job(JobSummary):
+    """``file`` is the text as saved, ``structure`` the same as data."""
+
+    file: str
+    structure: dict[str, Any]
+
+
+class Reject(_Given):
+    leg: int
+    object: str
+    row: int
+    line: int | None
+    column: str
+    value: str | None
+    reason: str
+    record: str
+
+
+class Event(_Given):
+    id: int
+    kind: str
+    at: dt.datetime
+    data: dict[str, Any]
+
+
+class Answer(_Given):
+    columns: list[str]
+    rows: list[list[Any]]
+    more: bool
