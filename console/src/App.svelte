@@ -1,0 +1,83 @@
+<script lang="ts">
+  import { onMount } from "svelte";
+  import { route } from "./lib/router.svelte";
+  import { recall, session, signOut } from "./lib/session.svelte";
+  import Connections from "./pages/Connections.svelte";
+  import Job from "./pages/Job.svelte";
+  import Jobs from "./pages/Jobs.svelte";
+  import Run from "./pages/Run.svelte";
+  import Runs from "./pages/Runs.svelte";
+  import SignIn from "./pages/SignIn.svelte";
+
+  onMount(recall);
+  const NAV = [
+    ["jobs", "Jobs"],
+    ["runs", "Runs"],
+    ["connections", "Connections"],
+  ] as const;
+  let section = $derived(route.parts[0] ?? "jobs");
+  let item = $derived(route.parts[1]);
+  let theme = $state(localStorage.getItem("theme") ?? "");
+  $effect(() => {
+    if (theme) document.documentElement.dataset.theme = theme;
+    else delete document.documentElement.dataset.theme;
+    localStorage.setItem("theme", theme);
+  });
+  $effect(() => {
+    document.title = item ? `${item} · ${section} · Ultravect` : `${section} · Ultravect`;
+  });
+</script>
+
+{#if session.user === undefined}
+  <p class="p-8" role="status">…</p>
+{:else if session.user === null}
+  <SignIn />
+{:else}
+  <div class="bg-base-200 min-h-screen">
+    <header class="border-base-300 bg-base-100 border-b">
+      <div class="mx-auto flex max-w-6xl items-center gap-6 px-5">
+        <a href="#/jobs" class="flex items-center gap-2 py-2.5 font-semibold tracking-tight">
+          <svg viewBox="0 0 16 16" class="fill-primary size-5" aria-hidden="true"><path d="M1 13 6 4l3 5 2-3 4 7z" /></svg>
+          Ultravect
+        </a>
+        <nav class="flex gap-1" aria-label="Sections">
+          {#each NAV as [path, name] (path)}
+            <a
+              href="#/{path}"
+              aria-current={section === path ? "page" : undefined}
+              class="border-b-2 px-3 py-2.5 {section === path
+                ? 'border-primary font-semibold'
+                : 'hover:border-base-300 border-transparent'}">{name}</a
+            >
+          {/each}
+        </nav>
+        <div class="ml-auto flex items-center gap-3 text-sm">
+          <a class="plain" href="/api/docs">API</a>
+          <label class="sr-only" for="theme">Colours</label>
+          <select id="theme" class="select select-xs w-28" bind:value={theme}>
+            <option value="">as the system</option>
+            <option value="day">day</option>
+            <option value="night">night</option>
+          </select>
+          <span title="role: {session.user.role}">{session.user.name}</span>
+          <button class="btn btn-ghost btn-xs" onclick={signOut}>Sign out</button>
+        </div>
+      </div>
+    </header>
+    <main class="mx-auto max-w-6xl px-5 py-5">
+      {#if section === "jobs" && item}
+        {#key item}<Job name={item} />{/key}
+      {:else if section === "jobs"}
+        <Jobs />
+      {:else if section === "runs" && item}
+        {#key item}<Run number={Number(item)} />{/key}
+      {:else if section === "runs"}
+        <Runs />
+      {:else if section === "connections"}
+        <Connections />
+      {:else}
+        <p>There is nothing at this address. <a class="plain" href="#/jobs">See the jobs</a>.</p>
+      {/if}
+    </main>
+  </div>
+{/if}

@@ -1,0 +1,33 @@
+export function count(value: number | null | undefined): string {
+  return value === null || value === undefined ? "—" : value.toLocaleString("en");
+}
+
+export function bytes(value: number | null | undefined): string {
+  let rest = value ?? 0;
+  for (const unit of ["B", "kB", "MB", "GB"]) {
+    if (rest < 1000 || unit === "GB") return `${unit === "B" || rest >= 100 ? rest.toFixed(0) : rest.toFixed(1)} ${unit}`;
+    rest /= 1000;
+  }
+  return "";
+}
+
+export function moment(text: string | null): string {
+  if (!text) return "—";
+  const date = new Date(text);
+  const two = (n: number) => String(n).padStart(2, "0");
+  return `${date.getFullYear()}-${two(date.getMonth() + 1)}-${two(date.getDate())} ${clock(text)}`;
+}
+
+export function clock(text: string): string {
+  const date = new Date(text);
+  return [date.getHours(), date.getMinutes(), date.getSeconds()].map((n) => String(n).padStart(2, "0")).join(":");
+}
+
+/** Time between two moments, in words. */
+export function took(from: string | null, to: string | null): string {
+  if (!from || !to) return "—";
+  const seconds = (Date.parse(to) - Date.parse(from)) / 1000;
+  if (seconds < 1) return `${Math.max(0, Math.round(seconds * 1000))} ms`;
+  if (seconds < 100) return `${seconds.toFixed(1)} s`;
+  return `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
+}

@@ -1,0 +1,163 @@
+<script lang="ts">
+  import { onMount } from "svelte";
+  import { exchange, get, post, problemOf } from "../lib/api";
+  import { moment } from "../lib/format";
+  import { go } from "../lib/router.svelte";
+  import { may } from "../lib/session.svelte";
+  import type { Check, Job, Page, ProblemBody, Run, RunLine } from "../lib/types";
+  import Findings from "../parts/Findings.svelte";
+  import JobFile from "../parts/JobFile.svelte";
+  import Problem from "../parts/Problem.svelte";
+  import RunsTable from "../parts/RunsTable.svelte";
+
+  let { name }: { name: string } = $props();
+  const START = `ultravect: 1
+job: my-job
+about: What this job is for.
+
+from:
+  connection: incoming
+  files: huts.csv
+
+into:
+  connection: warehouse
+  table: hut
+  mode: append
+`;
+  // svelte-ignore state_referenced_locally
+  const isNew = name === "new job";
+  let job = $state<Job | null>(null);
+  let etag = $state<string | null>(null);
+  let text = $state(isNew ? START : "");
+  let runs = $state<RunLine[]>([]);
+  let check = $state<Check | null>(null);
+  let busy = $state("");
+  let problem = $state<ProblemBody | null>(null);
+  let dirty = $derived(isNew || (job !== null && text !== job.file));
+
+  async function doing<T>(what: string, action: () => Promise<T>): Promise<T | undefined> {
+    busy = what;
+    problem = null;
+    try {
+      return await action();
+    } catch (error) {
+      problem = problemOf(error);
+    } finally {
+      busy = "";
+    }
+  }
+
+  async function load() {
+    const answer = await exchange<Job>("GET", `jobs/${encodeURIComponent(name)}`);
+    job = answer.data;
+    etag = answer.etag;
+    text = job.file;
+    runs = (await get<Page<RunLine>>(`runs?job=${encodeURIComponent(name)}&page_size=10`)).items;
+  }
+  onMount(() => {
+    if (!isNew) void doing("load", load);
+  });
+
+  function save() {
+    return doing("save", async () => {
+      const target = isNew ? (text.match(/^job:\s*["']?([^\s"'#]+)/m)?.[1] ?? "") : name;
+      const headers: Record<string, string> = etag ? { "If-Match": etag } : {};
+      const answer = await exchange<Job>("PUT", `jobs/${encodeURIComponent(target || "my-job")}`, { file: text, headers });
+      if (isNew) return go(`/jobs/${answer.data.name}`);
+      job = answer.data;
+      etag = answer.etag;
+      text = job.file;
+    });
+  }
+
+  function look() {
+    return doing("check", async () => {
+      check = (await exchange<Check>("POST", "check", { file: text })).data;
+    });
+  }
+
+  function start() {
+    return doing("run", async () => {
+      const run = await post<Run>(`jobs/${encodeURIComponent(name)}/runs`);
+      go(`/runs/${run.id}`);
+    });
+  }
+
+  function keys(event: KeyboardEvent) {
+    if ((event.ctrlKey || event.metaKey) && event.key === "s" && dirty && may("editor")) {
+      event.preventDefault();
+      void save();
+    }
+  }
+</script>
+
+<svelte:window onkeydown={keys} />
+
+<div class="mb-3 flex flex-wrap items-center gap-3">
+  <div>
+    <h1 class="text-lg font-semibold">{name}</h1>
+    {#if job}
+      <p class="text-base-content/70 text-sm">{job.source} → {job.target} · revision {job.revision}, saved {moment(job.saved_at)}</p>
+    {/if}
+  </div>
+  <div class="ml-auto flex items-center gap-2">
+    {#if dirty && !isNew}<span class="text-warning text-sm">! not saved</span>{/if}
+    {#if may("operator")}
+      <button class="btn btn-sm" onclick={look} disabled={!!busy}>{busy === "check" ? "Checking …" : "Check"}</button>
+    {/if}
+    {#if may("editor")}
+      <button class="btn btn-sm" onclick={save} disabled={!!busy || !dirty} title="Ctrl+S">Save</button>
+    {/if}
+    {#if may("operator") && !isNew}
+      <button class="btn btn-primary btn-sm" onclick={start} disabled={!!busy || dirty} title={dirty ? "save first" : undefined}>
+        ▸ Run
+      </button>
+    {/if}
+  </div>
+</div>
+{#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
+
+<div class="grid items-start gap-4 lg:grid-cols-2">
+  <section class="panel min-w-0">
+    <h2>Job file</h2>
+    {#if job || isNew}<JobFile bind:text readonly={!may("editor")} {problem} />{/if}
+  </section>
+  <div class="flex min-w-0 flex-col gap-4">
+    {#if check}
+      <section class="panel" data-testid="check">
+        <h2 class="flex">
+          Check
+          <span class="ml-auto font-normal {check.passed ? 'text-success' : 'text-error'}">{check.passed ? "✓ passed" : "✗ not passed"}</span>
+        </h2>
+        <div class="px-3.5 py-1.5">
+          <Findings findings={check.findings} />
+          <p class="text-base-content/70 py-1 text-sm">{check.rows_tried.toLocaleString("en")} rows tried, nothing moved.</p>
+        </div>
+        {#if check.columns.length}
+          <div class="border-base-300 max-h-80 overflow-auto border-t">
+            <table class="table-xs table">
+              <thead><tr><th>Column</th><th>Target name</th><th>Type</th><th>Evidence</th></tr></thead>
+              <tbody>
+                {#each check.columns as column (column.name)}
+                  <tr><td>{column.source}</td><td>{column.name}</td><td class="whitespace-nowrap">{column.type}</td><td>{column.evidence}</td></tr>
+                {/each}
+              </tbody>
+            </table>
+          </div>
+        {/if}
+        {#if check.ddl}
+          <div class="border-base-300 border-t px-3.5 py-2">
+            <p class="mb-1 text-sm">A run would first execute:</p>
+            <pre class="overflow-x-auto text-xs">{check.ddl}</pre>
+          </div>
+        {/if}
+      </section>
+    {/if}
+    {#if !isNew}
+      <section class="panel">
+        <h2>Last runs</h2>
+        <RunsTable {runs} withJob={false} />
+      </section>
+    {/if}
+  </div>
+</div>

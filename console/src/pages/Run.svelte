@@ -1,0 +1,204 @@
+<script lang="ts">
+  import { onMount } from "svelte";
+  import { get, post, problemOf } from "../lib/api";
+  import { bytes, clock, count, moment, took } from "../lib/format";
+  import { go } from "../lib/router.svelte";
+  import { may } from "../lib/session.svelte";
+  import type { Finding, Page, Phase, ProblemBody, Progress, Reject, Run, RunEvent } from "../lib/types";
+  import JobFile from "../parts/JobFile.svelte";
+  import Problem from "../parts/Problem.svelte";
+  import State from "../parts/State.svelte";
+  import TallyView from "../parts/TallyView.svelte";
+
+  let { number }: { number: number } = $props();
+  let run = $state<Run | null>(null);
+  let rejects = $state<Page<Reject> | null>(null);
+  let log = $state<{ at: string; level: string; text: string; fix: string }[]>([]);
+  let problem = $state<ProblemBody | null>(null);
+  let stopping = $state(false);
+  let leg = $derived(run?.legs[0]);
+  let share = $derived(
+    leg?.progress.bytes_total ? Math.min(1, (leg.progress.bytes_read ?? 0) / leg.progress.bytes_total) : 0,
+  );
+  let ended = $derived(!!run && ["succeeded", "failed", "stopped"].includes(run.state));
+
+  async function load() {
+    try {
+      run = await get<Run>(`runs/${number}`);
+      if (run.legs.some((one) => one.rejected)) rejects = await get<Page<Reject>>(`runs/${number}/rejects?page_size=50`);
+    } catch (error) {
+      problem = problemOf(error);
+    }
+  }
+
+  function phase(list: Phase[], name: string, state: "running" | "done", at: string) {
+    if (!list.length) {
+      for (const one of ["read", "shape", "stage", "publish", "verify"]) {
+        list.push({ name: one, state: "waiting", started_at: null, ended_at: null });
+      }
+    }
+    const found = list.find((one) => one.name === name);
+    if (!found) return;
+    found.state = state;
+    if (state === "running") found.started_at = at;
+    else found.ended_at = at;
+  }
+
+  function take(event: RunEvent) {
+    if (event.kind === "log") {
+      log.push({ at: event.at, level: String(event.data.level), text: String(event.data.text), fix: "" });
+    } else if (event.kind === "finding") {
+      const finding = event.data as unknown as Finding;
+      log.push({ at: event.at, level: finding.severity, text: finding.message, fix: finding.fix });
+    } else if (event.kind === "rejects") {
+      log.push({ at: event.at, level: "warning", text: `${count(Number(event.data.count))} rows rejected`, fix: "" });
+    }
+    if (!run || !leg || ended) return;
+    if (event.kind === "state") run.state = "running";
+    else if (event.kind === "phase") {
+      phase(leg.phases, String(event.data.name), event.data.state as "running" | "done", event.at);
+    } else if (event.kind === "progress") leg.progress = event.data as Progress;
+    else if (event.kind === "rejects") leg.rejected = Number(event.data.total);
+  }
+
+  onMount(() => {
+    let source: EventSource | undefined;
+    void load().then(() => {
+      if (problem) return;
+      source = new EventSource(`/api/v1/runs/${number}/events`);
+      for (const kind of ["state", "phase", "progress", "log", "finding", "rejects"]) {
+        source.addEventListener(kind, (event) => take(JSON.parse((event as MessageEvent<string>).data)));
+      }
+      source.addEventListener("end", () => {
+        source?.close();
+        void load();
+      });
+    });
+    return () => source?.close();
+  });
+
+  async function act(path: string, then: (run: Run) => void) {
+    try {
+      then(await post<Run>(path));
+    } catch (error) {
+      problem = problemOf(error);
+    }
+  }
+</script>
+
+{#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
+{#if run && leg}
+  <div class="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1">
+    <h1 class="text-lg font-semibold">Run {run.id} of <a class="plain" href="#/jobs/{run.job}">{run.job}</a></h1>
+    <span class="text-base" data-testid="run-state"><State name={run.state} /></span>
+    <span class="text-base-content/70 text-sm">
+      revision {run.revision}, by {run.started_by ?? "—"}, queued {moment(run.queued_at)}{#if run.ended_at}, took {took(run.started_at, run.ended_at)}{/if}
+    </span>
+    <div class="ml-auto flex gap-2">
+      {#if !ended && may("operator")}
+        <button
+          class="btn btn-sm"
+          disabled={stopping}
+          onclick={() => {
+            stopping = true;
+            void act(`runs/${number}/stop`, () => {});
+          }}>{stopping ? "Stopping …" : "■ Stop"}</button
+        >
+      {:else if may("operator")}
+        <button class="btn btn-sm" onclick={() => act(`jobs/${run!.job}/runs`, (next) => go(`/runs/${next.id}`))}>▸ Run again</button>
+      {/if}
+    </div>
+  </div>
+
+  {#if run.error}<div class="mb-4"><Problem problem={run.error} /></div>{/if}
+
+  <section class="panel mb-4">
+    <h2 class="flex flex-wrap gap-2">
+      <span>{leg.source} → {leg.target}</span>
+      {#if leg.created_target && leg.tally}<span class="text-base-content/70 font-normal">table created</span>{/if}
+      <span class="ml-auto font-normal tabular-nums">
+        {#if leg.rows_after !== null}
+          rows in the target: {count(leg.rows_before)} before, {count(leg.rows_after)} after
+        {/if}
+      </span>
+    </h2>
+    <ol class="divide-base-300 grid grid-cols-5 divide-x" aria-label="Phases">
+      {#each leg.phases as one (one.name)}
+        <li class="px-3.5 py-2">
+          <div class="font-semibold">{one.name}</div>
+          <State name={one.state} />
+          <div class="text-base-content/70 text-xs tabular-nums">{one.ended_at ? took(one.started_at, one.ended_at) : " "}</div>
+        </li>
+      {:else}
+        <li class="text-base-content/70 col-span-5 px-3.5 py-2">{ended ? "Not begun." : "Waiting for a free worker, or for an earlier run of this job."}</li>
+      {/each}
+    </ol>
+    <div class="border-base-300 border-t px-3.5 py-2.5">
+      {#if leg.tally}
+        <TallyView tally={leg.tally} />
+      {:else if !leg.progress.rows_read && leg.progress.rows_scanned}
+        <p class="tabular-nums">
+          {count(leg.progress.rows_scanned)} rows scanned for their types, {bytes(leg.progress.bytes_scanned)}
+        </p>
+      {:else}
+        <div class="flex flex-wrap gap-x-6 tabular-nums">
+          <span><b>{count(leg.progress.rows_read ?? 0)}</b> rows read</span>
+          <span><b>{count(leg.progress.rows_staged ?? 0)}</b> staged</span>
+          <span><b>{count(leg.rejected)}</b> rejected</span>
+          <span><b>{count(leg.progress.rows_per_second ?? 0)}</b> rows/s</span>
+          <span class="ml-auto">{bytes(leg.progress.bytes_read)} of {bytes(leg.progress.bytes_total)}</span>
+        </div>
+        {#if !ended}<progress class="progress progress-primary mt-1 w-full" value={share} max="1" aria-label="share of the file read"></progress>{/if}
+      {/if}
+    </div>
+  </section>
+
+  {#if rejects?.items.length}
+    <section class="panel mb-4">
+      <h2 class="flex">
+        Rejects
+        <span class="ml-auto font-normal">
+          {count(rejects.items.length)} of {count(rejects.total)} · <a class="plain" href="/api/v1/runs/{run.id}/rejects.csv">download all as CSV</a>
+        </span>
+      </h2>
+      <div class="max-h-96 overflow-auto">
+        <table class="table-sm table">
+          <thead><tr><th class="num">Row</th><th class="num">Line</th><th>Column</th><th>Value</th><th>Reason</th></tr></thead>
+          <tbody>
+            {#each rejects.items as reject, index (index)}
+              <tr title={reject.record}>
+                <td class="num">{count(reject.row)}</td>
+                <td class="num">{count(reject.line)}</td>
+                <td>{reject.column || "—"}</td>
+                <td class="max-w-60 truncate font-mono text-xs">{reject.value ?? "—"}</td>
+                <td>{reject.reason}</td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  {/if}
+
+  <div class="grid items-start gap-4 lg:grid-cols-2">
+    <section class="panel min-w-0">
+      <h2>Log</h2>
+      <ol class="px-3.5 py-1.5">
+        {#each log as line, index (index)}
+          <li class="flex gap-2 py-0.5">
+            <time class="text-base-content/60 tabular-nums">{clock(line.at)}</time>
+            <span class={line.level === "error" ? "text-error" : line.level === "warning" ? "text-warning" : "text-base-content/70"}>{line.level}</span>
+            <span class="min-w-0 break-words">{line.text}{#if line.fix}<span class="text-base-content/70"> — {line.fix}</span>{/if}</span>
+          </li>
+        {:else}
+          <li class="text-base-content/70">Nothing said yet.</li>
+        {/each}
+      </ol>
+      {#if leg.peak_memory}<p class="border-base-300 text-base-content/70 border-t px-3.5 py-1.5 text-sm">first row after {took(run.queued_at, run.first_row_at)}, peak memory {bytes(leg.peak_memory)}</p>{/if}
+    </section>
+    <section class="panel min-w-0">
+      <h2>Job file as it was run</h2>
+      <JobFile text={run.file} readonly />
+    </section>
+  </div>
+{/if}

@@ -1,0 +1,19 @@
+<script lang="ts">
+  import type { Finding } from "../lib/types";
+  let { findings }: { findings: Finding[] } = $props();
+  const LOOKS = { error: ["✗", "text-error"], warning: ["!", "text-warning"], note: ["·", "text-base-content/60"] };
+</script>
+
+<ul class="divide-base-300 divide-y">
+  {#each findings as finding, index (index)}
+    <li class="flex gap-2 py-1.5">
+      <span aria-hidden="true" class="w-3 text-center font-bold {LOOKS[finding.severity][1]}">{LOOKS[finding.severity][0]}</span>
+      <div class="min-w-0">
+        <span class="font-semibold">{finding.severity}</span>
+        {finding.message}
+        <code class="text-base-content/60 text-xs">{finding.code}{finding.place ? `, ${finding.place}` : ""}</code>
+        {#if finding.fix}<div><span class="font-semibold">Fix:</span> {finding.fix}</div>{/if}
+      </div>
+    </li>
+  {/each}
+</ul>

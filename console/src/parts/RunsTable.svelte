@@ -1,0 +1,35 @@
+<script lang="ts">
+  import { count, moment, took } from "../lib/format";
+  import type { RunLine } from "../lib/types";
+  import State from "./State.svelte";
+  let { runs, withJob = true }: { runs: RunLine[]; withJob?: boolean } = $props();
+</script>
+
+<div class="overflow-x-auto">
+  <table class="table-sm table">
+    <thead>
+      <tr>
+        <th class="num">Run</th>
+        {#if withJob}<th>Job</th>{/if}
+        <th>State</th><th>Queued</th><th class="num">Took</th><th class="num">Read</th><th class="num">Inserted</th><th class="num">Rejected</th><th>By</th>
+      </tr>
+    </thead>
+    <tbody>
+      {#each runs as run (run.id)}
+        <tr>
+          <td class="num"><a class="plain" href="#/runs/{run.id}">{run.id}</a></td>
+          {#if withJob}<td><a class="plain" href="#/jobs/{run.job}">{run.job}</a></td>{/if}
+          <td title={run.error?.detail}><State name={run.state} /></td>
+          <td class="whitespace-nowrap">{moment(run.queued_at)}</td>
+          <td class="num">{took(run.started_at, run.ended_at)}</td>
+          <td class="num">{count(run.tally?.read)}</td>
+          <td class="num">{count(run.tally?.inserted)}</td>
+          <td class="num">{count(run.tally?.rejected)}</td>
+          <td>{run.started_by ?? "—"}</td>
+        </tr>
+      {:else}
+        <tr><td colspan="9" class="text-base-content/70">No runs yet.</td></tr>
+      {/each}
+    </tbody>
+  </table>
+</div>

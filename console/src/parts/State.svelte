@@ -1,0 +1,17 @@
+<script lang="ts">
+  let { name }: { name: string } = $props();
+  const LOOKS: Record<string, [string, string]> = {
+    queued: ["◷", "text-base-content/70"],
+    waiting: ["○", "text-base-content/50"],
+    running: ["▸", "text-info"],
+    succeeded: ["✓", "text-success"],
+    done: ["✓", "text-success"],
+    failed: ["✗", "text-error"],
+    stopped: ["■", "text-warning"],
+  };
+  let look = $derived(LOOKS[name] ?? ["·", ""]);
+</script>
+
+<span class="inline-flex items-center gap-1.5 whitespace-nowrap {look[1]}" data-state={name}>
+  <span aria-hidden="true" class={name === "running" ? "animate-pulse" : ""}>{look[0]}</span>{name}
+</span>
