@@ -16,8 +16,36 @@ HUTS = [
     "Alpe Lunga", "Bergli", "Crap Sès", "Drei Zinken", "Eisfirn", "Felsentor", "Gratweg", "Hinterkar",
     "Innerfeld", "Kaltwasser", "Lärchboden", "Mittagstein", "Nordkante", "Ostgrat", "Pass Sura", "Rosskar",
 ]  # fmt: skip
-GIVEN = ["Ana", "Björn", "Célia", "Dario", "Élodie", "Fritz", "Gözde", "Håkon", "Inès", "Jürg", "Łucja", "Māra", "Noé", "Zoë"]
-FAMILY = ["Amsler", "Brändli", "Côté", "Dvořák", "Eriksen", "Fontána", "Grünig", "Hösli", "Ivarsson", "Jäggi", "Kováč", "Õun"]
+GIVEN = [
+    "Ana",
+    "Björn",
+    "Célia",
+    "Dario",
+    "Élodie",
+    "Fritz",
+    "Gözde",
+    "Håkon",
+    "Inès",
+    "Jürg",
+    "Łucja",
+    "Māra",
+    "Noé",
+    "Zoë",
+]
+FAMILY = [
+    "Amsler",
+    "Brändli",
+    "Côté",
+    "Dvořák",
+    "Eriksen",
+    "Fontána",
+    "Grünig",
+    "Hösli",
+    "Ivarsson",
+    "Jäggi",
+    "Kováč",
+    "Õun",
+]
 REMARKS = [
     "", "", "", "", "vegetarian, no nuts", 'calls the hut "our second home"', "late arrival,\nafter the last cable car",
     "two dogs, one small", "brings own ropes", "Größe der Gruppe: 8, \"vielleicht\" 9", "naïve about the glacier",
@@ -28,7 +56,17 @@ STATUSES = ["confirmed", "confirmed", "confirmed", "draft", "cancelled"]
 
 def huts() -> Iterator[list[object]]:
     """A row a hut."""
-    yield ["hut_code", "name", "altitude_m", "beds", "open_from", "open_to", "winter_room", "latitude", "longitude"]
+    yield [
+        "hut_code",
+        "name",
+        "altitude_m",
+        "beds",
+        "open_from",
+        "open_to",
+        "winter_room",
+        "latitude",
+        "longitude",
+    ]
     random_ = random.Random(40)
     for number, name in enumerate(HUTS, 1):
         opens = dt.date(2026, 6, 1) + dt.timedelta(days=random_.randrange(30))
@@ -49,7 +87,9 @@ def bookings(rows: int, seed: int = 2026) -> Iterator[list[object]]:
     opening = dt.datetime(2025, 11, 1, 7)
     for number in range(1, rows + 1):
         booked = opening + dt.timedelta(seconds=random_.randrange(20_000_000))
-        changed = booked + dt.timedelta(seconds=random_.randrange(2_000_000), microseconds=random_.randrange(1_000_000))
+        changed = booked + dt.timedelta(
+            seconds=random_.randrange(2_000_000), microseconds=random_.randrange(1_000_000)
+        )
         given, family = random_.choice(GIVEN), random_.choice(FAMILY)
         email = f"guest{random_.randrange(rows * 2)}@example.org" if random_.random() < 0.9 else ""
         yield [

@@ -56,7 +56,11 @@ class PostgresServer:
                 "initdb", "-D", str(server._data), "-U", "postgres", "-A", "scram-sha-256",
                 "--pwfile", password.name, "-E", "UTF8", "--locale", "C.UTF-8",
             )  # fmt: skip
-        options = ["unix_socket_directories = ''", "listen_addresses = '127.0.0.1'", "shared_buffers = '256MB'"]
+        options = [
+            "unix_socket_directories = ''",
+            "listen_addresses = '127.0.0.1'",
+            "shared_buffers = '256MB'",
+        ]
         options += ["max_wal_size = '4GB'"]
         if not durable:
             options += ["fsync = off", "synchronous_commit = off", "full_page_writes = off"]

@@ -136,10 +136,12 @@ into:
         {#if check.columns.length}
           <div class="border-base-300 max-h-80 overflow-auto border-t">
             <table class="table-xs table">
-              <thead><tr><th>Column</th><th>Target name</th><th>Type</th><th>Evidence</th></tr></thead>
+              <thead>
+                <tr><th>Column</th><th>Target name</th><th>Type</th><th>{check.target_exists ? "In the target" : "Evidence"}</th></tr>
+              </thead>
               <tbody>
                 {#each check.columns as column (column.name)}
-                  <tr><td>{column.source}</td><td>{column.name}</td><td class="whitespace-nowrap">{column.type}</td><td>{column.evidence}</td></tr>
+                  <tr><td>{column.source}</td><td>{column.name}</td><td class="whitespace-nowrap">{column.type}</td><td>{check.target_exists ? column.native : column.evidence}</td></tr>
                 {/each}
               </tbody>
             </table>

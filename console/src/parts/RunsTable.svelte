@@ -11,7 +11,7 @@
       <tr>
         <th class="num">Run</th>
         {#if withJob}<th>Job</th>{/if}
-        <th>State</th><th>Queued</th><th class="num">Took</th><th class="num">Read</th><th class="num">Inserted</th><th class="num">Rejected</th><th>By</th>
+        <th>State</th><th>Queued</th><th class="num">Took</th>{#if withJob}<th class="num">Read</th>{/if}<th class="num">Inserted</th><th class="num">Rejected</th>{#if withJob}<th>By</th>{/if}
       </tr>
     </thead>
     <tbody>
@@ -22,10 +22,10 @@
           <td title={run.error?.detail}><State name={run.state} /></td>
           <td class="whitespace-nowrap">{moment(run.queued_at)}</td>
           <td class="num">{took(run.started_at, run.ended_at)}</td>
-          <td class="num">{count(run.tally?.read)}</td>
+          {#if withJob}<td class="num">{count(run.tally?.read)}</td>{/if}
           <td class="num">{count(run.tally?.inserted)}</td>
           <td class="num">{count(run.tally?.rejected)}</td>
-          <td>{run.started_by ?? "—"}</td>
+          {#if withJob}<td>{run.started_by ?? "—"}</td>{/if}
         </tr>
       {:else}
         <tr><td colspan="9" class="text-base-content/70">No runs yet.</td></tr>

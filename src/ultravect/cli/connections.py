@@ -10,12 +10,14 @@ from rich.markup import escape
 
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
-from ultravect.cli.output import cell, print_json, print_problem, print_table, screen, size
+from ultravect.cli.output import cell, print_json, print_problem, print_rows, print_table, screen, size
 from ultravect.client import Client
 
 app = typer.Typer(help="Named places to copy from and to.", no_args_is_help=True)
 
-Setting = Annotated[list[str] | None, typer.Argument(metavar="KEY=VALUE…", help="Settings of the connection.")]
+Setting = Annotated[
+    list[str] | None, typer.Argument(metavar="KEY=VALUE…", help="Settings of the connection.")
+]
 Ask = Annotated[
     list[str] | None,
     typer.Option("--ask", metavar="KEY", help="Ask for this secret, or read it from standard input."),
@@ -32,7 +34,9 @@ def _settings(client: Client, kind: str, given: list[str], asked: list[str]) -> 
         wants_number = schema.get(key, {}).get("type") == "integer"
         settings[key] = int(value) if wants_number and value.isdigit() else value
     for key in asked:
-        settings[key] = typer.prompt(key, hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+        settings[key] = (
+            typer.prompt(key, hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+        )
     return settings
 
 
@@ -66,7 +70,11 @@ def change(name: str, settings: Setting = None, ask: Ask = None, as_json: Json =
 
 
 def _told(settings: dict[str, Any], secrets: list[str]) -> str:
-    return escape("  ".join([*(f"{key}={value}" for key, value in settings.items()), *(f"{key}=(set)" for key in secrets)]))
+    return escape(
+        "  ".join(
+            [*(f"{key}={value}" for key, value in settings.items()), *(f"{key}=(set)" for key in secrets)]
+        )
+    )
 
 
 @app.command("list")
@@ -79,7 +87,9 @@ def list_connections(as_json: Json = False) -> None:
     elif not found:
         screen.print("no connections yet; add one: ultravect connection add NAME KIND KEY=VALUE…")
     else:
-        print_table(["name", "kind", "settings"], [(c.name, c.kind, _told(c.settings, c.secrets_set)) for c in found])
+        print_table(
+            ["name", "kind", "settings"], [(c.name, c.kind, _told(c.settings, c.secrets_set)) for c in found]
+        )
 
 
 @app.command("show")
@@ -124,9 +134,13 @@ def remove(name: str, as_json: Json = False) -> None:
 
 def look(
     connection: str,
-    name: Annotated[str | None, typer.Argument(metavar="[OBJECT]", help="A file or table; left out: list them.")] = None,
+    name: Annotated[
+        str | None, typer.Argument(metavar="[OBJECT]", help="A file or table; left out: list them.")
+    ] = None,
     rows: Annotated[int, typer.Option(help="How many rows to show.")] = 10,
-    whole: Annotated[bool, typer.Option("--whole", help="Types from the whole file, not from its first part.")] = False,
+    whole: Annotated[
+        bool, typer.Option("--whole", help="Types from the whole file, not from its first part.")
+    ] = False,
     search: Annotated[str, typer.Option(help="Only names that contain this.")] = "",
     as_json: Json = False,
 ) -> None:
@@ -148,7 +162,9 @@ def _print_objects(found: dict[str, Any]) -> None:
     rows = []
     for item in found["items"]:
         if item["kind"] == "file":
-            rows.append((cell(item["name"]), "file", size(item["size"]), item["modified"][:19].replace("T", " ")))
+            rows.append(
+                (cell(item["name"]), "file", size(item["size"]), item["modified"][:19].replace("T", " "))
+            )
         else:
             estimate = "" if item["rows"] is None else f"about {item['rows']:,} rows"
             rows.append((cell(item["name"]), item["kind"], estimate, ""))
@@ -165,7 +181,9 @@ def _print_preview(found: dict[str, Any]) -> None:
     if found["kind"] == "file":
         layout = found["layout"]
         header = "header" if layout["header"] else "no header"
-        screen.print(f", {size(found['size'])}: {layout['format']}, delimiter {layout['delimiter']!r}, {header}, {layout['encoding']}")
+        screen.print(
+            f", {size(found['size'])}: {layout['format']}, delimiter {layout['delimiter']!r}, {header}, {layout['encoding']}"
+        )
         columns = [
             (cell(c["name"]), c["type"], f"{c['nulls']:,}", escape(c["evidence"])) for c in found["columns"]
         ]
@@ -182,14 +200,15 @@ def _print_preview(found: dict[str, Any]) -> None:
     else:
         screen.print()
         columns = [
-            (cell(c["name"]), c["type"] or "—", c["native"], "NULL" if c["nullable"] else "") for c in found["columns"]
+            (cell(c["name"]), c["type"] or "—", c["native"], "NULL" if c["nullable"] else "")
+            for c in found["columns"]
         ]
         print_table(["column", "type", "native", "takes"], columns)
     for finding in found["findings"]:
         if finding["severity"] != "note" or finding["code"] == "column-renamed":
             screen.print(f"[yellow]{finding['severity']}[/]: {escape(finding['message'])}", soft_wrap=True)
     screen.print()
-    print_table([c["name"] for c in found["columns"]], [[cell(value) for value in row] for row in found["rows"]])
+    print_rows([c["name"] for c in found["columns"]], found["rows"])
 
 
 def ask(
@@ -205,6 +224,6 @@ def ask(
     if as_json:
         print_json(answer)
         return
-    print_table(answer.columns, [[cell(value) for value in row] for row in answer.rows])
+    print_rows(answer.columns, answer.rows)
     if answer.more:
         screen.print(f"… more than {limit:,} rows: raise --limit")

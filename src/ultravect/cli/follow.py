@@ -51,7 +51,9 @@ def follow(client: Client, number: int) -> Run:
                     if not screen.is_terminal:
                         screen.print(f"    {picture.figures_line()}")
                 case "finding" if event.data["severity"] != "note":
-                    screen.print(f"  {event.data['severity']}: {escape(event.data['message'])}", soft_wrap=True)
+                    screen.print(
+                        f"  {event.data['severity']}: {escape(event.data['message'])}", soft_wrap=True
+                    )
                 case "log":
                     screen.print(f"  {escape(event.data['text'])}", soft_wrap=True)
             if screen.is_terminal:

@@ -55,7 +55,9 @@ def _print_file_problems(path: Path, error: JobFileError) -> None:
 
 
 def save(
-    paths: Annotated[list[Path], typer.Argument(metavar="FILE|FOLDER…", help="Job files, or folders of them.")],
+    paths: Annotated[
+        list[Path], typer.Argument(metavar="FILE|FOLDER…", help="Job files, or folders of them.")
+    ],
     as_json: Json = False,
 ) -> None:
     """Store job files in the service; a changed job becomes a new revision."""
@@ -83,7 +85,9 @@ def save(
         raise typer.Exit(1)
 
 
-def jobs(search: Annotated[str, typer.Option(help="Only names that contain this.")] = "", as_json: Json = False) -> None:
+def jobs(
+    search: Annotated[str, typer.Option(help="Only names that contain this.")] = "", as_json: Json = False
+) -> None:
     """List jobs, with the last run of each."""
     with connect() as client:
         found = client.jobs(search=search)
@@ -115,7 +119,8 @@ def job(name: str, as_json: Json = False) -> None:
 
 
 def check(
-    what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")], as_json: Json = False
+    what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")],
+    as_json: Json = False,
 ) -> None:
     """Look at a job, its live source and its live target; nothing moves."""
     path = Path(what)
@@ -129,7 +134,9 @@ def check(
                     job_from_data(document.data, document.lines)
             except JobFileError as error:
                 if as_json:
-                    print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
+                    print_json(
+                        {"passed": False, "problems": [problem.as_dict() for problem in error.problems]}
+                    )
                 else:
                     _print_file_problems(path, error)
                 raise typer.Exit(1) from None
@@ -224,12 +231,17 @@ def show(
         if event.kind in ("log", "finding"):
             text = event.data.get("text") or event.data["message"]
             level = event.data.get("level") or event.data["severity"]
-            screen.print(f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True)
+            screen.print(
+                f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True
+            )
     if rejects and rejects.items:
         screen.print(f"  rejects ({rejects.total:,} kept):")
         for one in rejects.items:
             value = "" if one.value is None else f" {one.value!r}"
-            screen.print(f"    row {one.row:,} {escape(one.column)}{escape(value)}: {escape(one.reason)}", soft_wrap=True)
+            screen.print(
+                f"    row {one.row:,} {escape(one.column)}{escape(value)}: {escape(one.reason)}",
+                soft_wrap=True,
+            )
     if file:
         screen.print(f"\n{escape(found.file.rstrip())}", soft_wrap=True)
 
@@ -249,12 +261,20 @@ def rejects(
         screen.print(f"run {number} has no rejects")
         return
     rows = [
-        (f"{one.row:,}", f"{one.line:,}" if one.line else "", cell(one.column), cell(one.value), escape(one.reason))
+        (
+            f"{one.row:,}",
+            f"{one.line:,}" if one.line else "",
+            cell(one.column),
+            cell(one.value),
+            escape(one.reason),
+        )
         for one in found.items
     ]
     print_table(["row", "line", "column", "value", "reason"], rows, right=["row", "line"])
     if found.total > len(found.items):
-        screen.print(f"[dim]{len(found.items)} of {found.total:,}; raise --limit, or download the CSV from the console[/]")
+        screen.print(
+            f"[dim]{len(found.items)} of {found.total:,}; raise --limit, or download the CSV from the console[/]"
+        )
 
 
 def stop(number: Annotated[int, typer.Argument(metavar="RUN")], as_json: Json = False) -> None:

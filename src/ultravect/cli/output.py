@@ -11,6 +11,7 @@ from pydantic import BaseModel
 from rich.console import Console
 from rich.markup import escape
 from rich.table import Table
+from rich.text import Text
 
 from ultravect.client import Check, Finding, Leg, Run, RunSummary
 
@@ -54,6 +55,28 @@ def print_table(columns: Sequence[str], rows: Iterable[Sequence[Any]], right: Se
     screen.print(table)
 
 
+def print_rows(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
+    """Rows of data: side by side where they fit into the terminal, otherwise a line a column."""
+    cells = [[cell(value) for value in row] for row in rows]
+    widths = [
+        max([len(name), *(len(Text.from_markup(row[index]).plain) for row in cells)])
+        for index, name in enumerate(columns)
+    ]
+    if sum(widths) + 2 * len(widths) <= screen.width or not rows:
+        print_table(columns, cells)
+        return
+    table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
+    table.add_column("column", style="bold", no_wrap=True)
+    shown = max(1, min(len(rows), (screen.width - max(map(len, columns))) // 22))
+    for number in range(1, shown + 1):
+        table.add_column(f"row {number}", no_wrap=True, overflow="ellipsis")
+    for index, name in enumerate(columns):
+        table.add_row(escape(name), *(row[index] for row in cells[:shown]))
+    screen.print(table)
+    if shown < len(rows):
+        screen.print(f"[dim]{len(rows) - shown} more rows: use a wider terminal, or --json[/]")
+
+
 def state(name: str) -> str:
     return f"[{_STATES.get(name, 'default')}]{name}[/]"
 
@@ -93,7 +116,8 @@ def print_findings(findings: Sequence[Finding], *, notes: bool = True) -> None:
         place = f" ({finding.place})" if finding.place else ""
         colour = _SEVERITIES[finding.severity]
         screen.print(
-            f"[{colour}]{finding.severity}[/] {finding.code}{escape(place)}: {escape(finding.message)}", soft_wrap=True
+            f"[{colour}]{finding.severity}[/] {finding.code}{escape(place)}: {escape(finding.message)}",
+            soft_wrap=True,
         )
         if finding.fix:
             screen.print(f"  fix: {escape(finding.fix)}", soft_wrap=True)
@@ -103,18 +127,26 @@ def print_check(check: Check) -> None:
     print_findings(check.findings)
     if check.columns:
         screen.print()
+        last = "native" if check.target_exists else "evidence"
         rows = [
-            (cell(column["source"]), cell(column["name"]), cell(column["type"]), escape(column["evidence"]))
+            (cell(column["source"]), cell(column["name"]), cell(column["type"]), escape(column[last]))
             for column in check.columns
         ]
-        print_table(["column", "target name", "type", "evidence"], rows)
+        print_table(
+            ["column", "target name", "type", "in the target" if check.target_exists else "evidence"], rows
+        )
     if check.ddl:
         screen.print("\na run would first execute:\n")
         screen.print(escape(check.ddl))
-    counts = {kind: sum(1 for one in check.findings if one.severity == kind) for kind in ("error", "warning", "note")}
+    counts = {
+        kind: sum(1 for one in check.findings if one.severity == kind)
+        for kind in ("error", "warning", "note")
+    }
     told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
-    screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {check.rows_tried:,} rows tried, nothing moved")
+    screen.print(
+        f"\ncheck {verdict}: {told or 'nothing to say'}; {check.rows_tried:,} rows tried, nothing moved"
+    )
 
 
 def print_leg(leg: Leg) -> None:

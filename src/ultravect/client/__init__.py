@@ -1,11 +1,11 @@
 """The Python client of the service.
 
-    from ultravect.client import Client
+from ultravect.client import Client
 
-    with Client("http://127.0.0.1:8484", token="uv_…") as service:
-        run = service.run("bookings")
-        for event in service.follow(run.id):
-            print(event.kind, event.data)
+with Client("http://127.0.0.1:8484", token="uv_…") as service:
+    run = service.run("bookings")
+    for event in service.follow(run.id):
+        print(event.kind, event.data)
 """
 
 from ultravect.client.client import Client

@@ -39,7 +39,9 @@ class Client:
     def __enter__(self) -> Client:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.close()
 
     def close(self) -> None:
@@ -103,7 +105,9 @@ class Client:
     def ask(self, connection: str, sql: str, *, limit: int = 200, seconds: float = 20) -> Answer:
         """Runs one statement that reads."""
         body = {"sql": sql, "limit": limit, "seconds": seconds}
-        return Answer.model_validate(self._json("POST", f"connections/{quote(connection, '')}/ask", json=body))
+        return Answer.model_validate(
+            self._json("POST", f"connections/{quote(connection, '')}/ask", json=body)
+        )
 
     # jobs
 

@@ -50,7 +50,9 @@ class Transport:
         while True:
             headers = {"Last-Event-ID": last} if last else {}
             try:
-                with connect_sse(self._http, "GET", path, headers=headers, timeout=httpx.Timeout(10, read=60)) as source:
+                with connect_sse(
+                    self._http, "GET", path, headers=headers, timeout=httpx.Timeout(10, read=60)
+                ) as source:
                     for event in self._received(source):
                         last, broken = event.id or last, 0
                         yield event

@@ -16,7 +16,9 @@ import structlog
 
 def _setup() -> None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "ultravect.service.settings")
-    logging.basicConfig(stream=sys.stderr, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s")
+    logging.basicConfig(
+        stream=sys.stderr, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s"
+    )
     for noisy in ("procrastinate", "psycopg", "psycopg.pool", "httpx", "uvicorn.access"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
     logging.getLogger("django.request").setLevel(logging.ERROR)
@@ -46,7 +48,9 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.asgi import application
     from ultravect.service.work.worker import run_worker
 
-    config = uvicorn.Config(application, host=host, port=port, log_level="warning", access_log=False, lifespan="off")
+    config = uvicorn.Config(
+        application, host=host, port=port, log_level="warning", access_log=False, lifespan="off"
+    )
     server = uvicorn.Server(config)
     tasks = [asyncio.create_task(server.serve())]
     if slots:
@@ -98,10 +102,14 @@ def main() -> None:
     serve.add_argument("--host", default="127.0.0.1")
     serve.add_argument("--port", type=int, default=8484)
     serve.add_argument("--slots", type=int, default=2, help="runs at once of the local worker; 0: none")
-    serve.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
+    serve.add_argument(
+        "--root", action="append", default=[], help="a folder that folder connections may be in"
+    )
     worker = commands.add_parser("worker", help="a worker more")
     worker.add_argument("--slots", type=int, default=2)
-    worker.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
+    worker.add_argument(
+        "--root", action="append", default=[], help="a folder that folder connections may be in"
+    )
     user = commands.add_parser("user", help="manage users")
     user_commands = user.add_subparsers(dest="action", required=True)
     add = user_commands.add_parser("add")

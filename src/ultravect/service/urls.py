@@ -18,12 +18,18 @@ _CONSOLE = HERE / "static" / "console" / "index.html"
 def console(request: HttpRequest) -> HttpResponse:
     """The console's one page; its addresses are its own business."""
     if not _CONSOLE.exists():
-        return HttpResponse("The console is not built: run `npm run build` in console/.", status=503, content_type="text/plain")
+        return HttpResponse(
+            "The console is not built: run `npm run build` in console/.",
+            status=503,
+            content_type="text/plain",
+        )
     return HttpResponse(_CONSOLE.read_bytes(), headers={"Cache-Control": "no-cache"})
 
 
 def nothing(request: HttpRequest, rest: str = "") -> JsonResponse:
-    body = problem_body(404, "not-found", f"there is nothing at {request.path}", "the API is described at /api/docs")
+    body = problem_body(
+        404, "not-found", f"there is nothing at {request.path}", "the API is described at /api/docs"
+    )
     return JsonResponse(body, status=404, content_type="application/problem+json")
 
 

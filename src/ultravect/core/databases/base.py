@@ -101,7 +101,11 @@ class Database(Protocol):
         """ "" when the user may create this table, otherwise the reason why not."""
 
     def load(
-        self, name: TableName, create: Sequence[NewColumn] | None, columns: Sequence[NewColumn], object_name: str
+        self,
+        name: TableName,
+        create: Sequence[NewColumn] | None,
+        columns: Sequence[NewColumn],
+        object_name: str,
     ) -> AbstractContextManager[Load]:
         """Opens a load of ``columns`` into a table, which is created first when ``create`` gives its columns."""
 

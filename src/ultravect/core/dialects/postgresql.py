@@ -70,19 +70,27 @@ class PostgresqlDialect:
         while True:
             match = _NAME_PART.match(text, position)
             if not match:
-                raise ValueError(f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes")
+                raise ValueError(
+                    f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes"
+                )
             part = match[1].replace('""', '"') if match[1] else match[2]
             if "\0" in part or len(part.encode()) > self.max_identifier_bytes:
-                raise ValueError(f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes PostgreSQL allows")
+                raise ValueError(
+                    f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes PostgreSQL allows"
+                )
             parts.append(part)
             position = match.end()
             if position == len(text):
                 break
             if text[position] != ".":
-                raise ValueError(f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes")
+                raise ValueError(
+                    f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes"
+                )
             position += 1
         if len(parts) > 2:
-            raise ValueError(f"{text!r} has {len(parts)} parts; a table here is written table or schema.table")
+            raise ValueError(
+                f"{text!r} has {len(parts)} parts; a table here is written table or schema.table"
+            )
         return TableName(parts[0] if len(parts) == 2 else None, parts[-1])
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
@@ -114,5 +122,7 @@ class PostgresqlDialect:
         return CanonicalType(name, precision=first)
 
     def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
+        lines = [
+            f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns
+        ]
         return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

@@ -96,15 +96,23 @@ def _try_rows(job: Job, plan: LegPlan) -> int:
             if fatal:
                 _raise_severity(plan, "ragged-rows")
             continue
-        what = f"do not fit {known[name].native} of column {known[name].name}" if name else "do not have the header's number of values"
+        what = (
+            f"do not fit {known[name].native} of column {known[name].name}"
+            if name
+            else "do not have the header's number of values"
+        )
         plan.add(
-            "error" if fatal else "warning", "rows-misfit", f"{number:,} of {tried} {what}, first {first[name]}",
-            "into.rejects", f"mend them, or tolerate them with into.rejects: {count.total()}",
+            "error" if fatal else "warning",
+            "rows-misfit",
+            f"{number:,} of {tried} {what}, first {first[name]}",
+            "into.rejects",
+            f"mend them, or tolerate them with into.rejects: {count.total()}",
         )
     return rows
 
 
 def _raise_severity(plan: LegPlan, code: str) -> None:
     plan.findings = [
-        Finding("error", one.code, one.message, one.place, one.fix) if one.code == code else one for one in plan.findings
+        Finding("error", one.code, one.message, one.place, one.fix) if one.code == code else one
+        for one in plan.findings
     ]

@@ -33,8 +33,10 @@ def storage_of(spec: ConnectionSpec) -> Storage:
     """The storage behind a connection; UltravectError when it holds tables, not files."""
     if spec.kind not in STORAGES:
         raise UltravectError(
-            "not-a-storage", f"connection {spec.name} is of kind {spec.kind}, which holds tables, not files",
-            hint=f"kinds that hold files: {', '.join(STORAGES)}", connection=spec.name,
+            "not-a-storage",
+            f"connection {spec.name} is of kind {spec.kind}, which holds tables, not files",
+            hint=f"kinds that hold files: {', '.join(STORAGES)}",
+            connection=spec.name,
         )
     return STORAGES[spec.kind](spec.name, KINDS[spec.kind].model_validate(spec.settings), spec.roots)
 
@@ -43,8 +45,10 @@ def database_of(spec: ConnectionSpec) -> Database:
     """The database behind a connection; UltravectError when it holds files."""
     if not holds_tables(spec.kind):
         raise UltravectError(
-            "not-a-database", f"connection {spec.name} is of kind {spec.kind}, which holds files, not tables",
-            hint=f"kinds that hold tables: {', '.join(DATABASES)}", connection=spec.name,
+            "not-a-database",
+            f"connection {spec.name} is of kind {spec.kind}, which holds files, not tables",
+            hint=f"kinds that hold tables: {', '.join(DATABASES)}",
+            connection=spec.name,
         )
     return DATABASES[spec.kind](spec.name, KINDS[spec.kind].model_validate(spec.settings))
 

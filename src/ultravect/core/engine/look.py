@@ -62,10 +62,15 @@ def _preview_table(spec: ConnectionSpec, name: str, rows: int) -> dict[str, Any]
     if live is None:
         near = did_you_mean(name, [info.name for info in database.tables("", 2000)])
         raise UltravectError(
-            "table-missing", f"connection {spec.name} has no table {name!r}",
-            hint=near or "look at the connection to see its tables", connection=spec.name, object=name,
+            "table-missing",
+            f"connection {spec.name} has no table {name!r}",
+            hint=near or "look at the connection to see its tables",
+            connection=spec.name,
+            object=name,
         )
-    answer = database.ask(f"SELECT * FROM {database.dialect.table(live.name)} LIMIT {int(rows)}", rows, _ASK_SECONDS)
+    answer = database.ask(
+        f"SELECT * FROM {database.dialect.table(live.name)} LIMIT {int(rows)}", rows, _ASK_SECONDS
+    )
     return {
         "object": str(live.name),
         "kind": live.kind,

@@ -22,7 +22,7 @@ from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
 _DATE_TYPES = ("date", "timestamp", "timestamptz")
-_DATE_SAMPLE = 256 << 10
+_DATE_SAMPLE = 100 << 10
 
 
 @dataclass(frozen=True)
@@ -109,31 +109,48 @@ def make_plan(
     return plan
 
 
-def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: Callable[[int, int], None]) -> None:
+def _plan_new(
+    job: Job, plan: LegPlan, selected: Sequence[Selected], progress: Callable[[int, int], None]
+) -> None:
     assert plan.reader is not None and plan.database is not None and plan.table is not None
     dialect = plan.database.dialect
     if job.into.if_missing == "fail":
-        near = did_you_mean(plan.table.name, [info.name.split(".", 1)[-1] for info in plan.database.tables("", 2000)])
+        near = did_you_mean(
+            plan.table.name, [info.name.split(".", 1)[-1] for info in plan.database.tables("", 2000)]
+        )
         plan.add(
-            "error", "table-missing", f"the table {plan.table} does not exist", "into.table",
+            "error",
+            "table-missing",
+            f"the table {plan.table} does not exist",
+            "into.table",
             near or "write into.if_missing: create to have it created",
         )
         return
     obstacle = plan.database.may_create(plan.table)
     if obstacle:
-        plan.add("error", "table-not-creatable", f"the table {plan.table} cannot be created: {obstacle}", "into.table")
+        plan.add(
+            "error",
+            "table-not-creatable",
+            f"the table {plan.table} cannot be created: {obstacle}",
+            "into.table",
+        )
         return
     for one in selected:
         if len(one.name.encode()) > dialect.max_identifier_bytes:
             plan.add(
-                "error", "name-too-long", f"the column name {one.name!r} is longer than {dialect.max_identifier_bytes} bytes",
-                one.place, "give it a shorter name with `as`",
+                "error",
+                "name-too-long",
+                f"the column name {one.name!r} is longer than {dialect.max_identifier_bytes} bytes",
+                one.place,
+                "give it a shorter name with `as`",
             )
         if one.type is not None and not convertible(one.type):
             plan.add("error", "type-not-convertible", f"text is not converted to {one.type} here", one.place)
     if plan.errors:
         return
-    scan = scan_columns(plan.reader, [one.position for one in selected if one.type is None], progress=progress)
+    scan = scan_columns(
+        plan.reader, [one.position for one in selected if one.type is None], progress=progress
+    )
     _note_scan(plan, scan)
     for one in selected:
         inferred = scan.columns.get(one.position)
@@ -143,37 +160,55 @@ def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: C
             formats = replace(formats, date_pattern=inferred.date_pattern)
         if inferred and inferred.ambiguous:
             plan.add(
-                "warning", "date-order-unsure", f"column {one.name}: {inferred.evidence}; it stays text", one.place,
+                "warning",
+                "date-order-unsure",
+                f"column {one.name}: {inferred.evidence}; it stays text",
+                one.place,
                 "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
             )
         native = dialect.from_canonical(kind).native
         plan.columns.append(
-            ColumnPlan(one.position, plan.reader.names[one.position], one.name, kind, native, formats, True, inferred)
+            ColumnPlan(
+                one.position, plan.reader.names[one.position], one.name, kind, native, formats, True, inferred
+            )
         )
     plan.create = [NewColumn(column.name, column.type) for column in plan.columns]
 
 
 def _note_scan(plan: LegPlan, scan: Scan) -> None:
     if scan.rows == 0:
-        plan.add("warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files")
+        plan.add(
+            "warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files"
+        )
     for row, ragged in scan.ragged[:1]:
         assert plan.reader is not None
         plan.add(
-            "warning", "ragged-rows",
+            "warning",
+            "ragged-rows",
             f"the header has {len(plan.reader.names)} columns, but {counted(scan.ragged_rows, 'row')} another number of "
             f"values, first row {row:,} with {ragged.found}; each will be a reject",
-            "from.files", "mend them, check layout.delimiter and layout.quote, or allow them with into.rejects",
+            "from.files",
+            "mend them, check layout.delimiter and layout.quote, or allow them with into.rejects",
         )
 
 
 def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[Selected]) -> None:
     assert plan.reader is not None
     if live.kind not in ("table", "foreign table"):
-        plan.add("error", "target-is-view", f"{live.name} is a {live.kind}, which takes no rows", "into.table", "name a table")
+        plan.add(
+            "error",
+            "target-is-view",
+            f"{live.name} is a {live.kind}, which takes no rows",
+            "into.table",
+            "name a table",
+        )
         return
     if not live.may_insert:
         plan.add(
-            "error", "privilege-missing", f"the connection's user may not insert into {live.name}", "into.table",
+            "error",
+            "privilege-missing",
+            f"the connection's user may not insert into {live.name}",
+            "into.table",
             f"have it granted: GRANT INSERT ON {live.name}",
         )
     matched: list[tuple[Selected, TargetColumn]] = []
@@ -183,11 +218,19 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
             _no_such_column(job, plan, live, one)
         elif column.generated:
             plan.add(
-                "error", "column-generated", f"column {one.name} of {live.name} is generated by the database", one.place,
+                "error",
+                "column-generated",
+                f"column {one.name} of {live.name} is generated by the database",
+                one.place,
                 f'leave it out: "* except ({one.name})"',
             )
         elif column.type is not None and not convertible(column.type):
-            plan.add("warning", "type-by-database", f"column {one.name}: the database parses its text as {column.native}", one.place)
+            plan.add(
+                "warning",
+                "type-by-database",
+                f"column {one.name}: the database parses its text as {column.native}",
+                one.place,
+            )
             matched.append((one, replace(column, type=None)))
         else:
             matched.append((one, column))
@@ -207,25 +250,40 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
             formats = replace(formats, date_pattern=inferred.date_pattern)
         if inferred and inferred.ambiguous:
             plan.add(
-                "error", "date-order-unsure", f"column {one.name}: {inferred.evidence}", one.place,
+                "error",
+                "date-order-unsure",
+                f"column {one.name}: {inferred.evidence}",
+                one.place,
                 "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
             )
         kind = column.type or CanonicalType("text")
         if one.type is not None and one.type != kind:
             plan.add(
-                "note", "type-of-table", f"column {one.name}: the job says {one.type}, the table has {column.native}, which counts",
+                "note",
+                "type-of-table",
+                f"column {one.name}: the job says {one.type}, the table has {column.native}, which counts",
                 one.place,
             )
         nullable = column.nullable
         plan.columns.append(
-            ColumnPlan(one.position, plan.reader.names[one.position], column.name, kind, column.native, formats, nullable)
+            ColumnPlan(
+                one.position,
+                plan.reader.names[one.position],
+                column.name,
+                kind,
+                column.native,
+                formats,
+                nullable,
+            )
         )
 
 
 def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
-    near = did_you_mean(one.name, [column.name for column in live.columns if column.name not in plan.reader.names])
+    near = did_you_mean(
+        one.name, [column.name for column in live.columns if column.name not in plan.reader.names]
+    )
     fix = ""
     if near:
         nearest = near.split("'")[1]
@@ -234,8 +292,11 @@ def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> 
         fix = f'leave it out with "* except ({_quoted(one.name)})", or write into.if_different: ignore'
     what = "; it is left out" if ignore else ""
     plan.add(
-        "warning" if ignore else "error", "column-not-in-target",
-        f"column {one.name!r} of the file is not a column of {live.name}{what}", one.place, fix,
+        "warning" if ignore else "error",
+        "column-not-in-target",
+        f"column {one.name!r} of the file is not a column of {live.name}{what}",
+        one.place,
+        fix,
     )
 
 
@@ -249,10 +310,17 @@ def _unfilled(plan: LegPlan, live: LiveTable, filled: set[str]) -> None:
             continue
         if column.nullable or column.has_default:
             gets = "its default" if column.has_default else "NULL"
-            plan.add("note", "column-not-filled", f"column {column.name!r} of {live.name} gets {gets}: the file has no such column", "columns")
+            plan.add(
+                "note",
+                "column-not-filled",
+                f"column {column.name!r} of {live.name} gets {gets}: the file has no such column",
+                "columns",
+            )
         else:
             plan.add(
-                "error", "column-required",
+                "error",
+                "column-required",
                 f"column {column.name!r} of {live.name} takes no NULL and has no default, and the file has no such column",
-                "columns", f"fill it: add `… as {_quoted(column.name)}` to columns",
+                "columns",
+                f"fill it: add `… as {_quoted(column.name)}` to columns",
             )

@@ -65,7 +65,12 @@ class _Progress:
         self._started = time.monotonic()
         self._told = 0.0
         self._lock = threading.Lock()
-        self.figures: dict[str, Any] = {"bytes_total": bytes_total, "bytes_read": 0, "rows_read": 0, "rows_staged": 0}
+        self.figures: dict[str, Any] = {
+            "bytes_total": bytes_total,
+            "bytes_read": 0,
+            "rows_read": 0,
+            "rows_staged": 0,
+        }
 
     def tell(self, *, now: bool = False, **figures: int) -> None:
         with self._lock:
@@ -223,5 +228,9 @@ class _Leg:
             )
         self._listener.phase("verify", "done")
         return LegResult(
-            self._tally, load.rows_before, verified.rows_after, self._plan.create is not None, time.monotonic() - self._started
+            self._tally,
+            load.rows_before,
+            verified.rows_after,
+            self._plan.create is not None,
+            time.monotonic() - self._started,
         )

@@ -47,9 +47,13 @@ def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[
         found.append(("no value, and the target's column takes no NULL", array.is_null()))
     if pa.types.is_string(array.type):
         if kind.length is not None:
-            found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))
+            found.append(
+                (f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length))
+            )
         if has_nul:
-            found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
+            found.append(
+                ("has a NUL character, which the target cannot store", pc.match_substring(array, "\0"))
+            )
     if kind.precision is not None and kind.name in ("time", "timestamp", "timestamptz"):
         step = 10 ** (6 - kind.precision)
         ticks = array.cast(pa.int64())
@@ -106,7 +110,11 @@ class Shaper:
             arrays.append(array)
         rejects = [
             Reject(
-                self._reader.path, self._rows + 1 + one.index, block.row_line(one.index), "", None,
+                self._reader.path,
+                self._rows + 1 + one.index,
+                block.row_line(one.index),
+                "",
+                None,
                 f"{counted(one.found, 'value')} where the header has {len(self._reader.names)} columns",
                 block.row_text(one.index)[:_MAX_RECORD],
             )
@@ -117,8 +125,13 @@ class Shaper:
             index = int(rows.index[at])
             rejects.append(
                 Reject(
-                    self._reader.path, self._rows + 1 + index, block.row_line(index), column.source,
-                    None if value is None else value[:_MAX_VALUE], reason, block.row_text(index)[:_MAX_RECORD],
+                    self._reader.path,
+                    self._rows + 1 + index,
+                    block.row_line(index),
+                    column.source,
+                    None if value is None else value[:_MAX_VALUE],
+                    reason,
+                    block.row_text(index)[:_MAX_RECORD],
                 )
             )
         rejects.sort(key=lambda reject: reject.row)
@@ -126,7 +139,11 @@ class Shaper:
         return Shaped(rows.count, len(block.data), batch, rejects)
 
     def _convert(
-        self, raw: pa.Array, column: ColumnPlan, has_nul: bool, reasons: dict[int, tuple[ColumnPlan, str | None, str]]
+        self,
+        raw: pa.Array,
+        column: ColumnPlan,
+        has_nul: bool,
+        reasons: dict[int, tuple[ColumnPlan, str | None, str]],
     ) -> tuple[pa.Array, Mask]:
         """Converts one column of bytes; for rows that fail, notes the first reason of each."""
         decoded = _decode(raw)

@@ -14,7 +14,9 @@ class Source(Declared):
     """Where rows come from."""
 
     connection: Slug
-    files: str = Field(min_length=1, description="Path of one file inside the connection.", examples=["bookings.csv"])
+    files: str = Field(
+        min_length=1, description="Path of one file inside the connection.", examples=["bookings.csv"]
+    )
     layout: Layout | None = Field(default=None, description="Left out: found from the file, and shown.")
 
 
@@ -22,7 +24,9 @@ class Target(Declared):
     """Where rows go, and how they are written."""
 
     connection: Slug
-    table: str = Field(min_length=1, description="Table, with its schema in front if need be.", examples=["ledger.booking"])
+    table: str = Field(
+        min_length=1, description="Table, with its schema in front if need be.", examples=["ledger.booking"]
+    )
     mode: Literal["append"] = "append"
     if_missing: Literal["create", "fail"] = "create"
     if_different: Literal["fail", "ignore"] = "fail"
@@ -46,7 +50,9 @@ class Job(Declared):
     labels: list[Slug] = []
     source: Source = Field(alias="from")
     columns: list[str] = Field(
-        default=["*"], min_length=1, description="A select list: names, with `as` for a new name and a type behind it."
+        default=["*"],
+        min_length=1,
+        description="A select list: names, with `as` for a new name and a type behind it.",
     )
     into: Target
     run: RunOptions = RunOptions()

@@ -14,7 +14,9 @@ def _encoding(value: str) -> str:
     try:
         codecs.lookup(value)
     except LookupError:
-        raise ValueError("not an encoding known here; common ones are utf-8, utf-16, latin-1, cp1252") from None
+        raise ValueError(
+            "not an encoding known here; common ones are utf-8, utf-16, latin-1, cp1252"
+        ) from None
     return value
 
 
@@ -45,7 +47,9 @@ class Values(Declared):
     nulls: list[str] = Field(default=[""], description="Words that mean NULL.")
     decimal_mark: Literal[".", ","] = "."
     dates: Annotated[str, AfterValidator(_date_pattern)] | None = Field(
-        default=None, description="Pattern of dates, such as DD.MM.YYYY. Left out: found from the data.", examples=["DD.MM.YYYY"]
+        default=None,
+        description="Pattern of dates, such as DD.MM.YYYY. Left out: found from the data.",
+        examples=["DD.MM.YYYY"],
     )
     booleans: BooleanWords = BooleanWords()
 
@@ -60,7 +64,9 @@ class DelimitedLayout(Declared):
     delimiter: Character | None = Field(default=None, description="Left out: found from the first rows.")
     quote: Character | Literal["none"] = '"'
     preamble: int = Field(default=0, ge=0, description="Lines before the header.")
-    header: bool | None = Field(default=None, description="Whether the first row names the columns. Left out: found.")
+    header: bool | None = Field(
+        default=None, description="Whether the first row names the columns. Left out: found."
+    )
     values: Values = Values()
 
 

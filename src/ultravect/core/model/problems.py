@@ -28,7 +28,9 @@ class Problem:
 
     def __str__(self) -> str:
         place = self.pointer.lstrip("/").replace("/", ".")
-        return ": ".join(part for part in (f"line {self.line}" if self.line else "", place, self.message) if part)
+        return ": ".join(
+            part for part in (f"line {self.line}" if self.line else "", place, self.message) if part
+        )
 
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
@@ -66,7 +68,9 @@ def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str]:
     kind, loc, context = error["type"], error["loc"], error.get("ctx", {})
     if kind == "extra_forbidden":
         known = _known_keys(model, loc[:-1])
-        return f"unknown key {loc[-1]!r}", did_you_mean(str(loc[-1]), known) or f"known here: {', '.join(known)}"
+        return f"unknown key {loc[-1]!r}", did_you_mean(
+            str(loc[-1]), known
+        ) or f"known here: {', '.join(known)}"
     if kind == "missing":
         return f"key {loc[-1]!r} is missing", ""
     if kind == "literal_error":
@@ -84,14 +88,21 @@ def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str]:
     return message[0].lower() + message[1:], ""
 
 
-def problems_of(error: ValidationError, model: type[BaseModel], lines: dict[tuple[str | int, ...], int]) -> list[Problem]:
+def problems_of(
+    error: ValidationError, model: type[BaseModel], lines: dict[tuple[str | int, ...], int]
+) -> list[Problem]:
     """Problems in the order of the file; ``lines`` maps a path in the document to its line."""
     found: dict[str, Problem] = {}
     for item in error.errors():
         message, hint = _describe(item, model)
         # pydantic adds the branch of a union to the path; it is not in the document
         path = tuple(
-            step for step in item["loc"] if not (isinstance(step, str) and (step[:1].isupper() or "[" in step or step in ("str", "int", "bool")))
+            step
+            for step in item["loc"]
+            if not (
+                isinstance(step, str)
+                and (step[:1].isupper() or "[" in step or step in ("str", "int", "bool"))
+            )
         )
         line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
         pointer = "".join(f"/{step}" for step in path)

@@ -27,7 +27,9 @@ class FolderStorage:
     def _folder(self) -> Path:
         folder = Path(self._path)
         if not folder.is_absolute():
-            raise self._error("folder-not-absolute", f"the path {self._path!r} is not absolute", "write it from / on")
+            raise self._error(
+                "folder-not-absolute", f"the path {self._path!r} is not absolute", "write it from / on"
+            )
         folder = folder.resolve()
         if not any(folder.is_relative_to(root) for root in self._roots):
             allowed = ", ".join(str(root) for root in self._roots) or "none"
@@ -37,15 +39,23 @@ class FolderStorage:
                 f"allowed: {allowed}; use a folder in there, or start the service with another --root",
             )
         if not folder.exists():
-            raise self._error("folder-missing", f"{self._path} does not exist", "check the path for typing errors")
+            raise self._error(
+                "folder-missing", f"{self._path} does not exist", "check the path for typing errors"
+            )
         if not folder.is_dir():
-            raise self._error("folder-missing", f"{self._path} is a file, not a folder", "name the folder it is in")
+            raise self._error(
+                "folder-missing", f"{self._path} is a file, not a folder", "name the folder it is in"
+            )
         if not os.access(folder, os.R_OK | os.X_OK):
-            raise self._error("folder-denied", f"the service may not read {self._path}", "grant it read access")
+            raise self._error(
+                "folder-denied", f"the service may not read {self._path}", "grant it read access"
+            )
         return folder
 
     def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
-        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
+        return UltravectError(
+            code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where
+        )
 
     def _files(self, folder: Path) -> Iterator[FileInfo]:
         for base, folders, names in os.walk(folder):
@@ -83,16 +93,24 @@ class FolderStorage:
         folder = self._folder()
         if any(character in path for character in "*?["):
             raise self._error(
-                "pattern-not-supported", f"{path!r} is a pattern; this version copies one file a job", "name one file", object=path
+                "pattern-not-supported",
+                f"{path!r} is a pattern; this version copies one file a job",
+                "name one file",
+                object=path,
             )
         wanted = Path(folder, path)
         try:
             resolved = wanted.resolve()
         except (OSError, ValueError, RuntimeError):
-            raise self._error("file-missing", f"{path!r} is not a path", "check the name", object=path) from None
+            raise self._error(
+                "file-missing", f"{path!r} is not a path", "check the name", object=path
+            ) from None
         if not resolved.is_relative_to(folder):
             raise self._error(
-                "file-outside-folder", f"{path!r} leads out of the folder {self._path}", "name a file inside it", object=path
+                "file-outside-folder",
+                f"{path!r} leads out of the folder {self._path}",
+                "name a file inside it",
+                object=path,
             )
         if resolved.is_dir():
             raise self._error(
@@ -101,15 +119,25 @@ class FolderStorage:
         try:
             stream = resolved.open("rb")
         except FileNotFoundError:
-            near = difflib.get_close_matches(path, [info.path for info in self.list("", 2000)], n=1, cutoff=0.6)
-            hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which files are there"
-            raise self._error("file-missing", f"there is no file {path!r} in {self._path}", hint, object=path) from None
+            near = difflib.get_close_matches(
+                path, [info.path for info in self.list("", 2000)], n=1, cutoff=0.6
+            )
+            hint = (
+                f"did you mean {near[0]!r}?"
+                if near
+                else "look at the connection to see which files are there"
+            )
+            raise self._error(
+                "file-missing", f"there is no file {path!r} in {self._path}", hint, object=path
+            ) from None
         except PermissionError:
             raise self._error(
                 "file-denied", f"the service may not read {path!r}", "grant it read access", object=path
             ) from None
         except OSError as error:
-            raise self._error("file-unreadable", f"{path!r} cannot be opened: {error.strerror}", "", object=path) from None
+            raise self._error(
+                "file-unreadable", f"{path!r} cannot be opened: {error.strerror}", "", object=path
+            ) from None
         status = os.fstat(stream.fileno())
         modified = dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)
         return OpenFile(FileInfo(path, status.st_size, modified), stream)

@@ -93,7 +93,9 @@ def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
 
 def _floating(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     words = r"|[+-]?(?i:nan|inf|infinity)"
-    return _cast_matching(_plain_number(values, formats), _NUMBER + r"(?:[eE][+-]?[0-9]+)?" + words, wanted.arrow)
+    return _cast_matching(
+        _plain_number(values, formats), _NUMBER + r"(?:[eE][+-]?[0-9]+)?" + words, wanted.arrow
+    )
 
 
 def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:

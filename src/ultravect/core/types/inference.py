@@ -94,7 +94,9 @@ class ColumnInference:
         self._has_fraction = False
         self._has_exponent = False
         whole = _Candidate(CanonicalType("bigint"), "whole numbers")
-        exact = _Candidate(CanonicalType("decimal", precision=38, scale=18), "decimal numbers", narrower=whole)
+        exact = _Candidate(
+            CanonicalType("decimal", precision=38, scale=18), "decimal numbers", narrower=whole
+        )
         self._candidates = [
             _Candidate(CanonicalType("boolean"), "words for true and false"),
             whole,
@@ -188,7 +190,9 @@ class ColumnInference:
             if _true_count(wide):
                 failed = convert_plain(values.filter(wide), CanonicalType("bigint"), self._formats).failed
                 if failed.any():
-                    index = int(np.flatnonzero(np.asarray(wide.to_numpy(zero_copy_only=False)))[np.argmax(failed)])
+                    index = int(
+                        np.flatnonzero(np.asarray(wide.to_numpy(zero_copy_only=False)))[np.argmax(failed)]
+                    )
                     self._beyond_64_bits = (int(rows[index]), values[index].as_py())
         if not self._has_exponent:
             self._has_exponent = _true_count(pc.match_substring_regex(values, r"^[+-]?[0-9.,]+[eE]")) > 0
@@ -221,7 +225,8 @@ class ColumnInference:
         rivals = [c for c in whole[1:] if c.type == best.type]
         if rivals:
             return self._as_text(
-                f"{self._values:,} values could be {best.label} or {rivals[0].label}: no day is above 12", ambiguous=True
+                f"{self._values:,} values could be {best.label} or {rivals[0].label}: no day is above 12",
+                ambiguous=True,
             )
         text = f"{self._values:,} {self._label(best)}"
         if best.type.name == "decimal":
@@ -229,7 +234,7 @@ class ColumnInference:
             precision = _DEFAULT_PRECISION if digits <= _DEFAULT_PRECISION else 38
             found = CanonicalType("decimal", precision=precision, scale=self._decimals)
         elif best.type.name == "bigint":
-            small = -(2**31) <= best.low and best.high < 2**31
+            small = best.low >= -(2**31) and best.high < 2**31
             found = CanonicalType("integer" if small else "bigint")
         else:
             found = best.type
@@ -240,7 +245,11 @@ class ColumnInference:
     def _label(self, candidate: _Candidate) -> str:
         if candidate.type.name == "decimal":
             return f"numbers, at most {self._decimals} decimals"
-        return candidate.label.replace("HH:MM:SS", "HH:MM:SS zone") if candidate.type.name == "timestamptz" else candidate.label
+        return (
+            candidate.label.replace("HH:MM:SS", "HH:MM:SS zone")
+            if candidate.type.name == "timestamptz"
+            else candidate.label
+        )
 
     def _span(self, candidate: _Candidate) -> str:
         if candidate.low is None:
@@ -263,7 +272,13 @@ class ColumnInference:
         self, evidence: str, *, exceptions: Sequence[tuple[int, str]] = (), ambiguous: bool = False
     ) -> ColumnType:
         return ColumnType(
-            self._name, CanonicalType("text"), self._values, self._nulls, evidence, exceptions, ambiguous=ambiguous
+            self._name,
+            CanonicalType("text"),
+            self._values,
+            self._nulls,
+            evidence,
+            exceptions,
+            ambiguous=ambiguous,
         )
 
 

@@ -38,7 +38,9 @@ _EXAMPLE = OpenApiExample(
     },
     request_only=True,
 )
-_NAME = OpenApiParameter("object", OpenApiTypes.STR, required=True, description="A file or table of the connection")
+_NAME = OpenApiParameter(
+    "object", OpenApiTypes.STR, required=True, description="A file or table of the connection"
+)
 
 
 def connection_named(name: str) -> Connection:
@@ -112,11 +114,14 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         users = [
             job.name
             for job in Job.objects.filter(deleted_at=None)
-            if instance.name in (job.revision.structure["from"]["connection"], job.revision.structure["into"]["connection"])
+            if instance.name
+            in (job.revision.structure["from"]["connection"], job.revision.structure["into"]["connection"])
         ]
         if users:
             raise Problem(
-                409, "connection-in-use", f"connection {instance.name!r} is used by {', '.join(users)}",
+                409,
+                "connection-in-use",
+                f"connection {instance.name!r} is used by {', '.join(users)}",
                 "remove or change these jobs first",
             )
         instance.delete()
@@ -200,7 +205,9 @@ class AskView(APIView):
 class KindsView(APIView):
     """The kinds of connection, and the settings of each."""
 
-    @extend_schema(responses=OpenApiTypes.OBJECT, summary="Kinds of connection, with the JSON Schema of their settings")
+    @extend_schema(
+        responses=OpenApiTypes.OBJECT, summary="Kinds of connection, with the JSON Schema of their settings"
+    )
     def get(self, request: Request) -> Response:
         return Response(kind_schemas())
 

@@ -94,7 +94,9 @@ class JobsView(generics.ListAPIView[Job]):
     serializer_class = JobSummarySerializer
 
     def get_queryset(self) -> QuerySet[Job]:
-        return Job.objects.filter(deleted_at=None, name__icontains=self.request.query_params.get("search", ""))
+        return Job.objects.filter(
+            deleted_at=None, name__icontains=self.request.query_params.get("search", "")
+        )
 
 
 @extend_schema(tags=["jobs"])
@@ -109,13 +111,19 @@ class JobView(_JobInput):
         request=_JOB_REQUEST,
         examples=[_FILE_EXAMPLE],
         responses={200: JobSerializer, 201: JobSerializer},
-        parameters=[OpenApiParameter("If-Match", str, OpenApiParameter.HEADER, description="The ETag of what is replaced")],
+        parameters=[
+            OpenApiParameter(
+                "If-Match", str, OpenApiParameter.HEADER, description="The ETag of what is replaced"
+            )
+        ],
         summary="Save a job as a new revision",
     )
     def put(self, request: Request, name: str) -> Response:
         model, text = self.given_job(request)
         if model.job != name:
-            raise Problem(422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}")
+            raise Problem(
+                422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}"
+            )
         for connection in (model.source.connection, model.into.connection):
             connection_named(connection)
         with transaction.atomic():
@@ -130,7 +138,9 @@ class JobView(_JobInput):
             if newest is None or newest.text != text:
                 number = newest.number + 1 if newest else 1
                 structure = model.as_file()
-                Revision.objects.create(job=job, number=number, text=text, structure=structure, saved_by=request.user)
+                Revision.objects.create(
+                    job=job, number=number, text=text, structure=structure, saved_by=request.user
+                )
         return _job_response(job, 201 if created or revived else 200)
 
     @staticmethod
@@ -138,11 +148,16 @@ class JobView(_JobInput):
         given = request.headers.get("If-Match")
         if given is None:
             hint = f"send If-Match with the ETag you started from; it is {_etag(job)} now"
-            raise Problem(428, "precondition-required", f"job {job.name!r} exists; say which revision you replace", hint)
+            raise Problem(
+                428, "precondition-required", f"job {job.name!r} exists; say which revision you replace", hint
+            )
         if given not in (_etag(job), "*"):
             raise Problem(
-                412, "job-changed", f"job {job.name!r} was saved by someone else since you opened it: it is at "
-                f"revision {job.revision.number}", "open it again and repeat your change",
+                412,
+                "job-changed",
+                f"job {job.name!r} was saved by someone else since you opened it: it is at "
+                f"revision {job.revision.number}",
+                "open it again and repeat your change",
             )
 
     @extend_schema(responses={204: None}, summary="Remove a job; its runs are kept")
@@ -190,7 +205,9 @@ class CheckFileView(_JobInput):
 
     writing_role = Role.OPERATOR
 
-    @extend_schema(request=_JOB_REQUEST, examples=[_FILE_EXAMPLE], responses=CheckSerializer, summary="Check a job file")
+    @extend_schema(
+        request=_JOB_REQUEST, examples=[_FILE_EXAMPLE], responses=CheckSerializer, summary="Check a job file"
+    )
     def post(self, request: Request) -> Response:
         return _check(self.given_job(request)[0])
 
@@ -206,7 +223,10 @@ class JobRunsView(APIView):
         responses={200: RunSerializer, 201: RunSerializer},
         parameters=[
             OpenApiParameter(
-                "Idempotency-Key", str, OpenApiParameter.HEADER, description="Sent again, the key gives the run it started"
+                "Idempotency-Key",
+                str,
+                OpenApiParameter.HEADER,
+                description="Sent again, the key gives the run it started",
             )
         ],
         summary="Run a job",
@@ -223,7 +243,12 @@ class JobRunsView(APIView):
             except IntegrityError:
                 known = Run.objects.get(idempotency_key=key)
         if known.job_id != job.pk:
-            raise Problem(422, "key-reused", f"this Idempotency-Key started a run of job {known.job.name!r}", "use another")
+            raise Problem(
+                422,
+                "key-reused",
+                f"this Idempotency-Key started a run of job {known.job.name!r}",
+                "use another",
+            )
         return Response(RunSerializer(known).data)
 
     @staticmethod
@@ -234,8 +259,10 @@ class JobRunsView(APIView):
         run = Run.objects.create(job=job, revision=revision, started_by=request.user, idempotency_key=key)
         source, target = revision.structure["from"], revision.structure["into"]
         Leg.objects.create(
-            run=run, number=1,
-            source=f"{source['connection']}:{source['files']}", target=f"{target['connection']}:{target['table']}",
+            run=run,
+            number=1,
+            source=f"{source['connection']}:{source['files']}",
+            target=f"{target['connection']}:{target['table']}",
         )
         queue_run(run.pk, job.name)
         return run

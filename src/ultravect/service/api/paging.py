@@ -18,7 +18,12 @@ class Pages(PageNumberPagination):
     def get_paginated_response(self, data: Any) -> Response:
         page = self.page
         return Response(
-            {"items": data, "total": page.paginator.count, "page": page.number, "pages": page.paginator.num_pages}
+            {
+                "items": data,
+                "total": page.paginator.count,
+                "page": page.number,
+                "pages": page.paginator.num_pages,
+            }
         )
 
     def get_paginated_response_schema(self, schema: dict[str, Any]) -> dict[str, Any]:

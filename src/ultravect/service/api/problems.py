@@ -22,7 +22,12 @@ class Problem(exceptions.APIException):
     """An error of the API itself."""
 
     def __init__(
-        self, status_code: int, code: str, detail: str, hint: str = "", errors: list[dict[str, Any]] | None = None
+        self,
+        status_code: int,
+        code: str,
+        detail: str,
+        hint: str = "",
+        errors: list[dict[str, Any]] | None = None,
     ) -> None:
         super().__init__(detail)
         self.status_code = status_code
@@ -30,9 +35,18 @@ class Problem(exceptions.APIException):
 
 
 def problem_body(
-    status_code: int, code: str, detail: str, hint: str = "", errors: list[dict[str, Any]] | None = None, **more: Any
+    status_code: int,
+    code: str,
+    detail: str,
+    hint: str = "",
+    errors: list[dict[str, Any]] | None = None,
+    **more: Any,
 ) -> dict[str, Any]:
-    body: dict[str, Any] = {"type": f"about:blank#{code}", "title": code.replace("-", " "), "status": status_code}
+    body: dict[str, Any] = {
+        "type": f"about:blank#{code}",
+        "title": code.replace("-", " "),
+        "status": status_code,
+    }
     body |= {"code": code, "detail": detail, "hint": hint, **more}
     return body | ({"errors": errors} if errors else {})
 
@@ -68,7 +82,9 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
             return 422, problem_body(422, "input-invalid", detail, errors=errors)
         case exceptions.NotAuthenticated() | exceptions.AuthenticationFailed():
             hint = "sign in, or send `Authorization: Bearer` and a token"
-            return error.status_code, problem_body(error.status_code, "not-signed-in", str(error.detail), hint)
+            return error.status_code, problem_body(
+                error.status_code, "not-signed-in", str(error.detail), hint
+            )
         case exceptions.PermissionDenied():
             return 403, problem_body(403, "not-allowed", str(error.detail), "ask an admin for the role")
         case exceptions.APIException():
@@ -80,7 +96,9 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
             return 403, problem_body(403, "not-allowed", str(error) or "this is not allowed")
     log.error("request failed unexpectedly", exc_info=error)
     detail = f"unexpected: {type(error).__name__}; the service's log has the details"
-    return status.HTTP_500_INTERNAL_SERVER_ERROR, problem_body(500, "internal-error", detail, "please report this")
+    return status.HTTP_500_INTERNAL_SERVER_ERROR, problem_body(
+        500, "internal-error", detail, "please report this"
+    )
 
 
 def handle(error: Exception, context: dict[str, Any]) -> Response:

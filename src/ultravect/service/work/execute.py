@@ -52,7 +52,9 @@ class RunExecutor:
             raise
         except Exception as error:
             log.exception("run failed unexpectedly", run=run_id)
-            told = UltravectError("internal-error", f"unexpected: {type(error).__name__}; the service's log has the details")
+            told = UltravectError(
+                "internal-error", f"unexpected: {type(error).__name__}; the service's log has the details"
+            )
             await sync_to_async(recorder.end)(State.FAILED, error=told.as_dict())
         finally:
             log.info("run ended", run=run_id, state=str(recorder.run.state))
@@ -74,12 +76,15 @@ class RunExecutor:
         def spec(name: str) -> dict[str, Any]:
             connection = find_connection(name)
             if connection is None:
-                raise UltravectError("connection-unknown", f"there is no connection {name!r} any more", hint="add it again")
+                raise UltravectError(
+                    "connection-unknown", f"there is no connection {name!r} any more", hint="add it again"
+                )
             try:
                 opened: ConnectionSpec = connection.spec()
             except SealBroken as error:
                 raise UltravectError(
-                    "seal-broken", f"connection {name}: {error}",
+                    "seal-broken",
+                    f"connection {name}: {error}",
                     hint="start the service with the key it had, or set the connection's secrets anew",
                 ) from None
             return asdict(opened)
@@ -100,16 +105,17 @@ class RunExecutor:
         cutoff = (recorder.run.revision.structure.get("run") or {}).get("cutoff")
         try:
             await leg.send(task)
-            watch = asyncio.create_task(self._watch(leg, recorder, duration_seconds(cutoff) if cutoff else None))
+            watch = asyncio.create_task(
+                self._watch(leg, recorder, duration_seconds(cutoff) if cutoff else None)
+            )
             try:
                 ending = await self._follow(leg, recorder)
             finally:
                 watch.cancel()
             late = "" if watch.cancelled() or not watch.done() else str(watch.result() or "")
-            await self._close(recorder, ending, await leg.ended(), late, cutoff)
+            await self._close(recorder, ending, late, cutoff)
         finally:
-            leg.kill()
-            self._pool.refill()
+            leg.close()
 
     async def _follow(self, leg: LegProcess, recorder: Recorder) -> dict[str, Any] | None:
         """Records events until the leg ends; what it said last, or None when it died without a word."""
@@ -133,7 +139,7 @@ class RunExecutor:
                 return "cutoff" if over else "stop"
 
     async def _close(
-        self, recorder: Recorder, ending: dict[str, Any] | None, code: int, stopped_by: str, cutoff: str | None
+        self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, cutoff: str | None
     ) -> None:
         end = sync_to_async(recorder.end)
         kind = ending["kind"] if ending else ""
@@ -143,14 +149,16 @@ class RunExecutor:
             await end(State.FAILED, error=ending["error"], result=ending)
         elif stopped_by == "cutoff":
             error = UltravectError(
-                "cutoff", f"the leg took longer than its cutoff of {cutoff} and was stopped; nothing was written",
+                "cutoff",
+                f"the leg took longer than its cutoff of {cutoff} and was stopped; nothing was written",
                 hint="raise run.cutoff, or find out what is slow",
             )
             await end(State.FAILED, error=error.as_dict(), result=ending)
         elif stopped_by == "stop" or kind == "stopped":
             await end(State.STOPPED, result=ending)
         else:
-            await end(State.FAILED, error=lost_error(recorder.leg.phases, f"the leg's process died (exit code {code})").as_dict())
+            lost = lost_error(recorder.leg.phases, "the leg's process died")
+            await end(State.FAILED, error=lost.as_dict())
 
 
 def lost_error(phases: list[dict[str, Any]], what: str) -> UltravectError:
@@ -158,12 +166,16 @@ def lost_error(phases: list[dict[str, Any]], what: str) -> UltravectError:
     state = {phase["name"]: phase["state"] for phase in phases}
     if state.get("publish") == "done":
         return UltravectError(
-            "worker-lost", f"{what} after the rows were published: they are in the target, but were not verified",
+            "worker-lost",
+            f"{what} after the rows were published: they are in the target, but were not verified",
             hint="count them in the target before running again",
         )
     if state.get("publish") == "running":
         return UltravectError(
-            "outcome-unknown", f"{what} while publishing: the rows are in the target either all or not at all",
+            "outcome-unknown",
+            f"{what} while publishing: the rows are in the target either all or not at all",
             hint="count them in the target before running again",
         )
-    return UltravectError("worker-lost", f"{what} before publishing: nothing was written", hint="run it again")
+    return UltravectError(
+        "worker-lost", f"{what} before publishing: nothing was written", hint="run it again"
+    )

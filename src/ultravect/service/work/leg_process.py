@@ -1,8 +1,8 @@
-"""A process that runs one leg and ends: ``python -m ultravect.service.work.leg_process``.
+"""What a leg process does: it runs one leg, says what happens, and ends.
 
-It imports what a leg needs, says that it is ready, and waits. One line of JSON on standard input is its task;
-lines of JSON on standard output are what happens. SIGTERM stops it, except in the moment of publishing. When
-standard input closes, whoever asked for the leg is gone: the process ends at once, and its transaction with it.
+It talks with the worker over a socket, in lines of JSON: one comes in, its task; what happens goes out. SIGTERM
+stops it, except in the moment of publishing. When the socket closes, whoever asked for the leg is gone: the process
+ends at once, and its transaction with it.
 """
 
 from __future__ import annotations
@@ -12,12 +12,12 @@ import logging
 import os
 import resource
 import signal
-import sys
+import socket
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from types import FrameType
-from typing import Any
+from typing import Any, NoReturn
 
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.rejects import Reject
@@ -32,16 +32,16 @@ _REJECTS_A_LINE = 100
 class _Speaker:
     """Writes what happens as lines of JSON; a ``Listener``."""
 
-    def __init__(self) -> None:
+    def __init__(self, worker: socket.socket) -> None:
+        self._worker = worker
         self._lock = threading.Lock()
 
     def say(self, kind: str, **data: Any) -> None:
-        line = json.dumps({"kind": kind, **data}, default=str)
+        line = json.dumps({"kind": kind, **data}, default=str).encode() + b"\n"
         with self._lock:
             try:
-                sys.stdout.write(line + "\n")
-                sys.stdout.flush()
-            except BrokenPipeError:
+                self._worker.sendall(line)
+            except OSError:
                 os._exit(1)  # whoever asked for the leg is gone
 
     def phase(self, name: str, state: str) -> None:
@@ -80,8 +80,8 @@ class _Stopper:
         yield
 
 
-def _watch_input() -> None:
-    while os.read(sys.stdin.fileno(), 1024):
+def _watch(worker: socket.socket) -> None:
+    while worker.recv(1024):
         pass
     os._exit(1)
 
@@ -109,32 +109,32 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
     except Exception as error:
         logging.getLogger(__name__).exception("leg failed unexpectedly")
         unexpected = UltravectError(
-            "internal-error", f"unexpected: {type(error).__name__}; the service's log has the details",
+            "internal-error",
+            f"unexpected: {type(error).__name__}; the service's log has the details",
             hint="please report this; nothing was written unless the load was already published",
         )
         speaker.say("failed", error=unexpected.as_dict())
 
 
-def main() -> None:
-    logging.basicConfig(stream=sys.stderr, level=logging.WARNING)
-    logging.getLogger("psycopg").setLevel(logging.CRITICAL)
-    speaker, stopper = _Speaker(), _Stopper()
-    speaker.say("ready")
-    # read without buffering ahead: the rest of the input belongs to the watching thread
+def _receive_task(worker: socket.socket) -> dict[str, Any]:
     line = b""
     while not line.endswith(b"\n"):
-        part = os.read(sys.stdin.fileno(), 1 << 16)
+        part = worker.recv(1 << 16)
         if not part:
             os._exit(0)
         line += part
-    threading.Thread(target=_watch_input, daemon=True).start()
+    task: dict[str, Any] = json.loads(line)
+    return task
+
+
+def serve_leg(worker: socket.socket) -> NoReturn:
+    """Takes the task from ``worker``, carries it out, and ends the process."""
+    speaker, stopper = _Speaker(worker), _Stopper()
+    speaker.say("ready", pid=os.getpid())
     try:
-        _run(json.loads(line), speaker, stopper)
+        task = _receive_task(worker)
+        threading.Thread(target=_watch, args=(worker,), daemon=True).start()
+        _run(task, speaker, stopper)
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
-    sys.stdout.flush()
     os._exit(0)
-
-
-if __name__ == "__main__":
-    main()

@@ -1,4 +1,4 @@
-"""A warm pool of leg processes: each runs one leg, so that its end, its limits or its crash harm nothing else."""
+"""Leg processes: each runs one leg, so that its end, its limits or its crash harm nothing else."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import asyncio
 import json
 import os
 import signal
+import socket
 import sys
 from collections.abc import AsyncIterator
 from contextlib import suppress
@@ -17,93 +18,93 @@ _ENVIRONMENT = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTH
 
 
 class LegProcess:
-    """One process, from waiting to its end."""
+    """One process, from waiting for its task to its end."""
 
-    def __init__(self, process: asyncio.subprocess.Process) -> None:
-        self._process = process
-
-    @classmethod
-    async def start(cls) -> LegProcess:
-        environment = {key: os.environ[key] for key in _ENVIRONMENT if key in os.environ}
-        process = await asyncio.create_subprocess_exec(
-            sys.executable,
-            "-m",
-            "ultravect.service.work.leg_process",
-            stdin=asyncio.subprocess.PIPE,
-            stdout=asyncio.subprocess.PIPE,
-            env=environment,
-            limit=_LINE_LIMIT,
-            start_new_session=True,
-        )
-        leg = cls(process)
-        assert process.stdout is not None
-        await process.stdout.readline()
-        return leg
-
-    @property
-    def alive(self) -> bool:
-        return self._process.returncode is None
+    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, pid: int) -> None:
+        self._reader = reader
+        self._writer = writer
+        self._pid = pid
+        self._ended = False
 
     async def send(self, task: dict[str, Any]) -> None:
-        assert self._process.stdin is not None
-        self._process.stdin.write(json.dumps(task).encode() + b"\n")
-        await self._process.stdin.drain()
+        self._writer.write(json.dumps(task).encode() + b"\n")
+        await self._writer.drain()
 
     async def events(self) -> AsyncIterator[dict[str, Any]]:
         """What the leg says, until it ends."""
-        assert self._process.stdout is not None
-        async for line in self._process.stdout:
-            yield json.loads(line)
+        with suppress(ConnectionError):
+            async for line in self._reader:
+                yield json.loads(line)
+        self._ended = True
 
     def stop(self) -> None:
         """Asks the leg to stop and roll back."""
-        with suppress(ProcessLookupError):
-            self._process.send_signal(signal.SIGTERM)
+        self._signal(signal.SIGTERM)
 
     def kill(self) -> None:
-        with suppress(ProcessLookupError):
-            self._process.kill()
+        self._signal(signal.SIGKILL)
 
-    async def ended(self) -> int:
-        """Waits for the end; the exit code, negative for a signal."""
-        return await self._process.wait()
+    def close(self) -> None:
+        """Lets go of the leg; one that still runs ends with this."""
+        self.kill()
+        self._writer.close()
+
+    def _signal(self, number: signal.Signals) -> None:
+        if not self._ended:
+            with suppress(ProcessLookupError):
+                os.kill(self._pid, number)
 
 
 class LegPool:
-    """Keeps ``warm`` processes waiting."""
+    """Gives leg processes from a nursery that stays warm."""
 
-    def __init__(self, warm: int) -> None:
-        self._warm = warm
-        self._idle: list[LegProcess] = []
-        self._filling: set[asyncio.Task[None]] = set()
-        self._closed = False
+    def __init__(self) -> None:
+        self._nursery: asyncio.subprocess.Process | None = None
+        self._socket: socket.socket | None = None
+        self._starting = asyncio.Lock()
 
-    async def fill(self) -> None:
-        while not self._closed and len(self._idle) < self._warm:
-            leg = await LegProcess.start()
-            if self._closed:
-                leg.kill()
-            else:
-                self._idle.append(leg)
+    async def warm(self) -> None:
+        """Makes sure that the nursery is there."""
+        async with self._starting:
+            if self._nursery is not None and self._nursery.returncode is None:
+                return
+            ours, theirs = socket.socketpair()
+            environment = {key: os.environ[key] for key in _ENVIRONMENT if key in os.environ}
+            command = [sys.executable, "-m", "ultravect.service.work.nursery", str(theirs.fileno())]
+            self._nursery = await asyncio.create_subprocess_exec(
+                *command,
+                stdin=asyncio.subprocess.DEVNULL,
+                # no library may start threads before the fork
+                env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
+                pass_fds=[theirs.fileno()],
+                start_new_session=True,
+            )
+            theirs.close()
+            if not await asyncio.to_thread(ours.recv, 16):
+                raise RuntimeError("the nursery of leg processes did not start; the log above says why")
+            self._socket = ours
 
     async def take(self) -> LegProcess:
-        """A process that waits for its task; another one is started in its place."""
-        leg: LegProcess | None = None
-        while self._idle and leg is None:
-            candidate = self._idle.pop(0)
-            leg = candidate if candidate.alive else None
-        return leg or await LegProcess.start()
+        """A process that waits for its task."""
+        try:
+            return await self._fork()
+        except (OSError, asyncio.IncompleteReadError):
+            # the nursery died since it was last seen
+            self._nursery = None
+            return await self._fork()
 
-    def refill(self) -> None:
-        """Starts what is missing, in the background; called once a leg is under way, to stay out of its start."""
-        task = asyncio.get_running_loop().create_task(self.fill())
-        self._filling.add(task)
-        task.add_done_callback(self._filling.discard)
+    async def _fork(self) -> LegProcess:
+        await self.warm()
+        assert self._socket is not None
+        ours, theirs = socket.socketpair()
+        with theirs:
+            socket.send_fds(self._socket, [b"leg"], [theirs.fileno()])
+        reader, writer = await asyncio.open_connection(sock=ours, limit=_LINE_LIMIT)
+        ready = await reader.readuntil(b"\n")
+        return LegProcess(reader, writer, json.loads(ready)["pid"])
 
     async def close(self) -> None:
-        self._closed = True
-        for leg in self._idle:
-            leg.kill()
-        for leg in self._idle:
-            await leg.ended()
-        self._idle.clear()
+        if self._socket is not None:
+            self._socket.close()
+        if self._nursery is not None:
+            await self._nursery.wait()

@@ -41,7 +41,9 @@ class Recorder:
         self.run.worker = worker
         self.run.save(update_fields=["state", "started_at", "worker"])
         self.leg.state = State.RUNNING
-        self.leg.phases = [{"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES]
+        self.leg.phases = [
+            {"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES
+        ]
         self.leg.save()
         self._event("state", {"state": State.RUNNING})
 
@@ -75,10 +77,16 @@ class Recorder:
         Reject.objects.bulk_create(Reject(leg=self.leg, **_storable(one)) for one in rejects[:room])
         self.leg.rejected += len(rejects)
         self.leg.save(update_fields=["rejected"])
-        return {"count": len(rejects), "total": self.leg.rejected, "kept": min(self.leg.rejected, KEPT_REJECTS)}
+        return {
+            "count": len(rejects),
+            "total": self.leg.rejected,
+            "kept": min(self.leg.rejected, KEPT_REJECTS),
+        }
 
     @transaction.atomic
-    def end(self, state: State, *, error: dict[str, Any] | None = None, result: dict[str, Any] | None = None) -> None:
+    def end(
+        self, state: State, *, error: dict[str, Any] | None = None, result: dict[str, Any] | None = None
+    ) -> None:
         """Closes the run and its leg."""
         result = result or {}
         error = _storable(error)

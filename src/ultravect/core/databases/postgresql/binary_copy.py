@@ -90,7 +90,9 @@ def _bytes_value(prefix: bytes = b"") -> _Encoder:
             filled = array
         offsets = np.frombuffer(filled.buffers()[1], "<i4", len(filled) + 1, filled.offset * 4)
         lengths = (np.diff(offsets) + np.int32(len(prefix))).astype(">i4")
-        head = np.empty(len(array), dtype=[("length", ">i4"), ("prefix", f"S{len(prefix)}" if prefix else "V0")])
+        head = np.empty(
+            len(array), dtype=[("length", ">i4"), ("prefix", f"S{len(prefix)}" if prefix else "V0")]
+        )
         head["length"] = lengths
         if prefix:
             head["prefix"] = prefix

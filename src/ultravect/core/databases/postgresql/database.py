@@ -21,7 +21,9 @@ from ultravect.core.model.connection import PostgresqlSettings
 from ultravect.core.words import counted
 
 # COPY … TO and DO can write even where a transaction is read-only
-_READING = re.compile(r"^(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*\(*\s*(select|with|values|table|show|explain)\b", re.I | re.S)
+_READING = re.compile(
+    r"^(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*\(*\s*(select|with|values|table|show|explain)\b", re.I | re.S
+)
 
 
 class PostgresqlDatabase:
@@ -42,14 +44,19 @@ class PostgresqlDatabase:
 
     def probe(self) -> list[str]:
         steps = reach(self._name, self._settings)
-        with self._session("connection test") as session, explained(self._name, "asking for the server's version"):
+        with (
+            self._session("connection test") as session,
+            explained(self._name, "asking for the server's version"),
+        ):
             row = session.execute(
                 "SELECT current_setting('server_version'), current_database(), current_user, "
                 "coalesce((SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()), false)"
             ).fetchone()
             version, database, user, tls = row or ("", "", "", False)
             count = len(catalogue.list_tables(session, "", 100_000))
-        steps.append(f"signed in to PostgreSQL {str(version).split()[0]}, database {database}, as user {user}")
+        steps.append(
+            f"signed in to PostgreSQL {str(version).split()[0]}, database {database}, as user {user}"
+        )
         steps.append("the connection is encrypted" if tls else "the connection is not encrypted")
         steps.append(f"{counted(count, 'table or view', 'tables and views')} can be seen")
         return steps
@@ -63,12 +70,19 @@ class PostgresqlDatabase:
             return catalogue.find_table(session, self.dialect, name)
 
     def may_create(self, name: TableName) -> str:
-        with self._session("catalogue") as session, explained(self._name, f"reading the privileges for {name}"):
+        with (
+            self._session("catalogue") as session,
+            explained(self._name, f"reading the privileges for {name}"),
+        ):
             return catalogue.create_obstacle(session, name)
 
     @contextmanager
     def load(
-        self, name: TableName, create: Sequence[NewColumn] | None, columns: Sequence[NewColumn], object_name: str
+        self,
+        name: TableName,
+        create: Sequence[NewColumn] | None,
+        columns: Sequence[NewColumn],
+        object_name: str,
     ) -> Iterator[PostgresqlLoad]:
         session = sign_in(self._name, self._settings, f"load {name}")
         with open_load(session, self._name, self.dialect, name, create, columns, object_name) as load:
@@ -77,8 +91,10 @@ class PostgresqlDatabase:
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         if not _READING.match(sql):
             raise UltravectError(
-                "not-a-question", "only a statement that reads can be asked: SELECT, WITH, VALUES, TABLE, SHOW or EXPLAIN",
-                hint="write to the target with a job", connection=self._name,
+                "not-a-question",
+                "only a statement that reads can be asked: SELECT, WITH, VALUES, TABLE, SHOW or EXPLAIN",
+                hint="write to the target with a job",
+                connection=self._name,
             )
         with self._session("ask") as session, explained(self._name, "answering the question"):
             session.read_only = True
@@ -98,12 +114,16 @@ class PostgresqlDatabase:
         pgconn = session.pgconn
         prepared = pgconn.prepare(b"", query)
         if prepared.status == ExecStatus.FATAL_ERROR:
-            message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
+            message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode(
+                "utf-8", "replace"
+            )
             if "multiple commands" in message:
                 message = "only one statement can be asked at a time"
             raise UltravectError(
-                "question-refused", f"connection {self._name}: the database does not take the question: {message}",
-                hint="check table and column names with `ultravect look`", connection=self._name,
+                "question-refused",
+                f"connection {self._name}: the database does not take the question: {message}",
+                hint="check table and column names with `ultravect look`",
+                connection=self._name,
             )
         described = pgconn.describe_prepared(b"")
         return [(described.fname(index) or b"").decode() for index in range(described.nfields)]

@@ -27,7 +27,12 @@ class PostgresqlLoad:
     """See ``Load``."""
 
     def __init__(
-        self, session: Session, connection: str, dialect: Dialect, table: LiveTable, columns: Sequence[NewColumn]
+        self,
+        session: Session,
+        connection: str,
+        dialect: Dialect,
+        table: LiveTable,
+        columns: Sequence[NewColumn],
     ) -> None:
         self._session = session
         self._connection = connection
@@ -39,7 +44,9 @@ class PostgresqlLoad:
         names = sql.SQL(", ").join(sql.Identifier(column.name) for column in columns)
         form = sql.SQL(" (FORMAT binary)") if self._ends[0] else sql.SQL("")
         self._cursor = session.cursor()
-        self._copying = self._cursor.copy(sql.SQL("COPY {} ({}) FROM STDIN{}").format(self._name, names, form))
+        self._copying = self._cursor.copy(
+            sql.SQL("COPY {} ({}) FROM STDIN{}").format(self._name, names, form)
+        )
         self._copy = self._copying.__enter__()
         if self._ends[0]:
             self._copy.write(self._ends[0])
@@ -90,7 +97,9 @@ class PostgresqlLoad:
         # xmin holds the low 32 bits of the transaction that wrote a row
         mark = str(int(self._transaction) % 2**32)
         row = self._session.execute(
-            sql.SQL("SELECT count(*), count(*) FILTER (WHERE xmin = {}::xid) FROM {}").format(sql.Literal(mark), self._name)
+            sql.SQL("SELECT count(*), count(*) FILTER (WHERE xmin = {}::xid) FROM {}").format(
+                sql.Literal(mark), self._name
+            )
         ).fetchone()
         self._session.commit()
         after, of_load = row or (0, 0)
@@ -114,8 +123,11 @@ def open_load(
         table = find_table(session, dialect, name)
         if table is None:
             raise UltravectError(
-                "table-missing", f"connection {connection}: the table {name} is gone since the run was planned",
-                hint="run again", connection=connection, table=str(name),
+                "table-missing",
+                f"connection {connection}: the table {name} is gone since the run was planned",
+                hint="run again",
+                connection=connection,
+                table=str(name),
             )
         yield PostgresqlLoad(session, connection, dialect, table, columns)
     except psycopg.Error as error:

@@ -17,15 +17,45 @@ _SSL_MODES = {"off": "disable", "preferred": "prefer", "required": "require", "v
 
 # What the server or libpq says, and what it means for the user: code, detail, hint
 _REFUSALS = (
-    ("password authentication failed", "wrong-password", "the server refused the password of user {user!r}", "set the password of the connection anew"),
-    ("no password supplied", "wrong-password", "the server wants a password for user {user!r}", "set the connection's password"),
+    (
+        "password authentication failed",
+        "wrong-password",
+        "the server refused the password of user {user!r}",
+        "set the password of the connection anew",
+    ),
+    (
+        "no password supplied",
+        "wrong-password",
+        "the server wants a password for user {user!r}",
+        "set the connection's password",
+    ),
     ("does not exist", "unknown-database", "{message}", "check database and user for typing errors"),
-    ("no pg_hba.conf entry", "not-admitted", "the server does not admit user {user!r} from this machine", "have its pg_hba.conf admit it"),
-    ("too many clients", "server-full", "the server has no free connection", "try later, or raise max_connections"),
+    (
+        "no pg_hba.conf entry",
+        "not-admitted",
+        "the server does not admit user {user!r} from this machine",
+        "have its pg_hba.conf admit it",
+    ),
+    (
+        "too many clients",
+        "server-full",
+        "the server has no free connection",
+        "try later, or raise max_connections",
+    ),
     ("starting up", "server-starting", "the server is starting up", "try again in a moment"),
     ("shutting down", "server-stopping", "the server is shutting down", "try again when it is up"),
-    ("does not support SSL", "no-tls", "the server does not speak TLS", "set tls: off, or switch TLS on in the server"),
-    ("certificate", "certificate-refused", "the server's certificate does not verify: {message}", "mend the certificate, or set tls: required"),
+    (
+        "does not support SSL",
+        "no-tls",
+        "the server does not speak TLS",
+        "set tls: off, or switch TLS on in the server",
+    ),
+    (
+        "certificate",
+        "certificate-refused",
+        "the server's certificate does not verify: {message}",
+        "mend the certificate, or set tls: required",
+    ),
 )
 
 
@@ -90,12 +120,17 @@ def sign_in(name: str, settings: PostgresqlSettings, application: str) -> Connec
                     code, f"connection {name}: {text} ({_where(settings)})", hint=hint, connection=name
                 ) from None
         raise UltravectError(
-            "sign-in-failed", f"connection {name}: signing in at {_where(settings)} failed: {message}",
-            hint="check the connection's settings with `ultravect connection test`", connection=name,
+            "sign-in-failed",
+            f"connection {name}: signing in at {_where(settings)} failed: {message}",
+            hint="check the connection's settings with `ultravect connection test`",
+            connection=name,
         ) from None
     except (psycopg.Error, UnicodeError, ValueError) as error:
         raise UltravectError(
-            "sign-in-failed", f"connection {name}: the settings cannot be used: {error}", hint="check them", connection=name
+            "sign-in-failed",
+            f"connection {name}: the settings cannot be used: {error}",
+            hint="check them",
+            connection=name,
         ) from None
 
 
@@ -111,10 +146,12 @@ def explained(name: str, doing: str) -> Iterator[None]:
 def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
     """What a database error means for the user."""
     diagnosis = error.diag
-    if error.sqlstate is None or error.sqlstate[:2] in ("08", "57") and error.sqlstate != "57014":
+    if error.sqlstate is None or (error.sqlstate[:2] in ("08", "57") and error.sqlstate != "57014"):
         return UltravectError(
-            "connection-lost", f"connection {name}: the connection to the database was lost while {doing}",
-            hint="see whether the database is up, then run again", connection=name,
+            "connection-lost",
+            f"connection {name}: the connection to the database was lost while {doing}",
+            hint="see whether the database is up, then run again",
+            connection=name,
         )
     message = diagnosis.message_primary or str(error).strip()
     if diagnosis.message_detail:
@@ -123,13 +160,25 @@ def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
         "42501": ("privilege-missing", "have the privilege granted to the connection's user"),
         "57014": ("time-limit", "ask for less, or raise the limit"),
         "25006": ("read-only", "questions may only read"),
-        "23505": ("constraint-refused", "the rows break a unique constraint of the target: clear the old rows, or mend the file"),
-        "23514": ("constraint-refused", "the rows break a check constraint of the target: mend the file or the constraint"),
+        "23505": (
+            "constraint-refused",
+            "the rows break a unique constraint of the target: clear the old rows, or mend the file",
+        ),
+        "23514": (
+            "constraint-refused",
+            "the rows break a check constraint of the target: mend the file or the constraint",
+        ),
         "23503": ("constraint-refused", "the rows point to rows that are not there: load those first"),
         "53100": ("target-full", "free disk space in the target"),
     }
     code, hint = codes.get(error.sqlstate, ("database-error", diagnosis.message_hint or ""))
     return UltravectError(
-        code, f"connection {name}, while {doing}: {message}", hint=hint, connection=name,
-        table=diagnosis.table_name, column=diagnosis.column_name, constraint=diagnosis.constraint_name, sqlstate=error.sqlstate,
+        code,
+        f"connection {name}, while {doing}: {message}",
+        hint=hint,
+        connection=name,
+        table=diagnosis.table_name,
+        column=diagnosis.column_name,
+        constraint=diagnosis.constraint_name,
+        sqlstate=error.sqlstate,
     )

@@ -23,7 +23,9 @@ def _text(array: pa.Array) -> pa.Array:
         start = array.offset * 16
         digits = data[start : start + len(array) * 16].to_pybytes().hex()
         offsets = np.arange(0, len(digits) + 32, 32, dtype="<i4")
-        text = pa.Array.from_buffers(pa.string(), len(array), [None, pa.py_buffer(offsets), pa.py_buffer(digits.encode())])
+        text = pa.Array.from_buffers(
+            pa.string(), len(array), [None, pa.py_buffer(offsets), pa.py_buffer(digits.encode())]
+        )
         return pc.if_else(array.is_valid(), text, pa.scalar(None, pa.string()))
     if pa.types.is_timestamp(kind) and kind.tz:
         # the session's zone is UTC

@@ -124,5 +124,7 @@ def _quotes(data: bytes, dialect: Dialect) -> Quotes:
 def _stray(data: bytes, quotes: Quotes, line: int, dialect: Dialect, object_name: str) -> UltravectError:
     opened = _line_at(data, int(quotes.positions[-2]), line, dialect.newline)
     closed = _line_at(data, int(quotes.positions[-1]), line, dialect.newline)
-    where = "" if opened == closed else f" (the value starts in line {opened:,}; was its quote left open there?)"
+    where = (
+        "" if opened == closed else f" (the value starts in line {opened:,}; was its quote left open there?)"
+    )
     return _broken(object_name, f"text follows a closing quote{where}", closed)

@@ -32,7 +32,19 @@ _MAX_COLUMNS = 10_000
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
 _PARSED = frozenset(
-    ["boolean", "smallint", "integer", "bigint", "decimal", "real", "double", "date", "timestamp", "timestamptz", "text"]
+    [
+        "boolean",
+        "smallint",
+        "integer",
+        "bigint",
+        "decimal",
+        "real",
+        "double",
+        "date",
+        "timestamp",
+        "timestamptz",
+        "text",
+    ]
 )
 
 
@@ -149,16 +161,29 @@ class DelimitedReader:
         """Whether ``parse_typed`` gives this column in its type."""
         dated = column.type.name in ("date", "timestamp", "timestamptz")
         unbounded = column.type.name == "decimal" and column.type.precision is None
-        return column.type.name in _PARSED and not unbounded and (not dated or column.formats.date_pattern == ISO_DATE)
+        return (
+            column.type.name in _PARSED
+            and not unbounded
+            and (not dated or column.formats.date_pattern == ISO_DATE)
+        )
 
     def _parse(
-        self, block: Block, types: dict[str, pa.DataType], include: list[str], formats: TextFormats, *, skip_ragged: bool
+        self,
+        block: Block,
+        types: dict[str, pa.DataType],
+        include: list[str],
+        formats: TextFormats,
+        *,
+        skip_ragged: bool,
     ) -> pa.Table:
         quote = block.dialect.quote
         return pv.read_csv(
             pa.BufferReader(block.data),
             read_options=pv.ReadOptions(
-                column_names=list(types), use_threads=not skip_ragged, block_size=len(block.data) + 1
+                column_names=list(types),
+                # threads cost more than they give for a small block
+                use_threads=not skip_ragged and len(block.data) > _BLOCK_BYTES[-1],
+                block_size=len(block.data) + 1,
             ),
             parse_options=pv.ParseOptions(
                 delimiter=chr(block.dialect.delimiter),
@@ -240,8 +265,14 @@ def _unique(names: Sequence[str]) -> tuple[list[str], list[Finding]]:
                 break
             final = f"{name or f'column_{position}'}_{number}"
         if final != name:
-            what = f"column {position} has no name" if not name else f"the name {name!r} stands in the header more than once"
-            findings.append(Finding("note", "column-renamed", f"{what}; it is called {final!r} here", "from.layout"))
+            what = (
+                f"column {position} has no name"
+                if not name
+                else f"the name {name!r} stands in the header more than once"
+            )
+            findings.append(
+                Finding("note", "column-renamed", f"{what}; it is called {final!r} here", "from.layout")
+            )
         taken.add(final)
         result.append(final)
     return result, findings
@@ -254,7 +285,10 @@ def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) 
         head = opened.stream.read(HEAD_BYTES)
         if not head:
             raise UltravectError(
-                "file-empty", f"{path} is empty: it has no header and no rows", hint="check that it was written completely", object=path
+                "file-empty",
+                f"{path} is empty: it has no header and no rows",
+                hint="check that it was written completely",
+                object=path,
             )
         sniffed = sniff(head, layout or DelimitedLayout(), len(head) == opened.info.size)
         dialect = _dialect(sniffed.layout, head)
@@ -263,8 +297,10 @@ def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) 
         first = next((block for block in blocks if len(block.row_starts)), None)
     if first is None:
         raise UltravectError(
-            "file-empty", f"{path} has no rows and no header after its {sniffed.layout.preamble} preamble lines",
-            hint="check layout.preamble", object=path,
+            "file-empty",
+            f"{path} has no rows and no header after its {sniffed.layout.preamble} preamble lines",
+            hint="check layout.preamble",
+            object=path,
         )
     quote = sniffed.layout.quote
     row = next(
@@ -278,10 +314,14 @@ def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) 
     )
     if len(row) > _MAX_COLUMNS:
         raise UltravectError(
-            "too-many-columns", f"{path} has {len(row):,} columns; at most {_MAX_COLUMNS:,} can be read",
-            hint="is layout.delimiter right?", object=path,
+            "too-many-columns",
+            f"{path} has {len(row):,} columns; at most {_MAX_COLUMNS:,} can be read",
+            hint="is layout.delimiter right?",
+            object=path,
         )
     names, findings = _unique(row if sniffed.layout.header else [""] * len(row))
     if not sniffed.layout.header:
         findings = []
-    return DelimitedReader(storage, path, sniffed.layout, opened.info.size, names, sniffed.findings + findings)
+    return DelimitedReader(
+        storage, path, sniffed.layout, opened.info.size, names, sniffed.findings + findings
+    )

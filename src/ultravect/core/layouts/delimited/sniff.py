@@ -29,7 +29,10 @@ class Sniffed:
 def _rows(text: str, delimiter: str, quote: str) -> list[list[str]]:
     quoting = csv.QUOTE_NONE if quote == "none" else csv.QUOTE_MINIMAL
     reader = csv.reader(
-        text.splitlines(keepends=True), delimiter=delimiter, quotechar=None if quote == "none" else quote, quoting=quoting
+        text.splitlines(keepends=True),
+        delimiter=delimiter,
+        quotechar=None if quote == "none" else quote,
+        quoting=quoting,
     )
     rows: list[list[str]] = []
     try:
@@ -80,7 +83,13 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         severity = "note" if detected.sure else "warning"
         fix = "" if detected.sure else f"if that is right, write layout.encoding: {detected.name}"
         findings.append(
-            Finding(severity, "encoding-detected", f"encoding {detected.name}: {detected.reason}", "from.layout", fix)
+            Finding(
+                severity,
+                "encoding-detected",
+                f"encoding {detected.name}: {detected.reason}",
+                "from.layout",
+                fix,
+            )
         )
     text = head.decode(encoding, "replace").removeprefix("\ufeff")
     if not whole:

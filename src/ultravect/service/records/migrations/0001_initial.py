@@ -9,182 +9,362 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('auth', '0012_alter_user_first_name_max_length'),
+        ("auth", "0012_alter_user_first_name_max_length"),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Connection',
+            name="Connection",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=64, unique=True)),
-                ('kind', models.CharField(max_length=32)),
-                ('settings', models.JSONField(default=dict)),
-                ('sealed', models.TextField(blank=True, default='')),
-                ('created_at', models.DateTimeField(auto_now_add=True)),
-                ('changed_at', models.DateTimeField(auto_now=True)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("name", models.CharField(max_length=64, unique=True)),
+                ("kind", models.CharField(max_length=32)),
+                ("settings", models.JSONField(default=dict)),
+                ("sealed", models.TextField(blank=True, default="")),
+                ("created_at", models.DateTimeField(auto_now_add=True)),
+                ("changed_at", models.DateTimeField(auto_now=True)),
             ],
             options={
-                'ordering': ['name'],
+                "ordering": ["name"],
             },
         ),
         migrations.CreateModel(
-            name='Job',
+            name="Job",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=64, unique=True)),
-                ('created_at', models.DateTimeField(auto_now_add=True)),
-                ('deleted_at', models.DateTimeField(null=True)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("name", models.CharField(max_length=64, unique=True)),
+                ("created_at", models.DateTimeField(auto_now_add=True)),
+                ("deleted_at", models.DateTimeField(null=True)),
             ],
             options={
-                'ordering': ['name'],
+                "ordering": ["name"],
             },
         ),
         migrations.CreateModel(
-            name='Leg',
+            name="Leg",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('number', models.PositiveIntegerField()),
-                ('source', models.CharField(max_length=500)),
-                ('target', models.CharField(max_length=500)),
-                ('state', models.CharField(choices=[('queued', 'Queued'), ('running', 'Running'), ('succeeded', 'Succeeded'), ('failed', 'Failed'), ('stopped', 'Stopped')], default='queued', max_length=16)),
-                ('phases', models.JSONField(default=list)),
-                ('progress', models.JSONField(default=dict)),
-                ('tally', models.JSONField(null=True)),
-                ('rows_before', models.BigIntegerField(null=True)),
-                ('rows_after', models.BigIntegerField(null=True)),
-                ('created_target', models.BooleanField(default=False)),
-                ('rejected', models.BigIntegerField(default=0)),
-                ('peak_memory', models.BigIntegerField(null=True)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("number", models.PositiveIntegerField()),
+                ("source", models.CharField(max_length=500)),
+                ("target", models.CharField(max_length=500)),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[
+                            ("queued", "Queued"),
+                            ("running", "Running"),
+                            ("succeeded", "Succeeded"),
+                            ("failed", "Failed"),
+                            ("stopped", "Stopped"),
+                        ],
+                        default="queued",
+                        max_length=16,
+                    ),
+                ),
+                ("phases", models.JSONField(default=list)),
+                ("progress", models.JSONField(default=dict)),
+                ("tally", models.JSONField(null=True)),
+                ("rows_before", models.BigIntegerField(null=True)),
+                ("rows_after", models.BigIntegerField(null=True)),
+                ("created_target", models.BooleanField(default=False)),
+                ("rejected", models.BigIntegerField(default=0)),
+                ("peak_memory", models.BigIntegerField(null=True)),
             ],
             options={
-                'ordering': ['number'],
+                "ordering": ["number"],
             },
         ),
         migrations.CreateModel(
-            name='User',
+            name="User",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('password', models.CharField(max_length=128, verbose_name='password')),
-                ('last_login', models.DateTimeField(blank=True, null=True, verbose_name='last login')),
-                ('is_superuser', models.BooleanField(default=False, help_text='Designates that this user has all permissions without explicitly assigning them.', verbose_name='superuser status')),
-                ('username', models.CharField(error_messages={'unique': 'A user with that username already exists.'}, help_text='Required. 150 characters or fewer. Letters, digits and @/./+/-/_ only.', max_length=150, unique=True, validators=[django.contrib.auth.validators.UnicodeUsernameValidator()], verbose_name='username')),
-                ('first_name', models.CharField(blank=True, max_length=150, verbose_name='first name')),
-                ('last_name', models.CharField(blank=True, max_length=150, verbose_name='last name')),
-                ('email', models.EmailField(blank=True, max_length=254, verbose_name='email address')),
-                ('is_staff', models.BooleanField(default=False, help_text='Designates whether the user can log into this admin site.', verbose_name='staff status')),
-                ('is_active', models.BooleanField(default=True, help_text='Designates whether this user should be treated as active. Unselect this instead of deleting accounts.', verbose_name='active')),
-                ('date_joined', models.DateTimeField(default=django.utils.timezone.now, verbose_name='date joined')),
-                ('role', models.CharField(choices=[('viewer', 'Viewer'), ('operator', 'Operator'), ('editor', 'Editor'), ('admin', 'Admin')], default='viewer', max_length=16)),
-                ('groups', models.ManyToManyField(blank=True, help_text='The groups this user belongs to. A user will get all permissions granted to each of their groups.', related_name='user_set', related_query_name='user', to='auth.group', verbose_name='groups')),
-                ('user_permissions', models.ManyToManyField(blank=True, help_text='Specific permissions for this user.', related_name='user_set', related_query_name='user', to='auth.permission', verbose_name='user permissions')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("password", models.CharField(max_length=128, verbose_name="password")),
+                ("last_login", models.DateTimeField(blank=True, null=True, verbose_name="last login")),
+                (
+                    "is_superuser",
+                    models.BooleanField(
+                        default=False,
+                        help_text="Designates that this user has all permissions without explicitly assigning them.",
+                        verbose_name="superuser status",
+                    ),
+                ),
+                (
+                    "username",
+                    models.CharField(
+                        error_messages={"unique": "A user with that username already exists."},
+                        help_text="Required. 150 characters or fewer. Letters, digits and @/./+/-/_ only.",
+                        max_length=150,
+                        unique=True,
+                        validators=[django.contrib.auth.validators.UnicodeUsernameValidator()],
+                        verbose_name="username",
+                    ),
+                ),
+                ("first_name", models.CharField(blank=True, max_length=150, verbose_name="first name")),
+                ("last_name", models.CharField(blank=True, max_length=150, verbose_name="last name")),
+                ("email", models.EmailField(blank=True, max_length=254, verbose_name="email address")),
+                (
+                    "is_staff",
+                    models.BooleanField(
+                        default=False,
+                        help_text="Designates whether the user can log into this admin site.",
+                        verbose_name="staff status",
+                    ),
+                ),
+                (
+                    "is_active",
+                    models.BooleanField(
+                        default=True,
+                        help_text="Designates whether this user should be treated as active. Unselect this instead of deleting accounts.",
+                        verbose_name="active",
+                    ),
+                ),
+                (
+                    "date_joined",
+                    models.DateTimeField(default=django.utils.timezone.now, verbose_name="date joined"),
+                ),
+                (
+                    "role",
+                    models.CharField(
+                        choices=[
+                            ("viewer", "Viewer"),
+                            ("operator", "Operator"),
+                            ("editor", "Editor"),
+                            ("admin", "Admin"),
+                        ],
+                        default="viewer",
+                        max_length=16,
+                    ),
+                ),
+                (
+                    "groups",
+                    models.ManyToManyField(
+                        blank=True,
+                        help_text="The groups this user belongs to. A user will get all permissions granted to each of their groups.",
+                        related_name="user_set",
+                        related_query_name="user",
+                        to="auth.group",
+                        verbose_name="groups",
+                    ),
+                ),
+                (
+                    "user_permissions",
+                    models.ManyToManyField(
+                        blank=True,
+                        help_text="Specific permissions for this user.",
+                        related_name="user_set",
+                        related_query_name="user",
+                        to="auth.permission",
+                        verbose_name="user permissions",
+                    ),
+                ),
             ],
             options={
-                'verbose_name': 'user',
-                'verbose_name_plural': 'users',
-                'abstract': False,
+                "verbose_name": "user",
+                "verbose_name_plural": "users",
+                "abstract": False,
             },
             managers=[
-                ('objects', django.contrib.auth.models.UserManager()),
+                ("objects", django.contrib.auth.models.UserManager()),
             ],
         ),
         migrations.CreateModel(
-            name='Reject',
+            name="Reject",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('object', models.CharField(max_length=500)),
-                ('row', models.BigIntegerField()),
-                ('line', models.BigIntegerField(null=True)),
-                ('column', models.CharField(blank=True, max_length=500)),
-                ('value', models.TextField(null=True)),
-                ('reason', models.TextField()),
-                ('record', models.TextField()),
-                ('leg', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='rejects', to='records.leg')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("object", models.CharField(max_length=500)),
+                ("row", models.BigIntegerField()),
+                ("line", models.BigIntegerField(null=True)),
+                ("column", models.CharField(blank=True, max_length=500)),
+                ("value", models.TextField(null=True)),
+                ("reason", models.TextField()),
+                ("record", models.TextField()),
+                (
+                    "leg",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="rejects", to="records.leg"
+                    ),
+                ),
             ],
             options={
-                'ordering': ['id'],
+                "ordering": ["id"],
             },
         ),
         migrations.CreateModel(
-            name='Revision',
+            name="Revision",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('number', models.PositiveIntegerField()),
-                ('text', models.TextField()),
-                ('structure', models.JSONField()),
-                ('saved_at', models.DateTimeField(auto_now_add=True)),
-                ('job', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='revisions', to='records.job')),
-                ('saved_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("number", models.PositiveIntegerField()),
+                ("text", models.TextField()),
+                ("structure", models.JSONField()),
+                ("saved_at", models.DateTimeField(auto_now_add=True)),
+                (
+                    "job",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="revisions",
+                        to="records.job",
+                    ),
+                ),
+                (
+                    "saved_by",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Run',
+            name="Run",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('state', models.CharField(choices=[('queued', 'Queued'), ('running', 'Running'), ('succeeded', 'Succeeded'), ('failed', 'Failed'), ('stopped', 'Stopped')], default='queued', max_length=16)),
-                ('queued_at', models.DateTimeField(auto_now_add=True)),
-                ('started_at', models.DateTimeField(null=True)),
-                ('first_row_at', models.DateTimeField(null=True)),
-                ('ended_at', models.DateTimeField(null=True)),
-                ('stop_requested', models.BooleanField(default=False)),
-                ('error', models.JSONField(null=True)),
-                ('worker', models.CharField(blank=True, default='', max_length=100)),
-                ('idempotency_key', models.CharField(max_length=200, null=True, unique=True)),
-                ('job', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='runs', to='records.job')),
-                ('revision', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, to='records.revision')),
-                ('started_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                (
+                    "state",
+                    models.CharField(
+                        choices=[
+                            ("queued", "Queued"),
+                            ("running", "Running"),
+                            ("succeeded", "Succeeded"),
+                            ("failed", "Failed"),
+                            ("stopped", "Stopped"),
+                        ],
+                        default="queued",
+                        max_length=16,
+                    ),
+                ),
+                ("queued_at", models.DateTimeField(auto_now_add=True)),
+                ("started_at", models.DateTimeField(null=True)),
+                ("first_row_at", models.DateTimeField(null=True)),
+                ("ended_at", models.DateTimeField(null=True)),
+                ("stop_requested", models.BooleanField(default=False)),
+                ("error", models.JSONField(null=True)),
+                ("worker", models.CharField(blank=True, default="", max_length=100)),
+                ("idempotency_key", models.CharField(max_length=200, null=True, unique=True)),
+                (
+                    "job",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="runs", to="records.job"
+                    ),
+                ),
+                (
+                    "revision",
+                    models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, to="records.revision"),
+                ),
+                (
+                    "started_by",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
             options={
-                'ordering': ['-id'],
+                "ordering": ["-id"],
             },
         ),
         migrations.AddField(
-            model_name='leg',
-            name='run',
-            field=models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='legs', to='records.run'),
+            model_name="leg",
+            name="run",
+            field=models.ForeignKey(
+                on_delete=django.db.models.deletion.CASCADE, related_name="legs", to="records.run"
+            ),
         ),
         migrations.CreateModel(
-            name='Event',
+            name="Event",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('kind', models.CharField(max_length=16)),
-                ('at', models.DateTimeField(auto_now_add=True)),
-                ('data', models.JSONField(default=dict)),
-                ('run', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='events', to='records.run')),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("kind", models.CharField(max_length=16)),
+                ("at", models.DateTimeField(auto_now_add=True)),
+                ("data", models.JSONField(default=dict)),
+                (
+                    "run",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="events", to="records.run"
+                    ),
+                ),
             ],
             options={
-                'ordering': ['id'],
+                "ordering": ["id"],
             },
         ),
         migrations.CreateModel(
-            name='Token',
+            name="Token",
             fields=[
-                ('id', models.BigAutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('label', models.CharField(max_length=100)),
-                ('digest', models.CharField(max_length=64, unique=True)),
-                ('created_at', models.DateTimeField(auto_now_add=True)),
-                ('used_at', models.DateTimeField(null=True)),
-                ('user', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='tokens', to=settings.AUTH_USER_MODEL)),
+                (
+                    "id",
+                    models.BigAutoField(
+                        auto_created=True, primary_key=True, serialize=False, verbose_name="ID"
+                    ),
+                ),
+                ("label", models.CharField(max_length=100)),
+                ("digest", models.CharField(max_length=64, unique=True)),
+                ("created_at", models.DateTimeField(auto_now_add=True)),
+                ("used_at", models.DateTimeField(null=True)),
+                (
+                    "user",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="tokens",
+                        to=settings.AUTH_USER_MODEL,
+                    ),
+                ),
             ],
         ),
         migrations.AddConstraint(
-            model_name='revision',
-            constraint=models.UniqueConstraint(fields=('job', 'number'), name='one_revision_a_number'),
+            model_name="revision",
+            constraint=models.UniqueConstraint(fields=("job", "number"), name="one_revision_a_number"),
         ),
         migrations.AddIndex(
-            model_name='run',
-            index=models.Index(fields=['job', '-id'], name='records_run_job_id_4b0df0_idx'),
+            model_name="run",
+            index=models.Index(fields=["job", "-id"], name="records_run_job_id_4b0df0_idx"),
         ),
         migrations.AddIndex(
-            model_name='run',
-            index=models.Index(fields=['state'], name='records_run_state_6745ab_idx'),
+            model_name="run",
+            index=models.Index(fields=["state"], name="records_run_state_6745ab_idx"),
         ),
         migrations.AddConstraint(
-            model_name='leg',
-            constraint=models.UniqueConstraint(fields=('run', 'number'), name='one_leg_a_number'),
+            model_name="leg",
+            constraint=models.UniqueConstraint(fields=("run", "number"), name="one_leg_a_number"),
         ),
     ]

@@ -1,0 +1,182 @@
+"""Takes the pictures of docs/screenshots from the demo data: pages of the console, and output of the command line."""
+
+from __future__ import annotations
+
+import os
+import pty
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+from demo.load import load
+from playwright.sync_api import Browser, Page
+from rich.console import Console
+from rich.terminal_theme import TerminalTheme
+from rich.text import Text
+
+from devtools.browser import chromium
+from devtools.stack import USER, Stack
+from ultravect.client import Client
+
+_SIZE = {"width": 1280, "height": 800}
+_NIGHT = TerminalTheme(
+    (35, 32, 28),
+    (226, 221, 212),
+    [
+        (60, 56, 50),
+        (226, 112, 92),
+        (122, 186, 132),
+        (222, 176, 92),
+        (120, 168, 214),
+        (196, 140, 180),
+        (110, 186, 186),
+        (226, 221, 212),
+    ],
+)
+_TERMINAL_PAGE = """<body style="margin:0;background:{background}"><pre style="margin:0;padding:14px 16px;width:1248px;
+color:{foreground};background:{background};font:13px/1.45 'DejaVu Sans Mono',monospace">{code}</pre></body>"""
+_BROKEN_JOB = """\
+ultravect: 1
+job: guestbook
+about: Bookings as the huts typed them; some rows are bad.
+
+from:
+  connection: incoming
+  files: guestbook.csv
+
+into:
+  connection: warehouse
+  table: guestbook
+  rejects: {rejects}
+"""
+_BROKEN_ROWS = """\
+visit_id,hut_code,arrival,nights,paid
+1,001,2026-07-01,2,yes
+2,001,2026-07-02,two,yes
+3,002,2026-07-32,1,no
+4,002,2026-07-04,3
+5,003,2026-07-05,1,maybe
+6,004,2026-07-06,2,no
+"""
+
+
+def _prepare(stack: Stack, client: Client) -> None:
+    load(client, stack.files, stack.warehouse)
+    (stack.files / "guestbook.csv").write_text(_BROKEN_ROWS)
+    stack.postgres.execute(
+        "CREATE TABLE guestbook (visit_id int, hut_code varchar(4), arrival date, nights smallint, paid boolean)",
+        "warehouse",
+    )
+    for rejects in (0, 10):
+        client.save_job("guestbook", _BROKEN_JOB.format(rejects=rejects))
+        client.wait(client.run("guestbook").id)
+    client.save_job("guestbook", _BROKEN_JOB.format(rejects=0))
+    client.wait(client.run("bookings").id)
+
+
+def _sign_in(page: Page, stack: Stack) -> None:
+    page.goto(stack.url)
+    page.fill("#user", USER)
+    page.fill("#password", stack.password)
+    page.get_by_role("button", name="Sign in").click()
+    page.get_by_role("heading", name="Jobs").wait_for()
+
+
+def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None:
+    page = browser.new_page(viewport=_SIZE, color_scheme="light")
+    page.goto(stack.url)
+    page.get_by_role("button", name="Sign in").wait_for()
+    page.screenshot(path=folder / "sign-in.png")
+    _sign_in(page, stack)
+
+    def shoot(name: str, address: str, wait: str) -> None:
+        page.goto(f"{stack.url}/#/{address}")
+        page.locator(wait).first.wait_for()
+        page.wait_for_timeout(400)
+        page.screenshot(path=folder / f"{name}.png")
+
+    shoot("jobs", "jobs", "table a")
+    page.goto(f"{stack.url}/#/jobs/bookings")
+    page.locator(".cm-line").first.wait_for()
+    page.get_by_role("button", name="Check").click()
+    page.get_by_test_id("check").wait_for()
+    page.wait_for_timeout(300)
+    page.screenshot(path=folder / "job.png")
+    runs = {(run.job, run.state): run.id for run in reversed(client.runs().items)}
+    shoot("run", f"runs/{client.runs(job='bookings').items[0].id}", "[data-testid=tally]")
+    failed = next(run for run in client.runs(job="guestbook").items if run.state == "failed")
+    shoot("run-failed", f"runs/{failed.id}", "[role=alert]")
+    shoot("run-rejects", f"runs/{runs['guestbook', 'succeeded']}", "[data-testid=tally]")
+    shoot("runs", "runs", "table a")
+    page.goto(f"{stack.url}/#/connections")
+    page.locator("td button").first.wait_for()
+    for button in page.locator("td button").all():
+        button.click()
+    page.get_by_text("signed in to PostgreSQL").wait_for()
+    page.screenshot(path=folder / "connections.png")
+    night = browser.new_page(viewport=_SIZE, color_scheme="dark")
+    _sign_in(night, stack)
+    night.goto(f"{stack.url}/#/runs/{runs['guestbook', 'succeeded']}")
+    night.get_by_test_id("tally").wait_for()
+    night.wait_for_timeout(400)
+    night.screenshot(path=folder / "run-night.png")
+
+
+def terminal_output(command: list[str], environment: dict[str, str], columns: int = 132) -> str:
+    """What a command prints into a terminal, with its escape codes."""
+    main, other = pty.openpty()
+    variables = os.environ | environment | {"COLUMNS": str(columns), "LINES": "60", "TERM": "xterm-256color"}
+    process = subprocess.Popen(command, stdout=other, stderr=other, stdin=subprocess.DEVNULL, env=variables)
+    os.close(other)
+    output = b""
+    while True:
+        try:
+            part = os.read(main, 65536)
+        except OSError:
+            break
+        if not part:
+            break
+        output += part
+    process.wait()
+    os.close(main)
+    return output.decode("utf-8", "replace")
+
+
+def _last_screen(output: str) -> str:
+    """What stays on the screen: the live picture of a run is wiped away when it ends."""
+    shown = output.replace("\r\n", "\n").split("\x1b[?25h")[-1]
+    return re.sub(r"^(?:\r|\n|\x1b\[(?:2K|1A))+", "", shown)
+
+
+def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
+    program = str(Path(sys.executable).parent / "ultravect")
+    environment = {"ULTRAVECT_URL": stack.url, "ULTRAVECT_TOKEN": stack.token}
+    commands = {
+        "cli-look": [["look", "incoming", "bookings.csv", "--rows", "5"]],
+        "cli-check": [["check", "guestbook"]],
+        "cli-run": [
+            ["jobs"],
+            ["run", "bookings"],
+            ["ask", "warehouse", "select count(*), sum(nights * night_price) from booking"],
+        ],
+    }
+    for name, lines in commands.items():
+        console = Console(record=True, width=132, file=open(os.devnull, "w"), force_terminal=True)
+        for arguments in lines:
+            shown = " ".join(f"'{word}'" if " " in word else word for word in arguments)
+            console.print(Text(f"$ ultravect {shown}", style="bold"))
+            console.print(Text.from_ansi(_last_screen(terminal_output([program, *arguments], environment))))
+        page = browser.new_page(viewport=_SIZE)
+        page.set_content(console.export_html(theme=_NIGHT, inline_styles=True, code_format=_TERMINAL_PAGE))
+        page.locator("pre").screenshot(path=folder / f"{name}.png")
+
+
+def take(stack: Stack, folder: Path) -> None:
+    """Writes the pictures into ``folder``."""
+    folder.mkdir(parents=True, exist_ok=True)
+    with Client(stack.url, token=stack.token) as client, chromium() as browser:
+        _prepare(stack, client)
+        _pages(browser, stack, client, folder)
+        _terminal(browser, stack, folder)
+    print(f"wrote {len(list(folder.glob('*.png')))} pictures into {folder}")

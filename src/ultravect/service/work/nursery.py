@@ -1,0 +1,88 @@
+"""A process that has everything a leg needs in memory, and forks a leg process whenever it is asked to.
+
+``python -m ultravect.service.work.nursery FD``: FD is a Unix socket to the worker. Each message on it carries the
+file descriptor of another socket, over which the new leg process talks with the worker. A fork takes milliseconds,
+where starting Python and importing Arrow takes the better part of a second.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import io
+import logging
+import os
+import signal
+import socket
+import sys
+from collections.abc import Sequence
+
+from ultravect.core.databases.postgresql.binary_copy import RowEncoder, encoder_for
+from ultravect.core.engine.plan import ColumnPlan
+from ultravect.core.engine.scan import scan_columns
+from ultravect.core.engine.shape import Shaper
+from ultravect.core.expressions.select_list import resolve
+from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.storage.base import FileInfo, OpenFile
+from ultravect.service.work.leg_process import serve_leg
+
+_SAMPLE = (
+    b"a,b,c,d,e,f\n1,007,2026-01-02,1.50,true,2026-01-02 03:04:05\n2,,2026-01-03,2.25,false,2026-01-02 03:04:06\n"
+    b'3,"x, y",2026-01-04,,no,2026-01-02T03:04:05\n'
+)
+
+
+class _Sample:
+    """A storage with one small file, in memory."""
+
+    def probe(self) -> list[str]:
+        return []
+
+    def list(self, search: str, limit: int) -> Sequence[FileInfo]:
+        return []
+
+    def open(self, path: str) -> OpenFile:
+        return OpenFile(FileInfo(path, len(_SAMPLE), dt.datetime.now(dt.UTC)), io.BytesIO(_SAMPLE))
+
+
+def _warm_up() -> None:
+    """Does once what is slow the first time. No thread may be started here: a fork takes none along."""
+    resolve(["a as z text(4)", "* except (a)"], ["a", "b"])
+    reader = open_delimited(_Sample(), "sample.csv", None)
+    found = scan_columns(reader, range(len(reader.names))).columns
+    columns = [
+        ColumnPlan(position, column.name, column.name, column.type, "", reader.formats)
+        for position, column in found.items()
+    ]
+    for block in reader.blocks():
+        batch = Shaper(reader, columns).shape(block).batch
+        natives = ("int4", "text", "date", "numeric", "bool", "timestamp")
+        encoders = [
+            encoder_for(native, column.type.arrow) for native, column in zip(natives, columns, strict=True)
+        ]
+        RowEncoder([encoder for encoder in encoders if encoder]).encode(batch)
+
+
+def main() -> None:
+    worker = socket.socket(fileno=int(sys.argv[1]))
+    logging.basicConfig(stream=sys.stderr, level=logging.WARNING)
+    logging.getLogger("psycopg").setLevel(logging.CRITICAL)
+    # stopping is the worker's business: it closes the socket
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_IGN)
+    signal.signal(signal.SIGCHLD, signal.SIG_IGN)
+    _warm_up()
+    worker.send(b"ready")
+    while True:
+        message, descriptors, _, _ = socket.recv_fds(worker, 16, 1)
+        if not message:
+            os._exit(0)
+        if os.fork() == 0:
+            worker.close()
+            os.setsid()
+            signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+            serve_leg(socket.socket(fileno=descriptors[0]))
+        os.close(descriptors[0])
+
+
+if __name__ == "__main__":
+    main()
