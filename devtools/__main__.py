@@ -124,9 +124,7 @@ def main() -> int:
             one.add_argument("--state", type=Path, required=True)
         if verb is serve:
             one.add_argument("--detach", action="store_true")
-            one.add_argument(
-                "--root", action="append", default=[], help="a folder that folder connections may be in"
-            )
+            one.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     arguments, rest = parser.parse_known_args()
     arguments.rest = rest
     if rest and arguments.verb not in ("test", "bench"):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import os
 import pty
 import re
@@ -162,7 +163,7 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
         ],
     }
     for name, lines in commands.items():
-        console = Console(record=True, width=132, file=open(os.devnull, "w"), force_terminal=True)
+        console = Console(record=True, width=132, file=io.StringIO(), force_terminal=True)
         for arguments in lines:
             shown = " ".join(f"'{word}'" if " " in word else word for word in arguments)
             console.print(Text(f"$ ultravect {shown}", style="bold"))

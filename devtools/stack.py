@@ -37,9 +37,7 @@ class Stack:
     token: str = ""
 
     @classmethod
-    def start(
-        cls, state: Path, *, port: int | None = None, roots: Sequence[str] = (), durable: bool = True
-    ) -> Stack:
+    def start(cls, state: Path, *, port: int | None = None, roots: Sequence[str] = (), durable: bool = True) -> Stack:
         state.mkdir(parents=True, exist_ok=True)
         state = state.resolve()
         (state / "files").mkdir(exist_ok=True)

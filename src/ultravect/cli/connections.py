@@ -15,9 +15,7 @@ from ultravect.client import Client
 
 app = typer.Typer(help="Named places to copy from and to.", no_args_is_help=True)
 
-Setting = Annotated[
-    list[str] | None, typer.Argument(metavar="KEY=VALUE…", help="Settings of the connection.")
-]
+Setting = Annotated[list[str] | None, typer.Argument(metavar="KEY=VALUE…", help="Settings of the connection.")]
 Ask = Annotated[
     list[str] | None,
     typer.Option("--ask", metavar="KEY", help="Ask for this secret, or read it from standard input."),
@@ -71,9 +69,7 @@ def change(name: str, settings: Setting = None, ask: Ask = None, as_json: Json =
 
 def _told(settings: dict[str, Any], secrets: list[str]) -> str:
     return escape(
-        "  ".join(
-            [*(f"{key}={value}" for key, value in settings.items()), *(f"{key}=(set)" for key in secrets)]
-        )
+        "  ".join([*(f"{key}={value}" for key, value in settings.items()), *(f"{key}=(set)" for key in secrets)])
     )
 
 
@@ -87,9 +83,7 @@ def list_connections(as_json: Json = False) -> None:
     elif not found:
         screen.print("no connections yet; add one: ultravect connection add NAME KIND KEY=VALUE…")
     else:
-        print_table(
-            ["name", "kind", "settings"], [(c.name, c.kind, _told(c.settings, c.secrets_set)) for c in found]
-        )
+        print_table(["name", "kind", "settings"], [(c.name, c.kind, _told(c.settings, c.secrets_set)) for c in found])
 
 
 @app.command("show")
@@ -162,9 +156,7 @@ def _print_objects(found: dict[str, Any]) -> None:
     rows = []
     for item in found["items"]:
         if item["kind"] == "file":
-            rows.append(
-                (cell(item["name"]), "file", size(item["size"]), item["modified"][:19].replace("T", " "))
-            )
+            rows.append((cell(item["name"]), "file", size(item["size"]), item["modified"][:19].replace("T", " ")))
         else:
             estimate = "" if item["rows"] is None else f"about {item['rows']:,} rows"
             rows.append((cell(item["name"]), item["kind"], estimate, ""))
@@ -184,9 +176,7 @@ def _print_preview(found: dict[str, Any]) -> None:
         screen.print(
             f", {size(found['size'])}: {layout['format']}, delimiter {layout['delimiter']!r}, {header}, {layout['encoding']}"
         )
-        columns = [
-            (cell(c["name"]), c["type"], f"{c['nulls']:,}", escape(c["evidence"])) for c in found["columns"]
-        ]
+        columns = [(cell(c["name"]), c["type"], f"{c['nulls']:,}", escape(c["evidence"])) for c in found["columns"]]
         print_table(["column", "type", "empty", "evidence"], columns, right=["empty"])
         what = "all" if found["complete"] else "the first"
         screen.print(f"[dim]types from {what} {found['rows_scanned']:,} rows[/]")

@@ -28,8 +28,8 @@ class _Picture:
         if not figures:
             return "waiting for the first row"
         total = f" of {size(figures['bytes_total'])}" if figures.get("bytes_total") else ""
-        rate = f"{figures.get('rows_per_second', 0):,} rows/s"
-        return f"{figures['rows_read']:,} rows read, {size(figures['bytes_read'])}{total}, {rate}, {figures['rows_staged']:,} staged"
+        read = f"{figures['rows_read']:,} rows read, {size(figures['bytes_read'])}{total}"
+        return f"{read}, {figures.get('rows_per_second', 0):,} rows/s, {figures['rows_staged']:,} staged"
 
     def text(self) -> Text:
         phases = "  ".join(f"{_MARKS[state]} {name}" for name, state in self.phases.items())
@@ -51,9 +51,7 @@ def follow(client: Client, number: int) -> Run:
                     if not screen.is_terminal:
                         screen.print(f"    {picture.figures_line()}")
                 case "finding" if event.data["severity"] != "note":
-                    screen.print(
-                        f"  {event.data['severity']}: {escape(event.data['message'])}", soft_wrap=True
-                    )
+                    screen.print(f"  {event.data['severity']}: {escape(event.data['message'])}", soft_wrap=True)
                 case "log":
                     screen.print(f"  {escape(event.data['text'])}", soft_wrap=True)
             if screen.is_terminal:

@@ -55,9 +55,7 @@ def _print_file_problems(path: Path, error: JobFileError) -> None:
 
 
 def save(
-    paths: Annotated[
-        list[Path], typer.Argument(metavar="FILE|FOLDER…", help="Job files, or folders of them.")
-    ],
+    paths: Annotated[list[Path], typer.Argument(metavar="FILE|FOLDER…", help="Job files, or folders of them.")],
     as_json: Json = False,
 ) -> None:
     """Store job files in the service; a changed job becomes a new revision."""
@@ -134,9 +132,7 @@ def check(
                     job_from_data(document.data, document.lines)
             except JobFileError as error:
                 if as_json:
-                    print_json(
-                        {"passed": False, "problems": [problem.as_dict() for problem in error.problems]}
-                    )
+                    print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
                 else:
                     _print_file_problems(path, error)
                 raise typer.Exit(1) from None
@@ -231,9 +227,7 @@ def show(
         if event.kind in ("log", "finding"):
             text = event.data.get("text") or event.data["message"]
             level = event.data.get("level") or event.data["severity"]
-            screen.print(
-                f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True
-            )
+            screen.print(f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True)
     if rejects and rejects.items:
         screen.print(f"  rejects ({rejects.total:,} kept):")
         for one in rejects.items:

@@ -41,9 +41,7 @@ def main() -> None:
     except ApiError as error:
         print_problem(error.detail, error.hint)
         for entry in error.errors[1:]:
-            print_problem(
-                f"{entry.get('pointer', '').lstrip('/')}: {entry.get('message', '')}".removeprefix(": ")
-            )
+            print_problem(f"{entry.get('pointer', '').lstrip('/')}: {entry.get('message', '')}".removeprefix(": "))
         sys.exit(3 if error.status == 401 else 1)
     except NotSignedIn as error:
         print_problem(str(error), "ultravect login URL, or set ULTRAVECT_URL and ULTRAVECT_TOKEN")

@@ -132,21 +132,14 @@ def print_check(check: Check) -> None:
             (cell(column["source"]), cell(column["name"]), cell(column["type"]), escape(column[last]))
             for column in check.columns
         ]
-        print_table(
-            ["column", "target name", "type", "in the target" if check.target_exists else "evidence"], rows
-        )
+        print_table(["column", "target name", "type", "in the target" if check.target_exists else "evidence"], rows)
     if check.ddl:
         screen.print("\na run would first execute:\n")
         screen.print(escape(check.ddl))
-    counts = {
-        kind: sum(1 for one in check.findings if one.severity == kind)
-        for kind in ("error", "warning", "note")
-    }
+    counts = {kind: sum(1 for one in check.findings if one.severity == kind) for kind in ("error", "warning", "note")}
     told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
-    screen.print(
-        f"\ncheck {verdict}: {told or 'nothing to say'}; {check.rows_tried:,} rows tried, nothing moved"
-    )
+    screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {check.rows_tried:,} rows tried, nothing moved")
 
 
 def print_leg(leg: Leg) -> None:

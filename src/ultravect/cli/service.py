@@ -28,9 +28,7 @@ def login(
     if token is None:
         user = user or typer.prompt("user")
         interactive = sys.stdin.isatty()
-        password = (
-            typer.prompt("password", hide_input=True) if interactive else sys.stdin.readline().rstrip("\n")
-        )
+        password = typer.prompt("password", hide_input=True) if interactive else sys.stdin.readline().rstrip("\n")
         with Client(url) as client:
             token = client.issue_token(user, password, f"login from {socket.gethostname()}").token
     with Client(url, token=token) as client:
@@ -50,9 +48,7 @@ def serve(
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.")] = 8484,
     slots: Annotated[int, typer.Option(help="Runs at once of the local worker; 0: none.")] = 2,
-    root: Annotated[
-        list[str] | None, typer.Option(help="A folder that folder connections may be in.")
-    ] = None,
+    root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
 ) -> None:
     """Start the service: web server, scheduler and a local worker."""
     roots = [part for folder in root or [] for part in ("--root", folder)]
@@ -61,9 +57,7 @@ def serve(
 
 def worker(
     slots: Annotated[int, typer.Option(help="Runs at once.")] = 2,
-    root: Annotated[
-        list[str] | None, typer.Option(help="A folder that folder connections may be in.")
-    ] = None,
+    root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
 ) -> None:
     """Start a worker more, on this or another machine."""
     roots = [part for folder in root or [] for part in ("--root", folder)]

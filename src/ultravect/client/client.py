@@ -105,9 +105,7 @@ class Client:
     def ask(self, connection: str, sql: str, *, limit: int = 200, seconds: float = 20) -> Answer:
         """Runs one statement that reads."""
         body = {"sql": sql, "limit": limit, "seconds": seconds}
-        return Answer.model_validate(
-            self._json("POST", f"connections/{quote(connection, '')}/ask", json=body)
-        )
+        return Answer.model_validate(self._json("POST", f"connections/{quote(connection, '')}/ask", json=body))
 
     # jobs
 

@@ -48,9 +48,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.asgi import application
     from ultravect.service.work.worker import run_worker
 
-    config = uvicorn.Config(
-        application, host=host, port=port, log_level="warning", access_log=False, lifespan="off"
-    )
+    config = uvicorn.Config(application, host=host, port=port, log_level="warning", access_log=False, lifespan="off")
     server = uvicorn.Server(config)
     tasks = [asyncio.create_task(server.serve())]
     if slots:
@@ -102,14 +100,10 @@ def main() -> None:
     serve.add_argument("--host", default="127.0.0.1")
     serve.add_argument("--port", type=int, default=8484)
     serve.add_argument("--slots", type=int, default=2, help="runs at once of the local worker; 0: none")
-    serve.add_argument(
-        "--root", action="append", default=[], help="a folder that folder connections may be in"
-    )
+    serve.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     worker = commands.add_parser("worker", help="a worker more")
     worker.add_argument("--slots", type=int, default=2)
-    worker.add_argument(
-        "--root", action="append", default=[], help="a folder that folder connections may be in"
-    )
+    worker.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     user = commands.add_parser("user", help="manage users")
     user_commands = user.add_subparsers(dest="action", required=True)
     add = user_commands.add_parser("add")

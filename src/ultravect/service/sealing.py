@@ -44,11 +44,7 @@ def read_key(environment: Mapping[str, str]) -> Keys:
         try:
             secret = Path(path).read_text().strip()
         except OSError as error:
-            raise ImproperlyConfigured(
-                f"ULTRAVECT_KEY_FILE: {path} cannot be read: {error.strerror}"
-            ) from None
+            raise ImproperlyConfigured(f"ULTRAVECT_KEY_FILE: {path} cannot be read: {error.strerror}") from None
     if len(secret) < 16:
-        raise ImproperlyConfigured(
-            "set ULTRAVECT_KEY, or ULTRAVECT_KEY_FILE, to a secret of at least 16 characters"
-        )
+        raise ImproperlyConfigured("set ULTRAVECT_KEY, or ULTRAVECT_KEY_FILE, to a secret of at least 16 characters")
     return Keys(secret.encode())

@@ -27,9 +27,7 @@ def console(request: HttpRequest) -> HttpResponse:
 
 
 def nothing(request: HttpRequest, rest: str = "") -> JsonResponse:
-    body = problem_body(
-        404, "not-found", f"there is nothing at {request.path}", "the API is described at /api/docs"
-    )
+    body = problem_body(404, "not-found", f"there is nothing at {request.path}", "the API is described at /api/docs")
     return JsonResponse(body, status=404, content_type="application/problem+json")
 
 

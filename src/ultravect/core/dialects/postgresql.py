@@ -88,9 +88,7 @@ class PostgresqlDialect:
                 )
             position += 1
         if len(parts) > 2:
-            raise ValueError(
-                f"{text!r} has {len(parts)} parts; a table here is written table or schema.table"
-            )
+            raise ValueError(f"{text!r} has {len(parts)} parts; a table here is written table or schema.table")
         return TableName(parts[0] if len(parts) == 2 else None, parts[-1])
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
@@ -122,7 +120,5 @@ class PostgresqlDialect:
         return CanonicalType(name, precision=first)
 
     def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        lines = [
-            f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns
-        ]
+        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
         return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

@@ -9,6 +9,7 @@ from typing import Any
 from ultravect.core.databases import DATABASES
 from ultravect.core.databases.base import Database
 from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import SourceFile
 from ultravect.core.model.connection import KINDS
 from ultravect.core.storage import STORAGES
 from ultravect.core.storage.base import Storage
@@ -39,6 +40,14 @@ def storage_of(spec: ConnectionSpec) -> Storage:
             connection=spec.name,
         )
     return STORAGES[spec.kind](spec.name, KINDS[spec.kind].model_validate(spec.settings), spec.roots)
+
+
+def source_file(spec: ConnectionSpec, path: str) -> SourceFile:
+    """A file of a connection; UltravectError when it cannot be opened."""
+    storage = storage_of(spec)
+    opened = storage.open(path)
+    opened.stream.close()
+    return SourceFile(path, opened.info.size, lambda: storage.open(path).stream)
 
 
 def database_of(spec: ConnectionSpec) -> Database:

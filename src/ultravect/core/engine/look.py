@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, storage_of
+from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, source_file, storage_of
 from ultravect.core.engine.scan import SAMPLE_BYTES, scan_columns
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.delimited.reader import open_delimited
@@ -33,14 +33,12 @@ def preview(
     """The first rows and the columns of an object; ``whole``: types from all of a file, not from its first part."""
     if holds_tables(spec.kind):
         return _preview_table(spec, name, rows)
-    reader = open_delimited(storage_of(spec), name, layout)
-    scan = scan_columns(
-        reader, list(range(len(reader.names))), limit=None if whole else SAMPLE_BYTES, head_rows=rows
-    )
+    reader = open_delimited(source_file(spec, name), layout)
+    scan = scan_columns(reader, list(range(len(reader.names))), limit=None if whole else SAMPLE_BYTES, head_rows=rows)
     return {
         "object": name,
         "kind": "file",
-        "size": reader.size,
+        "size": reader.file.size,
         "layout": reader.layout.model_dump(mode="json", exclude_none=True),
         "findings": [finding.as_dict() for finding in reader.findings],
         "columns": [scan.columns[position].as_dict() for position in range(len(reader.names))],
@@ -68,9 +66,7 @@ def _preview_table(spec: ConnectionSpec, name: str, rows: int) -> dict[str, Any]
             connection=spec.name,
             object=name,
         )
-    answer = database.ask(
-        f"SELECT * FROM {database.dialect.table(live.name)} LIMIT {int(rows)}", rows, _ASK_SECONDS
-    )
+    answer = database.ask(f"SELECT * FROM {database.dialect.table(live.name)} LIMIT {int(rows)}", rows, _ASK_SECONDS)
     return {
         "object": str(live.name),
         "kind": live.kind,

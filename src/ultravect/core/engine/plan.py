@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 from ultravect.core.databases.base import Database, LiveTable, TargetColumn
 from ultravect.core.dialects.base import NewColumn, TableName
-from ultravect.core.engine.connections import ConnectionSpec, database_of, storage_of
+from ultravect.core.engine.connections import ConnectionSpec, database_of, source_file
 from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
@@ -80,7 +80,7 @@ def make_plan(
     plan = LegPlan()
     selected: list[Selected] = []
     try:
-        plan.reader = open_delimited(storage_of(source), job.source.files, job.source.layout)
+        plan.reader = open_delimited(source_file(source, job.source.files), job.source.layout)
         plan.findings += plan.reader.findings
     except UltravectError as error:
         plan.refuse(error, "from.files")
@@ -109,15 +109,11 @@ def make_plan(
     return plan
 
 
-def _plan_new(
-    job: Job, plan: LegPlan, selected: Sequence[Selected], progress: Callable[[int, int], None]
-) -> None:
+def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: Callable[[int, int], None]) -> None:
     assert plan.reader is not None and plan.database is not None and plan.table is not None
     dialect = plan.database.dialect
     if job.into.if_missing == "fail":
-        near = did_you_mean(
-            plan.table.name, [info.name.split(".", 1)[-1] for info in plan.database.tables("", 2000)]
-        )
+        near = did_you_mean(plan.table.name, [info.name.split(".", 1)[-1] for info in plan.database.tables("", 2000)])
         plan.add(
             "error",
             "table-missing",
@@ -148,9 +144,7 @@ def _plan_new(
             plan.add("error", "type-not-convertible", f"text is not converted to {one.type} here", one.place)
     if plan.errors:
         return
-    scan = scan_columns(
-        plan.reader, [one.position for one in selected if one.type is None], progress=progress
-    )
+    scan = scan_columns(plan.reader, [one.position for one in selected if one.type is None], progress=progress)
     _note_scan(plan, scan)
     for one in selected:
         inferred = scan.columns.get(one.position)
@@ -168,18 +162,14 @@ def _plan_new(
             )
         native = dialect.from_canonical(kind).native
         plan.columns.append(
-            ColumnPlan(
-                one.position, plan.reader.names[one.position], one.name, kind, native, formats, True, inferred
-            )
+            ColumnPlan(one.position, plan.reader.names[one.position], one.name, kind, native, formats, True, inferred)
         )
     plan.create = [NewColumn(column.name, column.type) for column in plan.columns]
 
 
 def _note_scan(plan: LegPlan, scan: Scan) -> None:
     if scan.rows == 0:
-        plan.add(
-            "warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files"
-        )
+        plan.add("warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files")
     for row, ragged in scan.ragged[:1]:
         assert plan.reader is not None
         plan.add(
@@ -281,9 +271,7 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
 def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
-    near = did_you_mean(
-        one.name, [column.name for column in live.columns if column.name not in plan.reader.names]
-    )
+    near = did_you_mean(one.name, [column.name for column in live.columns if column.name not in plan.reader.names])
     fix = ""
     if near:
         nearest = near.split("'")[1]

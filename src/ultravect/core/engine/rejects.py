@@ -29,9 +29,7 @@ class Reject:
     def __str__(self) -> str:
         column = f", column {self.column}" if self.column else ""
         value = "" if self.value is None else f" {self.value!r}:"
-        return (
-            f"row {self.row:,}{f' (line {self.line:,})' if self.line else ''}{column}:{value} {self.reason}"
-        )
+        return f"row {self.row:,}{f' (line {self.line:,})' if self.line else ''}{column}:{value} {self.reason}"
 
 
 class RejectLedger:

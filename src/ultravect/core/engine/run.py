@@ -128,7 +128,7 @@ class _Leg:
         self._tally = Tally()
         self._ledger = RejectLedger(job.into.rejects, listener.rejects)
         self._shaper = Shaper(plan.reader, plan.columns)
-        self._progress = _Progress(listener, plan.reader.size)
+        self._progress = _Progress(listener, plan.reader.file.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
 

@@ -47,13 +47,9 @@ def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[
         found.append(("no value, and the target's column takes no NULL", array.is_null()))
     if pa.types.is_string(array.type):
         if kind.length is not None:
-            found.append(
-                (f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length))
-            )
+            found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))
         if has_nul:
-            found.append(
-                ("has a NUL character, which the target cannot store", pc.match_substring(array, "\0"))
-            )
+            found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
     if kind.precision is not None and kind.name in ("time", "timestamp", "timestamptz"):
         step = 10 ** (6 - kind.precision)
         ticks = array.cast(pa.int64())

@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cache
-from typing import Any
 
 from lark import Lark, Token, Tree
 from lark.exceptions import UnexpectedInput
@@ -44,10 +43,7 @@ def _position(name: str, names: Sequence[str], place: str) -> int:
     folded = [index for index, known in enumerate(names) if known.lower() == name.lower()]
     if len(folded) == 1:
         return folded[0]
-    hint = (
-        did_you_mean(name, names)
-        or f"the source has {', '.join(names[:12])}{' …' if len(names) > 12 else ''}"
-    )
+    hint = did_you_mean(name, names) or f"the source has {', '.join(names[:12])}{' …' if len(names) > 12 else ''}"
     if folded:
         hint = f"write one of {', '.join(repr(names[index]) for index in folded)} in double quotes"
     what = "more than one column" if folded else "no column"
@@ -58,7 +54,7 @@ def _position(name: str, names: Sequence[str], place: str) -> int:
 
 def _parse(item: str, place: str) -> Tree[Token]:
     try:
-        tree: Any = _parser().parse(item.strip())
+        tree = _parser().parse(item.strip())
     except UnexpectedInput as error:
         column = getattr(error, "column", -1)
         at = f"at character {column}" if column and column > 0 else "at its end"
@@ -87,9 +83,7 @@ def resolve(items: Sequence[str], names: Sequence[str]) -> list[Selected]:
             ]
             continue
         found = [_name(name) for name in tree.find_data("name")]
-        ordered = [
-            _name(child) for child in tree.children if isinstance(child, Tree) and child.data == "name"
-        ]
+        ordered = [_name(child) for child in tree.children if isinstance(child, Tree) and child.data == "name"]
         kinds = [str(kind.children[0]) for kind in tree.find_data("type")]
         assert len(found) == len(ordered)
         position = _position(ordered[0], names, place)
@@ -99,9 +93,7 @@ def resolve(items: Sequence[str], names: Sequence[str]) -> list[Selected]:
             if not (one.position == position and items[int(one.place[8:])].lstrip().startswith("*"))
         ]
         selected.append(Selected(position, ordered[-1], parse_type(kinds[0]) if kinds else None, place))
-    double = next(
-        (one for i, one in enumerate(selected) if one.name in [other.name for other in selected[:i]]), None
-    )
+    double = next((one for i, one in enumerate(selected) if one.name in [other.name for other in selected[:i]]), None)
     if double:
         raise UltravectError(
             "column-twice",
@@ -111,7 +103,5 @@ def resolve(items: Sequence[str], names: Sequence[str]) -> list[Selected]:
             column=double.name,
         )
     if not selected:
-        raise UltravectError(
-            "no-columns", "the select list leaves no column", hint="add one", place="columns"
-        )
+        raise UltravectError("no-columns", "the select list leaves no column", hint="add one", place="columns")
     return selected

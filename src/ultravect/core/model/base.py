@@ -52,9 +52,7 @@ def _single_character(value: str) -> str:
 
 Slug = Annotated[
     str,
-    Field(
-        pattern=r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$", description="Lower-case letters, digits, - and _."
-    ),
+    Field(pattern=r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$", description="Lower-case letters, digits, - and _."),
 ]
 Duration = Annotated[str, AfterValidator(_duration), Field(examples=["30 s", "10 min", "1 h"])]
 RejectLimit = Annotated[

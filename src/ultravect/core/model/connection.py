@@ -15,9 +15,7 @@ SecretText = Annotated[str, Field(json_schema_extra={**SECRET}, repr=False)]
 class FolderSettings(Declared):
     """A folder on the service's machine, inside one of the roots that the service was started with."""
 
-    path: str = Field(
-        min_length=1, description="Absolute path of the folder.", examples=["/srv/data/incoming"]
-    )
+    path: str = Field(min_length=1, description="Absolute path of the folder.", examples=["/srv/data/incoming"])
 
 
 class PostgresqlSettings(Declared):

@@ -21,9 +21,7 @@ class JobFileError(UltravectError):
     """A job file that cannot be used, with every problem found in it."""
 
     def __init__(self, detail: str, problems: list[Problem]) -> None:
-        super().__init__(
-            "job-file-invalid", detail, hint="; ".join(filter(None, (p.hint for p in problems[:1])))
-        )
+        super().__init__("job-file-invalid", detail, hint="; ".join(filter(None, (p.hint for p in problems[:1]))))
         self.problems = problems
 
 
@@ -53,9 +51,7 @@ class _Builder(yaml.SafeLoader):
             for key_node, value_node in node.value:
                 key = str(key_node.value) if isinstance(key_node, yaml.ScalarNode) else None
                 if key is None:
-                    raise yaml.constructor.ConstructorError(
-                        None, None, "a key must be a word", key_node.start_mark
-                    )
+                    raise yaml.constructor.ConstructorError(None, None, "a key must be a word", key_node.start_mark)
                 if key in result:
                     raise yaml.constructor.ConstructorError(
                         None, None, f"key {key!r} stands here twice", key_node.start_mark
@@ -73,8 +69,7 @@ _Builder.yaml_implicit_resolvers = {
     first: [
         (tag, pattern)
         for tag, pattern in resolvers
-        if tag not in ("tag:yaml.org,2002:timestamp",)
-        and not (tag == "tag:yaml.org,2002:bool" and first in "yYnNoO")
+        if tag not in ("tag:yaml.org,2002:timestamp",) and not (tag == "tag:yaml.org,2002:bool" and first in "yYnNoO")
     ]
     for first, resolvers in yaml.SafeLoader.yaml_implicit_resolvers.items()
 }
@@ -91,6 +86,8 @@ def read_documents(text: str) -> list[Document]:
     try:
         while loader.check_node():
             node = loader.get_node()
+            if node is None:
+                break
             lines: dict[Path, int] = {}
             data = loader.build(node, (), lines)
             if data is None:
@@ -129,9 +126,7 @@ def read_job(text: str) -> tuple[Job, Document]:
     documents = read_documents(text)
     if len(documents) != 1:
         message = (
-            "the file holds no job"
-            if not documents
-            else f"the file holds {len(documents)} jobs; one is expected"
+            "the file holds no job" if not documents else f"the file holds {len(documents)} jobs; one is expected"
         )
         raise JobFileError(message, [Problem("", message)])
     return job_from_data(documents[0].data, documents[0].lines), documents[0]

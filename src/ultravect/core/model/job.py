@@ -14,9 +14,7 @@ class Source(Declared):
     """Where rows come from."""
 
     connection: Slug
-    files: str = Field(
-        min_length=1, description="Path of one file inside the connection.", examples=["bookings.csv"]
-    )
+    files: str = Field(min_length=1, description="Path of one file inside the connection.", examples=["bookings.csv"])
     layout: Layout | None = Field(default=None, description="Left out: found from the file, and shown.")
 
 

@@ -14,9 +14,7 @@ def _encoding(value: str) -> str:
     try:
         codecs.lookup(value)
     except LookupError:
-        raise ValueError(
-            "not an encoding known here; common ones are utf-8, utf-16, latin-1, cp1252"
-        ) from None
+        raise ValueError("not an encoding known here; common ones are utf-8, utf-16, latin-1, cp1252") from None
     return value
 
 
@@ -64,9 +62,7 @@ class DelimitedLayout(Declared):
     delimiter: Character | None = Field(default=None, description="Left out: found from the first rows.")
     quote: Character | Literal["none"] = '"'
     preamble: int = Field(default=0, ge=0, description="Lines before the header.")
-    header: bool | None = Field(
-        default=None, description="Whether the first row names the columns. Left out: found."
-    )
+    header: bool | None = Field(default=None, description="Whether the first row names the columns. Left out: found.")
     values: Values = Values()
 
 

@@ -28,9 +28,7 @@ class Problem:
 
     def __str__(self) -> str:
         place = self.pointer.lstrip("/").replace("/", ".")
-        return ": ".join(
-            part for part in (f"line {self.line}" if self.line else "", place, self.message) if part
-        )
+        return ": ".join(part for part in (f"line {self.line}" if self.line else "", place, self.message) if part)
 
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
@@ -68,9 +66,7 @@ def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str]:
     kind, loc, context = error["type"], error["loc"], error.get("ctx", {})
     if kind == "extra_forbidden":
         known = _known_keys(model, loc[:-1])
-        return f"unknown key {loc[-1]!r}", did_you_mean(
-            str(loc[-1]), known
-        ) or f"known here: {', '.join(known)}"
+        return f"unknown key {loc[-1]!r}", did_you_mean(str(loc[-1]), known) or f"known here: {', '.join(known)}"
     if kind == "missing":
         return f"key {loc[-1]!r} is missing", ""
     if kind == "literal_error":
@@ -99,10 +95,7 @@ def problems_of(
         path = tuple(
             step
             for step in item["loc"]
-            if not (
-                isinstance(step, str)
-                and (step[:1].isupper() or "[" in step or step in ("str", "int", "bool"))
-            )
+            if not (isinstance(step, str) and (step[:1].isupper() or "[" in step or step in ("str", "int", "bool")))
         )
         line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
         pointer = "".join(f"/{step}" for step in path)

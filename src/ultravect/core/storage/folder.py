@@ -27,9 +27,7 @@ class FolderStorage:
     def _folder(self) -> Path:
         folder = Path(self._path)
         if not folder.is_absolute():
-            raise self._error(
-                "folder-not-absolute", f"the path {self._path!r} is not absolute", "write it from / on"
-            )
+            raise self._error("folder-not-absolute", f"the path {self._path!r} is not absolute", "write it from / on")
         folder = folder.resolve()
         if not any(folder.is_relative_to(root) for root in self._roots):
             allowed = ", ".join(str(root) for root in self._roots) or "none"
@@ -39,23 +37,15 @@ class FolderStorage:
                 f"allowed: {allowed}; use a folder in there, or start the service with another --root",
             )
         if not folder.exists():
-            raise self._error(
-                "folder-missing", f"{self._path} does not exist", "check the path for typing errors"
-            )
+            raise self._error("folder-missing", f"{self._path} does not exist", "check the path for typing errors")
         if not folder.is_dir():
-            raise self._error(
-                "folder-missing", f"{self._path} is a file, not a folder", "name the folder it is in"
-            )
+            raise self._error("folder-missing", f"{self._path} is a file, not a folder", "name the folder it is in")
         if not os.access(folder, os.R_OK | os.X_OK):
-            raise self._error(
-                "folder-denied", f"the service may not read {self._path}", "grant it read access"
-            )
+            raise self._error("folder-denied", f"the service may not read {self._path}", "grant it read access")
         return folder
 
     def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
-        return UltravectError(
-            code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where
-        )
+        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
 
     def _files(self, folder: Path) -> Iterator[FileInfo]:
         for base, folders, names in os.walk(folder):
@@ -102,9 +92,7 @@ class FolderStorage:
         try:
             resolved = wanted.resolve()
         except (OSError, ValueError, RuntimeError):
-            raise self._error(
-                "file-missing", f"{path!r} is not a path", "check the name", object=path
-            ) from None
+            raise self._error("file-missing", f"{path!r} is not a path", "check the name", object=path) from None
         if not resolved.is_relative_to(folder):
             raise self._error(
                 "file-outside-folder",
@@ -119,14 +107,8 @@ class FolderStorage:
         try:
             stream = resolved.open("rb")
         except FileNotFoundError:
-            near = difflib.get_close_matches(
-                path, [info.path for info in self.list("", 2000)], n=1, cutoff=0.6
-            )
-            hint = (
-                f"did you mean {near[0]!r}?"
-                if near
-                else "look at the connection to see which files are there"
-            )
+            near = difflib.get_close_matches(path, [info.path for info in self.list("", 2000)], n=1, cutoff=0.6)
+            hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which files are there"
             raise self._error(
                 "file-missing", f"there is no file {path!r} in {self._path}", hint, object=path
             ) from None

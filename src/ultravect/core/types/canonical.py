@@ -77,9 +77,7 @@ def parse_type(text: str) -> CanonicalType:
     first, second = (int(part) if part else None for part in match.groups()[1:])
     allowed = _ARGUMENTS.get(name, 0)
     if (first is not None and allowed == 0) or (second is not None and allowed < 2):
-        raise ValueError(
-            f"{text.strip()!r}: {name} takes {'no' if not allowed else 'one'} argument in parentheses"
-        )
+        raise ValueError(f"{text.strip()!r}: {name} takes {'no' if not allowed else 'one'} argument in parentheses")
     if name == "decimal":
         precision, scale = first, second or 0
         if precision is not None and not (1 <= precision <= MAX_PRECISION and scale <= precision):

@@ -93,9 +93,7 @@ def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
 
 def _floating(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     words = r"|[+-]?(?i:nan|inf|infinity)"
-    return _cast_matching(
-        _plain_number(values, formats), _NUMBER + r"(?:[eE][+-]?[0-9]+)?" + words, wanted.arrow
-    )
+    return _cast_matching(_plain_number(values, formats), _NUMBER + r"(?:[eE][+-]?[0-9]+)?" + words, wanted.arrow)
 
 
 def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
@@ -114,9 +112,7 @@ def _iso_dates(values: pa.Array, pattern: str, rest: str = "") -> pa.Array:
         return values
     parts = pc.extract_regex(values, f"^{date_regex(pattern)}(?P<rest>{rest})$")
     field = [pc.struct_field(parts, name) for name in ("year", "month", "day", "rest")]
-    date = pc.binary_join_element_wise(
-        field[0], pc.utf8_lpad(field[1], 2, "0"), pc.utf8_lpad(field[2], 2, "0"), "-"
-    )
+    date = pc.binary_join_element_wise(field[0], pc.utf8_lpad(field[1], 2, "0"), pc.utf8_lpad(field[2], 2, "0"), "-")
     return pc.binary_join_element_wise(date, field[3], "")
 
 

@@ -94,9 +94,7 @@ class ColumnInference:
         self._has_fraction = False
         self._has_exponent = False
         whole = _Candidate(CanonicalType("bigint"), "whole numbers")
-        exact = _Candidate(
-            CanonicalType("decimal", precision=38, scale=18), "decimal numbers", narrower=whole
-        )
+        exact = _Candidate(CanonicalType("decimal", precision=38, scale=18), "decimal numbers", narrower=whole)
         self._candidates = [
             _Candidate(CanonicalType("boolean"), "words for true and false"),
             whole,
@@ -168,9 +166,7 @@ class ColumnInference:
         candidate.include(low, high)
         return (low, high) if misfits == 0 else None
 
-    def _note_digits(
-        self, values: pa.Array, rows: np.ndarray[Any, Any], whole: dict[int, tuple[Any, Any]]
-    ) -> None:
+    def _note_digits(self, values: pa.Array, rows: np.ndarray[Any, Any], whole: dict[int, tuple[Any, Any]]) -> None:
         """Leading zeros, and the digits on both sides of the decimal mark."""
         numeric = {c.type.name: c for c in self._candidates if c.type.name in ("bigint", "decimal", "double")}
         if not numeric:
@@ -190,9 +186,7 @@ class ColumnInference:
             if _true_count(wide):
                 failed = convert_plain(values.filter(wide), CanonicalType("bigint"), self._formats).failed
                 if failed.any():
-                    index = int(
-                        np.flatnonzero(np.asarray(wide.to_numpy(zero_copy_only=False)))[np.argmax(failed)]
-                    )
+                    index = int(np.flatnonzero(np.asarray(wide.to_numpy(zero_copy_only=False)))[np.argmax(failed)])
                     self._beyond_64_bits = (int(rows[index]), values[index].as_py())
         if not self._has_exponent:
             self._has_exponent = _true_count(pc.match_substring_regex(values, r"^[+-]?[0-9.,]+[eE]")) > 0

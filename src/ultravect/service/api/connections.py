@@ -38,9 +38,7 @@ _EXAMPLE = OpenApiExample(
     },
     request_only=True,
 )
-_NAME = OpenApiParameter(
-    "object", OpenApiTypes.STR, required=True, description="A file or table of the connection"
-)
+_NAME = OpenApiParameter("object", OpenApiTypes.STR, required=True, description="A file or table of the connection")
 
 
 def connection_named(name: str) -> Connection:

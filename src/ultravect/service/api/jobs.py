@@ -94,9 +94,7 @@ class JobsView(generics.ListAPIView[Job]):
     serializer_class = JobSummarySerializer
 
     def get_queryset(self) -> QuerySet[Job]:
-        return Job.objects.filter(
-            deleted_at=None, name__icontains=self.request.query_params.get("search", "")
-        )
+        return Job.objects.filter(deleted_at=None, name__icontains=self.request.query_params.get("search", ""))
 
 
 @extend_schema(tags=["jobs"])
@@ -112,18 +110,14 @@ class JobView(_JobInput):
         examples=[_FILE_EXAMPLE],
         responses={200: JobSerializer, 201: JobSerializer},
         parameters=[
-            OpenApiParameter(
-                "If-Match", str, OpenApiParameter.HEADER, description="The ETag of what is replaced"
-            )
+            OpenApiParameter("If-Match", str, OpenApiParameter.HEADER, description="The ETag of what is replaced")
         ],
         summary="Save a job as a new revision",
     )
     def put(self, request: Request, name: str) -> Response:
         model, text = self.given_job(request)
         if model.job != name:
-            raise Problem(
-                422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}"
-            )
+            raise Problem(422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}")
         for connection in (model.source.connection, model.into.connection):
             connection_named(connection)
         with transaction.atomic():
@@ -138,9 +132,7 @@ class JobView(_JobInput):
             if newest is None or newest.text != text:
                 number = newest.number + 1 if newest else 1
                 structure = model.as_file()
-                Revision.objects.create(
-                    job=job, number=number, text=text, structure=structure, saved_by=request.user
-                )
+                Revision.objects.create(job=job, number=number, text=text, structure=structure, saved_by=request.user)
         return _job_response(job, 201 if created or revived else 200)
 
     @staticmethod

@@ -82,9 +82,7 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
             return 422, problem_body(422, "input-invalid", detail, errors=errors)
         case exceptions.NotAuthenticated() | exceptions.AuthenticationFailed():
             hint = "sign in, or send `Authorization: Bearer` and a token"
-            return error.status_code, problem_body(
-                error.status_code, "not-signed-in", str(error.detail), hint
-            )
+            return error.status_code, problem_body(error.status_code, "not-signed-in", str(error.detail), hint)
         case exceptions.PermissionDenied():
             return 403, problem_body(403, "not-allowed", str(error.detail), "ask an admin for the role")
         case exceptions.APIException():
@@ -96,9 +94,7 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
             return 403, problem_body(403, "not-allowed", str(error) or "this is not allowed")
     log.error("request failed unexpectedly", exc_info=error)
     detail = f"unexpected: {type(error).__name__}; the service's log has the details"
-    return status.HTTP_500_INTERNAL_SERVER_ERROR, problem_body(
-        500, "internal-error", detail, "please report this"
-    )
+    return status.HTTP_500_INTERNAL_SERVER_ERROR, problem_body(500, "internal-error", detail, "please report this")
 
 
 def handle(error: Exception, context: dict[str, Any]) -> Response:

@@ -147,9 +147,7 @@ async def _stream(number: int, last: int) -> AsyncIterator[str]:
 
 
 def _problem(status: int, code: str, detail: str) -> JsonResponse:
-    return JsonResponse(
-        problem_body(status, code, detail), status=status, content_type="application/problem+json"
-    )
+    return JsonResponse(problem_body(status, code, detail), status=status, content_type="application/problem+json")
 
 
 async def run_events(request: HttpRequest, number: int) -> HttpResponse | StreamingHttpResponse:

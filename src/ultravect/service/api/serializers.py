@@ -13,9 +13,7 @@ from ultravect.core.model.problems import did_you_mean, problems_of
 from ultravect.service.records.models import Connection, Job, Leg, Reject, Role, Run, State, Token, User
 
 NAME = r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$"
-_NAME_RULE = {
-    "invalid": "a name has lower-case letters, digits, - and _, at most 64, a letter or digit first"
-}
+_NAME_RULE = {"invalid": "a name has lower-case letters, digits, - and _, at most 64, a letter or digit first"}
 
 
 class UserSerializer(serializers.ModelSerializer[User]):

@@ -25,9 +25,7 @@ from ultravect.service.records.models import Role, Token, User
 def _authenticate(request: Request, user: str, password: str) -> User:
     found = authenticate(request, username=user, password=password)
     if not isinstance(found, User):
-        raise Problem(
-            401, "sign-in-refused", "user and password do not match", "check both for typing errors"
-        )
+        raise Problem(401, "sign-in-refused", "user and password do not match", "check both for typing errors")
     return found
 
 
@@ -72,9 +70,7 @@ class TokensView(APIView):
             raise Problem(401, "not-signed-in", "nobody is signed in", "sign in")
         return Response(TokenSerializer(request.user.tokens.order_by("id"), many=True).data)
 
-    @extend_schema(
-        request=TokenRequestSerializer, responses={201: NewTokenSerializer}, summary="Issue a token"
-    )
+    @extend_schema(request=TokenRequestSerializer, responses={201: NewTokenSerializer}, summary="Issue a token")
     def post(self, request: Request) -> Response:
         given = TokenRequestSerializer(data=request.data)
         given.is_valid(raise_exception=True)
@@ -84,9 +80,7 @@ class TokensView(APIView):
         elif request.user.is_authenticated:
             user = request.user
         else:
-            raise Problem(
-                401, "not-signed-in", "a token takes `user` and `password`", "send them, or sign in first"
-            )
+            raise Problem(401, "not-signed-in", "a token takes `user` and `password`", "send them, or sign in first")
         token, text = Token.issue(user, data["label"])
         token.token = text  # type: ignore[attr-defined]
         return Response(NewTokenSerializer(token).data, status=201)

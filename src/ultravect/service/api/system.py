@@ -28,9 +28,7 @@ class HealthView(APIView):
                 )
                 row = cursor.fetchone()
         except DatabaseError:
-            return Response(
-                {"status": "failing", "version": __version__, "database": "unreachable"}, status=503
-            )
+            return Response({"status": "failing", "version": __version__, "database": "unreachable"}, status=503)
         workers = row[0] if row else 0
         status = "ok" if workers else "idle: no worker gives a sign of life"
         return Response({"status": status, "version": __version__, "database": "ok", "workers": workers})

@@ -116,9 +116,7 @@ class Revision(models.Model):
     saved_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
-        constraints: ClassVar = [
-            models.UniqueConstraint(fields=["job", "number"], name="one_revision_a_number")
-        ]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["job", "number"], name="one_revision_a_number")]
 
 
 class State(models.TextChoices):

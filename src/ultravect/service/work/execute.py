@@ -105,9 +105,7 @@ class RunExecutor:
         cutoff = (recorder.run.revision.structure.get("run") or {}).get("cutoff")
         try:
             await leg.send(task)
-            watch = asyncio.create_task(
-                self._watch(leg, recorder, duration_seconds(cutoff) if cutoff else None)
-            )
+            watch = asyncio.create_task(self._watch(leg, recorder, duration_seconds(cutoff) if cutoff else None))
             try:
                 ending = await self._follow(leg, recorder)
             finally:
@@ -176,6 +174,4 @@ def lost_error(phases: list[dict[str, Any]], what: str) -> UltravectError:
             f"{what} while publishing: the rows are in the target either all or not at all",
             hint="count them in the target before running again",
         )
-    return UltravectError(
-        "worker-lost", f"{what} before publishing: nothing was written", hint="run it again"
-    )
+    return UltravectError("worker-lost", f"{what} before publishing: nothing was written", hint="run it again")

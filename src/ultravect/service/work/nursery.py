@@ -7,22 +7,20 @@ where starting Python and importing Arrow takes the better part of a second.
 
 from __future__ import annotations
 
-import datetime as dt
 import io
 import logging
 import os
 import signal
 import socket
 import sys
-from collections.abc import Sequence
 
 from ultravect.core.databases.postgresql.binary_copy import RowEncoder, encoder_for
 from ultravect.core.engine.plan import ColumnPlan
 from ultravect.core.engine.scan import scan_columns
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.expressions.select_list import resolve
+from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.delimited.reader import open_delimited
-from ultravect.core.storage.base import FileInfo, OpenFile
 from ultravect.service.work.leg_process import serve_leg
 
 _SAMPLE = (
@@ -31,23 +29,10 @@ _SAMPLE = (
 )
 
 
-class _Sample:
-    """A storage with one small file, in memory."""
-
-    def probe(self) -> list[str]:
-        return []
-
-    def list(self, search: str, limit: int) -> Sequence[FileInfo]:
-        return []
-
-    def open(self, path: str) -> OpenFile:
-        return OpenFile(FileInfo(path, len(_SAMPLE), dt.datetime.now(dt.UTC)), io.BytesIO(_SAMPLE))
-
-
 def _warm_up() -> None:
     """Does once what is slow the first time. No thread may be started here: a fork takes none along."""
     resolve(["a as z text(4)", "* except (a)"], ["a", "b"])
-    reader = open_delimited(_Sample(), "sample.csv", None)
+    reader = open_delimited(SourceFile("sample.csv", len(_SAMPLE), lambda: io.BytesIO(_SAMPLE)), None)
     found = scan_columns(reader, range(len(reader.names))).columns
     columns = [
         ColumnPlan(position, column.name, column.name, column.type, "", reader.formats)
@@ -56,9 +41,7 @@ def _warm_up() -> None:
     for block in reader.blocks():
         batch = Shaper(reader, columns).shape(block).batch
         natives = ("int4", "text", "date", "numeric", "bool", "timestamp")
-        encoders = [
-            encoder_for(native, column.type.arrow) for native, column in zip(natives, columns, strict=True)
-        ]
+        encoders = [encoder_for(native, column.type.arrow) for native, column in zip(natives, columns, strict=True)]
         RowEncoder([encoder for encoder in encoders if encoder]).encode(batch)
 
 

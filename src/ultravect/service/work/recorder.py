@@ -84,9 +84,7 @@ class Recorder:
         }
 
     @transaction.atomic
-    def end(
-        self, state: State, *, error: dict[str, Any] | None = None, result: dict[str, Any] | None = None
-    ) -> None:
+    def end(self, state: State, *, error: dict[str, Any] | None = None, result: dict[str, Any] | None = None) -> None:
         """Closes the run and its leg."""
         result = result or {}
         error = _storable(error)

@@ -51,9 +51,7 @@ def _close_lost(run_id: int) -> None:
     run = Run.objects.select_related("job").filter(pk=run_id, state=State.RUNNING).first()
     if run is not None:
         recorder = Recorder(run)
-        recorder.end(
-            State.FAILED, error=lost_error(recorder.leg.phases, f"worker {run.worker} was lost").as_dict()
-        )
+        recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, f"worker {run.worker} was lost").as_dict())
         log.warning("closed the run of a lost worker", run=run_id)
 
 
@@ -62,9 +60,7 @@ async def _sweep() -> None:
     manager = app.job_manager
     while True:
         try:
-            for job in await manager.get_stalled_jobs(
-                queue=QUEUE, seconds_since_heartbeat=_LOST_AFTER_SECONDS
-            ):
+            for job in await manager.get_stalled_jobs(queue=QUEUE, seconds_since_heartbeat=_LOST_AFTER_SECONDS):
                 await sync_to_async(_close_lost)(job.task_kwargs["run_id"])
                 await manager.finish_job(job, status=Status.FAILED, delete_job=False)
         except Exception:

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -44,14 +45,14 @@ def _valid(array: pa.Array) -> npt.NDArray[np.bool_] | None:
     return np.asarray(array.is_valid().to_numpy(zero_copy_only=False), dtype=np.bool_)
 
 
-def _values(array: pa.Array, dtype: str) -> npt.NDArray[np.generic]:
+def _values(array: pa.Array, dtype: str) -> npt.NDArray[Any]:
     """The fixed-width values buffer of ``array`` as numpy, whatever stands in its NULL slots."""
     data = array.buffers()[1]
     width = np.dtype(dtype).itemsize
     return np.frombuffer(data, dtype=dtype, count=len(array), offset=array.offset * width)
 
 
-def _record(values: npt.NDArray[np.generic], wire: str, array: pa.Array) -> _Fixed:
+def _record(values: npt.NDArray[Any], wire: str, array: pa.Array) -> _Fixed:
     width = np.dtype(wire).itemsize
     data = np.empty(len(array), dtype=[("length", ">i4"), ("value", wire)])
     data["length"] = width
@@ -90,9 +91,7 @@ def _bytes_value(prefix: bytes = b"") -> _Encoder:
             filled = array
         offsets = np.frombuffer(filled.buffers()[1], "<i4", len(filled) + 1, filled.offset * 4)
         lengths = (np.diff(offsets) + np.int32(len(prefix))).astype(">i4")
-        head = np.empty(
-            len(array), dtype=[("length", ">i4"), ("prefix", f"S{len(prefix)}" if prefix else "V0")]
-        )
+        head = np.empty(len(array), dtype=[("length", ">i4"), ("prefix", f"S{len(prefix)}" if prefix else "V0")])
         head["length"] = lengths
         if prefix:
             head["prefix"] = prefix

@@ -46,9 +46,7 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
     oid, schema, table, kind, may_insert = row
     columns = [
         TargetColumn(column, native, base, dialect.to_canonical(underlying), nullable, has_default, generated)
-        for column, native, base, underlying, nullable, has_default, generated in session.execute(
-            _COLUMNS, (oid,)
-        )
+        for column, native, base, underlying, nullable, has_default, generated in session.execute(_COLUMNS, (oid,))
     ]
     return LiveTable(TableName(schema, table), _KINDS[kind], columns, may_insert)
 

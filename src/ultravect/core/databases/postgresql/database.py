@@ -14,7 +14,7 @@ from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
 from ultravect.core.databases.postgresql.load import PostgresqlLoad, open_load
 from ultravect.core.databases.postgresql.session import explained, reach, sign_in
-from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
@@ -32,7 +32,7 @@ class PostgresqlDatabase:
     def __init__(self, name: str, settings: PostgresqlSettings) -> None:
         self._name = name
         self._settings = settings
-        self.dialect = PostgresqlDialect()
+        self.dialect: Dialect = PostgresqlDialect()
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:
@@ -54,9 +54,7 @@ class PostgresqlDatabase:
             ).fetchone()
             version, database, user, tls = row or ("", "", "", False)
             count = len(catalogue.list_tables(session, "", 100_000))
-        steps.append(
-            f"signed in to PostgreSQL {str(version).split()[0]}, database {database}, as user {user}"
-        )
+        steps.append(f"signed in to PostgreSQL {str(version).split()[0]}, database {database}, as user {user}")
         steps.append("the connection is encrypted" if tls else "the connection is not encrypted")
         steps.append(f"{counted(count, 'table or view', 'tables and views')} can be seen")
         return steps
@@ -114,9 +112,7 @@ class PostgresqlDatabase:
         pgconn = session.pgconn
         prepared = pgconn.prepare(b"", query)
         if prepared.status == ExecStatus.FATAL_ERROR:
-            message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode(
-                "utf-8", "replace"
-            )
+            message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
             if "multiple commands" in message:
                 message = "only one statement can be asked at a time"
             raise UltravectError(

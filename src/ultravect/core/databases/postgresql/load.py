@@ -44,9 +44,7 @@ class PostgresqlLoad:
         names = sql.SQL(", ").join(sql.Identifier(column.name) for column in columns)
         form = sql.SQL(" (FORMAT binary)") if self._ends[0] else sql.SQL("")
         self._cursor = session.cursor()
-        self._copying = self._cursor.copy(
-            sql.SQL("COPY {} ({}) FROM STDIN{}").format(self._name, names, form)
-        )
+        self._copying = self._cursor.copy(sql.SQL("COPY {} ({}) FROM STDIN{}").format(self._name, names, form))
         self._copy = self._copying.__enter__()
         if self._ends[0]:
             self._copy.write(self._ends[0])
@@ -64,7 +62,7 @@ class PostgresqlLoad:
             return encode_text, (b"", b"")
         return RowEncoder(known).encode, (HEADER, TRAILER)
 
-    def _scalar(self, query: sql.Composable) -> Any:
+    def _scalar(self, query: sql.SQL | sql.Composed) -> Any:
         row = self._session.execute(query).fetchone()
         return row[0] if row else None
 

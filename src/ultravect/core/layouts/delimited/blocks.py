@@ -44,7 +44,8 @@ class Block:
         starts = np.concatenate([[0], ends[:-1] + 1])
         length = ends - starts
         carriage = (length == 1) & (buffer[np.minimum(starts, len(buffer) - 1)] == 0x0D)
-        return starts[(length > 0) & ~carriage]
+        kept: npt.NDArray[np.int64] = starts[(length > 0) & ~carriage]
+        return kept
 
     def row_line(self, index: int) -> int:
         """The line at which row ``index`` of this block starts, in the file."""
@@ -71,9 +72,7 @@ def _broken(object_name: str, what: str, line: int) -> UltravectError:
     )
 
 
-def cut_blocks(
-    chunks: Iterable[bytes], dialect: Dialect, first_line: int, object_name: str
-) -> Iterator[Block]:
+def cut_blocks(chunks: Iterable[bytes], dialect: Dialect, first_line: int, object_name: str) -> Iterator[Block]:
     """Blocks of about the size of the chunks; UltravectError for quotes that make the rows uncertain."""
     rest = b""
     line = first_line
@@ -124,7 +123,5 @@ def _quotes(data: bytes, dialect: Dialect) -> Quotes:
 def _stray(data: bytes, quotes: Quotes, line: int, dialect: Dialect, object_name: str) -> UltravectError:
     opened = _line_at(data, int(quotes.positions[-2]), line, dialect.newline)
     closed = _line_at(data, int(quotes.positions[-1]), line, dialect.newline)
-    where = (
-        "" if opened == closed else f" (the value starts in line {opened:,}; was its quote left open there?)"
-    )
+    where = "" if opened == closed else f" (the value starts in line {opened:,}; was its quote left open there?)"
     return _broken(object_name, f"text follows a closing quote{where}", closed)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import itertools
 from collections.abc import Iterator, Sequence
 from contextlib import closing
@@ -15,13 +14,13 @@ import pyarrow as pa
 import pyarrow.csv as pv
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.delimited.blocks import Block, Dialect, cut_blocks
 from ultravect.core.layouts.delimited.encoding import utf8_chunks
 from ultravect.core.layouts.delimited.quotes import Quotes
-from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, sniff
+from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
-from ultravect.core.storage.base import Storage
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 
@@ -82,12 +81,14 @@ class WantedColumn:
 class DelimitedReader:
     """An opened layout: ``layout`` has nothing left open, ``names`` are unique and not empty."""
 
-    storage: Storage
-    path: str
+    file: SourceFile
     layout: DelimitedLayout
-    size: int
     names: list[str]
     findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def path(self) -> str:
+        return self.file.path
 
     @property
     def formats(self) -> TextFormats:
@@ -103,11 +104,10 @@ class DelimitedReader:
 
     def blocks(self) -> Iterator[Block]:
         """Whole rows after preamble and header, in the order of the file."""
-        opened = self.storage.open(self.path)
-        with closing(opened.stream):
-            dialect = _dialect(self.layout, opened.stream.read(HEAD_BYTES))
-            opened.stream.seek(0)
-            yield from _data_blocks(opened.stream, self.layout, dialect, self.path)
+        with closing(self.file.open()) as stream:
+            dialect = _dialect(self.layout, stream.read(HEAD_BYTES))
+            stream.seek(0)
+            yield from _data_blocks(stream, self.layout, dialect, self.path)
 
     def parse_text(self, block: Block) -> TextRows:
         """Every value as bytes; NULL where it is a NULL word outside quotes."""
@@ -162,9 +162,7 @@ class DelimitedReader:
         dated = column.type.name in ("date", "timestamp", "timestamptz")
         unbounded = column.type.name == "decimal" and column.type.precision is None
         return (
-            column.type.name in _PARSED
-            and not unbounded
-            and (not dated or column.formats.date_pattern == ISO_DATE)
+            column.type.name in _PARSED and not unbounded and (not dated or column.formats.date_pattern == ISO_DATE)
         )
 
     def _parse(
@@ -270,19 +268,17 @@ def _unique(names: Sequence[str]) -> tuple[list[str], list[Finding]]:
                 if not name
                 else f"the name {name!r} stands in the header more than once"
             )
-            findings.append(
-                Finding("note", "column-renamed", f"{what}; it is called {final!r} here", "from.layout")
-            )
+            findings.append(Finding("note", "column-renamed", f"{what}; it is called {final!r} here", "from.layout"))
         taken.add(final)
         result.append(final)
     return result, findings
 
 
-def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) -> DelimitedReader:
+def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> DelimitedReader:
     """Opens a file, completes its layout and reads the names of its columns."""
-    opened = storage.open(path)
-    with closing(opened.stream):
-        head = opened.stream.read(HEAD_BYTES)
+    path = file.path
+    with closing(file.open()) as stream:
+        head = stream.read(HEAD_BYTES)
         if not head:
             raise UltravectError(
                 "file-empty",
@@ -290,10 +286,10 @@ def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) 
                 hint="check that it was written completely",
                 object=path,
             )
-        sniffed = sniff(head, layout or DelimitedLayout(), len(head) == opened.info.size)
+        sniffed = sniff(head, layout or DelimitedLayout(), len(head) == file.size)
         dialect = _dialect(sniffed.layout, head)
-        opened.stream.seek(0)
-        blocks = _all_blocks(opened.stream, sniffed.layout, dialect, path)
+        stream.seek(0)
+        blocks = _all_blocks(stream, sniffed.layout, dialect, path)
         first = next((block for block in blocks if len(block.row_starts)), None)
     if first is None:
         raise UltravectError(
@@ -302,16 +298,7 @@ def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) 
             hint="check layout.preamble",
             object=path,
         )
-    quote = sniffed.layout.quote
-    row = next(
-        csv.reader(
-            first.row_text(0).splitlines(keepends=True),
-            delimiter=chr(dialect.delimiter),
-            quotechar=None if quote == "none" else quote,
-            quoting=csv.QUOTE_NONE if quote == "none" else csv.QUOTE_MINIMAL,
-        ),
-        [],
-    )
+    row = next(csv_reader(first.row_text(0), chr(dialect.delimiter), sniffed.layout.quote), [])
     if len(row) > _MAX_COLUMNS:
         raise UltravectError(
             "too-many-columns",
@@ -322,6 +309,4 @@ def open_delimited(storage: Storage, path: str, layout: DelimitedLayout | None) 
     names, findings = _unique(row if sniffed.layout.header else [""] * len(row))
     if not sniffed.layout.header:
         findings = []
-    return DelimitedReader(
-        storage, path, sniffed.layout, opened.info.size, names, sniffed.findings + findings
-    )
+    return DelimitedReader(file, sniffed.layout, names, sniffed.findings + findings)

@@ -5,10 +5,11 @@ from __future__ import annotations
 import csv
 import re
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 from ultravect.core.layouts.delimited.encoding import detect_encoding
-from ultravect.core.model.finding import Finding
+from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.layout import DelimitedLayout
 
 HEAD_BYTES = 256 << 10
@@ -26,14 +27,16 @@ class Sniffed:
     findings: list[Finding] = field(default_factory=list)
 
 
+def csv_reader(text: str, delimiter: str, quote: str) -> Iterator[list[str]]:
+    """The few rows of a head, one by one."""
+    lines = text.splitlines(keepends=True)
+    if quote == "none":
+        return csv.reader(lines, delimiter=delimiter, quoting=csv.QUOTE_NONE)
+    return csv.reader(lines, delimiter=delimiter, quotechar=quote)
+
+
 def _rows(text: str, delimiter: str, quote: str) -> list[list[str]]:
-    quoting = csv.QUOTE_NONE if quote == "none" else csv.QUOTE_MINIMAL
-    reader = csv.reader(
-        text.splitlines(keepends=True),
-        delimiter=delimiter,
-        quotechar=None if quote == "none" else quote,
-        quoting=quoting,
-    )
+    reader = csv_reader(text, delimiter, quote)
     rows: list[list[str]] = []
     try:
         for row in reader:
@@ -80,7 +83,7 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
     if encoding is None:
         detected = detect_encoding(head)
         encoding = updates["encoding"] = detected.name
-        severity = "note" if detected.sure else "warning"
+        severity: Severity = "note" if detected.sure else "warning"
         fix = "" if detected.sure else f"if that is right, write layout.encoding: {detected.name}"
         findings.append(
             Finding(
