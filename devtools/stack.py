@@ -9,9 +9,9 @@ import signal
 import subprocess
 import sys
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 
 import httpx
@@ -33,11 +33,20 @@ class Stack:
     password: str
     key: str
     roots: Sequence[str]
+    settings: dict[str, str] = field(default_factory=dict)
     process: subprocess.Popen[bytes] | None = None
     token: str = ""
 
     @classmethod
-    def start(cls, state: Path, *, port: int | None = None, roots: Sequence[str] = (), durable: bool = True) -> Stack:
+    def start(
+        cls,
+        state: Path,
+        *,
+        port: int | None = None,
+        roots: Sequence[str] = (),
+        durable: bool = True,
+        settings: Mapping[str, str] | None = None,
+    ) -> Stack:
         state.mkdir(parents=True, exist_ok=True)
         state = state.resolve()
         (state / "files").mkdir(exist_ok=True)
@@ -48,6 +57,7 @@ class Stack:
             secrets.token_urlsafe(9),
             secrets.token_urlsafe(32),
             [str(state / "files"), *roots],
+            dict(settings or {}),
         )
         for database in ("ultravect", "warehouse"):
             stack.postgres.execute(f"CREATE DATABASE {database}")
@@ -72,6 +82,7 @@ class Stack:
             "ULTRAVECT_KEY": self.key,
             "ULTRAVECT_PASSWORD": self.password,
             "ULTRAVECT_ROOTS": ":".join(self.roots),
+            **self.settings,
         }
         log = (self.state / "service.log").open("ab")
         command = [sys.executable, "-m", "ultravect.service", *arguments]

@@ -7,6 +7,7 @@ from contextlib import suppress
 
 import structlog
 from asgiref.sync import sync_to_async
+from django.conf import settings
 from procrastinate.contrib.django import app
 from procrastinate.jobs import Status
 
@@ -18,8 +19,6 @@ from ultravect.service.work.tasks import QUEUE, use_executor
 
 log = structlog.get_logger()
 
-_LOST_AFTER_SECONDS = 30.0
-_LOOK_SECONDS = 5.0
 
 
 async def run_worker(slots: int) -> None:
@@ -37,8 +36,8 @@ async def run_worker(slots: int) -> None:
                     install_signal_handlers=False,
                     fetch_job_polling_interval=1.0,
                     shutdown_graceful_timeout=1,
-                    update_heartbeat_interval=5,
-                    stalled_worker_timeout=_LOST_AFTER_SECONDS,
+                    update_heartbeat_interval=settings.LOST_AFTER_SECONDS / 5,
+                    stalled_worker_timeout=settings.LOST_AFTER_SECONDS,
                 )
     finally:
         sweeping.cancel()
@@ -60,9 +59,9 @@ async def _sweep() -> None:
     manager = app.job_manager
     while True:
         try:
-            for job in await manager.get_stalled_jobs(queue=QUEUE, seconds_since_heartbeat=_LOST_AFTER_SECONDS):
+            for job in await manager.get_stalled_jobs(queue=QUEUE, seconds_since_heartbeat=settings.LOST_AFTER_SECONDS):
                 await sync_to_async(_close_lost)(job.task_kwargs["run_id"])
                 await manager.finish_job(job, status=Status.FAILED, delete_job=False)
         except Exception:
             log.exception("looking for lost workers failed")
-        await asyncio.sleep(_LOOK_SECONDS)
+        await asyncio.sleep(settings.LOST_AFTER_SECONDS / 5)

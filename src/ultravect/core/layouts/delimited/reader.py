@@ -134,7 +134,7 @@ class DelimitedReader:
             raise UltravectError(
                 "rows-uncertain",
                 f"{self.path}, from line {block.line:,}: {table.num_rows:,} rows were parsed and {int(whole.sum()):,} counted",
-                hint="quotes in odd places make the rows uncertain; set layout.quote, or mend the file",
+                hint="quotes in odd places, or lone carriage returns, make the rows uncertain; set layout.quote, or mend the file",
                 object=self.path,
                 line=block.line,
             )

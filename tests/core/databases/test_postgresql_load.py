@@ -1,0 +1,164 @@
+"""Loading PostgreSQL: every type with its extreme values arrives as it was, by the binary way and by the text way."""
+
+from __future__ import annotations
+
+import datetime as dt
+import decimal
+import uuid
+from typing import Any
+from urllib.parse import unquote, urlsplit
+
+import psycopg
+import pyarrow as pa
+import pytest
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from ultravect.core.databases.base import Load
+from ultravect.core.databases.postgresql.binary_copy import encoder_for
+from ultravect.core.databases.postgresql.database import PostgresqlDatabase
+from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import PostgresqlSettings
+from ultravect.core.types.canonical import CanonicalType, parse_type
+
+D = decimal.Decimal
+UTC = dt.UTC
+UID = uuid.UUID("123e4567-e89b-12d3-a456-426614174000")
+EXTREMES: dict[str, list[Any]] = {
+    "boolean": [True, False],
+    "smallint": [-(2**15), 0, 2**15 - 1],
+    "integer": [-(2**31), 0, 2**31 - 1],
+    "bigint": [-(2**63), 0, 2**63 - 1],
+    "decimal(18,2)": [D("-9999999999999999.99"), D("0.00"), D("0.01"), D("10000.00"), D("9999999999999999.99")],
+    "decimal(4,4)": [D("-0.9999"), D("0.0001")],
+    "decimal(9,0)": [D("-999999999"), D("10000")],
+    "decimal(18,18)": [D("0.123456789012345678")],
+    "decimal(38,10)": [D("-9999999999999999999999999999.9999999999"), D("0E-10")],
+    "real": [1.5, float("inf"), -0.0],
+    "double": [1e308, 5e-324, float("-inf")],
+    "text": ["", " ", "é€😀", 'a"b\\n,\tx', "line\r\nbreak", "\\N", "x" * 100_000],
+    "text(3)": ["", "äöü"],
+    "date": [dt.date(1, 1, 1), dt.date(1999, 12, 31), dt.date(2000, 1, 1), dt.date(9999, 12, 31)],
+    "time": [dt.time(0), dt.time(23, 59, 59, 999999)],
+    "timestamp": [dt.datetime(1, 1, 1), dt.datetime(1999, 12, 31, 23, 59, 59, 999999), dt.datetime(9999, 12, 31)],
+    "timestamptz": [dt.datetime(1900, 1, 1, tzinfo=UTC), dt.datetime(2026, 3, 29, 1, 30, tzinfo=UTC)],
+    "uuid": [UID.bytes],
+    "json": ['{"a": [1, null]}', '"x"'],
+}
+
+
+@pytest.fixture(scope="module")
+def database(stack: Any) -> PostgresqlDatabase:
+    parts = urlsplit(stack.postgres.url("warehouse"))
+    return PostgresqlDatabase(
+        "warehouse",
+        PostgresqlSettings(
+            host=parts.hostname or "", port=parts.port or 0, database="warehouse", user="postgres", password=unquote(parts.password or "")
+        ),
+    )
+
+
+def load(database: PostgresqlDatabase, columns: dict[str, CanonicalType], batch: pa.RecordBatch, *, create: bool = True) -> None:
+    """Puts one batch into ``pg_load``."""
+    listed = [NewColumn(name, kind) for name, kind in columns.items()]
+    with database.load(TableName(None, "pg_load"), listed if create else None, listed, "test") as target:
+        target.write(batch)
+        assert target.finish() == batch.num_rows
+        target.publish()
+
+
+@pytest.fixture
+def connection(database_url: str) -> Any:
+    with psycopg.connect(database_url, autocommit=True) as opened:
+        opened.execute("DROP TABLE IF EXISTS pg_load")
+        yield opened
+        opened.execute("DROP TABLE IF EXISTS pg_load")
+
+
+def as_read(kind: CanonicalType, value: Any) -> Any:
+    """What psycopg gives for a value of Arrow."""
+    if value is None:
+        return None
+    if kind.name == "uuid":
+        return uuid.UUID(bytes=value)
+    return value
+
+
+@pytest.mark.parametrize("text_way", [False, True])
+@pytest.mark.parametrize("kind", EXTREMES)
+def test_extreme_values_arrive(kind: str, text_way: bool, database: PostgresqlDatabase, connection: Any) -> None:
+    wanted = parse_type(kind)
+    values = [None, *EXTREMES[kind], None]
+    columns = {"n": parse_type("integer"), "v": wanted}
+    arrays = [pa.array(range(len(values)), pa.int32()), pa.array(values, wanted.arrow)]
+    if text_way:
+        # a column without a binary encoder sends the whole load by the text way
+        columns["other"] = parse_type("text")
+        arrays.append(pa.array(["1 day"] * len(values)))
+        dialect = database.dialect
+        connection.execute(f"CREATE TABLE pg_load (n int, v {dialect.from_canonical(wanted).native}, other interval)".encode())
+    load(database, columns, pa.RecordBatch.from_arrays(arrays, names=list(columns)), create=not text_way)
+    column = "v::text" if wanted.name == "json" else "v"
+    found = [row[0] for row in connection.execute(f"SELECT {column} FROM pg_load ORDER BY n".encode())]
+    if wanted.name == "real":
+        assert found == [None if value is None else pytest.approx(value) for value in values]
+    else:
+        assert found == [as_read(wanted, value) for value in values]
+
+
+def test_every_type_that_can_be_created_has_a_binary_encoder() -> None:
+    bases = {"decimal(18,2)": "numeric", "text": "text", "text(3)": "varchar", "json": "jsonb", "timestamptz": "timestamptz"}
+    bases |= {"boolean": "bool", "smallint": "int2", "integer": "int4", "bigint": "int8", "real": "float4", "double": "float8"}
+    bases |= {"date": "date", "time": "time", "timestamp": "timestamp", "uuid": "uuid"}
+    assert [kind for kind, base in bases.items() if encoder_for(base, parse_type(kind).arrow) is None] == []
+    assert encoder_for("numeric", parse_type("decimal(38,2)").arrow) is None
+    assert encoder_for("interval", pa.string()) is None
+
+
+ROW = st.tuples(
+    st.none() | st.integers(-(2**63), 2**63 - 1),
+    st.none() | st.decimals(min_value=-(10**9), max_value=10**9, places=3),
+    st.none() | st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"])),
+    st.none() | st.booleans(),
+    st.none() | st.datetimes(min_value=dt.datetime(1, 1, 1)),
+)
+
+
+@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(rows=st.lists(ROW, min_size=1, max_size=30), start=st.integers(0, 5))
+def test_any_rows_arrive(rows: list[tuple[Any, ...]], start: int, database: PostgresqlDatabase, connection: Any) -> None:
+    """Also from a slice of a batch, whose buffers begin elsewhere."""
+    kinds = ["bigint", "decimal(15,3)", "text", "boolean", "timestamp"]
+    columns = {f"c{index}": parse_type(kind) for index, kind in enumerate(kinds)}
+    arrays = [pa.array([row[index] for row in rows], kind.arrow) for index, kind in enumerate(columns.values())]
+    batch = pa.RecordBatch.from_arrays(arrays, names=list(columns)).slice(min(start, len(rows) - 1))
+    connection.execute("DROP TABLE IF EXISTS pg_load")
+    load(database, columns, batch)
+    assert connection.execute("SELECT * FROM pg_load").fetchall() == [tuple(row.values()) for row in batch.to_pylist()]
+
+
+def test_leaving_without_publishing_undoes_all(database: PostgresqlDatabase, connection: Any) -> None:
+    columns = [NewColumn("v", parse_type("integer"))]
+    opened: Load
+    with pytest.raises(ZeroDivisionError), database.load(TableName(None, "pg_load"), columns, columns, "test") as opened:
+        opened.write(pa.RecordBatch.from_arrays([pa.array([1], pa.int32())], names=["v"]))
+        raise ZeroDivisionError
+    assert connection.execute("SELECT to_regclass('pg_load')").fetchone() == (None,)
+
+
+@pytest.mark.parametrize(
+    ("ddl", "code", "part"),
+    [
+        ("v int PRIMARY KEY", "constraint-refused", "Key (v)=(1) already exists"),
+        ("v int CHECK (v > 5)", "constraint-refused", "violates check constraint"),
+    ],
+)
+def test_what_only_the_database_can_refuse(ddl: str, code: str, part: str, database: PostgresqlDatabase, connection: Any) -> None:
+    connection.execute(f"CREATE TABLE pg_load ({ddl})".encode())
+    batch = pa.RecordBatch.from_arrays([pa.array([1, 1], pa.int32())], names=["v"])
+    with pytest.raises(UltravectError) as raised:
+        load(database, {"v": parse_type("integer")}, batch, create=False)
+    assert raised.value.code == code
+    assert part in raised.value.detail
+    assert connection.execute("SELECT count(*) FROM pg_load").fetchone() == (0,)
