@@ -13,8 +13,8 @@ from pathlib import Path
 
 import psycopg
 import pytest
-
 from devtools.stack import Stack
+
 from ultravect.client import Client, Run
 
 _numbers = itertools.count(1)

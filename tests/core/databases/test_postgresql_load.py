@@ -54,12 +54,18 @@ def database(stack: Any) -> PostgresqlDatabase:
     return PostgresqlDatabase(
         "warehouse",
         PostgresqlSettings(
-            host=parts.hostname or "", port=parts.port or 0, database="warehouse", user="postgres", password=unquote(parts.password or "")
+            host=parts.hostname or "",
+            port=parts.port or 0,
+            database="warehouse",
+            user="postgres",
+            password=unquote(parts.password or ""),
         ),
     )
 
 
-def load(database: PostgresqlDatabase, columns: dict[str, CanonicalType], batch: pa.RecordBatch, *, create: bool = True) -> None:
+def load(
+    database: PostgresqlDatabase, columns: dict[str, CanonicalType], batch: pa.RecordBatch, *, create: bool = True
+) -> None:
     """Puts one batch into ``pg_load``."""
     listed = [NewColumn(name, kind) for name, kind in columns.items()]
     with database.load(TableName(None, "pg_load"), listed if create else None, listed, "test") as target:
@@ -97,7 +103,9 @@ def test_extreme_values_arrive(kind: str, text_way: bool, database: PostgresqlDa
         columns["other"] = parse_type("text")
         arrays.append(pa.array(["1 day"] * len(values)))
         dialect = database.dialect
-        connection.execute(f"CREATE TABLE pg_load (n int, v {dialect.from_canonical(wanted).native}, other interval)".encode())
+        connection.execute(
+            f"CREATE TABLE pg_load (n int, v {dialect.from_canonical(wanted).native}, other interval)".encode()
+        )
     load(database, columns, pa.RecordBatch.from_arrays(arrays, names=list(columns)), create=not text_way)
     column = "v::text" if wanted.name == "json" else "v"
     found = [row[0] for row in connection.execute(f"SELECT {column} FROM pg_load ORDER BY n".encode())]
@@ -108,8 +116,21 @@ def test_extreme_values_arrive(kind: str, text_way: bool, database: PostgresqlDa
 
 
 def test_every_type_that_can_be_created_has_a_binary_encoder() -> None:
-    bases = {"decimal(18,2)": "numeric", "text": "text", "text(3)": "varchar", "json": "jsonb", "timestamptz": "timestamptz"}
-    bases |= {"boolean": "bool", "smallint": "int2", "integer": "int4", "bigint": "int8", "real": "float4", "double": "float8"}
+    bases = {
+        "decimal(18,2)": "numeric",
+        "text": "text",
+        "text(3)": "varchar",
+        "json": "jsonb",
+        "timestamptz": "timestamptz",
+    }
+    bases |= {
+        "boolean": "bool",
+        "smallint": "int2",
+        "integer": "int4",
+        "bigint": "int8",
+        "real": "float4",
+        "double": "float8",
+    }
     bases |= {"date": "date", "time": "time", "timestamp": "timestamp", "uuid": "uuid"}
     assert [kind for kind, base in bases.items() if encoder_for(base, parse_type(kind).arrow) is None] == []
     assert encoder_for("numeric", parse_type("decimal(38,2)").arrow) is None
@@ -127,7 +148,9 @@ ROW = st.tuples(
 
 @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(rows=st.lists(ROW, min_size=1, max_size=30), start=st.integers(0, 5))
-def test_any_rows_arrive(rows: list[tuple[Any, ...]], start: int, database: PostgresqlDatabase, connection: Any) -> None:
+def test_any_rows_arrive(
+    rows: list[tuple[Any, ...]], start: int, database: PostgresqlDatabase, connection: Any
+) -> None:
     """Also from a slice of a batch, whose buffers begin elsewhere."""
     kinds = ["bigint", "decimal(15,3)", "text", "boolean", "timestamp"]
     columns = {f"c{index}": parse_type(kind) for index, kind in enumerate(kinds)}
@@ -135,13 +158,18 @@ def test_any_rows_arrive(rows: list[tuple[Any, ...]], start: int, database: Post
     batch = pa.RecordBatch.from_arrays(arrays, names=list(columns)).slice(min(start, len(rows) - 1))
     connection.execute("DROP TABLE IF EXISTS pg_load")
     load(database, columns, batch)
-    assert connection.execute("SELECT * FROM pg_load").fetchall() == [tuple(row.values()) for row in batch.to_pylist()]
+    assert connection.execute("SELECT * FROM pg_load").fetchall() == [
+        tuple(row.values()) for row in batch.to_pylist()
+    ]
 
 
 def test_leaving_without_publishing_undoes_all(database: PostgresqlDatabase, connection: Any) -> None:
     columns = [NewColumn("v", parse_type("integer"))]
     opened: Load
-    with pytest.raises(ZeroDivisionError), database.load(TableName(None, "pg_load"), columns, columns, "test") as opened:
+    with (
+        pytest.raises(ZeroDivisionError),
+        database.load(TableName(None, "pg_load"), columns, columns, "test") as opened,
+    ):
         opened.write(pa.RecordBatch.from_arrays([pa.array([1], pa.int32())], names=["v"]))
         raise ZeroDivisionError
     assert connection.execute("SELECT to_regclass('pg_load')").fetchone() == (None,)
@@ -154,7 +182,9 @@ def test_leaving_without_publishing_undoes_all(database: PostgresqlDatabase, con
         ("v int CHECK (v > 5)", "constraint-refused", "violates check constraint"),
     ],
 )
-def test_what_only_the_database_can_refuse(ddl: str, code: str, part: str, database: PostgresqlDatabase, connection: Any) -> None:
+def test_what_only_the_database_can_refuse(
+    ddl: str, code: str, part: str, database: PostgresqlDatabase, connection: Any
+) -> None:
     connection.execute(f"CREATE TABLE pg_load ({ddl})".encode())
     batch = pa.RecordBatch.from_arrays([pa.array([1, 1], pa.int32())], names=["v"])
     with pytest.raises(UltravectError) as raised:

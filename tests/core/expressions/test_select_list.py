@@ -18,8 +18,14 @@ NAMES = ["id", "hut_code", "Guest Name", "total"]
         (["hut_code as hut text(4)"], [("hut", "text(4)")]),
         (["HUT_CODE"], [("HUT_CODE", None)]),
         (['"Guest Name" as guest'], [("guest", None)]),
-        (["total decimal(10,2)", "* except (id)"], [("total", "decimal(10,2)"), ("hut_code", None), ("Guest Name", None)]),
-        (["*", "total as total double"], [("id", None), ("hut_code", None), ("Guest Name", None), ("total", "double")]),
+        (
+            ["total decimal(10,2)", "* except (id)"],
+            [("total", "decimal(10,2)"), ("hut_code", None), ("Guest Name", None)],
+        ),
+        (
+            ["*", "total as total double"],
+            [("id", None), ("hut_code", None), ("Guest Name", None), ("total", "double")],
+        ),
         (["id bigint", "id as copy text"], [("id", "bigint"), ("copy", "text")]),
         (['id as "a ""b"""'], [('a "b"', None)]),
     ],
@@ -38,7 +44,7 @@ def test_takes(items: list[str], expected: list[tuple[str, str | None]]) -> None
         (["id integr"], "column-syntax", "write name", "columns.0"),
         (["id; drop table x"], "column-syntax", "write name", "columns.0"),
         (["id as x", "total as x"], "column-twice", "another name", "columns.1"),
-        (["* except (id, hut_code, \"Guest Name\", total)"], "no-columns", "add one", "columns"),
+        (['* except (id, hut_code, "Guest Name", total)'], "no-columns", "add one", "columns"),
     ],
 )
 def test_refuses(items: list[str], code: str, hint: str, place: str) -> None:

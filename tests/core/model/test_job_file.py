@@ -27,9 +27,21 @@ into:
         ("table: booking", "tabel: booking", 8, "unknown key 'tabel'", "did you mean 'table'?"),
         ("from:", "form:", 3, "unknown key 'form'", "did you mean 'from'?"),
         ("  files: bookings.csv\n", "", 3, "key 'files' is missing", ""),
-        ("table: booking", "table: booking\n  mode: appendd", 9, "'appendd' is not one of 'append'", "did you mean 'append'?"),
+        (
+            "table: booking",
+            "table: booking\n  mode: appendd",
+            9,
+            "'appendd' is not one of 'append'",
+            "did you mean 'append'?",
+        ),
         ("table: booking", "table: 7", 8, "this should be a string, not 7", ""),
-        ("table: booking", "table: b\n  rejects: many", 9, 'a count such as 50, or a share of the rows read such as "0.5%"', ""),
+        (
+            "table: booking",
+            "table: b\n  rejects: many",
+            9,
+            'a count such as 50, or a share of the rows read such as "0.5%"',
+            "",
+        ),
         ("table: booking", "table: b\n  rejects: -1", 9, "a count of rejects cannot be negative", ""),
         ("job: bookings", "job: Book Ings", 2, "'Book Ings' is not a name", ""),
         ("ultravect: 1", "ultravect: 2", 1, "2 is not one of 1", ""),
@@ -53,7 +65,9 @@ def test_a_problem_names_its_place(old: str, new: str, line: int, message: str, 
     assert hint in fitting[0].hint
 
 
-@pytest.mark.parametrize("text", ["", "# nothing\n", "- a\n- b\n", "just words", GOOD + "---\n" + GOOD, "a: *missing"])
+@pytest.mark.parametrize(
+    "text", ["", "# nothing\n", "- a\n- b\n", "just words", GOOD + "---\n" + GOOD, "a: *missing"]
+)
 def test_what_is_not_one_job(text: str) -> None:
     with pytest.raises(JobFileError):
         read_job(text)
@@ -91,11 +105,15 @@ def test_any_text_is_a_job_or_a_job_file_error(text: str) -> None:
         assert error.problems
 
 
-@pytest.mark.parametrize(("text", "seconds"), [("500 ms", 0.5), ("30 s", 30), ("10min", 600), ("1.5 h", 5400), ("2 d", 172800)])
+@pytest.mark.parametrize(
+    ("text", "seconds"), [("500 ms", 0.5), ("30 s", 30), ("10min", 600), ("1.5 h", 5400), ("2 d", 172800)]
+)
 def test_durations(text: str, seconds: float) -> None:
     assert duration_seconds(text) == seconds
 
 
-@pytest.mark.parametrize(("limit", "rows", "allowed"), [(0, 10, 0), (50, 10, 50), ("0.5%", 1000, 5), ("0.5%", 100, 0), ("100%", 7, 7)])
+@pytest.mark.parametrize(
+    ("limit", "rows", "allowed"), [(0, 10, 0), (50, 10, 50), ("0.5%", 1000, 5), ("0.5%", 100, 0), ("100%", 7, 7)]
+)
 def test_allowed_rejects(limit: int | str, rows: int, allowed: int) -> None:
     assert allowed_rejects(limit, rows) == allowed

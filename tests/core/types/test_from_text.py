@@ -22,7 +22,9 @@ from ultravect.core.types.from_text import convert, explain
 from ultravect.core.types.text_formats import TextFormats
 
 ISO = TextFormats()
-GERMAN = TextFormats(decimal_mark=",", date_pattern="DD.MM.YYYY", true_words=("ja",), false_words=("nein",), nulls=("", "n/a"))
+GERMAN = TextFormats(
+    decimal_mark=",", date_pattern="DD.MM.YYYY", true_words=("ja",), false_words=("nein",), nulls=("", "n/a")
+)
 UTC = dt.UTC
 D = decimal.Decimal
 
@@ -40,9 +42,10 @@ D = decimal.Decimal
         ("decimal(10,2)", "-0.5", D("-0.50"), ISO),
         ("decimal(10,2)", "1234,5", D("1234.50"), GERMAN),
         ("decimal(38,0)", "9" * 38, D("9" * 38), ISO),
-        ("decimal", "1.10", "1.1", ISO),
+        ("decimal", "1.10", "1.10", ISO),
         ("double", "1e5", 1e5, ISO),
         ("real", "0.5", 0.5, ISO),
+        ("double", "-inf", float("-inf"), ISO),
         ("boolean", "TRUE", True, ISO),
         ("boolean", "nein", False, GERMAN),
         ("date", "2024-02-29", dt.date(2024, 2, 29), ISO),
@@ -77,6 +80,8 @@ def test_what_converts(kind: str, text: str, value: object, formats: TextFormats
         ("decimal(10,2)", "123456789.5", "more than 8 digits before the decimal mark", ISO),
         ("decimal(10,2)", "1.50", "not a number", GERMAN),
         ("double", "many", "not a number", ISO),
+        ("double", "1e400", "out of range for double", ISO),
+        ("real", "-1e39", "out of range for real", ISO),
         ("boolean", "1", "not one of true, yes, false, no", ISO),
         ("date", "2026-02-30", "or no such day", ISO),
         ("date", "30.02.2026", "not a date written as DD.MM.YYYY, or no such day", GERMAN),
@@ -97,7 +102,9 @@ def test_what_does_not_and_why(kind: str, text: str, reason: str, formats: TextF
     assert reason in explain(text, wanted, formats)
 
 
-@pytest.mark.parametrize("text", ["decimal(39,2)", "decimal(4,5)", "integer(3)", "text(0)", "varchar", "time(9)", "date(1,2)", "", "a b"])
+@pytest.mark.parametrize(
+    "text", ["decimal(39,2)", "decimal(4,5)", "integer(3)", "text(0)", "varchar", "time(9)", "date(1,2)", "", "a b"]
+)
 def test_types_that_are_none(text: str) -> None:
     with pytest.raises(ValueError, match=r"\w"):
         parse_type(text)
@@ -108,13 +115,32 @@ def test_types_are_written_as_read(text: str) -> None:
     assert str(parse_type(text)) == text
 
 
-NUMBERISH = st.text(alphabet="0123456789+-.eE xnaif", max_size=12)
-DATEISH = st.from_regex(r"[12][0-9]{3}-[01][0-9]-[0-3][0-9]([ T][0-2][0-9]:[0-5][0-9](:[0-9]{2}(\.[0-9]{1,7})?)?(Z|\+0[0-9]:?00)?)?", fullmatch=True)
+NUMBERISH = st.text(alphabet="0123456789+-.eE xnaif", max_size=12) | st.sampled_from(
+    ["0x1F", "0X10", "1e400", "-1e39", "inf", "NaN", "1.", ".5", "+.5", "-0", "1e2", "1e-2", "9" * 20]
+)
+DATEISH = st.from_regex(
+    r"[12][0-9]{3}-[01][0-9]-[0-3][0-9]([ T][0-2][0-9]:[0-5][0-9](:[0-9]{2}(\.[0-9]{1,7})?)?(Z|\+0[0-9]:?00)?)?",
+    fullmatch=True,
+)
 WORDS = st.sampled_from(["true", "TRUE", "True", "tRUE", "yes", "no", "n", "0", "1", "", " true"])
 
 
 @pytest.mark.parametrize(
-    "kind", ["smallint", "integer", "bigint", "decimal(12,3)", "decimal(38,10)", "real", "double", "boolean", "date", "timestamp", "timestamptz", "text(5)"]
+    "kind",
+    [
+        "smallint",
+        "integer",
+        "bigint",
+        "decimal(12,3)",
+        "decimal(38,10)",
+        "real",
+        "double",
+        "boolean",
+        "date",
+        "timestamp",
+        "timestamptz",
+        "text(5)",
+    ],
 )
 @settings(max_examples=150, deadline=None)
 @given(data=st.data())

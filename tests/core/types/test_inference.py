@@ -38,7 +38,11 @@ def infer(*blocks: list[str | None], formats: TextFormats | None = None) -> Colu
         (["13.01.2026"], "date", "1 dates (DD.MM.YYYY)"),
         (["13/01/2026", "01/02/2026"], "date", "2 dates (DD/MM/YYYY)"),
         (["01/13/2026", "01/02/2026"], "date", "2 dates (MM/DD/YYYY)"),
-        (["01/02/2026", "03/04/2026"], "text", "could be dates (DD/MM/YYYY) or dates (MM/DD/YYYY): no day is above 12"),
+        (
+            ["01/02/2026", "03/04/2026"],
+            "text",
+            "could be dates (DD/MM/YYYY) or dates (MM/DD/YYYY): no day is above 12",
+        ),
         (["2026-01-01 10:00:00"], "timestamp", "1 timestamps (YYYY-MM-DD HH:MM:SS)"),
         (["2026-01-01T10:00:00Z"], "timestamptz", "1 timestamps (YYYY-MM-DD HH:MM:SS zone)"),
         (["07:30", "23:59:59"], "time", "2 times of day"),
@@ -68,7 +72,19 @@ def test_exceptions_name_rows_across_blocks() -> None:
     assert list(found.exceptions) == [(102, "x"), (103, "y")]
 
 
-@given(st.lists(st.one_of(st.none(), st.text(max_size=6), st.integers().map(str), st.dates().map(str), st.decimals(allow_nan=False, allow_infinity=False, places=2).map(str)), max_size=20), st.integers(1, 5))
+@given(
+    st.lists(
+        st.one_of(
+            st.none(),
+            st.text(max_size=6),
+            st.integers().map(str),
+            st.dates().map(str),
+            st.decimals(allow_nan=False, allow_infinity=False, places=2).map(str),
+        ),
+        max_size=20,
+    ),
+    st.integers(1, 5),
+)
 def test_every_value_converts_to_the_type_found(values: list[str | None], size: int) -> None:
     found = infer(*[values[start : start + size] for start in range(0, len(values), size)])
     formats = TextFormats(date_pattern=found.date_pattern or "YYYY-MM-DD")

@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, source_file, storage_of
+from ultravect.core.engine.plan import nearest_table
 from ultravect.core.engine.scan import SAMPLE_BYTES, scan_columns
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
-from ultravect.core.model.problems import did_you_mean
 
 _ASK_SECONDS = 20.0
 
@@ -58,7 +58,7 @@ def _preview_table(spec: ConnectionSpec, name: str, rows: int) -> dict[str, Any]
         raise UltravectError("table-name-invalid", str(error), connection=spec.name, object=name) from None
     live = database.table(table)
     if live is None:
-        near = did_you_mean(name, [info.name for info in database.tables("", 2000)])
+        near = nearest_table(database, table)
         raise UltravectError(
             "table-missing",
             f"connection {spec.name} has no table {name!r}",

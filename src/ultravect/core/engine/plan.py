@@ -113,13 +113,13 @@ def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: C
     assert plan.reader is not None and plan.database is not None and plan.table is not None
     dialect = plan.database.dialect
     if job.into.if_missing == "fail":
-        near = did_you_mean(plan.table.name, [info.name.split(".", 1)[-1] for info in plan.database.tables("", 2000)])
+        near = nearest_table(plan.database, plan.table)
         plan.add(
             "error",
             "table-missing",
             f"the table {plan.table} does not exist",
             "into.table",
-            near or "write into.if_missing: create to have it created",
+            f"{near and near + ' or '}write into.if_missing: create to have it created",
         )
         return
     obstacle = plan.database.may_create(plan.table)
@@ -165,6 +165,12 @@ def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: C
             ColumnPlan(one.position, plan.reader.names[one.position], one.name, kind, native, formats, True, inferred)
         )
     plan.create = [NewColumn(column.name, column.type) for column in plan.columns]
+
+
+def nearest_table(database: Database, table: TableName) -> str:
+    """``did you mean 'booking'?``, when there is a table with a name like that."""
+    names = [info.name for info in database.tables("", 2000)]
+    return did_you_mean(str(table), names) or did_you_mean(table.name, [name.split(".", 1)[-1] for name in names])
 
 
 def _note_scan(plan: LegPlan, scan: Scan) -> None:

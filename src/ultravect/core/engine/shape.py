@@ -66,11 +66,12 @@ class Shaper:
         self._columns = columns
         self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in columns]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
+        self._has_integers = any(pa.types.is_integer(column.type.arrow) for column in columns)
         self._rows = 0
 
     def shape(self, block: Block) -> Shaped:
         has_nul = 0 in block.data
-        batch = self._reader.parse_typed(block, self._wanted)
+        batch = None if self._may_be_hexadecimal(block) else self._reader.parse_typed(block, self._wanted)
         if batch is not None:
             batch = self._finish(batch, has_nul)
         if batch is not None:
@@ -79,6 +80,10 @@ class Shaper:
             shaped = self._sort_out(block, has_nul)
         self._rows += shaped.rows
         return shaped
+
+    def _may_be_hexadecimal(self, block: Block) -> bool:
+        """The parser takes 0x1F for a number; the careful way does not."""
+        return self._has_integers and (b"0x" in block.data or b"0X" in block.data)
 
     def _finish(self, batch: pa.RecordBatch, has_nul: bool) -> pa.RecordBatch | None:
         """Converts what the parser left as strings; None where a value turns out not to fit."""
@@ -89,6 +94,8 @@ class Shaper:
                 if converted.failed.any():
                     return None
                 array = converted.array
+            if pa.types.is_floating(array.type) and _any(pc.is_inf(array)):
+                return None
             if any(_any(mask) for _, mask in _breaches(array, column, has_nul)):
                 return None
             arrays.append(array)

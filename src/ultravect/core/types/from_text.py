@@ -21,6 +21,8 @@ Mask = npt.NDArray[np.bool_]
 
 _NUMBER = r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)"
 _CLOCK = r"[0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?"
+_HOUR = r"[0-9]{2}(?::[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?)?"
+_SPECIAL = r"[+-]?(?i:nan|inf|infinity)"
 _ZONE = r"(?:[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?)"
 _UUID = r"[0-9a-fA-F]{8}-?(?:[0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}"
 _SPAN = {"smallint": "-32768 to 32767", "integer": "-2147483648 to 2147483647", "bigint": "64 bits"}
@@ -82,18 +84,25 @@ def _integer(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
 
 def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     plain = _plain_number(values, formats)
+    if wanted.precision is None:
+        return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", pa.string())
     has_zeros = pc.match_substring_regex(plain, r"\.[0-9]*0$")
     if _numpy(has_zeros).any():
         # 1.500 fits two decimals: zeros at the end carry nothing
         plain = pc.if_else(has_zeros, pc.replace_substring_regex(plain, r"\.?0+$", ""), plain)
-    if wanted.precision is None:
-        return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", pa.string())
     return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", wanted.arrow)
 
 
 def _floating(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
-    words = r"|[+-]?(?i:nan|inf|infinity)"
-    return _cast_matching(_plain_number(values, formats), _NUMBER + r"(?:[eE][+-]?[0-9]+)?" + words, wanted.arrow)
+    plain = _plain_number(values, formats)
+    cast = _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]+)?|" + _SPECIAL, wanted.arrow)
+    infinite = pc.is_inf(cast.array)
+    if not _numpy(infinite).any():
+        return cast
+    # infinite is what was written so, not what is too large to hold
+    overflow = pc.and_(infinite, pc.invert(pc.match_substring_regex(plain, f"^(?:{_SPECIAL})$")))
+    array = pc.if_else(overflow, pa.scalar(None, wanted.arrow), cast.array)
+    return Converted(array, cast.failed | _numpy(overflow))
 
 
 def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
@@ -128,11 +137,11 @@ def _date(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
 
 
 def _timestamp(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
-    return _dated(values, f"(?:[ T]{_CLOCK})?", wanted.arrow, formats)
+    return _dated(values, f"(?:[ T]{_HOUR})?", wanted.arrow, formats)
 
 
 def _timestamptz(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
-    return _dated(values, f"[ T]{_CLOCK}{_ZONE}", wanted.arrow, formats)
+    return _dated(values, f"[ T]{_HOUR}{_ZONE}", wanted.arrow, formats)
 
 
 def _time(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
@@ -216,7 +225,8 @@ def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
                 return f"more than {wanted.scale or 0} decimals"
             return "not a number"
         case "real" | "double":
-            return "not a number"
+            matches = pc.match_substring_regex(pa.array([value.strip()]), f"^{_NUMBER}(?:[eE][+-]?[0-9]+)?$")
+            return f"out of range for {wanted}" if matches[0].as_py() else "not a number"
         case "boolean":
             return f"not one of {', '.join((*formats.true_words, *formats.false_words))}"
         case "date":

@@ -10,6 +10,7 @@ from asgiref.sync import sync_to_async
 from django.conf import settings
 from procrastinate.contrib.django import app
 from procrastinate.jobs import Status
+from procrastinate.manager import JobManager
 
 from ultravect.service.records.models import Run, State
 from ultravect.service.work.execute import RunExecutor, lost_error
@@ -20,16 +21,16 @@ from ultravect.service.work.tasks import QUEUE, use_executor
 log = structlog.get_logger()
 
 
-
 async def run_worker(slots: int) -> None:
     """Works until cancelled."""
     pool = LegPool()
     use_executor(RunExecutor(pool))
     await pool.warm()
-    sweeping = asyncio.create_task(_sweep())
     try:
-        with app.replace_connector(app.connector.get_worker_connector()) as worker_app:
-            async with worker_app.open_async():
+        # an app of its own: the other one queues runs in Django's transactions, in this process too
+        async with app.with_connector(app.connector.get_worker_connector()).open_async() as worker_app:
+            sweeping = asyncio.create_task(_sweep(worker_app.job_manager))
+            try:
                 await worker_app.run_worker_async(
                     queues=[QUEUE],
                     concurrency=slots,
@@ -39,10 +40,11 @@ async def run_worker(slots: int) -> None:
                     update_heartbeat_interval=settings.LOST_AFTER_SECONDS / 5,
                     stalled_worker_timeout=settings.LOST_AFTER_SECONDS,
                 )
+            finally:
+                sweeping.cancel()
+                with suppress(asyncio.CancelledError):
+                    await sweeping
     finally:
-        sweeping.cancel()
-        with suppress(asyncio.CancelledError):
-            await sweeping
         await pool.close()
 
 
@@ -54,12 +56,13 @@ def _close_lost(run_id: int) -> None:
         log.warning("closed the run of a lost worker", run=run_id)
 
 
-async def _sweep() -> None:
+async def _sweep(manager: JobManager) -> None:
     """Ends the runs whose worker no longer gives a sign of life, which also frees their job's lock."""
-    manager = app.job_manager
     while True:
         try:
-            for job in await manager.get_stalled_jobs(queue=QUEUE, seconds_since_heartbeat=settings.LOST_AFTER_SECONDS):
+            for job in await manager.get_stalled_jobs(
+                queue=QUEUE, seconds_since_heartbeat=settings.LOST_AFTER_SECONDS
+            ):
                 await sync_to_async(_close_lost)(job.task_kwargs["run_id"])
                 await manager.finish_job(job, status=Status.FAILED, delete_job=False)
         except Exception:

@@ -1,0 +1,131 @@
+"""Check: what it finds before a row moves, and that nothing moves."""
+
+from __future__ import annotations
+
+import pytest
+from tests.conftest import Place
+
+
+def test_a_new_table_is_shown_before_it_is_made(place: Place) -> None:
+    place.file("id,when,size\n1,2026-01-01,2.5\n").job()
+    check = place.client.check_job(place.name)
+    assert (check.passed, check.target_exists, check.rows_tried) == (True, False, 1)
+    assert (
+        check.ddl
+        == f'CREATE TABLE "{place.name}" (\n    "id" integer,\n    "when" date,\n    "size" numeric(18,1)\n)'
+    )
+    assert not place.exists()
+
+
+CASES = [
+    # the table; the file's header and row; keys of `into`; finding's severity, code, place, parts of message and fix
+    (
+        "hut_code text",
+        "hut_kode\nx",
+        "",
+        ("error", "column-not-in-target", "columns.0", "column 'hut_kode'", "the nearest is 'hut_code'"),
+    ),
+    ("a int", "a,b\n1,2", "", ("error", "column-not-in-target", "columns.0", "column 'b'", '"* except (b)"')),
+    (
+        "a int",
+        "a,b\n1,2",
+        "if_different: ignore",
+        ("warning", "column-not-in-target", "columns.0", "it is left out", ""),
+    ),
+    (
+        "a int, b int NOT NULL",
+        "a\n1",
+        "",
+        ("error", "column-required", "columns", "takes no NULL and has no default", "as b"),
+    ),
+    ("a int, b int", "a\n1", "", ("note", "column-not-filled", "columns", "gets NULL", "")),
+    ("a int, b int DEFAULT 5", "a\n1", "", ("note", "column-not-filled", "columns", "gets its default", "")),
+    (
+        "a int, b int GENERATED ALWAYS AS (a) STORED",
+        "a,b\n1,2",
+        "",
+        ("error", "column-generated", "columns.0", "generated", "* except (b)"),
+    ),
+    (
+        "a date",
+        "a\n01/02/2026",
+        "",
+        ("error", "date-order-unsure", "columns.0", "no day is above 12", "from.layout.values.dates"),
+    ),
+    (
+        "a int",
+        "a\n1\nx\ny",
+        "",
+        ("error", "rows-misfit", "into.rejects", "2 of 3 rows do not fit integer", "into.rejects: 2"),
+    ),
+    ("a int", "a\n1\nx", "rejects: 5", ("warning", "rows-misfit", "into.rejects", "1 of 2 rows", "")),
+    ("a int, b int", "a,b\n1,2\n3", "", ("error", "rows-misfit", "into.rejects", "header's number of values", "")),
+    ("a interval", "a\n1 day", "", ("note", "header-found", "from.layout", "names the columns", "")),
+    (
+        None,
+        "a,b\n1,2\n3",
+        "",
+        ("error", "ragged-rows", "from.files", "1 row another number of values", "layout.delimiter"),
+    ),
+    (
+        None,
+        "a\n01/02/2026",
+        "",
+        ("warning", "date-order-unsure", "columns.0", "it stays text", "DD/MM/YYYY or MM/DD/YYYY"),
+    ),
+    (
+        None,
+        "a\n1",
+        "if_missing: fail",
+        ("error", "table-missing", "into.table", "does not exist", "if_missing: create"),
+    ),
+    (None, f"{'x' * 64}\n1", "", ("error", "name-too-long", "columns.0", "longer than 63 bytes", "with `as`")),
+    (None, "1,2\n3,4", "", ("warning", "header-found", "from.layout", "taken for a row", "layout.header")),
+]
+
+
+@pytest.mark.parametrize(("table", "content", "into", "expected"), CASES)
+def test_findings(table: str | None, content: str, into: str, expected: tuple[str, ...], place: Place) -> None:
+    if table is not None:
+        place.sql(f"CREATE TABLE {{t}} ({table})")
+    place.file(content).job(into=into)
+    check = place.client.check_job(place.name)
+    severity, code, where, message, fix = expected
+    found = [finding for finding in check.findings if finding.code == code and finding.severity == severity]
+    assert found, check.findings
+    assert (found[0].place, message in found[0].message, fix in found[0].fix) == (where, True, True), found[0]
+    assert check.passed == (severity != "error")
+    assert table is None or place.rows() == []
+    # a run comes to the same end as the check foretold
+    assert (place.run().state == "succeeded") == check.passed
+
+
+def test_a_view_and_a_missing_schema(place: Place) -> None:
+    place.file("a\n1\n")
+    place.sql("CREATE VIEW {t} AS SELECT 1 AS a")
+    place.job()
+    assert [
+        finding.code for finding in place.client.check_job(place.name).findings if finding.severity == "error"
+    ] == ["target-is-view"]
+    place.client.save_job(place.name, place.job().replace(f"table: {place.name}", "table: nowhere.x"))
+    (error,) = [finding for finding in place.client.check_job(place.name).findings if finding.severity == "error"]
+    assert (error.code, "there is no schema 'nowhere'" in error.message) == ("table-not-creatable", True)
+
+
+def test_privileges_are_asked_not_tried(place: Place) -> None:
+    place.sql("CREATE TABLE {t} (a int)")
+    place.sql("CREATE ROLE {t}_reader LOGIN PASSWORD 'reader-of-it'")
+    place.sql("GRANT SELECT ON {t} TO {t}_reader")
+    settings = dict(place.stack.warehouse) | {"user": f"{place.name}_reader", "password": "reader-of-it"}
+    place.client.add_connection(f"{place.name}-reader", "postgresql", settings)
+    text = place.file("a\n1\n").job().replace("connection: warehouse", f"connection: {place.name}-reader")
+    check = place.client.check_file(text)
+    assert [finding.code for finding in check.findings if finding.severity == "error"] == ["privilege-missing"]
+    new = place.client.check_file(text.replace(f"table: {place.name}", "table: fresh"))
+    assert [finding.code for finding in new.findings if finding.severity == "error"] == ["table-not-creatable"]
+
+
+def test_a_file_can_be_checked_without_saving(place: Place) -> None:
+    text = place.file("a\n1\n").job()
+    assert place.client.check_file(text.replace(f"job: {place.name}", "job: never-saved")).passed
+    assert "never-saved" not in [job.name for job in place.client.jobs().items]
