@@ -6,6 +6,7 @@
   import { EditorView } from "@codemirror/view";
   import { tags } from "@lezer/highlight";
   import { basicSetup } from "codemirror";
+  import { untrack } from "svelte";
   import type { ProblemBody } from "../lib/types";
 
   let {
@@ -43,7 +44,8 @@
     const made = new EditorView({
       parent: host,
       state: EditorState.create({
-        doc: text,
+        // typing must not make a new editor
+        doc: untrack(() => text),
         extensions: [
           basicSetup,
           yaml(),
@@ -51,7 +53,7 @@
           looks,
           EditorView.lineWrapping,
           EditorView.contentAttributes.of({ "aria-label": "job file" }),
-          EditorState.readOnly.of(readonly),
+          EditorState.readOnly.of(untrack(() => readonly)),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) text = update.state.doc.toString();
           }),

@@ -15,7 +15,7 @@
     <ul class="mt-1 ml-6 list-disc text-sm">
       {#each errors as error, index (index)}
         <li>
-          {#if error.line}line {error.line}: {/if}{error.pointer.slice(1).replaceAll("/", ".")}: {error.message}
+          {error.line ? `line ${error.line}: ` : ""}{error.pointer.slice(1).replaceAll("/", ".")}: {error.message}
           {#if error.hint}<span class="text-base-content/70">— {error.hint}</span>{/if}
         </li>
       {/each}

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -99,10 +101,8 @@ def test_a_job_written_is_the_job_read() -> None:
 
 @given(st.text())
 def test_any_text_is_a_job_or_a_job_file_error(text: str) -> None:
-    try:
-        read_job(text)
-    except JobFileError as error:
-        assert error.problems
+    with suppress(JobFileError):
+        assert read_job(text)[0].ultravect == 1
 
 
 @pytest.mark.parametrize(

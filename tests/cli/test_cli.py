@@ -1,0 +1,191 @@
+"""The command line, as a new user drives it: the commands, what they print, and their exit codes."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Sequence
+from pathlib import Path
+
+import pytest
+from devtools.shots import terminal_output
+from devtools.stack import USER, Stack
+from tests.conftest import Place
+
+PROGRAM = str(Path(sys.executable).parent / "ultravect")
+
+
+class Shell:
+    """Runs commands with a home of their own, signed in unless told otherwise."""
+
+    def __init__(self, stack: Stack, home: Path) -> None:
+        self.stack = stack
+        self.environment = {"PATH": os.environ["PATH"], "XDG_CONFIG_HOME": str(home), "COLUMNS": "160"}
+        self.signed_in = {"ULTRAVECT_URL": stack.url, "ULTRAVECT_TOKEN": stack.token}
+
+    def __call__(self, *arguments: str, code: int = 0, given: str = "", signed_in: bool = True) -> str:
+        """What a command prints, having checked its exit code and that no traceback got out."""
+        environment = self.environment | (self.signed_in if signed_in else {})
+        done = subprocess.run([PROGRAM, *arguments], env=environment, input=given, capture_output=True, text=True)
+        output = done.stdout + done.stderr
+        assert done.returncode == code, output
+        assert "Traceback" not in output
+        return output
+
+
+@pytest.fixture
+def shell(stack: Stack, tmp_path: Path) -> Shell:
+    return Shell(stack, tmp_path)
+
+
+def test_the_story_of_a_new_user(shell: Shell, stack: Stack, place: Place, tmp_path: Path) -> None:
+    name = place.name
+    shell_out = lambda *arguments, **more: shell(*arguments, signed_in=False, **more)  # noqa: E731
+    told = shell_out("login", stack.url, "--user", USER, given=f"{stack.password}\n")
+    assert f"signed in to {stack.url} as {USER} (admin)" in told
+    assert (tmp_path / "ultravect" / "login.json").stat().st_mode & 0o077 == 0
+
+    shell_out("connection", "add", f"{name}-in", "folder", f"path={stack.files}")
+    warehouse = stack.warehouse
+    settings = [f"{key}={warehouse[key]}" for key in ("host", "port", "database", "user")]
+    shell_out(
+        "connection",
+        "add",
+        f"{name}-wh",
+        "postgresql",
+        *settings,
+        "--ask",
+        "password",
+        given=f"{warehouse['password']}\n",
+    )
+    assert "signed in to PostgreSQL" in shell_out("connection", "test", f"{name}-wh")
+    listed = shell_out("connection", "list")
+    assert f"{name}-wh" in listed
+    assert str(warehouse["password"]) not in listed
+
+    place.file('id,code,name,paid\n1,007,"Ana, ""x""",true\n2,010,Zoë,false\n')
+    looked = shell_out("look", f"{name}-in", f"{name}.csv")
+    for part in (
+        "integer",
+        "digits with leading zeros, first in row 1: 007",
+        "boolean",
+        'Ana, "x"',
+        "types from all 2 rows",
+    ):
+        assert part in looked
+    assert f"{name}.csv" in shell_out("look", f"{name}-in", "--search", name)
+
+    file = tmp_path / "job.yaml"
+    file.write_text(
+        f"ultravect: 1\njob: {name}\nfrom: {{connection: {name}-in, files: {name}.csv}}\ninto: {{connection: {name}-wh, table: {name}}}\n"
+    )
+    assert "check passed" in shell_out("check", str(file))
+    assert f"saved job {name}, revision 1" in shell_out("save", str(tmp_path))
+    checked = shell_out("check", name)
+    assert '"code" text' in checked
+    ran = shell_out("run", name)
+    for part in (
+        f"run {place.client.runs(job=name).items[0].id} of {name} succeeded",
+        "(table created)",
+        "read 2 = inserted 2",
+        "0 before, 2 after",
+    ):
+        assert part in ran
+    assert "2 before, 4 after" in shell_out("run", name)
+    assert "4" in shell_out("ask", f"{name}-wh", f"select count(*) from {name}")
+    assert "succeeded" in shell_out("jobs", "--search", name)
+    assert f"job: {name}" in shell_out("job", name)
+    runs = shell_out("runs", "--job", name)
+    assert runs.count("succeeded") == 2
+    assert "✓ verify" in shell_out("show", str(place.client.runs(job=name).items[0].id))
+
+
+def test_every_command_gives_json(shell: Shell, place: Place) -> None:
+    place.sql("CREATE TABLE {t} (a int)")
+    place.file("a\n1\nx\n").job(into="rejects: 1")
+
+    def answer(*arguments: str) -> object:
+        found: object = json.loads(shell(*arguments, "--json"))
+        return found
+
+    run = answer("run", place.name)
+    assert isinstance(run, dict)
+    number = str(run["id"])
+    assert run["legs"][0]["tally"]["rejected"] == 1
+    for command in (
+        ["connection", "list"], ["connection", "show", "incoming"], ["connection", "test", "incoming"],
+        ["look", "incoming"], ["look", "warehouse", place.name], ["ask", "warehouse", "select 1"], ["jobs"], ["job", place.name],
+        ["check", place.name], ["runs"], ["show", number], ["rejects", number], ["run", place.name, "--detach"],
+    ):  # fmt: skip
+        assert answer(*command)
+
+
+def test_a_failed_run_says_what_to_do(shell: Shell, place: Place) -> None:
+    place.sql("CREATE TABLE {t} (a int)")
+    place.file("a\n1\nx\n").job()
+    ran = shell("run", place.name, code=1)
+    for part in ("failed", "row 2 (line 3), column a: 'x': not a number", "fix: mend the file", "ultravect rejects"):
+        assert part in ran
+    number = str(place.client.runs(job=place.name).items[0].id)
+    assert "not a number" in shell("rejects", number)
+    assert "✗ read" in shell("show", number) or "✗ stage" in shell("show", number)
+
+
+def test_bad_job_files_are_told_with_their_lines(shell: Shell, tmp_path: Path) -> None:
+    file = tmp_path / "bad.yaml"
+    file.write_text(
+        "ultravect: 1\njob: bad\nfrom: {connection: incoming, files: x.csv}\ninto:\n  connection: warehouse\n  tabel: x\n"
+    )
+    for command in ("save", "check"):
+        told = shell(command, str(file), code=1)
+        assert "line 6: into.tabel: unknown key 'tabel'" in told
+        assert "did you mean 'table'?" in told
+    file.write_text("a: [")
+    assert "not valid YAML" in shell("save", str(file), code=1)
+
+
+def test_stop(shell: Shell, place: Place) -> None:
+    place.file("a\n1\n").job()
+    place.run()
+    with place.locked():
+        shell("run", place.name, "--detach")
+        run = place.client.runs(job=place.name).items[0]
+        place.until(place.client.show(run.id), lambda one: one.state == "running")
+        assert "stopped" in shell("stop", str(run.id))
+    assert "already ended" in shell("stop", str(run.id), code=1)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "code", "part"),
+    [
+        (["run", "no-such-job"], 1, "there is no job 'no-such-job'"),
+        (["ask", "warehouse", "drop table x"], 1, "only a statement that reads"),
+        (["look", "incomming"], 1, "did you mean 'incoming'?"),
+        (["look", "incoming", "no-such.csv"], 1, "there is no file"),
+        (["connection", "add", "x", "folder", "path"], 2, "is not KEY=VALUE"),
+        (["connection", "add", "x", "folder", "pth=/"], 1, "did you mean 'path'?"),
+        (["save", "no-such-file.yaml"], 2, "there is no file"),
+        (["show", "many"], 2, "valid integer"),
+        (["nonsense"], 2, "No such command"),
+    ],
+)
+def test_exit_codes(arguments: Sequence[str], code: int, part: str, shell: Shell) -> None:
+    assert part in shell(*arguments, code=code)
+
+
+def test_no_service_and_no_sign_in(shell: Shell, stack: Stack) -> None:
+    assert "not signed in" in shell("jobs", code=3, signed_in=False)
+    shell.signed_in = {"ULTRAVECT_URL": "http://127.0.0.1:1", "ULTRAVECT_TOKEN": "x"}
+    assert "no service answers at http://127.0.0.1:1" in shell("jobs", code=3)
+    shell.signed_in = {"ULTRAVECT_URL": stack.url, "ULTRAVECT_TOKEN": "uv_wrong"}
+    assert "this token is not known" in shell("jobs", code=3)
+    assert "do not match" in shell("login", stack.url, "--user", USER, given="wrong\n", code=3, signed_in=False)
+
+
+def test_progress_is_live_in_a_terminal(shell: Shell, place: Place) -> None:
+    place.file("id,name\n" + "".join(f"{n},{'x' * 60}\n" for n in range(400_000))).job()
+    seen = terminal_output([PROGRAM, "run", place.name], shell.environment | shell.signed_in, columns=120)
+    for part in ("▸ read", "rows/s", "✓ stage", "read 400,000 = inserted 400,000"):
+        assert part in seen

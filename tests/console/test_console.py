@@ -1,0 +1,189 @@
+"""The console in a browser: sign in, jobs, a job, its run while it happens, failures, roles, keyboard."""
+
+from __future__ import annotations
+
+import re
+import uuid
+from collections.abc import Iterator
+
+import pytest
+from devtools.browser import chromium
+from devtools.stack import USER, Stack
+from playwright.sync_api import Browser, Page, expect
+from tests.conftest import Place
+
+from ultravect.client import Client
+
+
+@pytest.fixture(scope="module")
+def browser() -> Iterator[Browser]:
+    with chromium() as opened:
+        yield opened
+
+
+def sign_in(page: Page, stack: Stack, user: str = USER) -> None:
+    page.goto(stack.url)
+    page.get_by_label("User").fill(user)
+    page.get_by_label("Password").fill(stack.password)
+    page.keyboard.press("Enter")
+    page.get_by_role("heading", name="Jobs", exact=True).wait_for()
+
+
+@pytest.fixture
+def page(browser: Browser, stack: Stack) -> Iterator[Page]:
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    opened = context.new_page()
+    problems: list[str] = []
+    opened.on("pageerror", lambda error: problems.append(str(error)))
+    sign_in(opened, stack)
+    yield opened
+    context.close()
+    assert problems == []
+
+
+def test_a_wrong_password_is_told(browser: Browser, stack: Stack) -> None:
+    page = browser.new_page()
+    page.goto(stack.url)
+    page.get_by_label("User").fill(USER)
+    page.get_by_label("Password").fill("wrong")
+    page.get_by_role("button", name="Sign in").click()
+    expect(page.get_by_role("alert")).to_contain_text("user and password do not match")
+    page.close()
+
+
+def test_the_jobs_show_their_last_runs(page: Page, place: Place) -> None:
+    place.file("a\n1\n2\n").job()
+    row = page.get_by_role("row").filter(has=page.get_by_role("link", name=place.name, exact=True))
+    expect(row).to_contain_text("never run")
+    place.run()
+    # without loading the page anew
+    expect(row).to_contain_text("succeeded")
+    expect(row).to_contain_text(f"warehouse:{place.name}")
+    page.get_by_label("Find jobs").fill("no job is called so")
+    expect(page.get_by_text("No job fits")).to_be_visible()
+
+
+def test_a_job_is_checked_and_run(page: Page, place: Place) -> None:
+    place.file("a,b\n1,x\n2,y\n").job()
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    expect(page.get_by_test_id("job-file")).to_contain_text(f"job: {place.name}")
+    page.get_by_role("button", name="Check").click()
+    check = page.get_by_test_id("check")
+    expect(check).to_contain_text("✓ passed")
+    expect(check).to_contain_text("CREATE TABLE")
+    page.get_by_role("button", name="Run").click()
+    expect(page.get_by_test_id("run-state")).to_have_text(re.compile("succeeded"))
+    expect(page.get_by_test_id("tally")).to_have_text(re.compile(r"2\s*read\s*=\s*2\s*inserted.*✓ adds up"))
+    expect(page.get_by_text("rows in the target: 0 before, 2 after")).to_be_visible()
+    assert len(place.rows()) == 2
+
+
+def test_a_run_is_followed_while_it_happens_and_stopped(page: Page, place: Place) -> None:
+    place.file("a\n1\n").job()
+    place.run()
+    with place.locked():
+        page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+        page.get_by_role("button", name="Run").click()
+        state = page.get_by_test_id("run-state")
+        expect(state).to_have_text(re.compile("running"))
+        phases = page.get_by_role("list", name="Phases").get_by_role("listitem")
+        expect(phases.nth(2)).to_contain_text("running")
+        expect(phases.nth(3)).to_contain_text("waiting")
+        page.get_by_role("button", name="Stop").click()
+        expect(state).to_have_text(re.compile("stopped"), timeout=15_000)
+    expect(page.get_by_role("button", name="Run again")).to_be_visible()
+    assert len(place.rows()) == 1
+
+
+def test_a_failed_run_shows_error_and_rejects(page: Page, place: Place) -> None:
+    place.sql("CREATE TABLE {t} (a int, b text)")
+    place.file("a,b\n1,<b>bold</b>\n<script>,y\n").job()
+    run = place.run()
+    page.goto(f"{place.stack.url}/#/runs/{run.id}")
+    expect(page.get_by_role("alert")).to_contain_text("column a: '<script>': not a number")
+    expect(page.get_by_role("alert")).to_contain_text("Fix:")
+    row = page.get_by_role("row").filter(has_text="not a number")
+    expect(row).to_contain_text("<script>")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="download all as CSV").click()
+    assert "<script>" in download.value.path().read_text()
+
+
+def test_a_job_is_edited_and_saved_with_the_keyboard(page: Page, place: Place) -> None:
+    place.file("a\n1\n").job()
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    editor = page.get_by_label("job file")
+    editor.click()
+    page.keyboard.press("Control+End")
+    page.keyboard.type("# a remark")
+    expect(page.get_by_text("not saved")).to_be_visible()
+    expect(page.get_by_role("button", name="Run")).to_be_disabled()
+    page.keyboard.press("Control+s")
+    expect(page.get_by_text("revision 2")).to_be_visible()
+    assert "# a remark" in place.client.job(place.name).file
+    page.keyboard.type("\nnonsense: 1")
+    page.keyboard.press("Control+s")
+    expect(page.get_by_role("alert")).to_contain_text("unknown key 'nonsense'")
+    expect(page.locator(".cm-lint-marker, .cm-lintRange-error").first).to_be_visible()
+
+
+def test_two_editors_do_not_overwrite_each_other(page: Page, place: Place) -> None:
+    place.file("a\n1\n")
+    text = place.job()
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    page.get_by_label("job file").click()
+    place.client.save_job(place.name, text + "# by someone else\n")
+    page.keyboard.type("# by me\n")
+    page.keyboard.press("Control+s")
+    expect(page.get_by_role("alert")).to_contain_text("was saved by someone else")
+    assert "# by me" not in place.client.job(place.name).file
+
+
+def test_a_new_job(page: Page, place: Place) -> None:
+    place.file("a\n1\n")
+    page.get_by_role("link", name="New job").click()
+    editor = page.get_by_label("job file")
+    editor.click()
+    page.keyboard.press("Control+a")
+    page.keyboard.insert_text(
+        f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, files: {place.name}.csv}}\n"
+        f"into: {{connection: warehouse, table: {place.name}}}\n"
+    )
+    page.get_by_role("button", name="Save").click()
+    expect(page.get_by_role("heading", name=place.name)).to_be_visible()
+    expect(page.get_by_text("No runs yet.")).to_be_visible()
+
+
+def test_connections_are_tested(page: Page, stack: Stack) -> None:
+    page.get_by_role("link", name="Connections").click()
+    row = page.get_by_role("row").filter(has_text="database warehouse").filter(has_text="warehouse").first
+    row.get_by_role("button", name="Test").click()
+    expect(row).to_contain_text("signed in to PostgreSQL")
+    expect(row).to_contain_text("sealed")
+    assert str(stack.warehouse["password"]) not in page.content()
+
+
+def test_a_viewer_sees_and_does_not_touch(browser: Browser, stack: Stack, place: Place) -> None:
+    name = f"viewer-{uuid.uuid4().hex[:6]}"
+    stack._service("user", "add", name, "--role", "viewer", wait=True)
+    place.file("a\n1\n").job()
+    context = browser.new_context()
+    page = context.new_page()
+    sign_in(page, stack, name)
+    page.goto(f"{stack.url}/#/jobs/{place.name}")
+    expect(page.get_by_test_id("job-file")).to_contain_text(place.name)
+    assert page.get_by_role("button", name=re.compile("Run|Save|Check")).count() == 0
+    page.get_by_role("button", name="Sign out").click()
+    expect(page.get_by_role("heading", name="Sign in")).to_be_visible()
+    context.close()
+
+
+def test_runs_are_listed_and_filtered(page: Page, client: Client, place: Place) -> None:
+    place.job()
+    run = place.run()
+    page.get_by_role("link", name="Runs").click()
+    page.get_by_label("State").select_option("failed")
+    row = page.get_by_role("row").filter(has=page.get_by_role("link", name=str(run.id), exact=True))
+    expect(row).to_contain_text("failed")
+    page.get_by_label("State").select_option("queued")
+    expect(row).to_have_count(0)
