@@ -1,0 +1,54 @@
+"""The documentation says what there is: codes, keys, commands, pictures, links."""
+
+from __future__ import annotations
+
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+from ultravect.core.model.job import job_schema
+
+ROOT = Path(__file__).parent.parent
+NOT_CODES = {"verify-full", "no-cache"}
+BUILT_FROM_PARTS = {"job-unknown", "token-unknown", "cutoff"}
+
+
+def test_every_code_is_documented_and_no_other() -> None:
+    sources = [path.read_text() for part in ("core", "service") for path in (ROOT / "src/ultravect" / part).rglob("*.py")]
+    used = {code for text in sources for code in re.findall(r'"([a-z]+(?:-[a-z]+)+)"', text)} - NOT_CODES
+    told = set(re.findall(r"`([a-z]+(?:-[a-z]+)+|cutoff)`", (ROOT / "docs/messages.md").read_text()))
+    assert told == used | BUILT_FROM_PARTS
+
+
+def test_every_key_of_a_job_file_is_in_the_reference() -> None:
+    reference = (ROOT / "docs/job-file.md").read_text()
+    schema = job_schema()
+    for model in (schema, *schema["$defs"].values()):
+        for key in model["properties"]:
+            if model.get("title") != "BooleanWords" and key != "values":
+                assert re.search(rf"`(values\.)?{key}`", reference), key
+
+
+@pytest.mark.parametrize("page", sorted(path.relative_to(ROOT) for path in [*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")]))
+def test_links_lead_somewhere(page: Path) -> None:
+    text = (ROOT / page).read_text()
+    for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", text):
+        assert (ROOT / page.parent / target).exists(), target
+    assert not re.search(r"/work/|/root/|/tmp/", text)
+
+
+def test_pictures_are_few_and_linked() -> None:
+    readme = (ROOT / "README.md").read_text()
+    pictures = sorted((ROOT / "docs/screenshots").glob("*.png"))
+    assert 0 < len(pictures) < 20
+    assert [picture.name for picture in pictures if f"docs/screenshots/{picture.name}" not in readme] == []
+
+
+def test_commands_in_the_guide_exist() -> None:
+    known = subprocess.run([sys.executable, "-m", "ultravect.cli.main", "--help"], capture_output=True, text=True).stdout
+    for page in ("README.md", "docs/guide.md", "docs/operations.md"):
+        for command in re.findall(r"^(?:\$ )?ultravect (\w+)", (ROOT / page).read_text(), re.M):
+            assert re.search(rf"^\s*{command}\b", known, re.M), command
