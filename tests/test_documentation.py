@@ -17,7 +17,9 @@ BUILT_FROM_PARTS = {"job-unknown", "token-unknown", "cutoff"}
 
 
 def test_every_code_is_documented_and_no_other() -> None:
-    sources = [path.read_text() for part in ("core", "service") for path in (ROOT / "src/ultravect" / part).rglob("*.py")]
+    sources = [
+        path.read_text() for part in ("core", "service") for path in (ROOT / "src/ultravect" / part).rglob("*.py")
+    ]
     used = {code for text in sources for code in re.findall(r'"([a-z]+(?:-[a-z]+)+)"', text)} - NOT_CODES
     told = set(re.findall(r"`([a-z]+(?:-[a-z]+)+|cutoff)`", (ROOT / "docs/messages.md").read_text()))
     assert told == used | BUILT_FROM_PARTS
@@ -32,7 +34,9 @@ def test_every_key_of_a_job_file_is_in_the_reference() -> None:
                 assert re.search(rf"`(values\.)?{key}`", reference), key
 
 
-@pytest.mark.parametrize("page", sorted(path.relative_to(ROOT) for path in [*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")]))
+@pytest.mark.parametrize(
+    "page", sorted(path.relative_to(ROOT) for path in [*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")])
+)
 def test_links_lead_somewhere(page: Path) -> None:
     text = (ROOT / page).read_text()
     for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", text):
@@ -48,7 +52,9 @@ def test_pictures_are_few_and_linked() -> None:
 
 
 def test_commands_in_the_guide_exist() -> None:
-    known = subprocess.run([sys.executable, "-m", "ultravect.cli.main", "--help"], capture_output=True, text=True).stdout
+    known = subprocess.run(
+        [sys.executable, "-m", "ultravect.cli.main", "--help"], capture_output=True, text=True
+    ).stdout
     for page in ("README.md", "docs/guide.md", "docs/operations.md"):
         for command in re.findall(r"^(?:\$ )?ultravect (\w+)", (ROOT / page).read_text(), re.M):
             assert re.search(rf"^\s*{command}\b", known, re.M), command

@@ -60,12 +60,18 @@ CASES = [
     ),
     ("a int", "a\n1\nx", "rejects: 5", ("warning", "rows-misfit", "into.rejects", "1 of 2 rows", "")),
     ("a int, b int", "a,b\n1,2\n3", "", ("error", "rows-misfit", "into.rejects", "header's number of values", "")),
-    ("a interval", "a\n1 day", "", ("note", "header-found", "from.layout", "names the columns", "")),
+    ("a interval", "a\n1 day", "", ("warning", "type-by-database", "columns.0", "parses its text as interval", "")),
     (
         None,
         "a,b\n1,2\n3",
         "",
         ("error", "ragged-rows", "from.files", "1 row another number of values", "layout.delimiter"),
+    ),
+    (
+        None,
+        "a\n1\n2\nx",
+        "",
+        ("warning", "mixed-column", "columns.0", "2 whole numbers, 1 other (row 3: 'x')", "`a …`"),
     ),
     (
         None,

@@ -80,6 +80,17 @@ def test_broken_files(content: str | bytes | None, code: str | None, part: str, 
     assert not place.exists(), "a table that was created by a failed run must be gone"
 
 
+@pytest.mark.parametrize("columns", ["", '["day date", "*"]'])
+def test_dates_in_the_form_that_the_file_has(columns: str, place: Place) -> None:
+    """In a new table, typed by the data or by the job; and in one that exists."""
+    place.file("id;day\n1;31.12.2026\n2;01.02.2026\n").job(columns=columns)
+    assert [place.run().state for _ in range(2)] == ["succeeded"] * 2
+    assert place.sql("SELECT id, day::text FROM {t} ORDER BY id LIMIT 3")[1:] == [
+        (1, "2026-12-31"),
+        (2, "2026-02-01"),
+    ]
+
+
 def test_a_folder_is_no_file(place: Place) -> None:
     place.path.mkdir()
     place.job()

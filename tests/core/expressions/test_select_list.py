@@ -41,6 +41,7 @@ def test_takes(items: list[str], expected: list[tuple[str, str | None]]) -> None
         (["*", "zzz"], "column-unknown", "the source has id, hut_code", "columns.1"),
         (["* except (nothing)"], "column-unknown", "", "columns.0"),
         (["id as"], "column-syntax", "write name", "columns.0"),
+        (["id decimal(50,2)"], "column-syntax", "types in the reference", "columns.0"),
         (["id integr"], "column-syntax", "write name", "columns.0"),
         (["id; drop table x"], "column-syntax", "write name", "columns.0"),
         (["id as x", "total as x"], "column-twice", "another name", "columns.1"),

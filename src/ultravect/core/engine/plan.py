@@ -144,26 +144,15 @@ def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: C
             plan.add("error", "type-not-convertible", f"text is not converted to {one.type} here", one.place)
     if plan.errors:
         return
-    scan = scan_columns(plan.reader, [one.position for one in selected if one.type is None], progress=progress)
+    # dates are looked at even where their type is given: how they are written has to be found
+    scanned = [one.position for one in selected if one.type is None or one.type.name in _DATE_TYPES]
+    scan = scan_columns(plan.reader, scanned, progress=progress)
     _note_scan(plan, scan)
     for one in selected:
         inferred = scan.columns.get(one.position)
         kind = one.type or (inferred.type if inferred else CanonicalType("text"))
-        formats = plan.reader.formats
-        if inferred and inferred.date_pattern:
-            formats = replace(formats, date_pattern=inferred.date_pattern)
-        if inferred and inferred.ambiguous:
-            plan.add(
-                "warning",
-                "date-order-unsure",
-                f"column {one.name}: {inferred.evidence}; it stays text",
-                one.place,
-                "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
-            )
-        native = dialect.from_canonical(kind).native
-        plan.columns.append(
-            ColumnPlan(one.position, plan.reader.names[one.position], one.name, kind, native, formats, True, inferred)
-        )
+        target = TargetColumn(one.name, dialect.from_canonical(kind).native, "", kind, True, False)
+        _add_column(plan, one, target, inferred)
     plan.create = [NewColumn(column.name, column.type) for column in plan.columns]
 
 
@@ -220,7 +209,7 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
                 one.place,
                 f'leave it out: "* except ({one.name})"',
             )
-        elif column.type is not None and not convertible(column.type):
+        elif column.type is None or not convertible(column.type):
             plan.add(
                 "warning",
                 "type-by-database",
@@ -240,38 +229,41 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
     if dated and plan.reader.layout.values.dates is None:
         patterns = scan_columns(plan.reader, dated, limit=_DATE_SAMPLE).columns
     for one, column in matched:
-        inferred = patterns.get(one.position)
-        formats = plan.reader.formats
-        if inferred and inferred.date_pattern:
-            formats = replace(formats, date_pattern=inferred.date_pattern)
-        if inferred and inferred.ambiguous:
-            plan.add(
-                "error",
-                "date-order-unsure",
-                f"column {one.name}: {inferred.evidence}",
-                one.place,
-                "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
-            )
-        kind = column.type or CanonicalType("text")
-        if one.type is not None and one.type != kind:
-            plan.add(
-                "note",
-                "type-of-table",
-                f"column {one.name}: the job says {one.type}, the table has {column.native}, which counts",
-                one.place,
-            )
-        nullable = column.nullable
-        plan.columns.append(
-            ColumnPlan(
-                one.position,
-                plan.reader.names[one.position],
-                column.name,
-                kind,
-                column.native,
-                formats,
-                nullable,
-            )
+        if one.type is not None and one.type != column.type:
+            what = f"the job says {one.type}, the table has {column.native}, which counts"
+            plan.add("note", "type-of-table", f"column {one.name}: {what}", one.place)
+        _add_column(plan, one, column, patterns.get(one.position))
+
+
+def _add_column(plan: LegPlan, one: Selected, target: TargetColumn, inferred: ColumnType | None) -> None:
+    """Plans a column, its dates read as they were found to be written."""
+    assert plan.reader is not None
+    kind = target.type or CanonicalType("text")
+    formats = plan.reader.formats
+    if inferred and inferred.date_pattern:
+        formats = replace(formats, date_pattern=inferred.date_pattern)
+    if inferred and inferred.ambiguous:
+        needed = kind.name in _DATE_TYPES
+        plan.add(
+            "error" if needed else "warning",
+            "date-order-unsure",
+            f"column {one.name}: {inferred.evidence}{'' if needed else '; it stays text'}",
+            one.place,
+            "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
         )
+    if plan.live is None and inferred and inferred.exceptions and one.type is None:
+        plan.add(
+            "warning",
+            "mixed-column",
+            f"column {one.name} becomes text; {inferred.evidence}",
+            one.place,
+            f"mend these rows; or give the column its type (`{_quoted(plan.reader.names[one.position])} …`), and they are rejects",
+        )
+    source = plan.reader.names[one.position]
+    evidence = inferred if plan.live is None else None
+    plan.columns.append(
+        ColumnPlan(one.position, source, target.name, kind, target.native, formats, target.nullable, evidence)
+    )
 
 
 def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> None:

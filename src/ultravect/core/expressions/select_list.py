@@ -52,6 +52,15 @@ def _position(name: str, names: Sequence[str], place: str) -> int:
     )
 
 
+def _type(text: str, place: str) -> CanonicalType:
+    try:
+        return parse_type(text)
+    except ValueError as error:
+        raise UltravectError(
+            "column-syntax", str(error), hint="see the types in the reference", place=place
+        ) from None
+
+
 def _parse(item: str, place: str) -> Tree[Token]:
     try:
         tree = _parser().parse(item.strip())
@@ -67,41 +76,47 @@ def _parse(item: str, place: str) -> Tree[Token]:
     return tree
 
 
+@dataclass(frozen=True)
+class _Star:
+    """All columns that no other item names, less some."""
+
+    left_out: frozenset[int]
+    place: str
+
+
+def _read(item: str, names: Sequence[str], place: str) -> Selected | _Star:
+    tree = _parse(item, place)
+    if tree.data == "star":
+        return _Star(frozenset(_position(_name(name), names, place) for name in tree.find_data("name")), place)
+    written = [_name(child) for child in tree.children if isinstance(child, Tree) and child.data == "name"]
+    kinds = [_type(str(kind.children[0]), place) for kind in tree.find_data("type")]
+    return Selected(_position(written[0], names, place), written[-1], kinds[0] if kinds else None, place)
+
+
 def resolve(items: Sequence[str], names: Sequence[str]) -> list[Selected]:
     """The columns that a select list takes from a source with these column names."""
+    read = [_read(item, names, f"columns.{index}") for index, item in enumerate(items)]
+    named = {one.position for one in read if isinstance(one, Selected)}
     selected: list[Selected] = []
-    for index, item in enumerate(items):
-        place = f"columns.{index}"
-        tree = _parse(item, place)
-        if tree.data == "star":
-            left_out = {_position(_name(name), names, place) for name in tree.find_data("name")}
-            named = {one.position for one in selected}
-            selected += [
-                Selected(position, name, None, place)
-                for position, name in enumerate(names)
-                if position not in left_out and position not in named
-            ]
+    for one in read:
+        if isinstance(one, Selected):
+            selected.append(one)
             continue
-        found = [_name(name) for name in tree.find_data("name")]
-        ordered = [_name(child) for child in tree.children if isinstance(child, Tree) and child.data == "name"]
-        kinds = [str(kind.children[0]) for kind in tree.find_data("type")]
-        assert len(found) == len(ordered)
-        position = _position(ordered[0], names, place)
-        selected = [
-            one
-            for one in selected
-            if not (one.position == position and items[int(one.place[8:])].lstrip().startswith("*"))
+        taken = one.left_out | named
+        selected += [
+            Selected(position, name, None, one.place) for position, name in enumerate(names) if position not in taken
         ]
-        selected.append(Selected(position, ordered[-1], parse_type(kinds[0]) if kinds else None, place))
-    double = next((one for i, one in enumerate(selected) if one.name in [other.name for other in selected[:i]]), None)
-    if double:
-        raise UltravectError(
-            "column-twice",
-            f"two columns would be called {double.name!r} in the target",
-            hint="give one of them another name with `as`",
-            place=double.place,
-            column=double.name,
-        )
+    seen: set[str] = set()
+    for column in selected:
+        if column.name in seen:
+            raise UltravectError(
+                "column-twice",
+                f"two columns would be called {column.name!r} in the target",
+                hint="give one of them another name with `as`",
+                place=column.place,
+                column=column.name,
+            )
+        seen.add(column.name)
     if not selected:
         raise UltravectError("no-columns", "the select list leaves no column", hint="add one", place="columns")
     return selected
