@@ -16,6 +16,14 @@ from ultravect.core.words import counted
 _COUNT_LIMIT = 100_000
 
 
+def _leads_into(path: Path, folder: Path) -> bool:
+    """Whether a path, links followed, ends inside the folder; links in a circle do not."""
+    try:
+        return path.resolve().is_relative_to(folder)
+    except (OSError, RuntimeError):
+        return False
+
+
 class FolderStorage:
     """See ``Storage``. Links are followed only as far as they stay inside the folder."""
 
@@ -52,7 +60,7 @@ class FolderStorage:
             folders[:] = sorted(name for name in folders if not name.startswith("."))
             for name in sorted(names):
                 path = Path(base, name)
-                if name.startswith(".") or not path.resolve().is_relative_to(folder):
+                if name.startswith(".") or not _leads_into(path, folder):
                     continue
                 try:
                     status = path.stat()
@@ -88,38 +96,31 @@ class FolderStorage:
                 "name one file",
                 object=path,
             )
-        wanted = Path(folder, path)
         try:
-            resolved = wanted.resolve()
-        except (OSError, ValueError, RuntimeError):
-            raise self._error("file-missing", f"{path!r} is not a path", "check the name", object=path) from None
-        if not resolved.is_relative_to(folder):
-            raise self._error(
-                "file-outside-folder",
-                f"{path!r} leads out of the folder {self._path}",
-                "name a file inside it",
-                object=path,
-            )
-        if resolved.is_dir():
-            raise self._error(
-                "file-is-folder", f"{path!r} is a folder, not a file", "name one file in it", object=path
-            )
-        try:
+            resolved = Path(folder, path).resolve()
+            if not resolved.is_relative_to(folder):
+                raise self._error(
+                    "file-outside-folder",
+                    f"{path!r} leads out of the folder {self._path}",
+                    "name a file inside it",
+                    object=path,
+                )
             stream = resolved.open("rb")
-        except FileNotFoundError:
+        except IsADirectoryError:
+            detail = f"{path!r} is a folder, not a file"
+            raise self._error("file-is-folder", detail, "name one file in it", object=path) from None
+        except (FileNotFoundError, NotADirectoryError):
             near = difflib.get_close_matches(path, [info.path for info in self.list("", 2000)], n=1, cutoff=0.6)
             hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which files are there"
-            raise self._error(
-                "file-missing", f"there is no file {path!r} in {self._path}", hint, object=path
-            ) from None
+            detail = f"there is no file {path!r} in {self._path}"
+            raise self._error("file-missing", detail, hint, object=path) from None
         except PermissionError:
-            raise self._error(
-                "file-denied", f"the service may not read {path!r}", "grant it read access", object=path
-            ) from None
-        except OSError as error:
-            raise self._error(
-                "file-unreadable", f"{path!r} cannot be opened: {error.strerror}", "", object=path
-            ) from None
+            detail = f"the service may not read {path!r}"
+            raise self._error("file-denied", detail, "grant it read access", object=path) from None
+        except (OSError, ValueError, RuntimeError) as error:
+            reason = getattr(error, "strerror", None) or str(error)
+            detail = f"{path[:100]!r} cannot be opened: {reason}"
+            raise self._error("file-unreadable", detail, "check the name for typing errors", object=path) from None
         status = os.fstat(stream.fileno())
         modified = dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)
         return OpenFile(FileInfo(path, status.st_size, modified), stream)
