@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from pathlib import Path
 
 import pytest
@@ -115,11 +114,3 @@ def test_without_roots_nothing_is_allowed(root: Path) -> None:
     with pytest.raises(UltravectError, match="outside the folders") as raised:
         FolderStorage("x", FolderSettings(path=str(root)), []).probe()
     assert "none" in raised.value.hint
-
-
-@pytest.mark.skipif(os.geteuid() == 0, reason="root may read everything")
-def test_a_file_that_may_not_be_read(root: Path) -> None:
-    (root / "files" / "a.csv").chmod(0)
-    with pytest.raises(UltravectError) as raised:
-        storage(root / "files", root).open("a.csv")
-    assert raised.value.code == "file-denied"

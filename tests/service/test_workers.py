@@ -1,0 +1,93 @@
+"""Workers: one more takes part, and the nursery that legs come from may die."""
+
+from __future__ import annotations
+
+import os
+import signal
+from pathlib import Path
+
+import pytest
+from devtools.stack import Stack
+from tests.conftest import Place
+from tests.service.test_runs import _parent, _processes
+
+from ultravect.client import Client
+
+NURSERY = "ultravect.service.work.nursery"
+
+
+def nursery_of(pid: int) -> int:
+    (found,) = [one for one in _processes(NURSERY) if _parent(one) == pid]
+    return found
+
+
+def test_another_worker_takes_runs_when_the_first_is_busy(stack: Stack, client: Client) -> None:
+    """The service has two slots: with both taken, a third run goes to the other worker."""
+    places = [Place(stack, client) for _ in range(3)]
+    for one in places:
+        one.file("a\n1\n").job()
+        one.run()
+    worker = stack.start_worker()
+    try:
+        with places[0].locked(), places[1].locked(), places[2].locked():
+            runs = [one.until(one.start(), lambda run: run.state == "running") for one in places]
+            ids = ", ".join(str(run.id) for run in runs)
+            workers = stack.postgres.execute(
+                f"SELECT DISTINCT worker FROM records_run WHERE id IN ({ids})", "ultravect"
+            )
+            assert {str(name).rsplit(":", 1)[1].rstrip("',)") for name in workers} == {
+                str(stack.process.pid),
+                str(worker.pid),
+            }
+        assert [client.wait(run.id).state for run in runs] == ["succeeded"] * 3
+    finally:
+        worker.send_signal(signal.SIGTERM)
+        assert worker.wait(timeout=20) == 0
+
+
+def test_a_worker_that_is_stopped_fails_its_runs_and_says_so(stack: Stack, client: Client) -> None:
+    places = [Place(stack, client) for _ in range(3)]
+    for one in places:
+        one.file("a\n1\n").job()
+        one.run()
+    worker = stack.start_worker()
+    with places[0].locked(), places[1].locked(), places[2].locked():
+        runs = [one.until(one.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0) for one in places]
+        worker.send_signal(signal.SIGTERM)
+        worker.wait(timeout=20)
+        ended = [one for one in (client.show(run.id) for run in runs) if one.ended]
+    assert [(one.state, one.error and one.error["code"]) for one in ended] == [("failed", "worker-lost")]
+    assert "nothing was written" in (ended[0].error or {})["detail"]
+    assert sorted(client.wait(run.id).state for run in runs) == ["failed", "succeeded", "succeeded"]
+
+
+def test_a_nursery_that_dies_is_replaced(place: Place, stack: Stack) -> None:
+    place.file("a\n1\n").job()
+    assert stack.process is not None
+    old = nursery_of(stack.process.pid)
+    os.kill(old, signal.SIGKILL)
+    assert place.run().state == "succeeded"
+    assert nursery_of(stack.process.pid) != old
+
+
+def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, stack: Stack) -> None:
+    place.file("a\n1\n").job()
+    place.run()
+    secrets = [stack.key, stack.password, stack.postgres.password, "ULTRAVECT_"]
+    with place.locked():
+        run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
+        for pid in _processes(NURSERY):
+            shown = Path(f"/proc/{pid}/environ").read_bytes() + Path(f"/proc/{pid}/cmdline").read_bytes()
+            assert [secret for secret in secrets if secret.encode() in shown] == []
+    assert place.client.wait(run.id).state == "succeeded"
+
+
+@pytest.mark.parametrize("number", range(3))
+def test_memory_of_a_leg_stays_flat(number: int, place: Place) -> None:
+    """A file of any size is read in blocks: a larger one takes no more memory."""
+    rows = 40_000 * 5**number
+    place.file("id,name\n" + f"1,{'x' * 40}\n" * rows).job()
+    place.run()
+    peak = place.run().legs[0].peak_memory
+    assert peak is not None
+    assert peak < 400e6
