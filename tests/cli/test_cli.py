@@ -189,3 +189,50 @@ def test_progress_is_live_in_a_terminal(shell: Shell, place: Place) -> None:
     seen = terminal_output([PROGRAM, "run", place.name], shell.environment | shell.signed_in, columns=120)
     for part in ("▸ read", "rows/s", "✓ stage", "read 400,000 = inserted 400,000"):
         assert part in seen
+
+
+def test_connections_are_changed_and_removed(shell: Shell, place: Place) -> None:
+    name = f"{place.name}-c"
+    shell("connection", "add", name, "folder", f"path={place.stack.files}/none")
+    told = shell("connection", "test", name, code=1)
+    assert "does not exist" in told
+    assert "fix: check the path" in told
+    shell("connection", "change", name, f"path={place.stack.files}")
+    assert f"connection {name} works" in shell("connection", "test", name)
+    assert f"path={place.stack.files}" in shell("connection", "show", name)
+    shell("connection", "remove", name)
+    assert "there is no connection" in shell("connection", "show", name, code=1)
+    assert "is used by" in shell("connection", "remove", "incoming", code=1) if place.job() else True
+
+
+def test_many_jobs_are_saved_from_a_folder(shell: Shell, place: Place, tmp_path: Path) -> None:
+    """Good files are saved, bad ones are told, and the exit code says that there was one."""
+    good = f"ultravect: 1\njob: {place.name}-{{n}}\nfrom: {{{{connection: incoming, files: x.csv}}}}\ninto: {{{{connection: warehouse, table: t}}}}\n"
+    (tmp_path / "deep").mkdir()
+    (tmp_path / "one.yaml").write_text(good.format(n=1) + "---\n" + good.format(n=2))
+    (tmp_path / "deep" / "three.yml").write_text(good.format(n=3))
+    (tmp_path / "readme.txt").write_text("not a job")
+    (tmp_path / "bad.yaml").write_text("ultravect: 1\njob: bad\n")
+    (tmp_path / "unknown.yaml").write_text(good.format(n=4).replace("incoming", "incomming"))
+    told = shell("save", str(tmp_path), code=1)
+    assert [f"saved job {place.name}-{n}" in told for n in (1, 2, 3, 4)] == [True, True, True, False]
+    assert "key 'from' is missing" in told
+    assert "did you mean 'incoming'?" in told
+
+
+def test_wide_rows_are_shown_a_line_a_column(shell: Shell, place: Place) -> None:
+    header = ",".join(f"column_number_{n}" for n in range(30))
+    place.file(header + "\n" + ",".join(f"value {n}" for n in range(30)) + "\n")
+    told = shell("look", "incoming", f"{place.name}.csv")
+    (line,) = [line for line in told.splitlines() if line.startswith("column_number_17") and "value 17" in line]
+    assert line.split() == ["column_number_17", "value", "17"]
+
+
+def test_odd_values_do_not_break_the_screen(shell: Shell, place: Place) -> None:
+    place.sql("CREATE TABLE {t} (a text)")
+    place.sql(
+        "INSERT INTO {t} VALUES ('[red]not markup[/]'), (E'two\\nlines'), (NULL), ('\u202eright to left'), (repeat('x', 500))"
+    )
+    told = shell("ask", "warehouse", f"select * from {place.name}")
+    for part in ("[red]not markup[/]", "two⏎lines", "NULL", "xxx…"):
+        assert part in told

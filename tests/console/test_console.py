@@ -133,7 +133,8 @@ def test_two_editors_do_not_overwrite_each_other(page: Page, place: Place) -> No
     page.goto(f"{place.stack.url}/#/jobs/{place.name}")
     page.get_by_label("job file").click()
     place.client.save_job(place.name, text + "# by someone else\n")
-    page.keyboard.type("# by me\n")
+    page.keyboard.press("Control+End")
+    page.keyboard.type("# by me")
     page.keyboard.press("Control+s")
     expect(page.get_by_role("alert")).to_contain_text("was saved by someone else")
     assert "# by me" not in place.client.job(place.name).file
@@ -187,3 +188,61 @@ def test_runs_are_listed_and_filtered(page: Page, client: Client, place: Place) 
     expect(row).to_contain_text("failed")
     page.get_by_label("State").select_option("queued")
     expect(row).to_have_count(0)
+
+
+def test_day_and_night_are_remembered(page: Page, stack: Stack) -> None:
+    page.get_by_label("Colours").select_option("night")
+    ground = "getComputedStyle(document.querySelector('.bg-base-200')).backgroundColor"
+    dark = page.evaluate(ground)
+    page.reload()
+    page.get_by_role("heading", name="Jobs", exact=True).wait_for()
+    assert page.locator("html").get_attribute("data-theme") == "night"
+    page.get_by_label("Colours").select_option("day")
+    assert page.evaluate(ground) != dark
+
+
+def test_the_console_is_usable_by_keyboard(page: Page, place: Place) -> None:
+    """From the list to a finished run without a mouse, with the focus always to be seen."""
+    place.file("a\n1\n").job()
+    page.reload()
+    page.get_by_label("Find jobs").focus()
+    page.keyboard.type(place.name)
+    link = page.get_by_role("link", name=place.name, exact=True)
+    for _ in range(10):
+        page.keyboard.press("Tab")
+        if link.evaluate("element => element === document.activeElement"):
+            break
+    assert link.evaluate("element => getComputedStyle(element).outlineStyle") != "none"
+    page.keyboard.press("Enter")
+    run = page.get_by_role("button", name="Run")
+    expect(run).to_be_enabled()
+    run.focus()
+    page.keyboard.press("Enter")
+    expect(page.get_by_test_id("run-state")).to_have_text(re.compile("succeeded"))
+
+
+def test_a_run_can_be_started_again(page: Page, place: Place) -> None:
+    place.file("a\n1\n").job()
+    run = place.run()
+    page.goto(f"{place.stack.url}/#/runs/{run.id}")
+    page.get_by_role("button", name="Run again").click()
+    expect(page.get_by_role("heading", name=re.compile(rf"Run (?!{run.id}\b)\d+ of {place.name}"))).to_be_visible()
+    expect(page.get_by_test_id("run-state")).to_have_text(re.compile("succeeded"))
+    assert len(place.rows()) == 2
+
+
+def test_addresses_that_lead_nowhere(page: Page, stack: Stack) -> None:
+    for address, told in (
+        ("jobs/no-such", "there is no job"),
+        ("runs/999999", "there is no run"),
+        ("attic", "nothing at this address"),
+    ):
+        page.goto(f"{stack.url}/#/{address}")
+        expect(page.get_by_text(re.compile(told))).to_be_visible()
+
+
+def test_a_service_that_is_away_is_told_and_found_again(page: Page, stack: Stack) -> None:
+    page.route("**/api/v1/jobs*", lambda route: route.abort())
+    expect(page.get_by_role("alert")).to_contain_text("The service does not answer")
+    page.unroute("**/api/v1/jobs*")
+    expect(page.get_by_role("alert")).to_have_count(0)

@@ -19,12 +19,16 @@
         <tr>
           <td class="num"><a class="plain" href="#/runs/{run.id}">{run.id}</a></td>
           {#if withJob}<td><a class="plain" href="#/jobs/{run.job}">{run.job}</a></td>{/if}
-          <td title={run.error?.detail}><State name={run.state} /></td>
+          <td><State name={run.state} /></td>
           <td class="whitespace-nowrap">{moment(run.queued_at)}</td>
           <td class="num">{took(run.started_at, run.ended_at)}</td>
-          {#if withJob}<td class="num">{count(run.tally?.read)}</td>{/if}
-          <td class="num">{count(run.tally?.inserted)}</td>
-          <td class="num">{count(run.tally?.rejected)}</td>
+          {#if run.error}
+            <td colspan={withJob ? 3 : 2} class="text-base-content/70 max-w-72 truncate" title={run.error.detail}>{run.error.detail}</td>
+          {:else}
+            {#if withJob}<td class="num">{count(run.tally?.read)}</td>{/if}
+            <td class="num">{count(run.tally?.inserted)}</td>
+            <td class="num">{count(run.tally?.rejected)}</td>
+          {/if}
           {#if withJob}<td>{run.started_by ?? "—"}</td>{/if}
         </tr>
       {:else}

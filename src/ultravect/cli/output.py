@@ -66,7 +66,7 @@ def print_rows(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
         print_table(columns, cells)
         return
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
-    table.add_column("column", style="bold", no_wrap=True)
+    table.add_column("column", style="bold", no_wrap=True, min_width=max(map(len, columns)))
     shown = max(1, min(len(rows), (screen.width - max(map(len, columns))) // 22))
     for number in range(1, shown + 1):
         table.add_column(f"row {number}", no_wrap=True, overflow="ellipsis")

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import os
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 import pyarrow as pa
 
-from ultravect.core.layouts.delimited.reader import DelimitedReader, RaggedRow
+from ultravect.core.layouts.delimited.reader import DelimitedReader, RaggedRow, TextRows
 from ultravect.core.types.from_text import try_cast
 from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType
 
 SAMPLE_BYTES = 8 << 20
 _KEPT_RAGGED = 5
+_LARGE_BLOCK = 1 << 20
 
 
 @dataclass
@@ -45,25 +48,41 @@ def scan_columns(
     }
     scan = Scan({})
     size = 0
-    for block in reader.blocks():
-        if limit is not None and size >= limit:
-            scan.complete = False
-            break
-        rows = reader.parse_text(block)
-        numbers = rows.index + scan.rows + 1
-        for position, inference in inferences.items():
-            values = rows.values.column(position).combine_chunks()
-            inference.add(try_cast(values, pa.string()).array, numbers)
-        scan.ragged_rows += len(rows.ragged)
-        for one in rows.ragged[: _KEPT_RAGGED - len(scan.ragged)]:
-            scan.ragged.append((scan.rows + 1 + one.index, one))
-        if len(scan.head) < head_rows:
-            scan.head += _text_rows(rows.values.slice(0, head_rows - len(scan.head)))
-        scan.rows += rows.count
-        size += len(block.data)
-        progress(scan.rows, size)
+    with ThreadPoolExecutor(os.cpu_count()) as threads:
+        for block in reader.blocks():
+            if limit is not None and size >= limit:
+                scan.complete = False
+                break
+            rows = reader.parse_text(block)
+            # kernels work outside Python's lock; for a small block, threads cost more than they give
+            _infer(inferences, rows, scan.rows, threads.map if len(block.data) > _LARGE_BLOCK else map)
+            scan.ragged_rows += len(rows.ragged)
+            for one in rows.ragged[: _KEPT_RAGGED - len(scan.ragged)]:
+                scan.ragged.append((scan.rows + 1 + one.index, one))
+            if len(scan.head) < head_rows:
+                scan.head += _text_rows(rows.values.slice(0, head_rows - len(scan.head)))
+            scan.rows += rows.count
+            size += len(block.data)
+            progress(scan.rows, size)
     scan.columns = {position: inference.result() for position, inference in inferences.items()}
     return scan
+
+
+def _infer(
+    inferences: Mapping[int, ColumnInference],
+    rows: TextRows,
+    rows_before: int,
+    mapping: Callable[..., Iterable[None]],
+) -> None:
+    """Hands every column of a block to its inference, by ``mapping``: one after the other, or at once."""
+    numbers = rows.index + rows_before + 1
+
+    def infer(position: int) -> None:
+        values = rows.values.column(position).combine_chunks()
+        inferences[position].add(try_cast(values, pa.string()).array, numbers)
+
+    for _ in mapping(infer, inferences):
+        pass
 
 
 def _text_rows(table: pa.Table) -> list[list[str | None]]:

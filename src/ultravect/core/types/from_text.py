@@ -7,6 +7,7 @@ halved until the bad ones stand alone, so that the cost follows the number of ba
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 
 import numpy as np
@@ -58,6 +59,11 @@ def _all(mask: pa.Array) -> bool:
 
 def _cast_matching(values: pa.Array, regex: str, target: pa.DataType) -> Converted:
     """Casts the values that match ``regex`` as a whole; the others have failed."""
+    if not (pa.types.is_integer(target) or pa.types.is_string(target)):
+        # what these casts take, the patterns take too, so there is no need to look when all goes well; a cast to an
+        # integer takes hexadecimals, and one to a string takes anything
+        with suppress(pa.ArrowInvalid):
+            return Converted(pc.cast(values, target), np.zeros(len(values), dtype=np.bool_))
     matching = pc.match_substring_regex(values, f"^(?:{regex})$")
     misfits = _numpy(pc.invert(matching))
     if misfits.any():

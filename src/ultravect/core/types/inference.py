@@ -126,6 +126,8 @@ class ColumnInference:
             values, trimmed = values.filter(present), trimmed.filter(present)
         self._values += count
         self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
+        if self._leading_zeros or self._beyond_64_bits:
+            return  # it is text, whatever else comes
         whole: dict[int, tuple[Any, Any]] = {}
         for candidate in list(self._candidates):
             if id(candidate.narrower) in whole:
