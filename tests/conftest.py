@@ -99,8 +99,8 @@ class Place:
             yield
 
     def until(self, run: Run, reached: Callable[[Run], bool]) -> Run:
-        """Waits until a run has come so far; fails after 30 seconds."""
-        for _ in range(300):
+        """Waits until a run has come so far; fails after a minute."""
+        for _ in range(600):
             found = self.client.show(run.id)
             if reached(found):
                 return found

@@ -15,7 +15,7 @@ ROOT = Path(__file__).parent.parent
 
 def dev(*arguments: str) -> str:
     done = subprocess.run(
-        [sys.executable, "-m", "devtools", *arguments], cwd=ROOT, capture_output=True, text=True, timeout=110
+        [sys.executable, "-m", "devtools", *arguments], cwd=ROOT, capture_output=True, text=True, timeout=230
     )
     assert done.returncode == 0, done.stdout + done.stderr
     return done.stdout

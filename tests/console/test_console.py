@@ -14,6 +14,8 @@ from tests.conftest import Place
 
 from ultravect.client import Client
 
+expect.set_options(timeout=20_000)
+
 
 @pytest.fixture(scope="module")
 def browser() -> Iterator[Browser]:
@@ -90,7 +92,7 @@ def test_a_run_is_followed_while_it_happens_and_stopped(page: Page, place: Place
         expect(phases.nth(2)).to_contain_text("running")
         expect(phases.nth(3)).to_contain_text("waiting")
         page.get_by_role("button", name="Stop").click()
-        expect(state).to_have_text(re.compile("stopped"), timeout=15_000)
+        expect(state).to_have_text(re.compile("stopped"))
     expect(page.get_by_role("button", name="Run again")).to_be_visible()
     assert len(place.rows()) == 1
 

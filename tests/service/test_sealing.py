@@ -74,8 +74,15 @@ def test_a_service_with_another_key_says_so(place: Place, stack: Stack) -> None:
         assert run.error is not None
         assert (run.state, run.error["code"]) == ("failed", "seal-broken")
         assert "set the connection's secrets anew" in run.error["hint"]
+        # which can be done
+        place.client.add_connection(f"{place.name}-c", "postgresql", stack.warehouse)
+        sealed = {connection.name: connection.secrets_set for connection in place.client.connections()}
+        assert (sealed["warehouse"], sealed[f"{place.name}-c"]) == ([], ["password"])
+        place.client.change_connection("warehouse", {"password": stack.postgres.password})
+        assert place.run().state == "succeeded"
     finally:
         stack.stop_service()
         stack.key = key
         stack.start_service()
+        place.client.change_connection("warehouse", {"password": stack.postgres.password})
     assert place.run().state == "succeeded"

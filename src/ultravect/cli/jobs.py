@@ -28,6 +28,7 @@ from ultravect.core.model.document import JobFileError, job_from_data, read_docu
 
 _ENDINGS = (".yaml", ".yml")
 _SHOWN_REJECTS = 5
+_WIDE = 110  # columns of a terminal in which there is room for what a job is about
 
 
 def _files(paths: list[Path]) -> list[Path]:
@@ -100,7 +101,9 @@ def jobs(
         last = job.last_run
         told = f"{state(last.state)}, run {last.id}" if last else "[dim]never run[/]"
         rows.append((job.name, escape(job.source), escape(job.target), told, escape(job.about)))
-    print_table(["job", "from", "into", "last run", "about"], rows)
+    columns = ["job", "from", "into", "last run", "about"]
+    shown = len(columns) if screen.width >= _WIDE else len(columns) - 1
+    print_table(columns[:shown], [row[:shown] for row in rows])
 
 
 def job(name: str, as_json: Json = False) -> None:

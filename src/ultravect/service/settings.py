@@ -33,8 +33,9 @@ def _database(url: str) -> dict[str, object]:
         "PASSWORD": unquote(parts.password or ""),
         "HOST": query.pop("host", None) or parts.hostname or "",
         "PORT": str(parts.port or ""),
-        "OPTIONS": query,
-        "CONN_MAX_AGE": 60,
+        # threads come and go under ASGI, so that connections belong into a pool
+        "OPTIONS": {**query, "pool": {"min_size": 2, "max_size": 20, "timeout": 15}},
+        "CONN_MAX_AGE": 0,
         "CONN_HEALTH_CHECKS": True,
     }
 

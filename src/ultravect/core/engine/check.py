@@ -16,6 +16,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
 
 _SAMPLE_BYTES = 8 << 20
+_SCAN_BYTES = 64 << 20  # some seconds; whoever checks is waiting
 
 
 @dataclass
@@ -47,7 +48,7 @@ class CheckResult:
 
 def check_job(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> CheckResult:
     """Plans the leg and tries the first rows against the target's types."""
-    plan = make_plan(job, source, target)
+    plan = make_plan(job, source, target, scan_limit=_SCAN_BYTES)
     rows = 0
     if not plan.errors:
         try:

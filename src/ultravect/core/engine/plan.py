@@ -12,7 +12,7 @@ from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
 from ultravect.core.layouts.delimited.reader import DelimitedReader, open_delimited
-from ultravect.core.model.finding import Finding
+from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.job import Job
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.canonical import CanonicalType
@@ -62,8 +62,8 @@ class LegPlan:
             return None
         return self.database.dialect.create_table(self.table, self.create)
 
-    def add(self, severity: str, code: str, message: str, place: str = "", fix: str = "") -> None:
-        self.findings.append(Finding(severity, code, message, place, fix))  # type: ignore[arg-type]
+    def add(self, severity: Severity, code: str, message: str, place: str = "", fix: str = "") -> None:
+        self.findings.append(Finding(severity, code, message, place, fix))
 
     def refuse(self, error: UltravectError, place: str) -> None:
         self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint)
@@ -74,9 +74,13 @@ def make_plan(
     source: ConnectionSpec,
     target: ConnectionSpec,
     *,
+    scan_limit: int | None = None,
     progress: Callable[[int, int], None] = lambda rows, size: None,
 ) -> LegPlan:
-    """Looks at source and target and plans the leg. What is wrong is in the findings, not raised."""
+    """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
+
+    The types of a new table come from all of the file, or from its first ``scan_limit`` bytes.
+    """
     plan = LegPlan()
     selected: list[Selected] = []
     try:
@@ -101,7 +105,7 @@ def make_plan(
         return plan
     try:
         if plan.live is None:
-            _plan_new(job, plan, selected, progress)
+            _plan_new(job, plan, selected, scan_limit, progress)
         else:
             _plan_existing(job, plan, plan.live, selected)
     except UltravectError as error:
@@ -109,7 +113,13 @@ def make_plan(
     return plan
 
 
-def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: Callable[[int, int], None]) -> None:
+def _plan_new(
+    job: Job,
+    plan: LegPlan,
+    selected: Sequence[Selected],
+    scan_limit: int | None,
+    progress: Callable[[int, int], None],
+) -> None:
     assert plan.reader is not None and plan.database is not None and plan.table is not None
     dialect = plan.database.dialect
     if job.into.if_missing == "fail":
@@ -146,7 +156,7 @@ def _plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], progress: C
         return
     # dates are looked at even where their type is given: how they are written has to be found
     scanned = [one.position for one in selected if one.type is None or one.type.name in _DATE_TYPES]
-    scan = scan_columns(plan.reader, scanned, progress=progress)
+    scan = scan_columns(plan.reader, scanned, limit=scan_limit, progress=progress)
     _note_scan(plan, scan)
     for one in selected:
         inferred = scan.columns.get(one.position)
@@ -163,6 +173,11 @@ def nearest_table(database: Database, table: TableName) -> str:
 
 
 def _note_scan(plan: LegPlan, scan: Scan) -> None:
+    if not scan.complete:
+        what = (
+            f"the types are those of the first {scan.rows:,} rows; a run reads them all before it creates the table"
+        )
+        plan.add("note", "types-from-sample", what, "into.table")
     if scan.rows == 0:
         plan.add("warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files")
     for row, ragged in scan.ragged[:1]:

@@ -12,6 +12,7 @@ from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.contrib.auth import aget_user
+from django.db import connection
 from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from drf_spectacular.types import OpenApiTypes
@@ -124,7 +125,11 @@ def _event(event: Event) -> dict[str, Any]:
 
 
 def _events_after(number: int, last: int) -> list[dict[str, Any]]:
-    return [_event(event) for event in Event.objects.filter(run_id=number, id__gt=last).order_by("id")[:1000]]
+    try:
+        return [_event(event) for event in Event.objects.filter(run_id=number, id__gt=last).order_by("id")[:1000]]
+    finally:
+        # a follower must not hold a connection of the pool between two looks
+        connection.close()
 
 
 async def _stream(number: int, last: int) -> AsyncIterator[str]:

@@ -77,6 +77,12 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
             raise serializers.ValidationError("a connection keeps its kind; remove it and add another")
         return kind
 
+    def to_representation(self, instance: Connection) -> dict[str, Any]:
+        """Settings in the order of their kind, which the database does not keep."""
+        shown = super().to_representation(instance)
+        order = [name for name in KINDS[instance.kind].model_fields if name in instance.settings]
+        return {**shown, "settings": {name: instance.settings[name] for name in order}}
+
     def _store(self, connection: Connection, given: dict[str, Any]) -> Connection:
         model: type[Settings] = KINDS[connection.kind]
         try:

@@ -12,6 +12,7 @@ from django.db import models
 
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.model.connection import KINDS, secret_keys
+from ultravect.service.sealing import SealBroken
 
 
 class Role(models.TextChoices):
@@ -72,7 +73,10 @@ class Connection(models.Model):
     def set_settings(self, given: dict[str, Any]) -> None:
         """Validates and stores settings; a secret that is left out stays as it is sealed."""
         hidden = secret_keys(self.kind)
-        kept = settings.SEALING_KEYS.unseal(self.sealed)
+        try:
+            kept = settings.SEALING_KEYS.unseal(self.sealed)
+        except SealBroken:
+            kept = {}  # what cannot be opened is lost; this is how it is set anew
         whole = KINDS[self.kind].model_validate({**kept, **given}).model_dump(mode="json")
         self.settings = {key: value for key, value in whole.items() if key not in hidden}
         self.sealed = settings.SEALING_KEYS.seal({key: whole[key] for key in hidden if whole.get(key)})
@@ -84,7 +88,10 @@ class Connection(models.Model):
 
     @property
     def secrets_set(self) -> list[str]:
-        return sorted(settings.SEALING_KEYS.unseal(self.sealed))
+        try:
+            return sorted(settings.SEALING_KEYS.unseal(self.sealed))
+        except SealBroken:
+            return []
 
 
 class Job(models.Model):

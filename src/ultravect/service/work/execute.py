@@ -6,11 +6,13 @@ import asyncio
 import os
 import socket
 import time
+from collections.abc import Callable, Coroutine
 from dataclasses import asdict
-from typing import Any
+from typing import Any, ParamSpec, TypeVar
 
 import structlog
 from asgiref.sync import sync_to_async
+from django.db import close_old_connections
 
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
@@ -22,10 +24,22 @@ from ultravect.service.work.pool import LegPool, LegProcess
 from ultravect.service.work.recorder import Recorder
 
 log = structlog.get_logger()
+P = ParamSpec("P")
+T = TypeVar("T")
 
 _ENDINGS = ("succeeded", "failed", "stopped")
 _STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
+
+
+def recorded(function: Callable[P, T]) -> Callable[P, Coroutine[Any, Any, T]]:
+    """Work on the records in a thread, with a connection that is known to be alive."""
+
+    def call(*arguments: P.args, **options: P.kwargs) -> T:
+        close_old_connections()
+        return function(*arguments, **options)
+
+    return sync_to_async(call)
 
 
 def worker_name() -> str:
@@ -40,7 +54,7 @@ class RunExecutor:
 
     async def execute(self, run_id: int) -> None:
         """Carries a queued run to its end; whatever happens, it ends in a state that tells it."""
-        recorder = await sync_to_async(self._open)(run_id)
+        recorder = await recorded(self._open)(run_id)
         if recorder is None:
             return
         log.info("run started", run=run_id, job=recorder.run.job.name)
@@ -48,14 +62,14 @@ class RunExecutor:
             await self._run(recorder)
         except asyncio.CancelledError:
             stopped = lost_error(recorder.leg.phases, "the service was stopped")
-            await sync_to_async(recorder.end)(State.FAILED, error=stopped.as_dict())
+            await recorded(recorder.end)(State.FAILED, error=stopped.as_dict())
             raise
         except Exception as error:
             log.exception("run failed unexpectedly", run=run_id)
             told = UltravectError(
                 "internal-error", f"unexpected: {type(error).__name__}; the service's log has the details"
             )
-            await sync_to_async(recorder.end)(State.FAILED, error=told.as_dict())
+            await recorded(recorder.end)(State.FAILED, error=told.as_dict())
         finally:
             log.info("run ended", run=run_id, state=str(recorder.run.state))
 
@@ -97,9 +111,9 @@ class RunExecutor:
 
     async def _run(self, recorder: Recorder) -> None:
         try:
-            task = await sync_to_async(self._task)(recorder.run)
+            task = await recorded(self._task)(recorder.run)
         except UltravectError as error:
-            await sync_to_async(recorder.end)(State.FAILED, error=error.as_dict())
+            await recorded(recorder.end)(State.FAILED, error=error.as_dict())
             return
         leg = await self._pool.take()
         cutoff = (recorder.run.revision.structure.get("run") or {}).get("cutoff")
@@ -122,7 +136,7 @@ class RunExecutor:
             if event["kind"] in _ENDINGS:
                 ending = event
             else:
-                await sync_to_async(recorder.record)(event)
+                await recorded(recorder.record)(event)
         return ending
 
     async def _watch(self, leg: LegProcess, recorder: Recorder, limit: float | None) -> str:
@@ -131,7 +145,7 @@ class RunExecutor:
         while True:
             await asyncio.sleep(_STOP_POLL_SECONDS)
             over = limit is not None and time.monotonic() - started > limit
-            if over or await sync_to_async(recorder.wants_stop)():
+            if over or await recorded(recorder.wants_stop)():
                 leg.stop()
                 asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, leg.kill)
                 return "cutoff" if over else "stop"
@@ -139,7 +153,7 @@ class RunExecutor:
     async def _close(
         self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, cutoff: str | None
     ) -> None:
-        end = sync_to_async(recorder.end)
+        end = recorded(recorder.end)
         kind = ending["kind"] if ending else ""
         if kind == "succeeded":
             await end(State.SUCCEEDED, result=ending)

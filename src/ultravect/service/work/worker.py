@@ -6,14 +6,13 @@ import asyncio
 from contextlib import suppress
 
 import structlog
-from asgiref.sync import sync_to_async
 from django.conf import settings
 from procrastinate.contrib.django import app
 from procrastinate.jobs import Status
 from procrastinate.manager import JobManager
 
 from ultravect.service.records.models import Run, State
-from ultravect.service.work.execute import RunExecutor, lost_error
+from ultravect.service.work.execute import RunExecutor, lost_error, recorded
 from ultravect.service.work.pool import LegPool
 from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.tasks import QUEUE, use_executor
@@ -63,7 +62,7 @@ async def _sweep(manager: JobManager) -> None:
             for job in await manager.get_stalled_jobs(
                 queue=QUEUE, seconds_since_heartbeat=settings.LOST_AFTER_SECONDS
             ):
-                await sync_to_async(_close_lost)(job.task_kwargs["run_id"])
+                await recorded(_close_lost)(job.task_kwargs["run_id"])
                 await manager.finish_job(job, status=Status.FAILED, delete_job=False)
         except Exception:
             log.exception("looking for lost workers failed")
