@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import re
 import subprocess
+import sys
 from pathlib import Path
 
 ROOT = Path(__file__).parent.parent
 
 
 def test_import_rules() -> None:
-    done = subprocess.run(["lint-imports", "--no-cache"], cwd=ROOT, capture_output=True, text=True)
+    done = subprocess.run([str(Path(sys.executable).parent / "lint-imports"), "--no-cache"], cwd=ROOT, capture_output=True, text=True)
     assert done.returncode == 0, done.stdout
 
 

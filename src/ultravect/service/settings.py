@@ -34,7 +34,7 @@ def _database(url: str) -> dict[str, object]:
         "HOST": query.pop("host", None) or parts.hostname or "",
         "PORT": str(parts.port or ""),
         # threads come and go under ASGI, so that connections belong into a pool
-        "OPTIONS": {**query, "pool": {"min_size": 2, "max_size": 20, "timeout": 15}},
+        "OPTIONS": {**query, "pool": {"min_size": 2, "max_size": 20, "timeout": 8}},
         "CONN_MAX_AGE": 0,
         "CONN_HEALTH_CHECKS": True,
     }
