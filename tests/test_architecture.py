@@ -11,7 +11,9 @@ ROOT = Path(__file__).parent.parent
 
 
 def test_import_rules() -> None:
-    done = subprocess.run([str(Path(sys.executable).parent / "lint-imports"), "--no-cache"], cwd=ROOT, capture_output=True, text=True)
+    done = subprocess.run(
+        [str(Path(sys.executable).parent / "lint-imports"), "--no-cache"], cwd=ROOT, capture_output=True, text=True
+    )
     assert done.returncode == 0, done.stdout
 
 

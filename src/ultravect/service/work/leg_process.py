@@ -15,7 +15,7 @@ import signal
 import socket
 import threading
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from types import FrameType
 from typing import Any, NoReturn
 
@@ -29,16 +29,59 @@ from ultravect.core.model.finding import Finding
 _REJECTS_A_LINE = 100
 
 
+class _Stopper:
+    """Turns SIGTERM into StopRequested in the main thread, at a moment when that does no harm."""
+
+    def __init__(self) -> None:
+        self._deaf = False
+        self._holding = 0
+        self._pending = False
+        signal.signal(signal.SIGTERM, self._on_signal)
+        signal.signal(signal.SIGINT, signal.SIG_IGN)
+
+    def _on_signal(self, number: int, frame: FrameType | None) -> None:
+        if self._holding:
+            self._pending = True
+        else:
+            self._stop()
+
+    def _stop(self) -> None:
+        if not self._deaf:
+            self._deaf = True  # once is enough: the way out must not be interrupted
+            raise StopRequested
+
+    @contextmanager
+    def hold(self) -> Iterator[None]:
+        """Puts a stop off until the end of something that must not be cut in two."""
+        self._holding += 1
+        try:
+            yield
+        finally:
+            self._holding -= 1
+        if self._pending and not self._holding:
+            self._pending = False
+            self._stop()
+
+    @contextmanager
+    def shield(self) -> Iterator[None]:
+        """From publishing on, a stop comes too late."""
+        self._deaf = True
+        yield
+
+
 class _Speaker:
     """Writes what happens as lines of JSON; a ``Listener``."""
 
-    def __init__(self, worker: socket.socket) -> None:
+    def __init__(self, worker: socket.socket, stopper: _Stopper) -> None:
         self._worker = worker
+        self._stopper = stopper
         self._lock = threading.Lock()
 
     def say(self, kind: str, **data: Any) -> None:
         line = json.dumps({"kind": kind, **data}, default=str).encode() + b"\n"
-        with self._lock:
+        # signals arrive in the main thread, and half a line must not be followed by another
+        main = threading.current_thread() is threading.main_thread()
+        with self._stopper.hold() if main else nullcontext(), self._lock:
             try:
                 self._worker.sendall(line)
             except OSError:
@@ -59,25 +102,6 @@ class _Speaker:
     def rejects(self, rejects: Sequence[Reject]) -> None:
         for start in range(0, len(rejects), _REJECTS_A_LINE):
             self.say("rejects", rejects=[one.as_dict() for one in rejects[start : start + _REJECTS_A_LINE]])
-
-
-class _Stopper:
-    """Turns SIGTERM into StopRequested, but not while shielded."""
-
-    def __init__(self) -> None:
-        self._shielded = False
-        signal.signal(signal.SIGTERM, self._on_signal)
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
-
-    def _on_signal(self, number: int, frame: FrameType | None) -> None:
-        if not self._shielded:
-            self._shielded = True  # once is enough: the way out must not be interrupted
-            raise StopRequested
-
-    @contextmanager
-    def shield(self) -> Iterator[None]:
-        self._shielded = True
-        yield
 
 
 def _watch(worker: socket.socket) -> None:
@@ -129,7 +153,8 @@ def _receive_task(worker: socket.socket) -> dict[str, Any]:
 
 def serve_leg(worker: socket.socket) -> NoReturn:
     """Takes the task from ``worker``, carries it out, and ends the process."""
-    speaker, stopper = _Speaker(worker), _Stopper()
+    stopper = _Stopper()
+    speaker = _Speaker(worker, stopper)
     speaker.say("ready", pid=os.getpid())
     try:
         task = _receive_task(worker)
