@@ -45,6 +45,7 @@ CALLS = [
     ("GET", "/api/v1/runs", None),
     ("GET", "/api/v1/runs/{number}", {}),
     ("GET", "/api/v1/runs/{number}/rejects", {}),
+    ("GET", "/api/v1/runs/{number}/events", {}),
 ]
 
 

@@ -112,6 +112,10 @@ SPECTACULAR_SETTINGS = {
     "SWAGGER_UI_FAVICON_HREF": "SIDECAR",
     "COMPONENT_SPLIT_REQUEST": True,
     "SCHEMA_PATH_PREFIX": "/api/v1",
+    "POSTPROCESSING_HOOKS": [
+        "drf_spectacular.hooks.postprocess_schema_enums",
+        "ultravect.service.api.openapi.add_events",
+    ],
 }
 PROCRASTINATE_IMPORT_PATHS = ["ultravect.service.work.tasks"]
 LOGGING_CONFIG = None

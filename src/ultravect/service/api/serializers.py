@@ -244,13 +244,6 @@ class RejectSerializer(serializers.ModelSerializer[Reject]):
         fields = ["leg", "object", "row", "line", "column", "value", "reason", "record"]
 
 
-class EventSerializer(serializers.Serializer[Any]):
-    id = serializers.IntegerField()
-    kind = serializers.CharField()
-    at = serializers.DateTimeField()
-    data = serializers.DictField()
-
-
 def known_connection_hint(name: str) -> str:
     names = list(Connection.objects.values_list("name", flat=True))
     return did_you_mean(name, names) or f"connections here: {', '.join(names) or 'none yet'}"
