@@ -12,7 +12,7 @@ import pytest
 from ultravect.core.model.job import job_schema
 
 ROOT = Path(__file__).parent.parent
-NOT_CODES = {"verify-full", "no-cache"}
+NOT_CODES = {"verify-full", "no-cache", "date-time"}
 BUILT_FROM_PARTS = {"job-unknown", "token-unknown", "cutoff"}
 
 
