@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import decimal
 import io
+import uuid
 
 import numpy as np
 import pyarrow as pa
@@ -113,6 +114,17 @@ def test_types_that_are_none(text: str) -> None:
 @pytest.mark.parametrize("text", ["decimal(10,2)", "decimal", "text(4)", "timestamptz(3)", "integer"])
 def test_types_are_written_as_read(text: str) -> None:
     assert str(parse_type(text)) == text
+
+
+@given(st.lists(st.none() | st.uuids(), min_size=1), st.integers(0, 3))
+def test_uuids_with_and_without_hyphens(values: list[uuid.UUID | None], start: int) -> None:
+    """Also from a slice, and with others among them."""
+    texts = [None if value is None else (str(value) if value.int % 2 else value.hex.upper()) for value in values]
+    array = pa.array(["not one", *texts], pa.string()).slice(min(start, len(values)))
+    converted = convert(array, parse_type("uuid"), ISO)
+    expected = [None, *(value and value.bytes for value in values)][min(start, len(values)) :]
+    assert converted.array.to_pylist() == expected
+    assert converted.failed.tolist() == [text == "not one" for text in array.to_pylist()]
 
 
 NUMBERISH = st.text(alphabet="0123456789+-.eE xnaif", max_size=12) | st.sampled_from(

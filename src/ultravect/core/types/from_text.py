@@ -160,7 +160,10 @@ def _time(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
 def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     matching = pc.match_substring_regex(values, f"^{_UUID}$")
     good = pc.replace_substring(pc.if_else(matching, values, pa.scalar("0" * 32)), "-", "")
-    digits = "".join(pc.fill_null(good, "0" * 32).to_pylist())
+    texts = pc.fill_null(good, "0" * 32)
+    offsets = np.frombuffer(texts.buffers()[1], "<i4", len(texts) + 1, texts.offset * 4)
+    # all are 32 digits long, one behind the other
+    digits = texts.buffers()[2][int(offsets[0]) : int(offsets[-1])].to_pybytes().decode("ascii")
     present = pc.and_(values.is_valid(), matching)
     validity = pa.py_buffer(np.packbits(_numpy(present), bitorder="little"))
     array = pa.Array.from_buffers(pa.binary(16), len(values), [validity, pa.py_buffer(bytes.fromhex(digits))])
