@@ -124,13 +124,10 @@ class Stack:
             "user": USER,
             "password": self.password,
             "files": str(self.files),
-            "warehouse": {
-                "host": "127.0.0.1", "port": self.postgres.port, "database": "warehouse",
-                "user": "postgres", "password": self.postgres.password,
-            },
+            "warehouse": self.warehouse,
             "pid": self.process.pid if self.process else None,
             "postgres": {"folder": str(self.postgres.folder), "port": self.postgres.port},
-        }  # fmt: skip
+        }
         path = self.state / "service.json"
         path.touch(mode=0o600)
         path.write_text(json.dumps(facts, indent=2))

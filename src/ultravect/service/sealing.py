@@ -16,6 +16,8 @@ from django.core.exceptions import ImproperlyConfigured
 class SealBroken(Exception):
     """A sealed value does not open with this key."""
 
+    hint = "start the service with the key it had, or set the connection's secrets anew"
+
 
 class Keys:
     """One secret, from which the sealing key and the key that signs sessions are derived."""

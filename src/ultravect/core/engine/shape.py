@@ -19,7 +19,7 @@ from ultravect.core.engine.rejects import Reject
 from ultravect.core.layouts.delimited.blocks import Block
 from ultravect.core.layouts.delimited.reader import DelimitedReader, WantedColumn
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.from_text import Converted, Mask, convert, explain, try_cast
+from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, try_cast
 from ultravect.core.words import counted
 
 _MAX_VALUE = 1000
@@ -124,35 +124,25 @@ class Shaper:
             array, failed = self._convert(raw, column, has_nul, reasons)
             bad |= failed
             arrays.append(array)
+        expected = len(self._reader.names)
         rejects = [
-            Reject(
-                self._reader.path,
-                self._rows + 1 + one.index,
-                block.row_line(one.index),
-                "",
-                None,
-                f"{counted(one.found, 'value')} where the header has {len(self._reader.names)} columns",
-                block.row_text(one.index)[:_MAX_RECORD],
+            self._reject(
+                block, one.index, "", None, f"{counted(one.found, 'value')} where the header has {expected} columns"
             )
             for one in rows.ragged
         ]
         for at in np.flatnonzero(bad):
             column, value, reason = reasons[int(at)]
-            index = int(rows.index[at])
-            rejects.append(
-                Reject(
-                    self._reader.path,
-                    self._rows + 1 + index,
-                    block.row_line(index),
-                    column.source,
-                    None if value is None else value[:_MAX_VALUE],
-                    reason,
-                    block.row_text(index)[:_MAX_RECORD],
-                )
-            )
+            rejects.append(self._reject(block, int(rows.index[at]), column.source, value, reason))
         rejects.sort(key=lambda reject: reject.row)
         batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema).filter(pa.array(~bad))
         return Shaped(rows.count, len(block.data), batch, rejects)
+
+    def _reject(self, block: Block, index: int, column: str, value: str | None, reason: str) -> Reject:
+        """``index`` counts the rows of the block."""
+        kept = None if value is None else value[:_MAX_VALUE]
+        record = block.row_text(index)[:_MAX_RECORD]
+        return Reject(self._reader.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
 
     def _convert(
         self,
@@ -174,7 +164,7 @@ class Shaper:
             value = decoded.array[int(at)].as_py()
             reasons.setdefault(int(at), (column, value, explain(value, column.type, column.formats)))
         for reason, mask in _breaches(converted.array, column, has_nul):
-            breached = np.asarray(mask.fill_null(False).to_numpy(zero_copy_only=False), np.bool_) & ~failed
+            breached = as_mask(mask) & ~failed
             for at in np.flatnonzero(breached):
                 reasons.setdefault(int(at), (column, decoded.array[int(at)].as_py(), reason))
             failed |= breached

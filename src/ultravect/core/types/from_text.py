@@ -37,7 +37,8 @@ class Converted:
     failed: Mask
 
 
-def _numpy(mask: pa.BooleanArray) -> Mask:
+def as_mask(mask: pa.BooleanArray) -> Mask:
+    """An Arrow mask as numpy; NULL counts as false."""
     return np.asarray(mask.fill_null(False).to_numpy(zero_copy_only=False), dtype=np.bool_)
 
 
@@ -65,7 +66,7 @@ def _cast_matching(values: pa.Array, regex: str, target: pa.DataType) -> Convert
         with suppress(pa.ArrowInvalid):
             return Converted(pc.cast(values, target), np.zeros(len(values), dtype=np.bool_))
     matching = pc.match_substring_regex(values, f"^(?:{regex})$")
-    misfits = _numpy(pc.invert(matching))
+    misfits = as_mask(pc.invert(matching))
     if misfits.any():
         values = pc.if_else(matching, values, pa.scalar(None, values.type))
     cast = try_cast(values, target)
@@ -77,7 +78,7 @@ def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
         # a point in such a file is no decimal mark; it must not pass as one
         values = pc.replace_substring(values, ".", "\N{NO-BREAK SPACE}")
         values = pc.replace_substring(values, formats.decimal_mark, ".")
-    if _numpy(pc.starts_with(values, "+")).any():
+    if as_mask(pc.starts_with(values, "+")).any():
         values = pc.replace_substring_regex(values, r"^\+", "")
     return values
 
@@ -93,7 +94,7 @@ def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
     if wanted.precision is None:
         return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", pa.string())
     has_zeros = pc.match_substring_regex(plain, r"\.[0-9]*0$")
-    if _numpy(has_zeros).any():
+    if as_mask(has_zeros).any():
         # 1.500 fits two decimals: zeros at the end carry nothing
         plain = pc.if_else(has_zeros, pc.replace_substring_regex(plain, r"\.?0+$", ""), plain)
     return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", wanted.arrow)
@@ -103,12 +104,12 @@ def _floating(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> 
     plain = _plain_number(values, formats)
     cast = _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]+)?|" + _SPECIAL, wanted.arrow)
     infinite = pc.is_inf(cast.array)
-    if not _numpy(infinite).any():
+    if not as_mask(infinite).any():
         return cast
     # infinite is what was written so, not what is too large to hold
     overflow = pc.and_(infinite, pc.invert(pc.match_substring_regex(plain, f"^(?:{_SPECIAL})$")))
     array = pc.if_else(overflow, pa.scalar(None, wanted.arrow), cast.array)
-    return Converted(array, cast.failed | _numpy(overflow))
+    return Converted(array, cast.failed | as_mask(overflow))
 
 
 def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
@@ -118,7 +119,7 @@ def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
     known = pc.or_(true, false)
     present = values.is_valid()
     array = pc.if_else(pc.and_(known, present), true, pa.scalar(None, pa.bool_()))
-    return Converted(array, _numpy(pc.and_(pc.invert(known), present)))
+    return Converted(array, as_mask(pc.and_(pc.invert(known), present)))
 
 
 def _iso_dates(values: pa.Array, pattern: str, rest: str = "") -> pa.Array:
@@ -133,7 +134,7 @@ def _iso_dates(values: pa.Array, pattern: str, rest: str = "") -> pa.Array:
 
 def _dated(values: pa.Array, rest: str, target: pa.DataType, formats: TextFormats) -> Converted:
     iso = _iso_dates(values, formats.date_pattern, rest)
-    lost = _numpy(pc.and_(iso.is_null(), values.is_valid()))
+    lost = as_mask(pc.and_(iso.is_null(), values.is_valid()))
     cast = _cast_matching(iso, r"[0-9]{4}-[0-9]{2}-[0-9]{2}" + rest, target)
     return Converted(cast.array, cast.failed | lost)
 
@@ -165,9 +166,9 @@ def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
     # all are 32 digits long, one behind the other
     digits = texts.buffers()[2][int(offsets[0]) : int(offsets[-1])].to_pybytes().decode("ascii")
     present = pc.and_(values.is_valid(), matching)
-    validity = pa.py_buffer(np.packbits(_numpy(present), bitorder="little"))
+    validity = pa.py_buffer(np.packbits(as_mask(present), bitorder="little"))
     array = pa.Array.from_buffers(pa.binary(16), len(values), [validity, pa.py_buffer(bytes.fromhex(digits))])
-    return Converted(array, _numpy(pc.invert(matching)))
+    return Converted(array, as_mask(pc.invert(matching)))
 
 
 def _text(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
@@ -205,7 +206,7 @@ def convert(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Co
     if wanted.name not in ("text", "json"):
         values = pc.utf8_trim_whitespace(values)
         nulls = pc.is_in(values, pa.array(formats.nulls or ("",)))
-        if _numpy(nulls).any():
+        if as_mask(nulls).any():
             values = pc.if_else(nulls, pa.scalar(None, values.type), values)
     return convert_plain(values, wanted, formats)
 

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.from_text import Mask, convert_plain
+from ultravect.core.types.from_text import Mask, as_mask, convert_plain
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 
 _MAX_EXCEPTIONS = 5
@@ -122,7 +122,7 @@ class ColumnInference:
         if count == 0:
             return
         if count < len(values):
-            rows = rows[np.asarray(present.to_numpy(zero_copy_only=False), dtype=np.bool_)]
+            rows = rows[as_mask(present)]
             values, trimmed = values.filter(present), trimmed.filter(present)
         self._values += count
         self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
@@ -188,7 +188,7 @@ class ColumnInference:
             if _true_count(wide):
                 failed = convert_plain(values.filter(wide), CanonicalType("bigint"), self._formats).failed
                 if failed.any():
-                    index = int(np.flatnonzero(np.asarray(wide.to_numpy(zero_copy_only=False)))[np.argmax(failed)])
+                    index = int(np.flatnonzero(as_mask(wide))[np.argmax(failed)])
                     self._beyond_64_bits = (int(rows[index]), values[index].as_py())
         if not self._has_exponent:
             self._has_exponent = _true_count(pc.match_substring_regex(values, r"^[+-]?[0-9.,]+[eE]")) > 0

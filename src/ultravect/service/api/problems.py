@@ -73,8 +73,7 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
         case UltravectError():
             return 422, problem_body(422, error.code, error.detail, error.hint, where=error.where)
         case SealBroken():
-            hint = "start the service with the key it had, or set the connection's secrets anew"
-            return 409, problem_body(409, "seal-broken", str(error), hint)
+            return 409, problem_body(409, "seal-broken", str(error), error.hint)
         case exceptions.ValidationError():
             errors = _flatten(error.detail)
             first = errors[0] if errors else {"pointer": "", "message": ""}

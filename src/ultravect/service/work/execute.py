@@ -99,7 +99,7 @@ class RunExecutor:
                 raise UltravectError(
                     "seal-broken",
                     f"connection {name}: {error}",
-                    hint="start the service with the key it had, or set the connection's secrets anew",
+                    hint=error.hint,
                 ) from None
             return asdict(opened)
 

@@ -18,6 +18,8 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ultravect.core.types.from_text import as_mask
+
 HEADER = b"PGCOPY\n\xff\r\n\0" + bytes(8)
 TRAILER = b"\xff\xff"
 
@@ -42,7 +44,7 @@ _Encoder = Callable[[pa.Array], _Encoded]
 def _valid(array: pa.Array) -> npt.NDArray[np.bool_] | None:
     if array.null_count == 0:
         return None
-    return np.asarray(array.is_valid().to_numpy(zero_copy_only=False), dtype=np.bool_)
+    return as_mask(array.is_valid())
 
 
 def _values(array: pa.Array, dtype: str) -> npt.NDArray[Any]:

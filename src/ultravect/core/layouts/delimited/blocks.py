@@ -84,7 +84,7 @@ def cut_blocks(chunks: Iterable[bytes], dialect: Dialect, first_line: int, objec
             rest = data
             continue
         quotes = _quotes(data, dialect)
-        if quotes.stray is not None and quotes.stray < len(data):
+        if quotes.stray is not None:
             raise _stray(data, quotes, line, dialect, object_name)
         cut = data.rfind(newline) + 1
         while cut and quotes.inside(np.array([cut - 1]))[0]:

@@ -83,6 +83,7 @@ class DelimitedReader:
 
     file: SourceFile
     layout: DelimitedLayout
+    dialect: Dialect
     names: list[str]
     findings: list[Finding] = field(default_factory=list)
 
@@ -105,9 +106,7 @@ class DelimitedReader:
     def blocks(self) -> Iterator[Block]:
         """Whole rows after preamble and header, in the order of the file."""
         with closing(self.file.open()) as stream:
-            dialect = _dialect(self.layout, stream.read(HEAD_BYTES))
-            stream.seek(0)
-            yield from _data_blocks(stream, self.layout, dialect, self.path)
+            yield from _data_blocks(stream, self.layout, self.dialect, self.path)
 
     def parse_text(self, block: Block) -> TextRows:
         """Every value as bytes; NULL where it is a NULL word outside quotes."""
@@ -306,7 +305,8 @@ def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> Delimite
             hint="is layout.delimiter right?",
             object=path,
         )
-    names, findings = _unique(row if sniffed.layout.header else [""] * len(row))
-    if not sniffed.layout.header:
-        findings = []
-    return DelimitedReader(file, sniffed.layout, names, sniffed.findings + findings)
+    if sniffed.layout.header:
+        names, findings = _unique(row)
+    else:
+        names, findings = [f"column_{position}" for position in range(1, len(row) + 1)], []
+    return DelimitedReader(file, sniffed.layout, dialect, names, sniffed.findings + findings)
