@@ -82,6 +82,7 @@ class Stack:
             "ULTRAVECT_KEY": self.key,
             "ULTRAVECT_PASSWORD": self.password,
             "ULTRAVECT_ROOTS": ":".join(self.roots),
+            "ULTRAVECT_UPLOADS": str(self.state / "uploads"),
             **self.settings,
         }
         log = (self.state / "service.log").open("ab")

@@ -60,7 +60,7 @@ def test_the_story_of_a_new_user(shell: Shell, stack: Stack, place: Place, tmp_p
         "password",
         given=f"{warehouse['password']}\n",
     )
-    assert "signed in to PostgreSQL" in shell_out("connection", "test", f"{name}-wh")
+    assert "✓ sign in  PostgreSQL" in shell_out("connection", "test", f"{name}-wh")
     listed = shell_out("connection", "list")
     assert f"{name}-wh" in listed
     assert str(warehouse["password"]) not in listed

@@ -139,6 +139,6 @@ export interface Connection {
 
 export interface Probe {
   passed: boolean;
-  steps: string[];
+  steps: { step: string; state: 'passed' | 'failed' | 'not reached'; detail: string; seconds: number }[];
   error: RunError | null;
 }

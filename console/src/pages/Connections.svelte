@@ -50,7 +50,10 @@
               {#if probe && probe !== "testing"}
                 <ul class="mt-2 mb-1">
                   {#each probe.steps as step, index (index)}
-                    <li><span aria-hidden="true" class="text-success">✓</span> {step}</li>
+                    <li class={step.state === "not reached" ? "text-base-content/60" : ""}>
+                      <span aria-hidden="true">{step.state === "passed" ? "✓" : step.state === "failed" ? "✗" : "·"}</span>
+                      {step.step}: {step.state === "passed" ? step.detail : step.state}
+                    </li>
                   {/each}
                 </ul>
                 {#if probe.error}<Problem problem={probe.error} />{/if}

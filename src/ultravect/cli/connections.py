@@ -1,8 +1,9 @@
-"""`ultravect connection …`, `look` and `ask`."""
+"""`ultravect connection …`"""
 
 from __future__ import annotations
 
 import sys
+from pathlib import Path
 from typing import Annotated, Any
 
 import typer
@@ -10,7 +11,7 @@ from rich.markup import escape
 
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
-from ultravect.cli.output import cell, print_json, print_problem, print_rows, print_table, screen, size
+from ultravect.cli.output import print_json, print_problem, print_table, screen
 from ultravect.client import Client
 
 app = typer.Typer(help="Named places to copy from and to.", no_args_is_help=True)
@@ -22,6 +23,29 @@ Ask = Annotated[
 ]
 
 
+_REFERENCES = ("from_env", "from_file")
+
+
+def _setting(schema: dict[str, Any], value: str) -> Any:
+    """A setting as its schema wants it: a number, yes or no, a list; @FILE is the text of a file."""
+    kind = schema.get("type")
+    if kind == "integer" and value.isdigit():
+        return int(value)
+    if kind == "boolean" and value in ("true", "false", "yes", "no"):
+        return value in ("true", "yes")
+    if kind == "array":
+        return [part.strip() for part in value.split(",") if part.strip()]
+    mark, _, place = value.partition(":")
+    if schema.get("secret") and mark in _REFERENCES:
+        return {mark: place}
+    if value.startswith("@"):
+        try:
+            return Path(value[1:]).read_text("utf-8")
+        except (OSError, UnicodeDecodeError) as error:
+            raise typer.BadParameter(f"{value[1:]} cannot be read: {error}") from None
+    return value
+
+
 def _settings(client: Client, kind: str, given: list[str], asked: list[str]) -> dict[str, Any]:
     schema = client.kinds().get(kind, {}).get("properties", {})
     settings: dict[str, Any] = {}
@@ -29,8 +53,7 @@ def _settings(client: Client, kind: str, given: list[str], asked: list[str]) -> 
         key, mark, value = pair.partition("=")
         if not mark:
             raise typer.BadParameter(f"{pair!r} is not KEY=VALUE")
-        wants_number = schema.get(key, {}).get("type") == "integer"
-        settings[key] = int(value) if wants_number and value.isdigit() else value
+        settings[key] = _setting(schema.get(key, {}), value)
     for key in asked:
         settings[key] = (
             typer.prompt(key, hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
@@ -41,12 +64,18 @@ def _settings(client: Client, kind: str, given: list[str], asked: list[str]) -> 
 @app.command("add")
 def add(
     name: str,
-    kind: Annotated[str, typer.Argument(help="folder or postgresql")],
+    kind: Annotated[
+        str, typer.Argument(help="postgresql, mariadb, sqlite, duckdb, folder, objectstore, sftp or http")
+    ],
     settings: Setting = None,
     ask: Ask = None,
     as_json: Json = False,
 ) -> None:
-    """Add a connection: `connection add warehouse postgresql host=… database=… user=… --ask password`."""
+    """Add a connection: `connection add warehouse postgresql host=… database=… user=… --ask password`.
+
+    A secret can also be a reference: password=from_env:SECRET_WAREHOUSE or password=from_file:warehouse-password.
+    KEY=@FILE takes the text of a file, such as private_key=@id_ed25519.
+    """
     with connect() as client:
         added = client.add_connection(name, kind, _settings(client, kind, settings or [], ask or []))
     if as_json:
@@ -97,22 +126,48 @@ def show(name: str, as_json: Json = False) -> None:
         screen.print(f"{found.name}, {found.kind}: {_told(found.settings, found.secrets_set)}")
 
 
+_STEPS = {"passed": "[green]✓[/]", "failed": "[red]✗[/]", "not reached": "[dim]·[/]"}
+
+
 @app.command("test")
-def test(name: str, as_json: Json = False) -> None:
-    """Go as far as a copy would, and say how far that is."""
+def test(
+    name: str,
+    write: Annotated[
+        bool | None,
+        typer.Option("--write/--no-write", help="Also as a copy into it would; left out: when a job does."),
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Go as far as a copy would, step by step, and say how far that is."""
     with connect() as client:
-        probe = client.test_connection(name)
+        probe = client.test_connection(name, write=write)
     if as_json:
         print_json(probe)
     else:
         for step in probe.steps:
-            screen.print(f"[green]✓[/] {escape(step)}", soft_wrap=True)
-        if probe.error:
-            print_problem(probe.error["detail"], probe.error.get("hint", ""))
-        else:
+            told = "" if step.state == "failed" else step.detail or step.state
+            screen.print(f"{_STEPS[step.state]} {step.step:8} {escape(told)}".rstrip(), soft_wrap=True)
+            if step.state == "failed" and probe.error:
+                print_problem(probe.error["detail"], probe.error.get("hint", ""))
+        if probe.passed:
             screen.print(f"connection {name} works")
     if not probe.passed:
         raise typer.Exit(1)
+
+
+@app.command("file")
+def file(
+    name: str,
+    out: Annotated[Path | None, typer.Option("--out", "-o", help="Write it there; left out: show it.")] = None,
+) -> None:
+    """Give a connection as a file, without its sealed secrets; `ultravect save` takes it in again."""
+    with connect() as client:
+        text = client.connection_file(name)
+    if out is None:
+        screen.print(escape(text.rstrip()), soft_wrap=True)
+    else:
+        out.write_text(text, "utf-8")
+        screen.print(f"wrote {out}")
 
 
 @app.command("remove")
@@ -124,96 +179,3 @@ def remove(name: str, as_json: Json = False) -> None:
         print_json({"removed": name})
     else:
         screen.print(f"removed connection {name}")
-
-
-def look(
-    connection: str,
-    name: Annotated[
-        str | None, typer.Argument(metavar="[OBJECT]", help="A file or table; left out: list them.")
-    ] = None,
-    rows: Annotated[int, typer.Option(help="How many rows to show.")] = 10,
-    whole: Annotated[
-        bool, typer.Option("--whole", help="Types from the whole file, not from its first part.")
-    ] = False,
-    search: Annotated[str, typer.Option(help="Only names that contain this.")] = "",
-    as_json: Json = False,
-) -> None:
-    """Look at what a connection holds, or at one object: first rows, types and the evidence for them."""
-    with connect() as client:
-        if name is None:
-            found = client.objects(connection, search=search)
-        else:
-            found = client.preview(connection, name, rows=rows, whole=whole)
-    if as_json:
-        print_json(found)
-    elif name is None:
-        _print_objects(found)
-    else:
-        _print_preview(found)
-
-
-def _print_objects(found: dict[str, Any]) -> None:
-    rows = []
-    for item in found["items"]:
-        if item["kind"] == "file":
-            rows.append((cell(item["name"]), "file", size(item["size"]), item["modified"][:19].replace("T", " ")))
-        else:
-            estimate = "" if item["rows"] is None else f"about {item['rows']:,} rows"
-            rows.append((cell(item["name"]), item["kind"], estimate, ""))
-    if not rows:
-        screen.print("nothing here")
-        return
-    print_table(["name", "kind", "size", "modified"], rows, right=["size"])
-    if found["more"]:
-        screen.print("… and more: narrow it with --search")
-
-
-def _print_preview(found: dict[str, Any]) -> None:
-    screen.print(f"[bold]{escape(found['object'])}[/], {found['kind']}", end="")
-    if found["kind"] == "file":
-        layout = found["layout"]
-        header = "header" if layout["header"] else "no header"
-        screen.print(
-            f", {size(found['size'])}: {layout['format']}, delimiter {layout['delimiter']!r}, {header}, {layout['encoding']}"
-        )
-        columns = [(cell(c["name"]), c["type"], f"{c['nulls']:,}", escape(c["evidence"])) for c in found["columns"]]
-        print_table(["column", "type", "empty", "evidence"], columns, right=["empty"])
-        what = "all" if found["complete"] else "the first"
-        screen.print(f"[dim]types from {what} {found['rows_scanned']:,} rows[/]")
-        if found["ragged_count"]:
-            first = found["ragged_rows"][0]
-            screen.print(
-                f"[yellow]warning[/]: rows with another number of values than the {len(found['columns'])} columns: "
-                f"{found['ragged_count']:,}, first row {first['row']:,} with {first['values']}",
-                soft_wrap=True,
-            )
-    else:
-        screen.print()
-        columns = [
-            (cell(c["name"]), c["type"] or "—", c["native"], "NULL" if c["nullable"] else "")
-            for c in found["columns"]
-        ]
-        print_table(["column", "type", "native", "takes"], columns)
-    for finding in found["findings"]:
-        if finding["severity"] != "note" or finding["code"] == "column-renamed":
-            screen.print(f"[yellow]{finding['severity']}[/]: {escape(finding['message'])}", soft_wrap=True)
-    screen.print()
-    print_rows([c["name"] for c in found["columns"]], found["rows"])
-
-
-def ask(
-    connection: str,
-    sql: Annotated[str, typer.Argument(metavar="SQL", help="One statement that reads.")],
-    limit: Annotated[int, typer.Option(help="At most this many rows.")] = 200,
-    seconds: Annotated[float, typer.Option(help="Give up after this long.")] = 20,
-    as_json: Json = False,
-) -> None:
-    """Ask a database, in a transaction that cannot write."""
-    with connect() as client:
-        answer = client.ask(connection, sql, limit=limit, seconds=seconds)
-    if as_json:
-        print_json(answer)
-        return
-    print_rows(answer.columns, answer.rows)
-    if answer.more:
-        screen.print(f"… more than {limit:,} rows: raise --limit")

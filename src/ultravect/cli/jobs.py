@@ -23,8 +23,16 @@ from ultravect.cli.output import (
     state,
     tally_line,
 )
-from ultravect.client import ApiError, Job
-from ultravect.core.model.document import JobFileError, job_from_data, read_documents
+from ultravect.client import ApiError, Client, Connection, Job, Layout
+from ultravect.core.model.document import (
+    CONNECTION,
+    LAYOUT_FILE,
+    DeclarationError,
+    Document,
+    declared_in,
+    job_from_data,
+    read_documents,
+)
 
 _ENDINGS = (".yaml", ".yml")
 _SHOWN_REJECTS = 5
@@ -50,27 +58,44 @@ def _read(path: Path) -> str:
         raise typer.BadParameter(f"{path} cannot be read: {error}") from None
 
 
-def _print_file_problems(path: Path, error: JobFileError) -> None:
+def _print_file_problems(path: Path, error: DeclarationError) -> None:
     for problem in error.problems:
         print_problem(f"{path}: {problem}", problem.hint)
 
 
+def _store(client: Client, document: Document) -> tuple[Job | Connection | Layout, str]:
+    """Stores what a document declares; gives it, and what to say of it."""
+    match declared_in(document.data):
+        case "connection":
+            connection = CONNECTION.read(document.data, document.lines)
+            kept = client.save_connection(connection.connection, document.text)
+            return kept, f"connection {kept.name}"
+        case "layout":
+            layout = client.save_layout(LAYOUT_FILE.read(document.data, document.lines).layout, document.text)
+            return layout, f"layout {layout.name}, version {layout.version}"
+    job = client.save_job(job_from_data(document.data, document.lines).job, document.text)
+    return job, f"job {job.name}, revision {job.revision}"
+
+
 def save(
-    paths: Annotated[list[Path], typer.Argument(metavar="FILE|FOLDER…", help="Job files, or folders of them.")],
+    paths: Annotated[
+        list[Path],
+        typer.Argument(metavar="FILE|FOLDER…", help="Job, connection and layout files, or folders of them."),
+    ],
     as_json: Json = False,
 ) -> None:
-    """Store job files in the service; a changed job becomes a new revision."""
-    saved: list[Job] = []
+    """Store job, connection and layout files in the service; a changed one becomes a new revision or version."""
+    saved: list[Job | Connection | Layout] = []
     failed = 0
     with connect() as client:
         for path in _files(paths):
             try:
                 for document in read_documents(_read(path)):
-                    job = job_from_data(document.data, document.lines)
-                    saved.append(client.save_job(job.job, document.text))
+                    stored, told = _store(client, document)
+                    saved.append(stored)
                     if not as_json:
-                        screen.print(f"saved job {job.job}, revision {saved[-1].revision}")
-            except JobFileError as error:
+                        screen.print(f"saved {told}")
+            except DeclarationError as error:
                 failed += 1
                 _print_file_problems(path, error)
             except ApiError as error:
@@ -133,7 +158,7 @@ def check(
             try:
                 for document in read_documents(text):
                     job_from_data(document.data, document.lines)
-            except JobFileError as error:
+            except DeclarationError as error:
                 if as_json:
                     print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
                 else:

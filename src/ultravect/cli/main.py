@@ -7,7 +7,7 @@ import sys
 import typer
 
 from ultravect import __version__
-from ultravect.cli import connections, jobs, service
+from ultravect.cli import connections, jobs, layouts, look, service
 from ultravect.cli.login import NotSignedIn
 from ultravect.cli.output import print_problem, screen
 from ultravect.client import ApiError, ServiceUnreachable
@@ -20,9 +20,10 @@ app = typer.Typer(
     rich_markup_mode=None,
 )
 app.add_typer(connections.app, name="connection")
+app.add_typer(layouts.app, name="layout")
 app.add_typer(service.user_app, name="user")
 for command in (
-    service.login, connections.look, connections.ask, jobs.save, jobs.jobs, jobs.job, jobs.check, jobs.run, jobs.runs,
+    service.login, look.look, look.ask, look.upload, jobs.save, jobs.jobs, jobs.job, jobs.check, jobs.run, jobs.runs,
     jobs.show, jobs.rejects, jobs.stop, service.serve, service.worker,
 ):  # fmt: skip
     app.command(command.__name__)(command)

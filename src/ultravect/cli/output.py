@@ -37,12 +37,12 @@ def print_json(data: Any) -> None:
     sys.stdout.write(json.dumps(plain(data), indent=2, ensure_ascii=False) + "\n")
 
 
-def cell(value: Any) -> str:
+def cell(value: Any, width: int = _MAX_CELL) -> str:
     """A value on one line, cut where it is long; NULL is shown as such."""
     if value is None:
         return "[dim]NULL[/]"
     text = str(value).replace("\r\n", "⏎").replace("\n", "⏎").replace("\t", "⇥")
-    return escape(text if len(text) <= _MAX_CELL else text[: _MAX_CELL - 1] + "…")
+    return escape(text if len(text) <= width else text[: width - 1] + "…")
 
 
 def print_table(columns: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = ()) -> None:
@@ -83,7 +83,9 @@ def state(name: str) -> str:
 
 def size(count: int | None) -> str:
     """Bytes in a unit that reads well."""
-    value = float(count or 0)
+    if count is None:
+        return ""
+    value = float(count)
     for unit in ("B", "kB", "MB", "GB"):
         if value < 1000 or unit == "GB":
             return f"{value:.0f} {unit}" if unit == "B" or value >= 100 else f"{value:.1f} {unit}"

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator
 from types import TracebackType
-from typing import Any
+from typing import Any, BinaryIO
 from urllib.parse import quote
 
 from ultravect.client.errors import ApiError
@@ -14,19 +14,23 @@ from ultravect.client.models import (
     Check,
     Connection,
     Event,
+    Fit,
     Job,
     JobSummary,
+    Layout,
     Page,
     Probe,
     Reject,
     Run,
     RunSummary,
     Token,
+    Upload,
     User,
 )
 from ultravect.client.transport import Transport
 
 _LIST_SIZE = 200
+_PIECE = 1 << 20
 _FILE = {"Content-Type": "application/yaml"}
 
 
@@ -85,22 +89,101 @@ class Client:
     def remove_connection(self, name: str) -> None:
         self._transport.request("DELETE", f"connections/{quote(name, '')}")
 
-    def test_connection(self, name: str) -> Probe:
-        return Probe.model_validate(self._json("POST", f"connections/{quote(name, '')}/test"))
+    def test_connection(self, name: str, *, write: bool | None = None) -> Probe:
+        """Goes as far as a copy would; ``write``: also as one that writes there. None: when a job does."""
+        return Probe.model_validate(self._json("POST", f"connections/{quote(name, '')}/test", json={"write": write}))
+
+    def connection_file(self, name: str) -> str:
+        """A connection as a file, without its sealed secrets."""
+        return self._transport.request(
+            "GET", f"connections/{quote(name, '')}/file", headers={"Accept": "application/yaml"}
+        ).text
+
+    def save_connection(self, name: str, file: str) -> Connection:
+        """Adds or changes a connection from its file; sealed secrets stay as they are."""
+        path = f"connections/{quote(name, '')}"
+        return Connection.model_validate(self._json("PUT", path, content=file.encode(), headers=_FILE))
 
     def kinds(self) -> dict[str, Any]:
         """JSON Schema of the settings of each kind of connection."""
         return dict(self._json("GET", "kinds"))
 
-    def objects(self, connection: str, *, search: str = "", limit: int = 200) -> dict[str, Any]:
-        """Files or tables: ``items``, and whether there are ``more``."""
+    # looking
+
+    def objects(
+        self,
+        connection: str,
+        *,
+        search: str = "",
+        pattern: str = "",
+        inside: str = "",
+        after: str = "",
+        limit: int = 200,
+    ) -> dict[str, Any]:
+        """Files or tables, or what is ``inside`` a zip or a workbook: ``items``, and ``next`` to be given as ``after``."""
         params: dict[str, Any] = {"search": search, "limit": limit}
+        params |= {key: value for key, value in (("pattern", pattern), ("inside", inside), ("after", after)) if value}
         return dict(self._json("GET", f"connections/{quote(connection, '')}/objects", params=params))
 
-    def preview(self, connection: str, name: str, *, rows: int = 20, whole: bool = False) -> dict[str, Any]:
-        """First rows, columns, types and evidence of an object."""
-        params: dict[str, Any] = {"object": name, "rows": rows, "whole": whole}
-        return dict(self._json("GET", f"connections/{quote(connection, '')}/preview", params=params))
+    def preview(
+        self,
+        connection: str,
+        name: str = "",
+        *,
+        query: str = "",
+        layout: str | dict[str, Any] | None = None,
+        rows: int = 20,
+        random: bool = False,
+        whole: bool = False,
+        counts: bool = False,
+    ) -> dict[str, Any]:
+        """Rows, columns, types and evidence of an object or a ``query``; ``layout``: a saved one's name, or one's own."""
+        body: dict[str, Any] = {"rows": rows, "random": random, "whole": whole, "counts": counts}
+        body |= {"query": query} if query else {"object": name}
+        if layout is not None:
+            body["layout"] = layout
+        return dict(self._json("POST", f"connections/{quote(connection, '')}/preview", json=body))
+
+    def raw(self, connection: str, name: str, *, size: int = 16 << 10, encoding: str = "") -> dict[str, Any]:
+        """The first ``size`` bytes of a file, as text and as they are."""
+        params: dict[str, Any] = {"object": name, "size": size, "encoding": encoding}
+        return dict(self._json("GET", f"connections/{quote(connection, '')}/bytes", params=params))
+
+    def upload(self, name: str, content: BinaryIO, *, replace: bool = False) -> Upload:
+        """Sends a file into the connection `uploads`, in pieces."""
+        pieces = iter(lambda: content.read(_PIECE), b"")
+        params = {"replace": "true"} if replace else {}
+        path = f"uploads/{quote(name)}"
+        return Upload.model_validate(self._json("PUT", path, content=pieces, params=params, timeout=None))
+
+    def remove_upload(self, name: str) -> None:
+        self._transport.request("DELETE", f"uploads/{quote(name)}")
+
+    # layouts
+
+    def formats(self) -> dict[str, Any]:
+        """JSON Schema of the layouts of each format."""
+        return dict(self._json("GET", "formats"))
+
+    def layouts(self, *, search: str = "") -> list[Layout]:
+        page = self._json("GET", "layouts", params={"search": search, "page_size": _LIST_SIZE})
+        return [Layout.model_validate(item) for item in page["items"]]
+
+    def layout(self, name: str) -> Layout:
+        return Layout.model_validate(self._json("GET", f"layouts/{quote(name, '')}"))
+
+    def save_layout(self, name: str, file: str) -> Layout:
+        """Saves a layout file as the newest version."""
+        path = f"layouts/{quote(name, '')}"
+        return Layout.model_validate(self._json("PUT", path, content=file.encode(), headers=_FILE))
+
+    def remove_layout(self, name: str) -> None:
+        self._transport.request("DELETE", f"layouts/{quote(name, '')}")
+
+    def fit(self, layout: str, connection: str, name: str) -> Fit:
+        """Holds a file against a saved layout."""
+        body = {"connection": connection, "object": name}
+        return Fit.model_validate(self._json("POST", f"layouts/{quote(layout, '')}/fit", json=body))
 
     def ask(self, connection: str, sql: str, *, limit: int = 200, seconds: float = 20) -> Answer:
         """Runs one statement that reads."""

@@ -43,11 +43,20 @@ class Connection(_Given):
     secrets_set: list[str] = []
 
 
+class ProbeStep(_Given):
+    """``state``: passed, failed, or not reached."""
+
+    step: str
+    state: str
+    detail: str
+    seconds: float
+
+
 class Probe(_Given):
-    """``steps`` were passed; ``error`` is where it stopped."""
+    """How far a test came, step by step; ``error`` is that of the step that failed."""
 
     passed: bool
-    steps: list[str]
+    steps: list[ProbeStep]
     error: dict[str, Any] | None
 
 
@@ -67,6 +76,32 @@ class Check(_Given):
     target: str
     target_exists: bool
     rows_tried: int
+
+
+class Layout(_Given):
+    """A saved layout: ``file`` as it was saved, ``structure`` the same as data."""
+
+    name: str
+    about: str
+    format: str
+    version: int
+    saved_at: dt.datetime
+    file: str
+    structure: dict[str, Any]
+
+
+class Fit(_Given):
+    fits: bool
+    findings: list[Finding]
+
+
+class Upload(_Given):
+    """Where an uploaded file landed; ``size`` in bytes."""
+
+    connection: str
+    object: str
+    size: int
+    replaced: bool
 
 
 class Leg(_Given):

@@ -42,6 +42,21 @@ def _migrate() -> None:
     call_command("migrate", interactive=False, verbosity=0)
 
 
+def _keep_uploads() -> None:
+    """The managed connection of uploaded files is there for as long as the service takes uploads."""
+    from django.conf import settings
+
+    from ultravect.service.records.models import UPLOADS_NAME, Connection
+
+    if settings.UPLOADS:
+        os.makedirs(settings.UPLOADS, exist_ok=True)
+        known, _ = Connection.objects.get_or_create(
+            name=UPLOADS_NAME, defaults={"kind": "folder", "settings": {"path": settings.UPLOADS}}
+        )
+        if known.settings.get("path") != settings.UPLOADS:
+            structlog.get_logger().warning("a connection called uploads is somebody's own: nothing can be uploaded")
+
+
 async def _serve(host: str, port: int, slots: int) -> None:
     import uvicorn
 
@@ -118,6 +133,7 @@ def main() -> None:
     try:
         _setup()
         _migrate()
+        _keep_uploads()
     except ImproperlyConfigured as error:
         sys.exit(str(error))
     except OperationalError as error:

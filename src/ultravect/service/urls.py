@@ -7,7 +7,7 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
 from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerView
 
-from ultravect.service.api import connections, jobs, runs, session, system
+from ultravect.service.api import connections, jobs, layouts, look, runs, session, system, uploads
 from ultravect.service.api.problems import problem_body
 from ultravect.service.settings import HERE
 
@@ -40,9 +40,17 @@ _V1 = [
     path("connections", connections.ConnectionsView.as_view()),
     path("connections/<str:name>", connections.ConnectionView.as_view()),
     path("connections/<str:name>/test", connections.ConnectionTestView.as_view()),
-    path("connections/<str:name>/objects", connections.ObjectsView.as_view()),
-    path("connections/<str:name>/preview", connections.PreviewView.as_view()),
-    path("connections/<str:name>/ask", connections.AskView.as_view()),
+    path("connections/<str:name>/file", connections.ConnectionFileView.as_view()),
+    path("connections/<str:name>/objects", look.ObjectsView.as_view()),
+    path("connections/<str:name>/preview", look.PreviewView.as_view()),
+    path("connections/<str:name>/bytes", look.RawBytesView.as_view()),
+    path("connections/<str:name>/ask", look.AskView.as_view()),
+    path("uploads/<path:name>", uploads.UploadView.as_view()),
+    path("formats", layouts.FormatsView.as_view()),
+    path("layouts", layouts.LayoutsView.as_view()),
+    path("layouts/<str:name>", layouts.LayoutView.as_view()),
+    path("layouts/<str:name>/versions", layouts.LayoutVersionsView.as_view()),
+    path("layouts/<str:name>/fit", layouts.FitView.as_view()),
     path("jobs", jobs.JobsView.as_view()),
     path("jobs/<str:name>", jobs.JobView.as_view()),
     path("jobs/<str:name>/revisions", jobs.RevisionsView.as_view()),

@@ -88,14 +88,14 @@ def test_what_a_column_takes(database: PostgresqlDatabase) -> None:
 
 @pytest.mark.usefixtures("catalogue")
 def test_kinds_of_tables_and_searching(database: PostgresqlDatabase) -> None:
-    found = {info.name: info.kind for info in database.tables("CAT.", 100)}
+    found = {info.name: info.kind for info in database.tables("CAT.", "", 100)}
     assert found == {
         "cat.all_types": "table",
         "cat.kinds": "table",
         "cat.Odd View": "view",
         "cat.kept": "materialized view",
     }
-    assert len(database.tables("cat.", 2)) == 2
+    assert len(database.tables("cat.", "", 2)) == 2
     view = database.table(TableName("cat", "Odd View"))
     assert view is not None
     assert [column.name for column in view.columns] == ["A b"]

@@ -4,19 +4,18 @@ from __future__ import annotations
 
 import datetime as dt
 import decimal
-import io
 from typing import Any
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tests.core.files import file_of
 
 from ultravect.core.engine.plan import ColumnPlan
 from ultravect.core.engine.rejects import Reject, RejectLedger
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tally import Tally
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
@@ -63,7 +62,7 @@ def rows(draw: st.DrawFn) -> list[tuple[list[str], list[Any] | None]]:
 def shape(content: str, kinds: list[str], nullable: bool = True) -> list[Shaped]:
     data = content.encode()
     layout = DelimitedLayout(delimiter=",", header=True)
-    reader = open_delimited(SourceFile("t.csv", len(data), lambda: io.BytesIO(data)), layout)
+    reader = open_delimited(file_of("t.csv", data), layout)
     columns = [
         ColumnPlan(index, name, f"c{index}", parse_type(kind), "", reader.formats, nullable)
         for index, (name, kind) in enumerate(zip(reader.names, kinds, strict=True))

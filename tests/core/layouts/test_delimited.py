@@ -9,9 +9,9 @@ import itertools
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tests.core.files import file_of
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.delimited.blocks import Dialect, cut_blocks
 from ultravect.core.layouts.delimited.reader import DelimitedReader, open_delimited
 from ultravect.core.model.layout import DelimitedLayout
@@ -20,13 +20,13 @@ COMMA = Dialect(ord(","), ord('"'), ord("\n"))
 
 
 def opened(content: bytes, layout: DelimitedLayout | None = None) -> DelimitedReader:
-    return open_delimited(SourceFile("x.csv", len(content), lambda: io.BytesIO(content)), layout)
+    return open_delimited(file_of("x.csv", content), layout)
 
 
 def rows(reader: DelimitedReader) -> list[list[str | None]]:
     found: list[list[str | None]] = []
     for block in reader.blocks():
-        table = reader.parse_text(block).values
+        table = reader.read(block).values
         columns = [[None if v is None else v.decode() for v in column.to_pylist()] for column in table.columns]
         found += [list(row) for row in zip(*columns, strict=True)]
     return found
@@ -107,8 +107,11 @@ def test_a_row_without_end_does_not_eat_memory() -> None:
 def test_ragged_rows_are_told_apart_and_lines_are_right() -> None:
     reader = opened(b'a,b\n1,"x\ny"\n2\n\n3,4,5\n6,7\n')
     (block,) = reader.blocks()
-    text = reader.parse_text(block)
-    assert [(one.index, one.found) for one in text.ragged] == [(1, 1), (2, 3)]
+    text = reader.read(block)
+    assert [(one.index, one.reason) for one in text.bad] == [
+        (1, "1 value where the header has 2 columns"),
+        (2, "3 values where the header has 2 columns"),
+    ]
     assert text.index.tolist() == [0, 3]
     assert [block.row_line(index) for index in range(4)] == [2, 4, 6, 7]
     assert block.row_text(2) == "3,4,5"

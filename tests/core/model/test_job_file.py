@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ultravect.core.model.base import allowed_rejects, duration_seconds
-from ultravect.core.model.document import JobFileError, job_from_data, read_documents, read_job, write_job
+from ultravect.core.model.document import DeclarationError, job_from_data, read_documents, read_job, write_job
 
 GOOD = """\
 ultravect: 1
@@ -48,7 +48,7 @@ into:
         ("job: bookings", "job: Book Ings", 2, "'Book Ings' is not a name", ""),
         ("ultravect: 1", "ultravect: 2", 1, "2 is not one of 1", ""),
         ("job: bookings", "job: bookings\nrun: {cutoff: 3 weeks}", 3, "a duration is a number and a unit", ""),
-        ("files: bookings.csv", "files: b.csv\n  layout: {delimiter: ab}", 6, "one ASCII character", ""),
+        ("files: bookings.csv", "files: b.csv\n  layout: {quote: ab}", 6, "one ASCII character", ""),
         ("files: bookings.csv", "files: b.csv\n  layout: {encoding: klingon}", 6, "not an encoding known here", ""),
         ("files: bookings.csv", "files: b.csv\n  layout: {values: {dates: DD}}", 6, "a date pattern has YYYY", ""),
         ("job: bookings", "job: bookings\njob: twice", 3, "key 'job' stands here twice", ""),
@@ -58,7 +58,7 @@ into:
 )
 def test_a_problem_names_its_place(old: str, new: str, line: int, message: str, hint: str) -> None:
     assert old in GOOD
-    with pytest.raises(JobFileError) as raised:
+    with pytest.raises(DeclarationError) as raised:
         read_job(GOOD.replace(old, new, 1))
     problems = raised.value.problems
     fitting = [problem for problem in problems if message in problem.message]
@@ -71,13 +71,13 @@ def test_a_problem_names_its_place(old: str, new: str, line: int, message: str, 
     "text", ["", "# nothing\n", "- a\n- b\n", "just words", GOOD + "---\n" + GOOD, "a: *missing"]
 )
 def test_what_is_not_one_job(text: str) -> None:
-    with pytest.raises(JobFileError):
+    with pytest.raises(DeclarationError):
         read_job(text)
 
 
 def test_aliases_cannot_explode() -> None:
     levels = "\n".join(f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 10)}]" for n in range(1, 10))
-    with pytest.raises(JobFileError, match="too many values"):
+    with pytest.raises(DeclarationError, match="too many values"):
         read_documents(f"a0: &a0 [x]\n{levels}\n")
 
 
@@ -101,7 +101,7 @@ def test_a_job_written_is_the_job_read() -> None:
 
 @given(st.text())
 def test_any_text_is_a_job_or_a_job_file_error(text: str) -> None:
-    with suppress(JobFileError):
+    with suppress(DeclarationError):
         assert read_job(text)[0].ultravect == 1
 
 

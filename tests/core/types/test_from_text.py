@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import decimal
-import io
 import uuid
 
 import numpy as np
@@ -12,10 +11,10 @@ import pyarrow as pa
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from tests.core.files import file_of
 
 from ultravect.core.engine.plan import ColumnPlan
 from ultravect.core.engine.shape import Shaper
-from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
@@ -162,11 +161,11 @@ def test_the_fast_way_and_the_careful_way_agree(kind: str, data: st.DataObject) 
     values = data.draw(st.lists(source, min_size=1, max_size=8))
     content = ("v,w\n" + "".join(f"{value},x\n" for value in values)).encode()
     layout = DelimitedLayout(delimiter=",", header=True, encoding="utf-8")
-    reader = open_delimited(SourceFile("v.csv", len(content), lambda: io.BytesIO(content)), layout)
+    reader = open_delimited(file_of("v.csv", content), layout)
     shaper = Shaper(reader, [ColumnPlan(0, "v", "v", parse_type(kind), "", reader.formats)])
     block = next(reader.blocks())
     shaped = shaper.shape(block)
-    careful = shaper._sort_out(block, False)
+    careful = shaper._sort_out(block)
     if not shaped.rejects:
         assert not careful.rejects, careful.rejects
         assert shaped.batch.equals(careful.batch) or _same_with_nan(shaped.batch, careful.batch)

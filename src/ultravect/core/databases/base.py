@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 import pyarrow as pa
 
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.probe import Step
 from ultravect.core.types.canonical import CanonicalType
 
 
 @dataclass(frozen=True)
-class TargetColumn:
+class LiveColumn:
     """A column of a live table; ``native`` as the catalogue writes it, ``base`` the plain name of its type."""
 
     name: str
@@ -24,18 +25,25 @@ class TargetColumn:
     nullable: bool
     has_default: bool
     generated: bool = False
+    key: bool = False
+    comment: str = ""
 
 
 @dataclass(frozen=True)
 class LiveTable:
-    """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue tells it now."""
+    """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue tells it now.
+
+    ``rows`` is the database's own estimate.
+    """
 
     name: TableName
     kind: str
-    columns: Sequence[TargetColumn]
+    columns: Sequence[LiveColumn]
     may_insert: bool = True
+    rows: int | None = None
+    comment: str = ""
 
-    def column(self, name: str) -> TargetColumn | None:
+    def column(self, name: str) -> LiveColumn | None:
         return next((column for column in self.columns if column.name == name), None)
 
 
@@ -46,15 +54,20 @@ class TableInfo:
     name: str
     kind: str
     rows: int | None
+    comment: str = ""
 
 
 @dataclass(frozen=True)
 class Answer:
-    """What a question to a database gave: at most the asked number of rows; ``more`` tells that there are others."""
+    """What a question to a database gave: at most the asked number of rows; ``more`` tells that there are others.
+
+    ``natives`` are the types of its columns, "" where the database does not tell.
+    """
 
     columns: list[str]
     rows: list[list[Any]]
     more: bool
+    natives: list[str]
 
 
 @dataclass(frozen=True)
@@ -88,14 +101,25 @@ class Database(Protocol):
 
     dialect: Dialect
 
-    def probe(self) -> list[str]:
-        """What was reached, a line a step; UltravectError where it stops."""
+    def steps(self) -> Sequence[Step]:
+        """What a copy would do to read here, a step each."""
 
-    def tables(self, search: str, limit: int) -> Sequence[TableInfo]:
-        """Tables and views whose name contains ``search``."""
+    def write_steps(self) -> Sequence[Step]:
+        """What a copy would do to write here: create something in the staging place, and drop it."""
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        """Tables and views whose name contains ``search``, sorted by name, those behind ``after``."""
 
     def table(self, name: TableName) -> LiveTable | None:
         """A table as it is now, or None where there is none."""
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        """Runs one statement that cannot write, and gives its first rows."""
+
+
+@runtime_checkable
+class TargetDatabase(Database, Protocol):
+    """A database that jobs write into."""
 
     def may_create(self, name: TableName) -> str:
         """ "" when the user may create this table, otherwise the reason why not."""
@@ -108,6 +132,3 @@ class Database(Protocol):
         object_name: str,
     ) -> AbstractContextManager[Load]:
         """Opens a load of ``columns`` into a table, which is created first when ``create`` gives its columns."""
-
-    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
-        """Runs one statement that cannot write, and gives its first rows."""

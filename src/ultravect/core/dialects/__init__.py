@@ -3,6 +3,14 @@
 from __future__ import annotations
 
 from ultravect.core.dialects.base import Dialect
+from ultravect.core.dialects.duckdb import DuckdbDialect
+from ultravect.core.dialects.mariadb import MariadbDialect
 from ultravect.core.dialects.postgresql import PostgresqlDialect
+from ultravect.core.dialects.sqlite import SqliteDialect
 
-DIALECTS: dict[str, Dialect] = {"postgresql": PostgresqlDialect()}
+DIALECTS: dict[str, Dialect] = {
+    "postgresql": PostgresqlDialect(),
+    "mariadb": MariadbDialect(),
+    "sqlite": SqliteDialect(),
+    "duckdb": DuckdbDialect(),
+}

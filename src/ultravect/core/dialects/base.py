@@ -42,6 +42,11 @@ class Dialect(Protocol):
 
     name: str
     max_identifier_bytes: int
+    random_value: str
+    length: str
+
+    def as_text(self, expression: str) -> str:
+        """The expression as text; ``length`` is the function that counts its characters."""
 
     def quote(self, identifier: str) -> str:
         """The identifier as SQL, whatever characters it has."""

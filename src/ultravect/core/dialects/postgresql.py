@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewColumn, TableName, Translation
+from ultravect.core.dialects.naming import parse_name
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _TO_NATIVE = {
@@ -48,7 +49,6 @@ _TO_CANONICAL = {
 }
 _FORMATTED = re.compile(r"^(?P<base>[a-z]+)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>( [a-z]+)*)$")
 _LONG_CHARACTER = re.compile(r"^(?P<base>character varying|character)(?:\((?P<first>\d+)\))?$")
-_NAME_PART = re.compile(r'\s*(?:"((?:[^"]|"")+)"|([^".\s]+))\s*')
 
 
 class PostgresqlDialect:
@@ -56,6 +56,11 @@ class PostgresqlDialect:
 
     name = "postgresql"
     max_identifier_bytes = 63
+    random_value = "random()"
+    length = "char_length"
+
+    def as_text(self, expression: str) -> str:
+        return f"CAST({expression} AS text)"
 
     def quote(self, identifier: str) -> str:
         return '"' + identifier.replace('"', '""') + '"'
@@ -65,31 +70,12 @@ class PostgresqlDialect:
         return ".".join(self.quote(part) for part in parts)
 
     def parse_table(self, text: str) -> TableName:
-        parts: list[str] = []
-        position = 0
-        while True:
-            match = _NAME_PART.match(text, position)
-            if not match:
-                raise ValueError(
-                    f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes"
-                )
-            part = match[1].replace('""', '"') if match[1] else match[2]
-            if "\0" in part or len(part.encode()) > self.max_identifier_bytes:
-                raise ValueError(
-                    f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes PostgreSQL allows"
-                )
-            parts.append(part)
-            position = match.end()
-            if position == len(text):
-                break
-            if text[position] != ".":
-                raise ValueError(
-                    f"{text!r} is not a table name; write table or schema.table, with odd names in double quotes"
-                )
-            position += 1
-        if len(parts) > 2:
-            raise ValueError(f"{text!r} has {len(parts)} parts; a table here is written table or schema.table")
-        return TableName(parts[0] if len(parts) == 2 else None, parts[-1])
+        return parse_name(text, '"', self._too_long)
+
+    def _too_long(self, part: str) -> str:
+        if len(part.encode()) <= self.max_identifier_bytes:
+            return ""
+        return f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes PostgreSQL allows"
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         native = _TO_NATIVE[wanted.name]

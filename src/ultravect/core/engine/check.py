@@ -12,8 +12,10 @@ from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
+from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
+from ultravect.core.model.layout import AnyLayout
 
 _SAMPLE_BYTES = 8 << 20
 _SCAN_BYTES = 64 << 20  # some seconds; whoever checks is waiting
@@ -46,9 +48,15 @@ class CheckResult:
         }
 
 
-def check_job(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> CheckResult:
+def check_job(
+    job: Job,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    layout: AnyLayout | None = None,
+    saved: LayoutFile | None = None,
+) -> CheckResult:
     """Plans the leg and tries the first rows against the target's types."""
-    plan = make_plan(job, source, target, scan_limit=_SCAN_BYTES)
+    plan = make_plan(job, source, target, layout, saved, scan_limit=_SCAN_BYTES)
     rows = 0
     if not plan.errors:
         try:
@@ -93,15 +101,11 @@ def _try_rows(job: Job, plan: LegPlan) -> int:
     tried = f"{rows:,} rows" if complete else f"the first {rows:,} rows"
     known = {column.source: column for column in plan.columns}
     for name, number in count.items():
-        if not name and any(finding.code == "ragged-rows" for finding in plan.findings):
+        if not name and any(finding.code == "rows-not-whole" for finding in plan.findings):
             if fatal:
-                _raise_severity(plan, "ragged-rows")
+                _raise_severity(plan, "rows-not-whole")
             continue
-        what = (
-            f"do not fit {known[name].native} of column {known[name].name}"
-            if name
-            else "do not have the header's number of values"
-        )
+        what = f"do not fit {known[name].native} of column {known[name].name}" if name else "are not whole"
         plan.add(
             "error" if fatal else "warning",
             "rows-misfit",

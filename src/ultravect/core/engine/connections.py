@@ -7,22 +7,33 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ultravect.core.databases import DATABASES
-from ultravect.core.databases.base import Database
+from ultravect.core.databases.base import Database, TargetDatabase
+from ultravect.core.engine.secrets import SecretPlaces, opened_settings
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import SourceFile
-from ultravect.core.model.connection import KINDS
+from ultravect.core.probe import ProbeResult, run_steps
 from ultravect.core.storage import STORAGES
 from ultravect.core.storage.base import Storage
 
 
 @dataclass(frozen=True)
 class ConnectionSpec:
-    """A connection with its secrets opened: for the memory of a process only. ``roots`` confine folders."""
+    """A connection with its secrets opened: for the memory of a process only.
+
+    ``roots`` confine folders and database files; ``secret_variables`` and ``secret_folder`` say what references to
+    secrets may point to.
+    """
 
     name: str
     kind: str
     settings: dict[str, Any] = field(repr=False)
     roots: Sequence[str] = ()
+    secret_variables: str = SecretPlaces.variables
+    secret_folder: str = SecretPlaces.folder
+
+    def opened(self) -> Any:
+        """The settings of the kind, with references to secrets followed."""
+        places = SecretPlaces(self.secret_variables, self.secret_folder)
+        return opened_settings(self.name, self.kind, self.settings, places)
 
 
 def holds_tables(kind: str) -> bool:
@@ -39,15 +50,7 @@ def storage_of(spec: ConnectionSpec) -> Storage:
             hint=f"kinds that hold files: {', '.join(STORAGES)}",
             connection=spec.name,
         )
-    return STORAGES[spec.kind](spec.name, KINDS[spec.kind].model_validate(spec.settings), spec.roots)
-
-
-def source_file(spec: ConnectionSpec, path: str) -> SourceFile:
-    """A file of a connection; UltravectError when it cannot be opened."""
-    storage = storage_of(spec)
-    opened = storage.open(path)
-    opened.stream.close()
-    return SourceFile(path, opened.info.size, lambda: storage.open(path).stream)
+    return STORAGES[spec.kind](spec.name, spec.opened(), spec.roots)
 
 
 def database_of(spec: ConnectionSpec) -> Database:
@@ -59,9 +62,26 @@ def database_of(spec: ConnectionSpec) -> Database:
             hint=f"kinds that hold tables: {', '.join(DATABASES)}",
             connection=spec.name,
         )
-    return DATABASES[spec.kind](spec.name, KINDS[spec.kind].model_validate(spec.settings))
+    return DATABASES[spec.kind](spec.name, spec.opened(), spec.roots)
 
 
-def probe(spec: ConnectionSpec) -> list[str]:
-    """What a connection reaches, a line a step."""
-    return (database_of(spec) if holds_tables(spec.kind) else storage_of(spec)).probe()
+def target_of(spec: ConnectionSpec) -> TargetDatabase:
+    """The database behind a connection that a job writes into."""
+    database = database_of(spec)
+    if not isinstance(database, TargetDatabase):
+        raise UltravectError(
+            "target-not-supported",
+            f"connection {spec.name} is of kind {spec.kind}, which this version reads and does not write",
+            hint="copy into a connection of kind postgresql",
+            connection=spec.name,
+        )
+    return database
+
+
+def probe(spec: ConnectionSpec, *, write: bool = False) -> ProbeResult:
+    """Goes as far as a copy would, step by step; ``write``: also creates something in the staging place, and drops it."""
+    try:
+        place = database_of(spec) if holds_tables(spec.kind) else storage_of(spec)
+    except UltravectError as error:
+        return ProbeResult.of_error("settings", error)
+    return run_steps([*place.steps(), *(place.write_steps() if write else ())])

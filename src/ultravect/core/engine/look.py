@@ -2,56 +2,133 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
-from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, source_file, storage_of
+from ultravect.core.databases.base import Database, LiveTable
+from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, storage_of
+from ultravect.core.engine.fit import misfits
 from ultravect.core.engine.plan import nearest_table
-from ultravect.core.engine.scan import SAMPLE_BYTES, scan_columns
+from ultravect.core.engine.profile import Profile
+from ultravect.core.engine.sample import FirstRows, RandomRows
+from ultravect.core.engine.scan import SAMPLE_BYTES, Taker, scan_columns
+from ultravect.core.engine.sources import open_source, source_file, stored_file
+from ultravect.core.engine.table_profile import count_values
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.delimited.reader import open_delimited
-from ultravect.core.model.layout import DelimitedLayout
+from ultravect.core.layouts.archive import members, split_archive
+from ultravect.core.layouts.formats import format_of
+from ultravect.core.layouts.workbook import sheet_names
+from ultravect.core.model.files import LayoutFile
+from ultravect.core.model.layout import AnyLayout
+from ultravect.core.storage.base import Listing
 
-_ASK_SECONDS = 20.0
+ASK_SECONDS = 20.0
+# a preview is looked at, not waited for: this much tells the types
+PREVIEW_BYTES = 1 << 20
 
 
-def list_objects(spec: ConnectionSpec, search: str, limit: int) -> list[dict[str, Any]]:
-    """Files or tables whose name contains ``search``, at most ``limit``."""
+@dataclass(frozen=True)
+class Wanted:
+    """What a preview is to show. ``whole``: types from all of a file, not from its first part."""
+
+    rows: int = 20
+    random: bool = False
+    whole: bool = False
+    counts: bool = False
+
+
+def list_objects(spec: ConnectionSpec, listing: Listing) -> list[dict[str, Any]]:
+    """Files or tables, sorted by name."""
     if holds_tables(spec.kind):
+        if listing.pattern:
+            raise UltravectError(
+                "pattern-not-supported",
+                "tables are searched for, not matched by a pattern",
+                hint="use search instead",
+            )
         return [
-            {"name": info.name, "kind": info.kind, "rows": info.rows}
-            for info in database_of(spec).tables(search, limit)
+            {"name": info.name, "kind": info.kind, "rows": info.rows, "comment": info.comment}
+            for info in database_of(spec).tables(listing.search, listing.after, listing.limit)
         ]
     return [
-        {"name": info.path, "kind": "file", "size": info.size, "modified": info.modified.isoformat()}
-        for info in storage_of(spec).list(search, limit)
+        {
+            "name": info.path,
+            "kind": "file",
+            "size": info.size if info.size >= 0 else None,
+            "modified": info.modified.isoformat() if info.modified else None,
+        }
+        for info in storage_of(spec).list(listing)
     ]
 
 
+def list_inside(spec: ConnectionSpec, path: str, listing: Listing) -> list[dict[str, Any]]:
+    """Members of a zip, or sheets of a workbook."""
+    archive = split_archive(path)
+    if archive and not archive[1]:
+        with stored_file(spec, path) as stream:
+            found = members(stream, path)
+        by_name = {f"{path}/{one.name}": one for one in found}
+        return [
+            {"name": name, "kind": "file", "size": by_name[name].size, "modified": by_name[name].modified.isoformat()}
+            for name in listing.pick(iter(by_name))
+        ]
+    file = source_file(spec, path)
+    name, _ = format_of(file)
+    if name != "xlsx":
+        raise UltravectError(
+            "nothing-inside",
+            f"{path} holds no other objects: it is {name}",
+            hint="only zip archives and workbooks do",
+            object=path,
+        )
+    return [{"name": sheet, "kind": "sheet"} for sheet in listing.pick(iter(sheet_names(file)))]
+
+
 def preview(
-    spec: ConnectionSpec, name: str, *, rows: int, whole: bool, layout: DelimitedLayout | None = None
+    spec: ConnectionSpec,
+    name: str,
+    wanted: Wanted,
+    layout: AnyLayout | None = None,
+    saved: LayoutFile | None = None,
 ) -> dict[str, Any]:
-    """The first rows and the columns of an object; ``whole``: types from all of a file, not from its first part."""
+    """Rows and columns of a table, of a file, or of all files that a pattern matches.
+
+    ``saved`` is the layout that was named; whether the file fits it is among the findings.
+    """
     if holds_tables(spec.kind):
-        return _preview_table(spec, name, rows)
-    reader = open_delimited(source_file(spec, name), layout)
-    scan = scan_columns(reader, list(range(len(reader.names))), limit=None if whole else SAMPLE_BYTES, head_rows=rows)
+        return _preview_table(spec, name, wanted)
+    reader = open_source(spec, name, layout)
+    sample = RandomRows(wanted.rows) if wanted.random else FirstRows(wanted.rows)
+    profile = Profile(len(reader.names)) if wanted.counts else None
+    takers: list[Taker] = [sample, *([profile] if profile else [])]
+    limit = None if wanted.whole else SAMPLE_BYTES if wanted.random or wanted.counts else PREVIEW_BYTES
+    scan = scan_columns(reader, list(range(len(reader.names))), limit=limit, takers=takers)
+    findings = list(reader.findings)
+    if saved and saved.expects:
+        findings += misfits(saved.layout, saved.expects, reader.names, scan.columns)
+    columns = []
+    for position in range(len(reader.names)):
+        column = scan.columns[position]
+        counts = {"counts": profile.counts(position, column.low, column.high).as_dict()} if profile else {}
+        columns.append({**column.as_dict(), **counts})
     return {
         "object": name,
         "kind": "file",
         "size": reader.file.size,
         "layout": reader.layout.model_dump(mode="json", exclude_none=True),
-        "findings": [finding.as_dict() for finding in reader.findings],
-        "columns": [scan.columns[position].as_dict() for position in range(len(reader.names))],
-        "rows": scan.head,
+        "findings": [finding.as_dict() for finding in findings],
+        "columns": columns,
+        "rows": sample.rows,
+        "row_numbers": sample.numbers,
         "rows_scanned": scan.rows,
         "complete": scan.complete,
-        "ragged_rows": [{"row": row, "values": one.found} for row, one in scan.ragged],
-        "ragged_count": scan.ragged_rows,
+        "bad_rows": [one.as_dict() for one in scan.bad],
+        "bad_count": scan.bad_rows,
     }
 
 
-def _preview_table(spec: ConnectionSpec, name: str, rows: int) -> dict[str, Any]:
-    database = database_of(spec)
+def _live_table(spec: ConnectionSpec, database: Database, name: str) -> LiveTable:
     try:
         table = database.dialect.parse_table(name)
     except ValueError as error:
@@ -66,19 +143,57 @@ def _preview_table(spec: ConnectionSpec, name: str, rows: int) -> dict[str, Any]
             connection=spec.name,
             object=name,
         )
-    answer = database.ask(f"SELECT * FROM {database.dialect.table(live.name)} LIMIT {int(rows)}", rows, _ASK_SECONDS)
+    return live
+
+
+def _preview_table(spec: ConnectionSpec, name: str, wanted: Wanted) -> dict[str, Any]:
+    database = database_of(spec)
+    live = _live_table(spec, database, name)
+    table = database.dialect.table(live.name)
+    order = f" ORDER BY {database.dialect.random_value}" if wanted.random else ""
+    answer = database.ask(f"SELECT * FROM {table}{order} LIMIT {int(wanted.rows)}", wanted.rows, ASK_SECONDS)
+    columns: list[dict[str, Any]] = [
+        {
+            "name": column.name,
+            "type": str(column.type) if column.type else "",
+            "native": column.native,
+            "nullable": column.nullable,
+            "key": column.key,
+            "comment": column.comment,
+        }
+        for column in live.columns
+    ]
+    if wanted.counts:
+        for column, counts in zip(
+            columns, count_values(database, table, live.columns, whole=wanted.whole), strict=True
+        ):
+            column["counts"] = counts
     return {
         "object": str(live.name),
         "kind": live.kind,
+        "row_estimate": live.rows,
+        "comment": live.comment,
+        "columns": columns,
+        "rows": answer.rows,
+        "findings": [],
+    }
+
+
+def preview_query(spec: ConnectionSpec, sql: str, wanted: Wanted) -> dict[str, Any]:
+    """The first rows of a query, which cannot write, and the types of its columns."""
+    database = database_of(spec)
+    answer = database.ask(sql, wanted.rows, ASK_SECONDS)
+    types: Sequence[str] = [
+        str(database.dialect.to_canonical(native) or "") if native else "" for native in answer.natives
+    ]
+    return {
+        "object": sql,
+        "kind": "query",
         "columns": [
-            {
-                "name": column.name,
-                "type": str(column.type) if column.type else "",
-                "native": column.native,
-                "nullable": column.nullable,
-            }
-            for column in live.columns
+            {"name": name, "type": kind, "native": native}
+            for name, kind, native in zip(answer.columns, types, answer.natives, strict=True)
         ],
         "rows": answer.rows,
+        "more": answer.more,
         "findings": [],
     }

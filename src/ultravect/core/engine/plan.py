@@ -5,15 +5,19 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
-from ultravect.core.databases.base import Database, LiveTable, TargetColumn
+from ultravect.core.databases.base import Database, LiveColumn, LiveTable, TargetDatabase
 from ultravect.core.dialects.base import NewColumn, TableName
-from ultravect.core.engine.connections import ConnectionSpec, database_of, source_file
+from ultravect.core.engine.connections import ConnectionSpec, target_of
+from ultravect.core.engine.fit import misfits
 from ultravect.core.engine.scan import Scan, scan_columns
+from ultravect.core.engine.sources import open_source
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
-from ultravect.core.layouts.delimited.reader import DelimitedReader, open_delimited
+from ultravect.core.layouts.base import Reader
+from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.job import Job
+from ultravect.core.model.layout import AnyLayout
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import convertible
@@ -43,8 +47,8 @@ class ColumnPlan:
 class LegPlan:
     """What a leg will do; it may be run only when ``errors`` is empty."""
 
-    reader: DelimitedReader | None = None
-    database: Database | None = None
+    reader: Reader | None = None
+    database: TargetDatabase | None = None
     table: TableName | None = None
     live: LiveTable | None = None
     columns: list[ColumnPlan] = field(default_factory=list)
@@ -73,19 +77,25 @@ def make_plan(
     job: Job,
     source: ConnectionSpec,
     target: ConnectionSpec,
+    layout: AnyLayout | None = None,
+    saved: LayoutFile | None = None,
     *,
     scan_limit: int | None = None,
     progress: Callable[[int, int], None] = lambda rows, size: None,
 ) -> LegPlan:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
+    ``layout`` is that of the job, or of the ``saved`` one that it names.
+
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes.
     """
     plan = LegPlan()
     selected: list[Selected] = []
     try:
-        plan.reader = open_delimited(source_file(source, job.source.files), job.source.layout)
+        plan.reader = open_source(source, job.source.files, layout)
         plan.findings += plan.reader.findings
+        if saved and saved.expects:
+            plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
     except UltravectError as error:
         plan.refuse(error, "from.files")
     if plan.reader:
@@ -94,7 +104,7 @@ def make_plan(
         except UltravectError as error:
             plan.refuse(error, "columns")
     try:
-        plan.database = database_of(target)
+        plan.database = target_of(target)
         plan.table = plan.database.dialect.parse_table(job.into.table)
         plan.live = plan.database.table(plan.table)
     except ValueError as error:
@@ -161,14 +171,14 @@ def _plan_new(
     for one in selected:
         inferred = scan.columns.get(one.position)
         kind = one.type or (inferred.type if inferred else CanonicalType("text"))
-        target = TargetColumn(one.name, dialect.from_canonical(kind).native, "", kind, True, False)
+        target = LiveColumn(one.name, dialect.from_canonical(kind).native, "", kind, True, False)
         _add_column(plan, one, target, inferred)
     plan.create = [NewColumn(column.name, column.type) for column in plan.columns]
 
 
 def nearest_table(database: Database, table: TableName) -> str:
     """``did you mean 'booking'?``, when there is a table with a name like that."""
-    names = [info.name for info in database.tables("", 2000)]
+    names = [info.name for info in database.tables("", "", 2000)]
     return did_you_mean(str(table), names) or did_you_mean(table.name, [name.split(".", 1)[-1] for name in names])
 
 
@@ -180,15 +190,13 @@ def _note_scan(plan: LegPlan, scan: Scan) -> None:
         plan.add("note", "types-from-sample", what, "into.table")
     if scan.rows == 0:
         plan.add("warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files")
-    for row, ragged in scan.ragged[:1]:
-        assert plan.reader is not None
+    for bad in scan.bad[:1]:
         plan.add(
             "warning",
-            "ragged-rows",
-            f"the header has {len(plan.reader.names)} columns, but {counted(scan.ragged_rows, 'row')} another number of "
-            f"values, first row {row:,} with {ragged.found}; each will be a reject",
+            "rows-not-whole",
+            f"{counted(scan.bad_rows, 'row is', 'rows are')} not whole, first row {bad.row:,}: {bad.reason}; each will be a reject",
             "from.files",
-            "mend them, check layout.delimiter and layout.quote, or allow them with into.rejects",
+            "mend them, check the layout, or allow them with into.rejects",
         )
 
 
@@ -211,7 +219,7 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
             "into.table",
             f"have it granted: GRANT INSERT ON {live.name}",
         )
-    matched: list[tuple[Selected, TargetColumn]] = []
+    matched: list[tuple[Selected, LiveColumn]] = []
     for one in selected:
         column = live.column(one.name)
         if column is None:
@@ -250,7 +258,7 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
         _add_column(plan, one, column, patterns.get(one.position))
 
 
-def _add_column(plan: LegPlan, one: Selected, target: TargetColumn, inferred: ColumnType | None) -> None:
+def _add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
     """Plans a column, its dates read as they were found to be written."""
     assert plan.reader is not None
     kind = target.type or CanonicalType("text")

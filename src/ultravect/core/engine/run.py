@@ -18,8 +18,10 @@ from ultravect.core.engine.rejects import Reject, RejectLedger
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tally import Tally
 from ultravect.core.errors import UltravectError
+from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
+from ultravect.core.model.layout import AnyLayout
 from ultravect.core.words import counted
 
 PHASES = ("read", "shape", "stage", "publish", "verify")
@@ -89,8 +91,10 @@ def run_leg(
     target: ConnectionSpec,
     listener: Listener,
     shield: Callable[[], AbstractContextManager[None]] = nullcontext,
+    layout: AnyLayout | None = None,
+    saved: LayoutFile | None = None,
 ) -> LegResult:
-    """Copies one file into one table.
+    """Copies one file, or a group of like files, into one table.
 
     Raises UltravectError when it fails, with the target as it was. ``shield`` guards the moment of publishing
     against being stopped half-way.
@@ -99,7 +103,12 @@ def run_leg(
     listener.phase("read", "running")
     progress = _Progress(listener, 0)
     plan = make_plan(
-        job, source, target, progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size)
+        job,
+        source,
+        target,
+        layout,
+        saved,
+        progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size),
     )
     for finding in plan.findings:
         listener.finding(finding)
@@ -144,7 +153,7 @@ class _Leg:
             self._cancelled.set()
 
     def _load(self, columns: Sequence[NewColumn]) -> LegResult:
-        opened = self._database.load(self._table, self._plan.create, columns, self._reader.path)
+        opened = self._database.load(self._table, self._plan.create, columns, self._reader.file.path)
         with opened as load:
             if self._plan.create is not None:
                 self._listener.log("info", f"created table {self._table}, visible once the load is published")

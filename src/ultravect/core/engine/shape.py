@@ -16,11 +16,9 @@ import pyarrow.compute as pc
 
 from ultravect.core.engine.plan import ColumnPlan
 from ultravect.core.engine.rejects import Reject
-from ultravect.core.layouts.delimited.blocks import Block
-from ultravect.core.layouts.delimited.reader import DelimitedReader, WantedColumn
-from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.layouts.base import Block, Reader, WantedColumn
+from ultravect.core.types.arrow import as_text, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, try_cast
-from ultravect.core.words import counted
 
 _MAX_VALUE = 1000
 _MAX_RECORD = 10_000
@@ -72,31 +70,28 @@ def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[
 
 
 class Shaper:
-    """Shapes the blocks of one file, in their order."""
+    """Shapes the blocks of one file, or of several, in their order."""
 
-    def __init__(self, reader: DelimitedReader, columns: Sequence[ColumnPlan]) -> None:
+    def __init__(self, reader: Reader, columns: Sequence[ColumnPlan]) -> None:
         self._reader = reader
         self._columns = columns
         self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in columns]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
-        self._has_integers = any(pa.types.is_integer(column.type.arrow) for column in columns)
+        self._path = ""
         self._rows = 0
 
     def shape(self, block: Block) -> Shaped:
-        has_nul = 0 in block.data
-        batch = None if self._may_be_hexadecimal(block) else self._reader.parse_typed(block, self._wanted)
+        if block.path != self._path:
+            self._path, self._rows = block.path, 0
+        batch = self._reader.read_typed(block, self._wanted)
         if batch is not None:
-            batch = self._finish(batch, has_nul)
+            batch = self._finish(batch, block.has_nul)
         if batch is not None:
-            shaped = Shaped(batch.num_rows, len(block.data), batch, ())
+            shaped = Shaped(batch.num_rows, block.size, batch, ())
         else:
-            shaped = self._sort_out(block, has_nul)
+            shaped = self._sort_out(block)
         self._rows += shaped.rows
         return shaped
-
-    def _may_be_hexadecimal(self, block: Block) -> bool:
-        """The parser takes 0x1F for a number; the careful way does not."""
-        return self._has_integers and (b"0x" in block.data or b"0X" in block.data)
 
     def _finish(self, batch: pa.RecordBatch, has_nul: bool) -> pa.RecordBatch | None:
         """Converts what the parser left as strings; None where a value turns out not to fit."""
@@ -114,35 +109,31 @@ class Shaper:
             arrays.append(array)
         return pa.RecordBatch.from_arrays(arrays, schema=self._schema)
 
-    def _sort_out(self, block: Block, has_nul: bool) -> Shaped:
-        rows = self._reader.parse_text(block)
+    def _sort_out(self, block: Block) -> Shaped:
+        rows = self._reader.read(block)
         bad = np.zeros(len(rows.index), np.bool_)
         reasons: dict[int, tuple[ColumnPlan, str | None, str]] = {}
         arrays = []
         for column in self._columns:
-            raw = rows.values.column(column.position).combine_chunks()
-            array, failed = self._convert(raw, column, has_nul, reasons)
+            raw = plain_array(rows.values.column(column.position))
+            array, failed = self._convert(raw, column, block.has_nul, reasons)
             bad |= failed
             arrays.append(array)
-        expected = len(self._reader.names)
-        rejects = [
-            self._reject(
-                block, one.index, "", None, f"{counted(one.found, 'value')} where the header has {expected} columns"
-            )
-            for one in rows.ragged
-        ]
+        rejects = [self._reject(block, one.index, "", None, one.reason) for one in rows.bad]
         for at in np.flatnonzero(bad):
             column, value, reason = reasons[int(at)]
             rejects.append(self._reject(block, int(rows.index[at]), column.source, value, reason))
         rejects.sort(key=lambda reject: reject.row)
-        batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema).filter(pa.array(~bad))
-        return Shaped(rows.count, len(block.data), batch, rejects)
+        batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        if bad.any():
+            batch = batch.filter(pa.array(~bad))
+        return Shaped(rows.count, block.size, batch, rejects)
 
     def _reject(self, block: Block, index: int, column: str, value: str | None, reason: str) -> Reject:
         """``index`` counts the rows of the block."""
         kept = None if value is None else value[:_MAX_VALUE]
         record = block.row_text(index)[:_MAX_RECORD]
-        return Reject(self._reader.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
+        return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
 
     def _convert(
         self,
@@ -151,26 +142,31 @@ class Shaper:
         has_nul: bool,
         reasons: dict[int, tuple[ColumnPlan, str | None, str]],
     ) -> tuple[pa.Array, Mask]:
-        """Converts one column of bytes; for rows that fail, notes the first reason of each."""
-        decoded = _decode(raw)
-        for at in np.flatnonzero(decoded.failed):
-            value = raw[int(at)].as_py()
-            broken = next(byte for byte in value if byte >= 0x80)
-            reason = f"not valid UTF-8 (byte 0x{broken:02X}); if the file is in another encoding, set layout.encoding"
-            reasons.setdefault(int(at), (column, value.decode("utf-8", "backslashreplace"), reason))
-        converted = convert(decoded.array, column.type, column.formats)
+        """Converts one column; for rows that fail, notes the first reason of each."""
+        decoded = Converted(raw, np.zeros(len(raw), np.bool_))
+        if pa.types.is_binary(raw.type) and self._reader.given[column.position] is None:
+            decoded = try_cast(raw, pa.string())
+            for at in np.flatnonzero(decoded.failed):
+                value = raw[int(at)].as_py()
+                broken = next(byte for byte in value if byte >= 0x80)
+                reason = (
+                    f"not valid UTF-8 (byte 0x{broken:02X}); if the file is in another encoding, set layout.encoding"
+                )
+                reasons.setdefault(int(at), (column, value.decode("utf-8", "backslashreplace"), reason))
+        converted = convert_typed(decoded.array, column.type, column.formats)
         failed = converted.failed | decoded.failed
         for at in np.flatnonzero(converted.failed):
-            value = decoded.array[int(at)].as_py()
-            reasons.setdefault(int(at), (column, value, explain(value, column.type, column.formats)))
+            value = _shown(decoded.array, int(at))
+            reasons.setdefault(int(at), (column, value, explain(value or "", column.type, column.formats)))
         for reason, mask in _breaches(converted.array, column, has_nul):
             breached = as_mask(mask) & ~failed
             for at in np.flatnonzero(breached):
-                reasons.setdefault(int(at), (column, decoded.array[int(at)].as_py(), reason))
+                reasons.setdefault(int(at), (column, _shown(decoded.array, int(at)), reason))
             failed |= breached
         return converted.array, failed
 
 
-def _decode(raw: pa.Array) -> Converted:
-    """Bytes as strings; those that are not UTF-8 have failed."""
-    return try_cast(raw, CanonicalType("text").arrow)
+def _shown(values: pa.Array, at: int) -> str | None:
+    """A value as text, for a message."""
+    text: str | None = as_text(values.slice(at, 1)).to_pylist()[0]
+    return text

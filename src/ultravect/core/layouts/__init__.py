@@ -1,1 +1,42 @@
-"""File formats: how bytes become rows and columns."""
+"""File formats, one module or package each, registered here."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from contextlib import closing
+from typing import Any
+
+from ultravect.core.layouts.base import Reader, SourceFile
+from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.layouts.fixed.reader import open_fixed
+from ultravect.core.layouts.formats import HEAD_BYTES, format_of, refuse_binary
+from ultravect.core.layouts.json_document import open_json
+from ultravect.core.layouts.json_lines import open_json_lines
+from ultravect.core.layouts.parquet import open_parquet
+from ultravect.core.layouts.workbook import open_workbook
+from ultravect.core.layouts.xml_document import open_xml
+from ultravect.core.model.layout import FORMATS, AnyLayout
+
+READERS: dict[str, Callable[[SourceFile, Any], Reader]] = {
+    "delimited": open_delimited,
+    "fixed": open_fixed,
+    "jsonl": open_json_lines,
+    "json": open_json,
+    "xml": open_xml,
+    "xlsx": open_workbook,
+    "parquet": open_parquet,
+}
+TEXT_FORMATS = frozenset(["delimited", "fixed", "jsonl", "json", "xml"])
+
+
+def open_layout(file: SourceFile, layout: AnyLayout | None) -> Reader:
+    """Opens a file as ``layout`` says, or as its bytes and its name tell. UltravectError says why it cannot be read."""
+    if layout is None:
+        name, finding = format_of(file)
+        reader = READERS[name](file, FORMATS[name].model_validate({"format": name}))
+        reader.findings.insert(0, finding)
+        return reader
+    if layout.format in TEXT_FORMATS:
+        with closing(file.open()) as stream:
+            refuse_binary(file, stream.read(HEAD_BYTES), layout.format)
+    return READERS[layout.format](file, layout)

@@ -1,16 +1,179 @@
-"""What a layout reads from, wherever it is kept."""
+"""What a layout reads from, and what every format's reader gives."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import datetime as dt
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import BinaryIO
+from typing import BinaryIO, Protocol
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.layout import AnyLayout
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.text_formats import TextFormats
+
+MAX_COLUMNS = 10_000
+MAX_RECORD = 64 << 20
 
 
 @dataclass(frozen=True)
 class SourceFile:
-    """A file that can be opened any number of times; ``size`` in bytes when it was first seen."""
+    """A file that can be opened any number of times.
+
+    ``size`` in bytes as it is stored; ``open`` gives the bytes of its content, decompressed, from the start;
+    ``open_stored`` those that are stored, which can be sought in. ``partitions`` are the keys and values that the
+    names of its folders tell.
+    """
 
     path: str
     size: int
     open: Callable[[], BinaryIO]
+    open_stored: Callable[[], BinaryIO]
+    modified: dt.datetime | None = None
+    compressed: bool = False
+    partitions: Sequence[tuple[str, str]] = ()
+
+
+@dataclass(frozen=True)
+class BadRow:
+    """A row that is not whole; ``index`` counts in its block."""
+
+    index: int
+    reason: str
+
+
+@dataclass(frozen=True)
+class Rows:
+    """A block's rows: ``values`` of those that are whole, ``index`` their place in the block; and the bad ones.
+
+    Columns are binary (text as it stands in the file), string, or of a type of the format's own.
+    """
+
+    values: pa.Table
+    index: npt.NDArray[np.int64]
+    bad: Sequence[BadRow] = ()
+
+    @property
+    def count(self) -> int:
+        return len(self.index) + len(self.bad)
+
+
+@dataclass(frozen=True)
+class WantedColumn:
+    """A column of the file, by position, and the type to parse it into."""
+
+    position: int
+    type: CanonicalType
+    formats: TextFormats
+
+
+class Block(Protocol):
+    """Some rows of a file, one behind the other."""
+
+    @property
+    def path(self) -> str:
+        """The file they are from."""
+
+    @property
+    def size(self) -> int:
+        """Bytes of content, for the progress."""
+
+    @property
+    def has_nul(self) -> bool:
+        """Whether a value may hold a NUL character."""
+
+    def row_line(self, index: int) -> int | None:
+        """The line of the file at which a row starts, where there are lines."""
+
+    def row_text(self, index: int) -> str:
+        """A row as it was read."""
+
+
+class Reader(Protocol):
+    """An opened file: ``layout`` has nothing left open, ``names`` are unique and not empty.
+
+    ``given`` has the type of each column that the format itself declares, None where its text tells.
+    """
+
+    @property
+    def file(self) -> SourceFile: ...
+
+    @property
+    def layout(self) -> AnyLayout: ...
+
+    @property
+    def names(self) -> list[str]: ...
+
+    @property
+    def given(self) -> Sequence[CanonicalType | None]: ...
+
+    @property
+    def typed_values(self) -> bool:
+        """Whether the format tells numbers from text, so that text is not searched for numbers."""
+
+    @property
+    def findings(self) -> list[Finding]: ...
+
+    @property
+    def formats(self) -> TextFormats: ...
+
+    def blocks(self) -> Iterator[Block]:
+        """The rows, in the order of the file."""
+
+    def read(self, block: Block) -> Rows:
+        """Every value of a block, with the rows that are not whole."""
+
+    def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
+        """The wanted columns in their types, or None where it cannot, or where a value or row does not fit.
+
+        Columns that ``parses`` denies arrive as strings.
+        """
+
+    def parses(self, column: WantedColumn) -> bool:
+        """Whether ``read_typed`` gives this column in its type."""
+
+
+def unique_names(names: Sequence[str], place: str = "from.layout") -> tuple[list[str], list[Finding]]:
+    """Names trimmed, the empty ones and repeats renamed."""
+    findings: list[Finding] = []
+    taken: set[str] = set()
+    result: list[str] = []
+    given = {name.strip() for name in names}
+    suffix: dict[str, int] = {}
+    for position, raw in enumerate(names, 1):
+        name = raw.strip()
+        base = name or f"column_{position}"
+        final = base
+        while final in taken or (final != name and final in given):
+            suffix[base] = suffix.get(base, 1) + 1
+            final = f"{base}_{suffix[base]}"
+        if final != name:
+            what = (
+                f"column {position} has no name"
+                if not name
+                else f"the name {name!r} stands in the header more than once"
+            )
+            findings.append(Finding("note", "column-renamed", f"{what}; it is called {final!r} here", place))
+        taken.add(final)
+        result.append(final)
+    return result, findings
+
+
+def require_columns(path: str, count: int, hint: str) -> None:
+    """UltravectError when a file has more columns than can be read."""
+    if count > MAX_COLUMNS:
+        raise UltravectError(
+            "too-many-columns",
+            f"{path} has {count:,} columns; at most {MAX_COLUMNS:,} can be read",
+            hint=hint,
+            object=path,
+        )
+
+
+def file_empty(path: str, what: str, hint: str = "check that it was written completely") -> UltravectError:
+    return UltravectError("file-empty", f"{path} {what}", hint=hint, object=path)

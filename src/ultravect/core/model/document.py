@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Generic, TypeVar
 
 import yaml
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.model.base import Declared
+from ultravect.core.model.files import ConnectionFile, LayoutFile
 from ultravect.core.model.job import Job
+from ultravect.core.model.layout import AnyLayout, Layout
 from ultravect.core.model.problems import Problem, problems_of
 
 _MAX_NODES = 100_000
 
 Path = tuple[str | int, ...]
+M = TypeVar("M", bound=BaseModel)
 
 
-class JobFileError(UltravectError):
-    """A job file that cannot be used, with every problem found in it."""
+class DeclarationError(UltravectError):
+    """A job, connection or layout file that cannot be used, with every problem found in it."""
 
-    def __init__(self, detail: str, problems: list[Problem]) -> None:
-        super().__init__("job-file-invalid", detail, hint="; ".join(filter(None, (p.hint for p in problems[:1]))))
+    def __init__(self, detail: str, problems: list[Problem], code: str = "job-file-invalid") -> None:
+        super().__init__(code, detail, hint="; ".join(filter(None, (p.hint for p in problems[:1]))))
         self.problems = problems
 
 
@@ -76,13 +80,13 @@ _Builder.yaml_implicit_resolvers = {
 
 
 def read_documents(text: str) -> list[Document]:
-    """Every YAML document in ``text``; JobFileError with the line when it is not YAML."""
+    """Every YAML document in ``text``; DeclarationError with the line when it is not YAML."""
     source_lines = text.splitlines(keepends=True)
     documents: list[Document] = []
     try:
         loader = _Builder(text)
     except yaml.YAMLError as error:
-        raise JobFileError(f"not text that YAML allows: {error}", [Problem("", str(error))]) from None
+        raise DeclarationError(f"not text that YAML allows: {error}", [Problem("", str(error))]) from None
     try:
         while loader.check_node():
             node = loader.get_node()
@@ -97,9 +101,9 @@ def read_documents(text: str) -> list[Document]:
     except yaml.MarkedYAMLError as error:
         line = error.problem_mark.line + 1 if error.problem_mark else None
         message = f"not valid YAML: {error.problem or error.context}"
-        raise JobFileError(f"line {line}: {message}", [Problem("", message, line=line)]) from None
+        raise DeclarationError(f"line {line}: {message}", [Problem("", message, line=line)]) from None
     except (yaml.YAMLError, RecursionError) as error:
-        raise JobFileError(f"not valid YAML: {error}", [Problem("", str(error))]) from None
+        raise DeclarationError(f"not valid YAML: {error}", [Problem("", str(error))]) from None
     finally:
         loader.dispose()
     if len(documents) == 1:
@@ -107,31 +111,85 @@ def read_documents(text: str) -> list[Document]:
     return documents
 
 
+@dataclass(frozen=True)
+class Declaration(Generic[M]):
+    """A kind of file: its model, and the key that names what it declares."""
+
+    key: str
+    model: type[M]
+
+    def read(self, data: Any, lines: dict[Path, int] | None = None) -> M:
+        """The declaration from its structure, as the API gives it; DeclarationError lists every problem."""
+        lines = lines or {}
+        code = f"{self.key}-file-invalid"
+        if not isinstance(data, dict):
+            message = f"a {self.key} file is a mapping that starts with `ultravect: 1`"
+            raise DeclarationError(message, [Problem("", message, line=lines.get(()))], code)
+        try:
+            return self.model.model_validate(data)
+        except ValidationError as error:
+            problems = problems_of(error, self.model, lines)
+            more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
+            raise DeclarationError(f"{problems[0]}{more}", problems, code) from None
+
+    def read_text(self, text: str) -> tuple[M, Document]:
+        """The one declaration in a file."""
+        documents = read_documents(text)
+        if len(documents) != 1:
+            held = f"{len(documents)} documents; one is expected" if documents else f"no {self.key}"
+            message = f"the file holds {held}"
+            raise DeclarationError(message, [Problem("", message)], f"{self.key}-file-invalid")
+        return self.read(documents[0].data, documents[0].lines), documents[0]
+
+
+JOB = Declaration("job", Job)
+CONNECTION = Declaration("connection", ConnectionFile)
+LAYOUT_FILE = Declaration("layout", LayoutFile)
+
+
+class _LayoutAlone(Declared):
+    layout: Layout
+
+
+class _LayoutReader:
+    """Layouts that stand alone, as a request gives them."""
+
+    def read(self, data: Any) -> AnyLayout:
+        """The layout from its structure; DeclarationError lists every problem."""
+        try:
+            return _LayoutAlone.model_validate({"layout": data}).layout
+        except ValidationError as error:
+            problems = problems_of(error, _LayoutAlone, {})
+            raise DeclarationError(str(problems[0]), problems, "layout-invalid") from None
+
+
+LAYOUT = _LayoutReader()
+
+
+def declared_in(data: Any) -> str:
+    """Which kind of file a document is: job, connection or layout."""
+    if isinstance(data, dict):
+        for declaration in (CONNECTION, LAYOUT_FILE):
+            if declaration.key in data and "job" not in data:
+                return declaration.key
+    return JOB.key
+
+
 def job_from_data(data: Any, lines: dict[Path, int] | None = None) -> Job:
-    """A job from its structure, as the API gives it; JobFileError lists every problem."""
-    lines = lines or {}
-    if not isinstance(data, dict):
-        message = "a job file is a mapping that starts with `ultravect: 1`"
-        raise JobFileError(message, [Problem("", message, line=lines.get(()))])
-    try:
-        return Job.model_validate(data)
-    except ValidationError as error:
-        problems = problems_of(error, Job, lines)
-        more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
-        raise JobFileError(f"{problems[0]}{more}", problems) from None
+    """A job from its structure; DeclarationError lists every problem."""
+    return JOB.read(data, lines)
 
 
 def read_job(text: str) -> tuple[Job, Document]:
     """The one job in ``text``."""
-    documents = read_documents(text)
-    if len(documents) != 1:
-        message = (
-            "the file holds no job" if not documents else f"the file holds {len(documents)} jobs; one is expected"
-        )
-        raise JobFileError(message, [Problem("", message)])
-    return job_from_data(documents[0].data, documents[0].lines), documents[0]
+    return JOB.read_text(text)
+
+
+def write_file(data: Any) -> str:
+    """A structure as the text of a file."""
+    return yaml.safe_dump(data, sort_keys=False, allow_unicode=True, width=110)
 
 
 def write_job(job: Job) -> str:
     """A job as the text of a job file."""
-    return yaml.safe_dump(job.as_file(), sort_keys=False, allow_unicode=True, width=110)
+    return write_file(job.as_file())

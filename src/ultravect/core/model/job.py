@@ -7,15 +7,22 @@ from typing import Any, Literal
 from pydantic import Field
 
 from ultravect.core.model.base import Declared, Duration, RejectLimit, Slug
-from ultravect.core.model.layout import Layout
+from ultravect.core.model.layout import LayoutOrName
 
 
 class Source(Declared):
     """Where rows come from."""
 
     connection: Slug
-    files: str = Field(min_length=1, description="Path of one file inside the connection.", examples=["bookings.csv"])
-    layout: Layout | None = Field(default=None, description="Left out: found from the file, and shown.")
+    files: str = Field(
+        min_length=1,
+        description="Path of a file inside the connection, or a pattern of many: * stays in a folder, ** crosses folders.",
+        examples=["bookings.csv", "slips/**/*.txt"],
+    )
+    layout: LayoutOrName | None = Field(
+        default=None,
+        description="A mapping, or the name of a saved layout, such as weigh-slips or weigh-slips@2. Left out: found from the file, and shown.",
+    )
 
 
 class Target(Declared):

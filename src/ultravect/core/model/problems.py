@@ -11,6 +11,8 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
+from ultravect.core.model.layout import FORMATS
+
 
 @dataclass(frozen=True)
 class Problem:
@@ -52,6 +54,9 @@ def _known_keys(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
     for step in path:
         if isinstance(step, int):
             continue
+        if step in FORMATS and all(candidate in FORMATS.values() for candidate in models):
+            models = [FORMATS[step]]
+            continue
         fields = [
             field
             for candidate in models
@@ -78,6 +83,11 @@ def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str]:
             f"{error['input']!r} is not a name: lower-case letters, digits, - and _, at most 64, a letter or digit first",
             "",
         )
+    if kind == "union_tag_invalid":
+        known = list(FORMATS)
+        return f"{context.get('tag')!r} is not a format; formats are {', '.join(known)}", did_you_mean(
+            str(context.get("tag")), known
+        )
     message = error["msg"].removeprefix("Value error, ")
     if kind.endswith("_type"):
         message = f"{message.replace('Input', 'this').replace('valid ', '')}, not {error['input']!r}"
@@ -94,8 +104,9 @@ def problems_of(
         # pydantic adds the branch of a union to the path; it is not in the document
         path = tuple(
             step
-            for step in item["loc"]
+            for step, before in zip(item["loc"], ("layout", *item["loc"]), strict=False)
             if not (isinstance(step, str) and (step[:1].isupper() or "[" in step or step in ("str", "int", "bool")))
+            and not (before == "layout" and step in (*FORMATS, "name"))
         )
         line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
         pointer = "".join(f"/{step}" for step in path)

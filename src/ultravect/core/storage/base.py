@@ -3,36 +3,99 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import BinaryIO, Protocol
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.probe import Step
+from ultravect.core.storage.patterns import has_pattern, literal_prefix, matcher
 
 
 @dataclass(frozen=True)
 class FileInfo:
-    """``path`` is relative to the connection, with forward slashes; ``size`` in bytes."""
+    """``path`` is relative to the connection, with forward slashes; ``size`` in bytes, -1 where it is not known."""
 
     path: str
     size: int
-    modified: dt.datetime
+    modified: dt.datetime | None
 
 
 @dataclass(frozen=True)
 class OpenFile:
-    """A file opened for reading from its start; the caller closes ``stream``."""
+    """A file opened for reading from its start; the caller closes ``stream``, which may not be able to seek."""
 
     info: FileInfo
     stream: BinaryIO
 
 
+@dataclass(frozen=True)
+class Listing:
+    """What is asked for: paths that contain ``search`` (in any case) and match ``pattern``, those behind ``after``."""
+
+    search: str = ""
+    pattern: str = ""
+    after: str = ""
+    limit: int = 200
+
+    @property
+    def prefix(self) -> str:
+        """What every path that matches starts with."""
+        return literal_prefix(self.pattern)
+
+    def pick(self, paths: Iterator[str]) -> Iterator[str]:
+        """Those of the paths, which come sorted, that are asked for."""
+        wanted = self.search.lower()
+        fits = matcher(self.pattern) if self.pattern else None
+        found = 0
+        for path in paths:
+            if path > self.after and wanted in path.lower() and (fits is None or fits(path)):
+                yield path
+                found += 1
+                if found >= self.limit:
+                    return
+
+
 class Storage(Protocol):
     """One module a kind."""
 
-    def probe(self) -> list[str]:
-        """What was reached, a line a step; UltravectError where it stops."""
+    def steps(self) -> Sequence[Step]:
+        """What a copy would do to read here, a step each."""
 
-    def list(self, search: str, limit: int) -> Sequence[FileInfo]:
-        """Files whose path contains ``search``, sorted by path, at most ``limit``."""
+    def write_steps(self) -> Sequence[Step]:
+        """What a copy would do to write here: put a file into the staging place, and remove it."""
+
+    def list(self, listing: Listing) -> Sequence[FileInfo]:
+        """Files sorted by path; UltravectError where they cannot be listed."""
 
     def open(self, path: str) -> OpenFile:
         """Opens a file; UltravectError says why it cannot be."""
+
+
+def matching(storage: Storage, pattern: str, limit: int, connection: str) -> Sequence[FileInfo]:
+    """The files that a pattern matches; UltravectError when there are none, or more than ``limit``."""
+    found = storage.list(Listing(pattern=pattern, limit=limit + 1))
+    if not found:
+        some = storage.list(Listing(limit=3))
+        there = f"files here: {', '.join(one.path for one in some)} …" if some else "there are no files at all"
+        raise UltravectError(
+            "file-missing",
+            f"connection {connection}: no file matches {pattern!r}",
+            hint=f"{there}; * stays inside a folder, ** crosses folders",
+            connection=connection,
+            object=pattern,
+        )
+    if len(found) > limit:
+        raise UltravectError(
+            "too-many-files",
+            f"connection {connection}: more than {limit:,} files match {pattern!r}",
+            hint="narrow the pattern",
+            connection=connection,
+            object=pattern,
+        )
+    return found
+
+
+def is_pattern(path: str) -> bool:
+    """Whether a path names many files."""
+    return has_pattern(path)

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 import difflib
+import itertools
 import os
+import secrets
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import FolderSettings
-from ultravect.core.storage.base import FileInfo, OpenFile
+from ultravect.core.probe import Step
+from ultravect.core.storage.base import FileInfo, Listing, OpenFile
 from ultravect.core.words import counted
 
 _COUNT_LIMIT = 100_000
@@ -22,6 +25,11 @@ def _leads_into(path: Path, folder: Path) -> bool:
         return path.resolve().is_relative_to(folder)
     except (OSError, RuntimeError):
         return False
+
+
+def _may_match(folder: str, prefix: str) -> bool:
+    """Whether paths in a folder may start with ``prefix``."""
+    return folder.startswith(prefix) or prefix.startswith(folder)
 
 
 class FolderStorage:
@@ -55,47 +63,89 @@ class FolderStorage:
     def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
         return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
 
-    def _files(self, folder: Path) -> Iterator[FileInfo]:
-        for base, folders, names in os.walk(folder):
-            folders[:] = sorted(name for name in folders if not name.startswith("."))
-            for name in sorted(names):
-                path = Path(base, name)
-                if name.startswith(".") or not _leads_into(path, folder):
-                    continue
-                try:
-                    status = path.stat()
-                except OSError:
-                    continue
-                modified = dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)
-                yield FileInfo(path.relative_to(folder).as_posix(), status.st_size, modified)
+    def _walk(self, folder: Path, listing: Listing) -> Iterator[str]:
+        """Paths of files, sorted; links that lead out of the folder are left out."""
+        after = listing.after
+        stack: list[Iterator[tuple[str, bool]]] = [self._entries(folder, "")]
+        while stack:
+            found = next(stack[-1], None)
+            if found is None:
+                stack.pop()
+                continue
+            path, is_folder = found
+            if not is_folder:
+                yield path
+            elif not (after > path and not after.startswith(path)) and _may_match(path, listing.prefix):
+                stack.append(self._entries(folder, path))
 
-    def probe(self) -> list[str]:
+    def _entries(self, folder: Path, base: str) -> Iterator[tuple[str, bool]]:
+        """What stands in a folder, in the order of whole paths: a folder sorts with a slash behind it."""
+        found: list[tuple[str, bool]] = []
+        try:
+            with os.scandir(folder / base) as entries:
+                for entry in entries:
+                    if entry.name.startswith(".") or (
+                        entry.is_symlink() and not _leads_into(Path(entry.path), folder)
+                    ):
+                        continue
+                    if entry.is_dir(follow_symlinks=False):
+                        found.append((f"{base}{entry.name}/", True))
+                    elif entry.is_file():
+                        found.append((f"{base}{entry.name}", False))
+        except OSError:
+            return iter(())  # vanished meanwhile, or not for our eyes
+        found.sort()
+        return iter(found)
+
+    def steps(self) -> Sequence[Step]:
+        def listed() -> str:
+            files = itertools.islice(self._walk(self._folder(), Listing()), _COUNT_LIMIT)
+            count = sum(1 for _ in files)
+            return f"{'at least ' if count >= _COUNT_LIMIT else ''}{counted(count, 'file')} in it"
+
+        def read() -> str:
+            first = next(self._walk(self._folder(), Listing()), None)
+            if first is None:
+                return "there is no file to read yet"
+            with self.open(first).stream as stream:
+                stream.read(1)
+            return f"{first} can be read"
+
+        return [
+            Step("reach", lambda: f"{self._folder()} is there, inside the allowed folders"),
+            Step("list", listed),
+            Step("read", read),
+        ]
+
+    def write_steps(self) -> Sequence[Step]:
+        def written() -> str:
+            path = self._folder() / f".ultravect-test-{secrets.token_hex(6)}"
+            try:
+                path.write_bytes(b"test")
+                path.unlink()
+            except OSError as error:
+                raise self._error(
+                    "folder-denied",
+                    f"the service may not write into {self._path}: {error.strerror}",
+                    "grant it write access",
+                ) from None
+            return "a file was written and removed again"
+
+        return [Step("write", written)]
+
+    def list(self, listing: Listing) -> Sequence[FileInfo]:
         folder = self._folder()
-        count = 0
-        for count, _ in enumerate(self._files(folder), 1):
-            if count >= _COUNT_LIMIT:
-                break
-        at_least = "at least " if count >= _COUNT_LIMIT else ""
-        return [f"folder {folder} is there and readable", f"{at_least}{counted(count, 'file')} in it"]
-
-    def list(self, search: str, limit: int) -> Sequence[FileInfo]:
         found: list[FileInfo] = []
-        for info in self._files(self._folder()):
-            if search.lower() in info.path.lower():
-                found.append(info)
-            if len(found) >= limit:
-                break
+        for path in listing.pick(self._walk(folder, listing)):
+            try:
+                status = (folder / path).stat()
+            except OSError:
+                continue
+            found.append(FileInfo(path, status.st_size, dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)))
         return found
 
     def open(self, path: str) -> OpenFile:
         folder = self._folder()
-        if any(character in path for character in "*?["):
-            raise self._error(
-                "pattern-not-supported",
-                f"{path!r} is a pattern; this version copies one file a job",
-                "name one file",
-                object=path,
-            )
         try:
             resolved = Path(folder, path).resolve()
             if not resolved.is_relative_to(folder):
@@ -110,7 +160,9 @@ class FolderStorage:
             detail = f"{path!r} is a folder, not a file"
             raise self._error("file-is-folder", detail, "name one file in it", object=path) from None
         except (FileNotFoundError, NotADirectoryError):
-            near = difflib.get_close_matches(path, [info.path for info in self.list("", 2000)], n=1, cutoff=0.6)
+            near = difflib.get_close_matches(
+                path, [info.path for info in self.list(Listing(limit=2000))], n=1, cutoff=0.6
+            )
             hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which files are there"
             detail = f"there is no file {path!r} in {self._path}"
             raise self._error("file-missing", detail, hint, object=path) from None

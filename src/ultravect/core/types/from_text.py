@@ -6,6 +6,7 @@ halved until the bad ones stand alone, so that the cost follows the number of ba
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass
@@ -74,6 +75,11 @@ def _cast_matching(values: pa.Array, regex: str, target: pa.DataType) -> Convert
 
 
 def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
+    if formats.thousands:
+        mark, point = re.escape(formats.thousands), re.escape(formats.decimal_mark)
+        grouped = pc.match_substring_regex(values, rf"^[+-]?[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+(?:{point}[0-9]*)?$")
+        if as_mask(grouped).any():
+            values = pc.if_else(grouped, pc.replace_substring(values, formats.thousands, ""), values)
     if formats.decimal_mark != ".":
         # a point in such a file is no decimal mark; it must not pass as one
         values = pc.replace_substring(values, ".", "\N{NO-BREAK SPACE}")
@@ -148,7 +154,22 @@ def _timestamp(values: pa.Array, wanted: CanonicalType, formats: TextFormats) ->
 
 
 def _timestamptz(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
-    return _dated(values, f"[ T]{_HOUR}{_ZONE}", wanted.arrow, formats)
+    zoned = _dated(values, f"[ T]{_HOUR}{_ZONE}", wanted.arrow, formats)
+    if not formats.time_zone or not zoned.failed.any():
+        return zoned
+    without = pa.array(zoned.failed)
+    local = _dated(
+        pc.if_else(without, values, pa.scalar(None, values.type)), f"[ T]{_HOUR}", pa.timestamp("us"), formats
+    )
+    zone = formats.time_zone
+    early, late = (
+        pc.assume_timezone(local.array, zone, ambiguous=which, nonexistent=which).cast(wanted.arrow)
+        for which in ("earliest", "latest")
+    )
+    # where clocks are set back an hour comes twice, and where they are set forward it never was
+    sure = pc.equal(early, late)
+    moments = pc.if_else(pc.and_(without, sure), early, zoned.array)
+    return Converted(moments, zoned.failed & (local.failed | as_mask(pc.invert(sure))))
 
 
 def _time(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
@@ -248,6 +269,8 @@ def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
                 return "has a time zone, which a timestamp without zone would lose"
             return f"not a timestamp written as {formats.date_pattern} HH:MM:SS, or no such moment"
         case "timestamptz":
+            if fits("timestamp") and formats.time_zone:
+                return f"falls into an hour that the clocks of {formats.time_zone} skip or repeat"
             if fits("timestamp"):
                 return "has no time zone (such as Z or +01:00), so its moment is not known"
             return f"not a timestamp with zone, written as {formats.date_pattern} HH:MM:SS+00:00"

@@ -19,6 +19,7 @@ _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
 _PROBE = 64
 _DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
+_SAID_BY_FORMAT = frozenset(["boolean", "bigint", "decimal", "double"])
 # Date patterns tried when the layout names none. The last two can be told apart only by a day above 12.
 DATE_PATTERNS = (ISO_DATE, "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY")
 
@@ -61,6 +62,8 @@ class ColumnType:
     exceptions: Sequence[tuple[int, str]] = ()
     date_pattern: str | None = None
     ambiguous: bool = False
+    low: str | None = None
+    high: str | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -112,8 +115,11 @@ class ColumnInference:
                 _Candidate(CanonicalType("timestamptz"), label, pattern),
             ]
 
-    def add(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> None:
-        """``values`` are strings with NULLs; ``rows`` their row numbers in the file."""
+    def add(self, values: pa.Array, rows: np.ndarray[Any, Any], *, is_text: bool = False) -> None:
+        """``values`` are strings with NULLs; ``rows`` their row numbers in the file.
+
+        ``is_text``: the format says that they are text, so that 42 among them is no number and ``true`` no boolean.
+        """
         words = pa.array(self._formats.nulls or ("",))
         trimmed = pc.utf8_trim_whitespace(values)
         present = pc.and_(values.is_valid(), pc.invert(pc.is_in(trimmed, words)))
@@ -126,6 +132,9 @@ class ColumnInference:
             values, trimmed = values.filter(present), trimmed.filter(present)
         self._values += count
         self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
+        if is_text:
+            for candidate in [one for one in self._candidates if one.type.name in _SAID_BY_FORMAT]:
+                self._candidates.remove(candidate)
         if self._leading_zeros or self._beyond_64_bits:
             return  # it is text, whatever else comes
         whole: dict[int, tuple[Any, Any]] = {}
@@ -234,8 +243,16 @@ class ColumnInference:
             found = CanonicalType("integer" if small else "bigint")
         else:
             found = best.type
+        low, high = self._span(best)
         return ColumnType(
-            self._name, found, self._values, self._nulls, text + self._span(best), date_pattern=best.pattern
+            self._name,
+            found,
+            self._values,
+            self._nulls,
+            text if low is None else f"{text}, {low} to {high}",
+            date_pattern=best.pattern,
+            low=low,
+            high=high,
         )
 
     def _label(self, candidate: _Candidate) -> str:
@@ -247,13 +264,11 @@ class ColumnInference:
             else candidate.label
         )
 
-    def _span(self, candidate: _Candidate) -> str:
+    def _span(self, candidate: _Candidate) -> tuple[str, str] | tuple[None, None]:
         if candidate.low is None:
-            return ""
-        if candidate.type.name == "decimal":
-            step = f".{self._decimals}f"
-            return f", {candidate.low:{step}} to {candidate.high:{step}}"
-        return f", {candidate.low} to {candidate.high}"
+            return None, None
+        form = f".{self._decimals}f" if candidate.type.name == "decimal" else ""
+        return format(candidate.low, form), format(candidate.high, form)
 
     def _mixed(self) -> ColumnType:
         nearest = max(self._candidates, key=lambda candidate: candidate.matched, default=None)

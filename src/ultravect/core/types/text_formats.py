@@ -1,9 +1,11 @@
-"""How values are written as text: NULL words, decimal mark, date pattern, boolean words."""
+"""How values are written as text: NULL words, marks in numbers, date pattern, time zone, boolean words."""
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+
+from ultravect.core.model.layout import Values
 
 ISO_DATE = "YYYY-MM-DD"
 _TOKENS = {"YYYY": r"[0-9]{4}", "MM": r"[0-9]{2}", "DD": r"[0-9]{2}", "M": r"[0-9]{1,2}", "D": r"[0-9]{1,2}"}
@@ -19,6 +21,21 @@ class TextFormats:
     date_pattern: str = ISO_DATE
     true_words: tuple[str, ...] = ("true", "yes")
     false_words: tuple[str, ...] = ("false", "no")
+    thousands: str | None = None
+    time_zone: str | None = None
+
+    @classmethod
+    def of(cls, values: Values) -> TextFormats:
+        """As a layout says; the date pattern is that of the layout, or ISO."""
+        return cls(
+            tuple(values.nulls),
+            values.decimal_mark,
+            values.dates or ISO_DATE,
+            tuple(values.booleans.true),
+            tuple(values.booleans.false),
+            values.thousands,
+            values.time_zone,
+        )
 
 
 def date_regex(pattern: str) -> str:

@@ -1,29 +1,26 @@
-"""Connections: kept, tested, browsed and asked."""
+"""Connections: kept, changed, tested, and given as files."""
 
 from __future__ import annotations
 
-import datetime as dt
-import decimal
-import uuid
 from typing import Any
 
 from drf_spectacular.types import OpenApiTypes
-from drf_spectacular.utils import OpenApiExample, OpenApiParameter, extend_schema, extend_schema_view
+from drf_spectacular.utils import OpenApiExample, extend_schema, extend_schema_view
 from rest_framework import generics
+from rest_framework.renderers import BaseRenderer
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.engine.connections import database_of, probe
-from ultravect.core.engine.look import list_objects, preview
-from ultravect.core.errors import UltravectError
+from ultravect.core.engine.connections import probe
 from ultravect.core.model.connection import kind_schemas
+from ultravect.core.model.document import CONNECTION, write_file
+from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.api.serializers import (
-    AnswerSerializer,
     ConnectionSerializer,
+    ProbeRequestSerializer,
     ProbeSerializer,
-    QuestionSerializer,
     known_connection_hint,
 )
 from ultravect.service.records.lookup import find_connection
@@ -38,7 +35,6 @@ _EXAMPLE = OpenApiExample(
     },
     request_only=True,
 )
-_NAME = OpenApiParameter("object", OpenApiTypes.STR, required=True, description="A file or table of the connection")
 
 
 def connection_named(name: str) -> Connection:
@@ -46,32 +42,6 @@ def connection_named(name: str) -> Connection:
     if connection is None:
         raise not_found("connection", name, known_connection_hint(name))
     return connection
-
-
-def plain(value: Any) -> Any:
-    """A database value as JSON: numbers that JSON would round, and everything without a form there, as text."""
-    match value:
-        case None | bool() | str():
-            return value
-        case int():
-            return value if -(2**53) < value < 2**53 else str(value)
-        case float():
-            return value if value == value and abs(value) != float("inf") else str(value)
-        case decimal.Decimal():
-            return format(value, "f")
-        case dt.datetime():
-            return value.isoformat(" ")
-        case dt.date() | dt.time():
-            return value.isoformat()
-        case bytes() | memoryview():
-            return "\\x" + bytes(value).hex()
-        case uuid.UUID():
-            return str(value)
-        case list() | tuple():
-            return [plain(item) for item in value]
-        case dict():
-            return {str(key): plain(item) for key, item in value.items()}
-    return str(value)
 
 
 @extend_schema(tags=["connections"])
@@ -97,18 +67,40 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
 
     queryset = Connection.objects.all()
     serializer_class = ConnectionSerializer
-    http_method_names = ["get", "patch", "delete", "head", "options"]
+    http_method_names = ["get", "put", "patch", "delete", "head", "options"]
+    parser_classes = FILE_PARSERS
 
     def get_object(self) -> Connection:
         return connection_named(self.kwargs["name"])
 
+    @extend_schema(
+        request=FILE_REQUEST,
+        responses={200: ConnectionSerializer, 201: ConnectionSerializer},
+        summary="Add or change a connection from its file; sealed secrets stay as they are",
+    )
+    def put(self, request: Request, name: str) -> Response:
+        declared, _ = given_file(request, CONNECTION)
+        if declared.connection != name:
+            what = f"the file is of connection {declared.connection!r}, the address of {name!r}"
+            raise Problem(422, "connection-name-differs", what)
+        known = find_connection(name)
+        if known:
+            _refuse_managed(known)
+        data = {"name": name, "kind": declared.kind, "settings": declared.settings}
+        serializer = ConnectionSerializer(known, data=data)
+        serializer.is_valid(raise_exception=True)
+        serializer.save()
+        return Response(serializer.data, status=200 if known else 201)
+
     def perform_update(self, serializer: Any) -> None:
+        _refuse_managed(serializer.instance)
         old = dict(serializer.instance.settings)
         given = serializer.validated_data.get("settings", {})
         serializer.validated_data["settings"] = {**old, **given}
         serializer.save()
 
     def perform_destroy(self, instance: Connection) -> None:
+        _refuse_managed(instance)
         users = [
             job.name
             for job in Job.objects.filter(deleted_at=None)
@@ -125,78 +117,63 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         instance.delete()
 
 
+def _refuse_managed(connection: Connection) -> None:
+    if connection.managed:
+        raise Problem(
+            409,
+            "connection-managed",
+            f"connection {connection.name!r} is kept by the service itself, for uploaded files",
+            "add a connection of kind folder for other files",
+        )
+
+
+class YamlRenderer(BaseRenderer):
+    """A file as text."""
+
+    media_type = "application/yaml"
+    format = "yaml"
+    charset = "utf-8"
+
+    def render(self, data: Any, media_type: Any = None, context: Any = None) -> str:
+        return data if isinstance(data, str) else write_file(data)
+
+
+@extend_schema(tags=["connections"])
+class ConnectionFileView(APIView):
+    """A connection as a file, without its sealed secrets."""
+
+    renderer_classes = [YamlRenderer]
+
+    @extend_schema(responses={(200, "application/yaml"): OpenApiTypes.STR}, summary="A connection as a file")
+    def get(self, request: Request, name: str) -> Response:
+        connection = connection_named(name)
+        shown = ConnectionSerializer(connection).data
+        text = write_file(
+            {"ultravect": 1, "connection": name, "kind": connection.kind, "settings": dict(shown["settings"])}
+        )
+        for key in connection.secrets_set:
+            text += f"# {key} is sealed in the service, and not in this file; a reference could stand here instead:\n"
+            text += f"#   {key}: {{from_env: SECRET_{name.upper().replace('-', '_')}}}\n"
+        return Response(text)
+
+
 @extend_schema(tags=["connections"])
 class ConnectionTestView(APIView):
     """Goes as far as a copy would, and says how far it came."""
 
     writing_role = Role.OPERATOR
 
-    @extend_schema(request=None, responses=ProbeSerializer, summary="Test a connection")
+    @extend_schema(request=ProbeRequestSerializer, responses=ProbeSerializer, summary="Test a connection")
     def post(self, request: Request, name: str) -> Response:
-        spec = connection_named(name).spec()
-        try:
-            return Response({"passed": True, "steps": probe(spec), "error": None})
-        except UltravectError as error:
-            return Response({"passed": False, "steps": [], "error": error.as_dict()})
-
-
-@extend_schema(tags=["connections"])
-class ObjectsView(APIView):
-    """What a connection holds."""
-
-    @extend_schema(
-        parameters=[OpenApiParameter("search", str), OpenApiParameter("limit", int)],
-        responses=OpenApiTypes.OBJECT,
-        summary="List files or tables",
-    )
-    def get(self, request: Request, name: str) -> Response:
-        limit = _whole_number(request, "limit", 200, 1, 10_000)
-        found = list_objects(connection_named(name).spec(), request.query_params.get("search", ""), limit + 1)
-        return Response({"items": found[:limit], "more": len(found) > limit})
-
-
-@extend_schema(tags=["connections"])
-class PreviewView(APIView):
-    """The first rows of an object, and its columns with the evidence for their types."""
-
-    @extend_schema(
-        parameters=[
-            _NAME,
-            OpenApiParameter("rows", int, description="How many rows to show; default 20"),
-            OpenApiParameter("whole", bool, description="Types from the whole file, not from its first part"),
-        ],
-        responses=OpenApiTypes.OBJECT,
-        summary="Look at an object",
-    )
-    def get(self, request: Request, name: str) -> Response:
-        wanted = request.query_params.get("object")
-        if not wanted:
-            raise Problem(422, "input-invalid", "object: say which file or table to look at")
-        rows = _whole_number(request, "rows", 20, 0, 1000)
-        whole = request.query_params.get("whole", "") in ("true", "1", "yes")
-        seen = preview(connection_named(name).spec(), wanted, rows=rows, whole=whole)
-        seen["rows"] = plain(seen["rows"])
-        return Response(seen)
-
-
-@extend_schema(tags=["connections"])
-class AskView(APIView):
-    """A question to the database, in a transaction that cannot write."""
-
-    writing_role = Role.OPERATOR
-
-    @extend_schema(
-        request=QuestionSerializer,
-        responses=AnswerSerializer,
-        summary="Ask a database",
-        examples=[OpenApiExample("Count", value={"sql": "select count(*) from booking"}, request_only=True)],
-    )
-    def post(self, request: Request, name: str) -> Response:
-        given = QuestionSerializer(data=request.data)
+        connection = connection_named(name)
+        given = ProbeRequestSerializer(data=request.data or {})
         given.is_valid(raise_exception=True)
-        data = given.validated_data
-        answer = database_of(connection_named(name).spec()).ask(data["sql"], data["limit"], data["seconds"])
-        return Response({"columns": answer.columns, "rows": plain(answer.rows), "more": answer.more})
+        write = given.validated_data["write"]
+        if write is None:
+            write = any(
+                name == job.revision.structure["into"]["connection"] for job in Job.objects.filter(deleted_at=None)
+            )
+        return Response(probe(connection.spec(), write=write).as_dict())
 
 
 @extend_schema(tags=["connections"])
@@ -208,10 +185,3 @@ class KindsView(APIView):
     )
     def get(self, request: Request) -> Response:
         return Response(kind_schemas())
-
-
-def _whole_number(request: Request, name: str, default: int, low: int, high: int) -> int:
-    text = request.query_params.get(name, str(default))
-    if not text.isdigit() or not low <= int(text) <= high:
-        raise Problem(422, "input-invalid", f"{name}: a whole number from {low} to {high}, not {text!r}")
-    return int(text)

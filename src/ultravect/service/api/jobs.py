@@ -10,17 +10,17 @@ from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiExample, OpenApiParameter, extend_schema, extend_schema_view
 from rest_framework import generics
-from rest_framework.parsers import BaseParser, JSONParser
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ultravect.core.engine.check import check_job
-from ultravect.core.model.document import job_from_data, read_job, write_job
+from ultravect.core.model.document import JOB, job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.job import job_schema
 from ultravect.core.model.problems import did_you_mean
 from ultravect.service.api.connections import connection_named
+from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.api.serializers import (
     CheckSerializer,
@@ -29,7 +29,7 @@ from ultravect.service.api.serializers import (
     RevisionSerializer,
     RunSerializer,
 )
-from ultravect.service.records.lookup import find_job
+from ultravect.service.records.lookup import find_job, layout_of
 from ultravect.service.records.models import Job, Leg, Revision, Role, Run
 from ultravect.service.work.tasks import queue_run
 
@@ -43,31 +43,14 @@ _FILE_EXAMPLE = OpenApiExample(
     },
     request_only=True,
 )
-_JOB_REQUEST: dict[Any, Any] = {"application/json": OpenApiTypes.OBJECT, "application/yaml": OpenApiTypes.STR}
-
-
-class JobFileParser(BaseParser):
-    """A job file as it is, comments and all."""
-
-    media_type = "application/yaml"
-
-    def parse(self, stream: Any, media_type: Any = None, parser_context: Any = None) -> str:
-        try:
-            return str(stream.read().decode("utf-8"))
-        except UnicodeDecodeError as error:
-            raise Problem(422, "job-file-invalid", f"the job file is not UTF-8: {error.reason}") from None
 
 
 class _JobInput(APIView):
-    parser_classes = [JSONParser, JobFileParser]
+    parser_classes = FILE_PARSERS
 
     def given_job(self, request: Request) -> tuple[JobModel, str]:
         """The job in the request's body, and its text."""
-        if isinstance(request.data, str):
-            job, document = read_job(request.data)
-            return job, document.text
-        job = job_from_data(request.data)
-        return job, write_job(job)
+        return given_file(request, JOB)
 
 
 def job_named(name: str) -> Job:
@@ -106,7 +89,7 @@ class JobView(_JobInput):
         return _job_response(job_named(name))
 
     @extend_schema(
-        request=_JOB_REQUEST,
+        request=FILE_REQUEST,
         examples=[_FILE_EXAMPLE],
         responses={200: JobSerializer, 201: JobSerializer},
         parameters=[
@@ -120,6 +103,7 @@ class JobView(_JobInput):
             raise Problem(422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}")
         for connection in (model.source.connection, model.into.connection):
             connection_named(connection)
+        layout_of(model)
         with transaction.atomic():
             job, created = Job.objects.select_for_update().get_or_create(name=name)
             revived = job.deleted_at is not None
@@ -177,7 +161,7 @@ class RevisionsView(generics.ListAPIView[Revision]):
 def _check(model: JobModel) -> Response:
     source = connection_named(model.source.connection).spec()
     target = connection_named(model.into.connection).spec()
-    return Response(check_job(model, source, target).as_dict())
+    return Response(check_job(model, source, target, *layout_of(model)).as_dict())
 
 
 @extend_schema(tags=["jobs"])
@@ -198,7 +182,7 @@ class CheckFileView(_JobInput):
     writing_role = Role.OPERATOR
 
     @extend_schema(
-        request=_JOB_REQUEST, examples=[_FILE_EXAMPLE], responses=CheckSerializer, summary="Check a job file"
+        request=FILE_REQUEST, examples=[_FILE_EXAMPLE], responses=CheckSerializer, summary="Check a job file"
     )
     def post(self, request: Request) -> Response:
         return _check(self.given_job(request)[0])

@@ -12,7 +12,7 @@ from rest_framework.response import Response
 from rest_framework.views import set_rollback
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.document import JobFileError
+from ultravect.core.model.document import DeclarationError
 from ultravect.service.sealing import SealBroken
 
 log = structlog.get_logger()
@@ -67,7 +67,7 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
     match error:
         case Problem():
             return error.status_code, error.problem
-        case JobFileError():
+        case DeclarationError():
             errors = [problem.as_dict() for problem in error.problems]
             return 422, problem_body(422, error.code, error.detail, error.hint, errors)
         case UltravectError():

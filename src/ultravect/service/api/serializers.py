@@ -10,7 +10,18 @@ from rest_framework import serializers
 
 from ultravect.core.model.connection import KINDS, Settings
 from ultravect.core.model.problems import did_you_mean, problems_of
-from ultravect.service.records.models import Connection, Job, Leg, Reject, Role, Run, State, Token, User
+from ultravect.service.records.models import (
+    Connection,
+    Job,
+    Leg,
+    Reject,
+    Role,
+    Run,
+    SavedLayout,
+    State,
+    Token,
+    User,
+)
 
 NAME = r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$"
 _NAME_RULE = {"invalid": "a name has lower-case letters, digits, - and _, at most 64, a letter or digit first"}
@@ -80,7 +91,9 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     def to_representation(self, instance: Connection) -> dict[str, Any]:
         """Settings in the order of their kind, which the database does not keep."""
         shown = super().to_representation(instance)
-        order = [name for name in KINDS[instance.kind].model_fields if name in instance.settings]
+        order = [
+            name for name in KINDS[instance.kind].model_fields if instance.settings.get(name) not in (None, "", [])
+        ]
         return {**shown, "settings": {name: instance.settings[name] for name in order}}
 
     def _store(self, connection: Connection, given: dict[str, Any]) -> Connection:
@@ -106,9 +119,24 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
         return self._store(instance, validated_data.get("settings", {}))
 
 
+class ProbeRequestSerializer(serializers.Serializer[Any]):
+    write = serializers.BooleanField(
+        allow_null=True,
+        default=None,
+        help_text="Whether to also create something in the staging place and drop it; left out: when a job copies into it.",
+    )
+
+
+class ProbeStepSerializer(serializers.Serializer[Any]):
+    step = serializers.CharField(help_text="resolve, reach, sign in, list, read or write")
+    state = serializers.ChoiceField(choices=["passed", "failed", "not reached"])
+    detail = serializers.CharField(help_text="What was found, or why it failed.")
+    seconds = serializers.FloatField()
+
+
 class ProbeSerializer(serializers.Serializer[Any]):
     passed = serializers.BooleanField()
-    steps = serializers.ListField(child=serializers.CharField())
+    steps = ProbeStepSerializer(many=True)
     error = serializers.DictField(allow_null=True)
 
 
@@ -122,6 +150,43 @@ class AnswerSerializer(serializers.Serializer[Any]):
     columns = serializers.ListField(child=serializers.CharField())
     rows = serializers.ListField(child=serializers.ListField())
     more = serializers.BooleanField(help_text="Whether there are rows beyond the limit.")
+
+
+class ObjectsSerializer(serializers.Serializer[Any]):
+    items = serializers.ListField(
+        child=serializers.DictField(),
+        help_text="name and kind; of files size and modified, of tables rows and comment",
+    )
+    more = serializers.BooleanField()
+    next = serializers.CharField(allow_null=True, help_text="Send it as `after` for the next page.")
+
+
+class PreviewRequestSerializer(serializers.Serializer[Any]):
+    object = serializers.CharField(
+        required=False, help_text="A table, a file, a member of a zip, or a pattern of files."
+    )
+    query = serializers.CharField(required=False, help_text="In place of an object: one statement that reads.")
+    layout = serializers.JSONField(required=False, allow_null=True, help_text="A layout, or the name of a saved one.")
+    rows = serializers.IntegerField(min_value=0, max_value=1000, default=20)
+    random = serializers.BooleanField(default=False)
+    whole = serializers.BooleanField(default=False)
+    counts = serializers.BooleanField(default=False)
+
+    def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        if bool(attrs.get("object")) == bool(attrs.get("query")):
+            raise serializers.ValidationError("say what to look at: an object, or a query")
+        return attrs
+
+
+class RawBytesSerializer(serializers.Serializer[Any]):
+    object = serializers.CharField()
+    size = serializers.IntegerField()
+    read = serializers.IntegerField(help_text="How many bytes of the content were read.")
+    complete = serializers.BooleanField()
+    encoding = serializers.CharField()
+    reason = serializers.CharField(help_text="Why this encoding was detected.")
+    text = serializers.CharField()
+    base64 = serializers.CharField(help_text="The first 4,096 bytes.")
 
 
 class LegSerializer(serializers.ModelSerializer[Leg]):
@@ -167,6 +232,30 @@ class RunLineSerializer(RunSummarySerializer):
     def get_tally(self, run: Run) -> dict[str, int] | None:
         tallies = [leg.tally for leg in run.legs.all() if leg.tally]
         return {key: sum(tally[key] for tally in tallies) for key in tallies[0]} if tallies else None
+
+
+class LayoutSerializer(serializers.ModelSerializer[SavedLayout]):
+    about = serializers.SerializerMethodField()
+    format = serializers.SerializerMethodField()
+    version = serializers.IntegerField(source="version.number")
+    saved_at = serializers.DateTimeField(source="version.saved_at")
+    file = serializers.CharField(source="version.text", help_text="The layout file as it was saved.")
+    structure = serializers.JSONField(source="version.structure", help_text="The same as JSON.")
+
+    class Meta:
+        model = SavedLayout
+        fields = ["name", "about", "format", "version", "saved_at", "file", "structure"]
+
+    def get_about(self, layout: SavedLayout) -> str:
+        return str(layout.version.structure.get("about", ""))
+
+    def get_format(self, layout: SavedLayout) -> str:
+        return str(layout.version.structure["reads"].get("format", "delimited"))
+
+
+class FitRequestSerializer(serializers.Serializer[Any]):
+    connection = serializers.CharField()
+    object = serializers.CharField(help_text="A file, or a pattern of files.")
 
 
 class JobSummarySerializer(serializers.ModelSerializer[Job]):
@@ -224,6 +313,21 @@ class FindingSerializer(serializers.Serializer[Any]):
     message = serializers.CharField()
     place = serializers.CharField()
     fix = serializers.CharField()
+
+
+class FitSerializer(serializers.Serializer[Any]):
+    fits = serializers.BooleanField()
+    findings = FindingSerializer(many=True)
+
+
+class PreviewSerializer(serializers.Serializer[Any]):
+    """Of a file also size, layout, rows_scanned, complete, row_numbers, bad_rows and bad_count."""
+
+    object = serializers.CharField()
+    kind = serializers.CharField(help_text="file, query, or what the database calls it")
+    columns = serializers.ListField(child=serializers.DictField())
+    rows = serializers.ListField(child=serializers.ListField())
+    findings = FindingSerializer(many=True)
 
 
 class CheckSerializer(serializers.Serializer[Any]):

@@ -2,7 +2,13 @@
 
 from __future__ import annotations
 
-from ultravect.service.records.models import Connection, Job
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.document import LAYOUT_FILE
+from ultravect.core.model.files import LayoutFile
+from ultravect.core.model.job import Job as JobModel
+from ultravect.core.model.layout import AnyLayout
+from ultravect.core.model.problems import did_you_mean
+from ultravect.service.records.models import Connection, Job, LayoutVersion, SavedLayout
 
 
 def find_connection(name: str) -> Connection | None:
@@ -12,3 +18,45 @@ def find_connection(name: str) -> Connection | None:
 def find_job(name: str) -> Job | None:
     """A job that was not deleted."""
     return Job.objects.filter(name=name, deleted_at=None).first()
+
+
+def find_layout(name: str) -> SavedLayout | None:
+    """A layout that was not deleted."""
+    return SavedLayout.objects.filter(name=name, deleted_at=None).first()
+
+
+def layout_version(reference: str) -> LayoutVersion:
+    """The newest version of a layout, or the one behind @; UltravectError when there is none."""
+    name, _, number = reference.partition("@")
+    layout = find_layout(name)
+    if layout is None:
+        names = list(SavedLayout.objects.filter(deleted_at=None).values_list("name", flat=True))
+        raise UltravectError(
+            "layout-unknown",
+            f"there is no saved layout {name!r}",
+            hint=did_you_mean(name, names) or f"layouts here: {', '.join(names) or 'none yet'}",
+            place="from.layout",
+        )
+    version = layout.versions.filter(number=int(number)).first() if number else layout.version
+    if version is None:
+        raise UltravectError(
+            "layout-unknown",
+            f"layout {name!r} has no version {number}",
+            hint=f"its newest version is {layout.version.number}",
+            place="from.layout",
+        )
+    return version
+
+
+def saved_layout(reference: str) -> LayoutFile:
+    """What a saved layout says."""
+    return LAYOUT_FILE.read(layout_version(reference).structure)
+
+
+def layout_of(job: JobModel) -> tuple[AnyLayout | None, LayoutFile | None]:
+    """The layout that a job reads its files with, and the saved one that it names."""
+    given = job.source.layout
+    if isinstance(given, str):
+        saved = saved_layout(given)
+        return saved.reads, saved
+    return given, None

@@ -57,6 +57,9 @@ class Token(models.Model):
         return cls.objects.create(user=user, label=label, digest=cls.digest_of(text)), text
 
 
+UPLOADS_NAME = "uploads"
+
+
 class Connection(models.Model):
     """A named place; its secret settings are sealed apart from the others."""
 
@@ -77,14 +80,30 @@ class Connection(models.Model):
             kept = settings.SEALING_KEYS.unseal(self.sealed)
         except SealBroken:
             kept = {}  # what cannot be opened is lost; this is how it is set anew
-        whole = KINDS[self.kind].model_validate({**kept, **given}).model_dump(mode="json")
-        self.settings = {key: value for key, value in whole.items() if key not in hidden}
-        self.sealed = settings.SEALING_KEYS.seal({key: whole[key] for key in hidden if whole.get(key)})
+        # what is given takes the place of a sealed secret, and a reference that of what was sealed before
+        merged = {**kept, **{key: value for key, value in self.settings.items() if key in hidden}, **given}
+        whole = KINDS[self.kind].model_validate(merged).model_dump(mode="json", exclude_none=True)
+        secret = {key: whole[key] for key in hidden if isinstance(whole.get(key), str) and whole[key]}
+        references = {key: whole[key] for key in hidden if isinstance(whole.get(key), dict)}
+        self.settings = {key: value for key, value in whole.items() if key not in hidden} | references
+        self.sealed = settings.SEALING_KEYS.seal(secret)
 
     def spec(self) -> ConnectionSpec:
         """The connection with its secrets opened."""
         opened = settings.SEALING_KEYS.unseal(self.sealed)
-        return ConnectionSpec(self.name, self.kind, {**self.settings, **opened}, settings.ROOTS)
+        return ConnectionSpec(
+            self.name,
+            self.kind,
+            {**self.settings, **opened},
+            settings.ROOTS,
+            settings.SECRET_VARIABLES,
+            settings.SECRET_FOLDER,
+        )
+
+    @property
+    def managed(self) -> bool:
+        """Whether the service itself keeps this connection: the place of uploaded files."""
+        return self.name == UPLOADS_NAME and bool(settings.UPLOADS) and self.settings.get("path") == settings.UPLOADS
 
     @property
     def secrets_set(self) -> list[str]:
@@ -124,6 +143,38 @@ class Revision(models.Model):
 
     class Meta:
         constraints: ClassVar = [models.UniqueConstraint(fields=["job", "number"], name="one_revision_a_number")]
+
+
+class SavedLayout(models.Model):
+    """A layout by its name; what it says is in its versions."""
+
+    name = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering: ClassVar = ["name"]
+
+    @property
+    def version(self) -> LayoutVersion:
+        """The newest version."""
+        newest = self.versions.order_by("-number").first()
+        assert newest is not None
+        return newest
+
+
+class LayoutVersion(models.Model):
+    """A layout as it was saved at one time: the text of its file, and its structure."""
+
+    layout = models.ForeignKey(SavedLayout, on_delete=models.CASCADE, related_name="versions")
+    number = models.PositiveIntegerField()
+    text = models.TextField()
+    structure = models.JSONField()
+    saved_by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
+    saved_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["layout", "number"], name="one_version_a_number")]
 
 
 class State(models.TextChoices):

@@ -17,7 +17,7 @@ from django.db import close_old_connections
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
-from ultravect.service.records.lookup import find_connection
+from ultravect.service.records.lookup import find_connection, layout_version
 from ultravect.service.records.models import Run, State
 from ultravect.service.sealing import SealBroken
 from ultravect.service.work.pool import LegPool, LegProcess
@@ -103,8 +103,10 @@ class RunExecutor:
                 ) from None
             return asdict(opened)
 
+        named = structure["from"].get("layout")
         return {
             "job": structure,
+            "layout": layout_version(named).structure if isinstance(named, str) else None,
             "source": spec(structure["from"]["connection"]),
             "target": spec(structure["into"]["connection"]),
         }

@@ -23,7 +23,7 @@ from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.run import run_leg
 from ultravect.core.errors import StopRequested, UltravectError
-from ultravect.core.model.document import job_from_data
+from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding
 
 _REJECTS_A_LINE = 100
@@ -116,12 +116,17 @@ def _peak_memory() -> int:
 
 def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
     try:
+        job = job_from_data(task["job"])
+        saved = LAYOUT_FILE.read(task["layout"]) if task["layout"] else None
+        inline = None if isinstance(job.source.layout, str) else job.source.layout
         result = run_leg(
-            job_from_data(task["job"]),
+            job,
             ConnectionSpec(**task["source"]),
             ConnectionSpec(**task["target"]),
             speaker,
             stopper.shield,
+            saved.reads if saved else inline,
+            saved,
         )
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:

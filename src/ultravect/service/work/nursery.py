@@ -19,8 +19,8 @@ from ultravect.core.engine.plan import ColumnPlan
 from ultravect.core.engine.scan import scan_columns
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.expressions.select_list import resolve
+from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.base import SourceFile
-from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.service.work.leg_process import serve_leg
 
 _SAMPLE = (
@@ -32,7 +32,9 @@ _SAMPLE = (
 def _warm_up() -> None:
     """Does once what is slow the first time. No thread may be started here: a fork takes none along."""
     resolve(["a as z text(4)", "* except (a)"], ["a", "b"])
-    reader = open_delimited(SourceFile("sample.csv", len(_SAMPLE), lambda: io.BytesIO(_SAMPLE)), None)
+    reader = open_layout(
+        SourceFile("sample.csv", len(_SAMPLE), lambda: io.BytesIO(_SAMPLE), lambda: io.BytesIO(_SAMPLE)), None
+    )
     found = scan_columns(reader, range(len(reader.names))).columns
     columns = [
         ColumnPlan(position, column.name, column.name, column.type, "", reader.formats)

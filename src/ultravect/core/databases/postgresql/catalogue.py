@@ -7,13 +7,14 @@ from typing import Any
 
 from psycopg import Connection
 
-from ultravect.core.databases.base import LiveTable, TableInfo, TargetColumn
+from ultravect.core.databases.base import LiveColumn, LiveTable, TableInfo
 from ultravect.core.dialects.base import Dialect, TableName
 
 _KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f": "foreign table"}
 
 _FIND = """
-SELECT c.oid, n.nspname, c.relname, c.relkind, has_table_privilege(c.oid, 'INSERT')
+SELECT c.oid, n.nspname, c.relname, c.relkind, has_table_privilege(c.oid, 'INSERT'),
+       CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), '')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
 """
@@ -21,18 +22,28 @@ _COLUMNS = """
 SELECT a.attname, format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.typname),
        CASE WHEN b.oid IS NULL THEN format_type(a.atttypid, a.atttypmod) ELSE format_type(b.oid, t.typtypmod) END,
        NOT (a.attnotnull OR t.typnotnull), a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
-       a.attgenerated <> '' OR a.attidentity = 'a'
+       a.attgenerated <> '' OR a.attidentity = 'a',
+       coalesce(a.attnum = ANY ((SELECT i.indkey FROM pg_index i WHERE i.indrelid = a.attrelid AND i.indisprimary)::int2[]), false),
+       coalesce(col_description(a.attrelid, a.attnum), '')
 FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
 WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
 ORDER BY a.attnum
 """
 _LIST = """
-SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END
+SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END,
+       coalesce(obj_description(c.oid, 'pg_class'), '')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
   AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_%%'
   AND position(lower(%s) in lower(n.nspname || '.' || c.relname)) > 0
-ORDER BY 1, 2 LIMIT %s
+  AND (n.nspname || '.' || c.relname) COLLATE "C" > %s
+ORDER BY (n.nspname || '.' || c.relname) COLLATE "C" LIMIT %s
+"""
+_READABLE = """
+SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_%%'
+  AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT')
+ORDER BY 1, 2 LIMIT 1
 """
 
 Session = Connection[tuple[Any, ...]]
@@ -43,19 +54,36 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
     row = session.execute(_FIND, (dialect.table(name),)).fetchone()
     if row is None:
         return None
-    oid, schema, table, kind, may_insert = row
+    oid, schema, table, kind, may_insert, rows, comment = row
     columns = [
-        TargetColumn(column, native, base, dialect.to_canonical(underlying), nullable, has_default, generated)
-        for column, native, base, underlying, nullable, has_default, generated in session.execute(_COLUMNS, (oid,))
+        LiveColumn(name, native, base, dialect.to_canonical(underlying), nullable, has_default, generated, key, told)
+        for name, native, base, underlying, nullable, has_default, generated, key, told in session.execute(
+            _COLUMNS, (oid,)
+        )
     ]
-    return LiveTable(TableName(schema, table), _KINDS[kind], columns, may_insert)
+    return LiveTable(TableName(schema, table), _KINDS[kind], columns, may_insert, rows, comment)
 
 
-def list_tables(session: Session, search: str, limit: int) -> Sequence[TableInfo]:
+def list_tables(session: Session, search: str, after: str, limit: int) -> Sequence[TableInfo]:
     return [
-        TableInfo(f"{schema}.{table}", _KINDS[kind], rows)
-        for schema, table, kind, rows in session.execute(_LIST, (search, limit))
+        TableInfo(f"{schema}.{table}", _KINDS[kind], rows, comment)
+        for schema, table, kind, rows, comment in session.execute(_LIST, (search, after, limit))
     ]
+
+
+def readable_table(session: Session) -> TableName | None:
+    """Some table that the session's user may read."""
+    row = session.execute(_READABLE).fetchone()
+    return TableName(*row) if row else None
+
+
+def type_names(session: Session, kinds: Sequence[tuple[int, int]]) -> list[str]:
+    """Native types as the catalogue writes them, from their numbers and modifiers."""
+    rows = session.execute(
+        "SELECT format_type(oid, mod) FROM unnest(%s::oid[], %s::int[]) WITH ORDINALITY AS t(oid, mod, place) ORDER BY place",
+        ([oid for oid, _ in kinds], [mod for _, mod in kinds]),
+    )
+    return [name for (name,) in rows]
 
 
 def create_obstacle(session: Session, name: TableName) -> str:

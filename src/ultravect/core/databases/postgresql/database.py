@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
@@ -13,11 +14,13 @@ from ultravect.core.databases.base import Answer, LiveTable, TableInfo
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
 from ultravect.core.databases.postgresql.load import PostgresqlLoad, open_load
-from ultravect.core.databases.postgresql.session import explained, reach, sign_in
+from ultravect.core.databases.postgresql.session import explained, reach_steps, sign_in
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
+from ultravect.core.probe import Step
+from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 # COPY … TO and DO can write even where a transaction is read-only
@@ -29,7 +32,7 @@ _READING = re.compile(
 class PostgresqlDatabase:
     """See ``Database``."""
 
-    def __init__(self, name: str, settings: PostgresqlSettings) -> None:
+    def __init__(self, name: str, settings: PostgresqlSettings, roots: Sequence[str] = ()) -> None:
         self._name = name
         self._settings = settings
         self.dialect: Dialect = PostgresqlDialect()
@@ -42,26 +45,57 @@ class PostgresqlDatabase:
         finally:
             session.close()
 
-    def probe(self) -> list[str]:
-        steps = reach(self._name, self._settings)
-        with (
-            self._session("connection test") as session,
-            explained(self._name, "asking for the server's version"),
-        ):
+    def steps(self) -> Sequence[Step]:
+        return [
+            *reach_steps(self._name, self._settings),
+            Step("sign in", self._try_sign_in),
+            Step("list", self._try_list),
+            Step("read", self._try_read),
+        ]
+
+    def _try_sign_in(self) -> str:
+        with self._session("connection test") as session, explained(self._name, "asking for the server's version"):
             row = session.execute(
                 "SELECT current_setting('server_version'), current_database(), current_user, "
                 "coalesce((SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()), false)"
             ).fetchone()
-            version, database, user, tls = row or ("", "", "", False)
-            count = len(catalogue.list_tables(session, "", 100_000))
-        steps.append(f"signed in to PostgreSQL {str(version).split()[0]}, database {database}, as user {user}")
-        steps.append("the connection is encrypted" if tls else "the connection is not encrypted")
-        steps.append(f"{counted(count, 'table or view', 'tables and views')} can be seen")
-        return steps
+        version, database, user, tls = row or ("", "", "", False)
+        encrypted = "encrypted" if tls else "not encrypted"
+        return f"PostgreSQL {str(version).split()[0]}, database {database}, as user {user}, {encrypted}"
 
-    def tables(self, search: str, limit: int) -> Sequence[TableInfo]:
+    def _try_list(self) -> str:
+        with self._session("connection test") as session, explained(self._name, "listing tables"):
+            count = len(catalogue.list_tables(session, "", "", 100_000))
+        return f"{counted(count, 'table or view', 'tables and views')} can be seen"
+
+    def _try_read(self) -> str:
+        with self._session("connection test") as session, explained(self._name, "reading a row"):
+            session.read_only = True
+            readable = catalogue.readable_table(session)
+            if readable is None:
+                return "there is no table that this user may read yet"
+            session.execute(f"SELECT 1 FROM {self.dialect.table(readable)} LIMIT 1".encode())
+        return f"{readable} can be read"
+
+    def write_steps(self) -> Sequence[Step]:
+        return [Step("write", self._try_write)]
+
+    def _try_write(self) -> str:
+        """Creates and drops a table where a load would stage, all in one transaction."""
+        name = TableName(None, f"ultravect_test_{secrets.token_hex(6)}")
+        with (
+            self._session("connection test") as session,
+            explained(self._name, "creating a table in the staging place"),
+        ):
+            session.execute(self.dialect.create_table(name, [NewColumn("a", CanonicalType("integer"))]).encode())
+            session.execute(f"DROP TABLE {self.dialect.table(name)}".encode())
+            row = session.execute("SELECT current_schema()").fetchone()
+            session.rollback()
+        return f"a table was created in schema {row[0] if row else ''} and dropped again"
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("look") as session, explained(self._name, "listing tables"):
-            return catalogue.list_tables(session, search, limit)
+            return catalogue.list_tables(session, search, after, limit)
 
     def table(self, name: TableName) -> LiveTable | None:
         with self._session("catalogue") as session, explained(self._name, f"reading the columns of {name}"):
@@ -98,17 +132,17 @@ class PostgresqlDatabase:
             session.read_only = True
             session.execute("SELECT set_config('statement_timeout', %s, true)", (str(int(seconds * 1000)),))
             query = sql.strip().rstrip(";").encode()
-            columns = self._describe(session, query)
+            columns, natives = self._describe(session, query)
             rows: list[list[object]] = []
             for row in session.cursor(row_factory=tuple_row).stream(query):
                 if len(rows) == limit:
                     # leaving the session ends the statement
-                    return Answer(columns, rows, True)
+                    return Answer(columns, rows, True, natives)
                 rows.append(list(row))
-            return Answer(columns, rows, False)
+            return Answer(columns, rows, False, natives)
 
-    def _describe(self, session: Session, query: bytes) -> list[str]:
-        """Column names of the answer; preparing also makes sure that it is one statement."""
+    def _describe(self, session: Session, query: bytes) -> tuple[list[str], list[str]]:
+        """Names and native types of the answer's columns; preparing also makes sure that it is one statement."""
         pgconn = session.pgconn
         prepared = pgconn.prepare(b"", query)
         if prepared.status == ExecStatus.FATAL_ERROR:
@@ -122,4 +156,6 @@ class PostgresqlDatabase:
                 connection=self._name,
             )
         described = pgconn.describe_prepared(b"")
-        return [(described.fname(index) or b"").decode() for index in range(described.nfields)]
+        fields = range(described.nfields)
+        kinds = [(described.ftype(index), described.fmod(index)) for index in fields]
+        return [(described.fname(index) or b"").decode() for index in fields], catalogue.type_names(session, kinds)

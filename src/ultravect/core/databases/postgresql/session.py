@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import socket
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -11,10 +10,11 @@ from psycopg import Connection
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
+from ultravect.core.probe import Step, network_steps
+from ultravect.core.tls import certificate_file
 
 _CONNECT_SECONDS = 10
 _SSL_MODES = {"off": "disable", "preferred": "prefer", "required": "require", "verified": "verify-full"}
-
 # What the server or libpq says, and what it means for the user: code, detail, hint
 _REFUSALS = (
     (
@@ -63,36 +63,16 @@ def _where(settings: PostgresqlSettings) -> str:
     return f"{settings.host}:{settings.port}"
 
 
-def reach(name: str, settings: PostgresqlSettings) -> list[str]:
-    """Resolves and reaches the server, which tells an unknown host from a closed port."""
-    if settings.host.startswith("/"):
-        return []
-    try:
-        addresses = socket.getaddrinfo(settings.host, settings.port, type=socket.SOCK_STREAM)
-    except (socket.gaierror, UnicodeError):
-        raise UltravectError(
-            "unknown-host",
-            f"connection {name}: the host {settings.host!r} is not known here",
-            hint="check the host for typing errors",
-            connection=name,
-        ) from None
-    try:
-        socket.create_connection((settings.host, settings.port), timeout=_CONNECT_SECONDS).close()
-    except ConnectionRefusedError:
-        raise UltravectError(
-            "port-refused",
-            f"connection {name}: {_where(settings)} refuses connections: nothing listens on that port",
-            hint="is the server running, and is the port right?",
-            connection=name,
-        ) from None
-    except OSError as error:
-        raise UltravectError(
-            "host-unreachable",
-            f"connection {name}: {_where(settings)} cannot be reached: {error.strerror or 'no answer in time'}",
-            hint="check host, port and firewalls in between",
-            connection=name,
-        ) from None
-    return [f"host {settings.host} is {addresses[0][4][0]}", f"port {settings.port} answers"]
+def reach_steps(name: str, settings: PostgresqlSettings) -> list[Step]:
+    """Resolves and reaches the server; one behind a socket of this machine needs neither."""
+    return [] if settings.host.startswith("/") else network_steps(name, settings.host, settings.port)
+
+
+def _authority(settings: PostgresqlSettings) -> str | None:
+    """What certificates are checked against; without one of its own, those that the machine trusts."""
+    if settings.tls_ca:
+        return certificate_file(settings.tls_ca)
+    return "system" if settings.tls == "verified" else None
 
 
 def sign_in(name: str, settings: PostgresqlSettings, application: str) -> Connection[tuple[object, ...]]:
@@ -103,15 +83,17 @@ def sign_in(name: str, settings: PostgresqlSettings, application: str) -> Connec
             port=settings.port,
             dbname=settings.database,
             user=settings.user,
-            password=settings.password or None,
+            password=str(settings.password) or None,
             sslmode=_SSL_MODES[settings.tls],
+            sslrootcert=_authority(settings),
             connect_timeout=_CONNECT_SECONDS,
             application_name=f"ultravect {application}"[:63],
             # so that a server notices that a stopped leg is gone even while it waits for a lock
             options="-c client_connection_check_interval=1000 -c timezone=UTC",
         )
     except psycopg.OperationalError as error:
-        reach(name, settings)
+        for step in reach_steps(name, settings):
+            step.run()
         message = str(error).strip().splitlines()[-1].split("FATAL:")[-1].strip()
         for phrase, code, detail, hint in _REFUSALS:
             if phrase in str(error):

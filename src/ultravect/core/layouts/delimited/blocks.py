@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -10,33 +11,71 @@ import numpy as np
 import numpy.typing as npt
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import MAX_RECORD
 from ultravect.core.layouts.delimited.quotes import Quotes, find_quotes
-
-MAX_RECORD = 64 << 20
 
 
 @dataclass(frozen=True)
 class Dialect:
-    """The bytes that cut a file: ``quote`` None where values are not quoted."""
+    """The bytes that cut a file: ``quote`` None where values are not quoted, ``escape`` None where nothing is escaped.
+
+    A delimiter of several characters is ``long_delimiter``; in blocks the byte ``delimiter`` stands for it.
+    """
 
     delimiter: int
     quote: int | None
     newline: int
+    escape: int | None = None
+    long_delimiter: bytes | None = None
+
+
+def skeleton(data: bytes, dialect: Dialect) -> bytes:
+    """The same bytes with escaped characters made harmless, to tell where rows and values end."""
+    if dialect.escape is None or dialect.escape not in data:
+        return data
+    return re.sub(re.escape(bytes([dialect.escape])) + b"(?s:.)", b"xx", data)
 
 
 @dataclass(frozen=True)
-class Block:
+class DelimitedBlock:
     """Whole rows as UTF-8; ``line`` is the number of its first line in the file, from 1."""
 
+    path: str
     data: bytes
     line: int
     dialect: Dialect
     quotes: Quotes
 
+    @property
+    def size(self) -> int:
+        return len(self.data)
+
+    @cached_property
+    def has_nul(self) -> bool:
+        return 0 in self.data
+
+    @cached_property
+    def structure(self) -> npt.NDArray[np.uint8]:
+        """The bytes that tell where rows and values end."""
+        return np.frombuffer(skeleton(self.data, self.dialect), np.uint8)
+
+    @cached_property
+    def delimiters(self) -> npt.NDArray[np.int64]:
+        """Where the delimiters stand that are outside of quotes."""
+        found = np.flatnonzero(self.structure == self.dialect.delimiter)
+        return found[~self.quotes.inside(found)] if len(self.quotes.positions) else found
+
+    @cached_property
+    def widths(self) -> npt.NDArray[np.int64]:
+        """The number of values in each row."""
+        first = np.searchsorted(self.delimiters, self.row_starts)
+        widths: npt.NDArray[np.int64] = np.diff(np.append(first, len(self.delimiters))) + 1
+        return widths
+
     @cached_property
     def row_starts(self) -> npt.NDArray[np.int64]:
         """Where each row starts; lines without a character are no rows."""
-        buffer = np.frombuffer(self.data, np.uint8)
+        buffer = self.structure
         ends = np.flatnonzero(buffer == self.dialect.newline)
         ends = ends[~self.quotes.inside(ends)]
         if not len(ends) or ends[-1] != len(buffer) - 1:
@@ -53,9 +92,14 @@ class Block:
 
     def row_text(self, index: int) -> str:
         """The row as it stands in the file."""
+        text = self.row_bytes(index).decode("utf-8", "replace").rstrip("\r\n")
+        long = self.dialect.long_delimiter
+        return text.replace(chr(self.dialect.delimiter), long.decode()) if long else text
+
+    def row_bytes(self, index: int) -> bytes:
         starts = self.row_starts
         end = int(starts[index + 1]) if index + 1 < len(starts) else len(self.data)
-        return self.data[int(starts[index]) : end].decode("utf-8", "replace").rstrip("\r\n")
+        return self.data[int(starts[index]) : end]
 
 
 def _line_at(data: bytes, position: int, first_line: int, newline: int) -> int:
@@ -72,7 +116,9 @@ def _broken(object_name: str, what: str, line: int) -> UltravectError:
     )
 
 
-def cut_blocks(chunks: Iterable[bytes], dialect: Dialect, first_line: int, object_name: str) -> Iterator[Block]:
+def cut_blocks(
+    chunks: Iterable[bytes], dialect: Dialect, first_line: int, object_name: str
+) -> Iterator[DelimitedBlock]:
     """Blocks of about the size of the chunks; UltravectError for quotes that make the rows uncertain."""
     rest = b""
     line = first_line
@@ -83,14 +129,15 @@ def cut_blocks(chunks: Iterable[bytes], dialect: Dialect, first_line: int, objec
         if len(data) < wanted:
             rest = data
             continue
-        quotes = _quotes(data, dialect)
+        bones = skeleton(data, dialect)
+        quotes = _quotes(bones, dialect)
         if quotes.stray is not None:
             raise _stray(data, quotes, line, dialect, object_name)
-        cut = data.rfind(newline) + 1
+        cut = bones.rfind(newline) + 1
         while cut and quotes.inside(np.array([cut - 1]))[0]:
             # back to the newest opening quote, then to the line end before it
             opening = quotes.positions[np.searchsorted(quotes.positions, cut - 1) - 1]
-            cut = data.rfind(newline, 0, int(opening)) + 1
+            cut = bones.rfind(newline, 0, int(opening)) + 1
         if cut == 0:
             if len(data) > MAX_RECORD:
                 what = f"a row of more than {MAX_RECORD >> 20} MiB starts here"
@@ -102,16 +149,16 @@ def cut_blocks(chunks: Iterable[bytes], dialect: Dialect, first_line: int, objec
         wanted = 0
         block, rest = data[:cut], data[cut:]
         kept = quotes.positions[: np.searchsorted(quotes.positions, cut)]
-        yield Block(block, line, dialect, Quotes(kept))
+        yield DelimitedBlock(object_name, block, line, dialect, Quotes(kept))
         line += block.count(newline)
     if rest:
-        quotes = _quotes(rest, dialect)
+        quotes = _quotes(skeleton(rest, dialect), dialect)
         if quotes.stray is not None:
             raise _stray(rest, quotes, line, dialect, object_name)
         if quotes.open_at is not None:
             at = _line_at(rest, quotes.open_at, line, dialect.newline)
             raise _broken(object_name, "a quote opens here and is never closed", at)
-        yield Block(rest, line, dialect, quotes)
+        yield DelimitedBlock(object_name, rest, line, dialect, quotes)
 
 
 def _quotes(data: bytes, dialect: Dialect) -> Quotes:

@@ -9,77 +9,63 @@ from dataclasses import dataclass, field
 from typing import BinaryIO
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pv
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import SourceFile
-from ultravect.core.layouts.delimited.blocks import Block, Dialect, cut_blocks
-from ultravect.core.layouts.delimited.encoding import utf8_chunks
-from ultravect.core.layouts.delimited.quotes import Quotes
+from ultravect.core.layouts.base import (
+    BadRow,
+    Block,
+    Rows,
+    SourceFile,
+    WantedColumn,
+    file_empty,
+    require_columns,
+    unique_names,
+)
+from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks, skeleton
+from ultravect.core.layouts.delimited.lines import (
+    STAND_IN,
+    blank_comments,
+    drop_footer,
+    replace_delimiter,
+    skip_lines,
+    whole_lines,
+)
+from ultravect.core.layouts.delimited.quotes import Quotes, find_quotes
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
+from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
+from ultravect.core.words import counted
 
 # The first blocks are small, so that the first rows are there at once.
-_BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
-_LATER_BLOCK_BYTES = 4 << 20
-_MAX_COLUMNS = 10_000
+BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
+LATER_BLOCK_BYTES = 4 << 20
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
-_PARSED = frozenset(
-    [
-        "boolean",
-        "smallint",
-        "integer",
-        "bigint",
-        "decimal",
-        "real",
-        "double",
-        "date",
-        "timestamp",
-        "timestamptz",
-        "text",
-    ]
-)
+_INTEGERS = frozenset(["smallint", "integer", "bigint"])
+_NUMBERS = _INTEGERS | {"decimal", "real", "double"}
+_DATED = frozenset(["date", "timestamp", "timestamptz"])
+_PARSED = _NUMBERS | _DATED | {"boolean", "text"}
 
 
-@dataclass(frozen=True)
-class RaggedRow:
-    """A row with another number of values than the file has columns; ``index`` counts in its block."""
-
-    index: int
-    found: int
-
-
-@dataclass(frozen=True)
-class TextRows:
-    """A block as text: ``values`` are binary columns of the rows that are whole, ``index`` their place in the block."""
-
-    values: pa.Table
-    index: npt.NDArray[np.int64]
-    ragged: Sequence[RaggedRow]
-
-    @property
-    def count(self) -> int:
-        return len(self.index) + len(self.ragged)
-
-
-@dataclass(frozen=True)
-class WantedColumn:
-    """A column of the file, by position, and the type to parse it into."""
-
-    position: int
-    type: CanonicalType
-    formats: TextFormats
+def parsed_by_library(column: WantedColumn) -> bool:
+    """Whether pyarrow's CSV parser reads this type as it is written here."""
+    kind, formats = column.type.name, column.formats
+    if kind in _DATED:
+        return formats.date_pattern == ISO_DATE and not (kind == "timestamptz" and formats.time_zone)
+    if kind in _NUMBERS:
+        return formats.thousands is None and not (kind == "decimal" and column.type.precision is None)
+    return kind in _PARSED
 
 
 @dataclass
 class DelimitedReader:
-    """An opened layout: ``layout`` has nothing left open, ``names`` are unique and not empty."""
+    """See ``Reader``."""
 
     file: SourceFile
     layout: DelimitedLayout
@@ -88,104 +74,114 @@ class DelimitedReader:
     findings: list[Finding] = field(default_factory=list)
 
     @property
-    def path(self) -> str:
-        return self.file.path
+    def given(self) -> Sequence[CanonicalType | None]:
+        return [None] * len(self.names)
+
+    @property
+    def typed_values(self) -> bool:
+        return False
 
     @property
     def formats(self) -> TextFormats:
-        """How values are written; the date pattern is that of the layout, or ISO."""
-        values = self.layout.values
-        return TextFormats(
-            tuple(values.nulls),
-            values.decimal_mark,
-            values.dates or ISO_DATE,
-            tuple(values.booleans.true),
-            tuple(values.booleans.false),
-        )
+        return TextFormats.of(self.layout.values)
 
     def blocks(self) -> Iterator[Block]:
-        """Whole rows after preamble and header, in the order of the file."""
+        """Whole rows after preamble and header."""
         with closing(self.file.open()) as stream:
-            yield from _data_blocks(stream, self.layout, self.dialect, self.path)
+            for block in _data_blocks(stream, self.layout, self.dialect, self.file.path):
+                yield block if self.layout.ragged == "reject" else self._mended(block)
 
-    def parse_text(self, block: Block) -> TextRows:
+    def _mended(self, block: DelimitedBlock) -> DelimitedBlock:
+        """Short rows filled up and, when asked for, long ones cut: the layout wants it so."""
+        columns = len(self.names)
+        odd = block.widths < columns if self.layout.ragged == "pad" else block.widths != columns
+        if not odd.any():
+            return block
+        rows = [block.row_bytes(index) for index in range(len(block.row_starts))]
+        fill = bytes([self.dialect.delimiter])
+        for index in np.flatnonzero(odd):
+            width, row = int(block.widths[index]), rows[index]
+            body = row.rstrip(b"\r\n")
+            if width < columns:
+                rows[index] = body + fill * (columns - width) + row[len(body) :]
+            else:
+                first = int(np.searchsorted(block.delimiters, block.row_starts[index]))
+                end = int(block.delimiters[first + columns - 1] - block.row_starts[index])
+                rows[index] = body[:end] + row[len(body) :]
+        data = b"".join(rows)
+        quotes = _quotes(data, self.dialect)
+        return DelimitedBlock(block.path, data, block.line, block.dialect, quotes)
+
+    def read(self, block: Block) -> Rows:
         """Every value as bytes; NULL where it is a NULL word outside quotes."""
+        assert isinstance(block, DelimitedBlock)
         columns = len(self.names)
         types = {str(position): pa.binary() for position in range(columns)}
         try:
             table = self._parse(block, types, list(types), self.formats, skip_ragged=False)
-            return TextRows(table, np.arange(table.num_rows), ())
+            return Rows(table, np.arange(table.num_rows))
         except pa.ArrowInvalid:
             pass  # some rows are ragged: find out which
-        starts = block.row_starts
-        buffer = np.frombuffer(block.data, np.uint8)
-        delimiters = np.flatnonzero(buffer == block.dialect.delimiter)
-        delimiters = delimiters[~block.quotes.inside(delimiters)]
-        first = np.searchsorted(delimiters, starts)
-        found = np.diff(np.append(first, len(delimiters))) + 1
-        whole = found == columns
-        ragged = [RaggedRow(int(index), int(found[index])) for index in np.flatnonzero(~whole)]
+        whole = block.widths == columns
+        bad = [
+            BadRow(int(index), f"{counted(int(block.widths[index]), 'value')} where the header has {columns} columns")
+            for index in np.flatnonzero(~whole)
+        ]
         if not whole.any():
             empty = pa.table({name: pa.array([], kind) for name, kind in types.items()})
-            return TextRows(empty, np.empty(0, np.int64), ragged)
+            return Rows(empty, np.empty(0, np.int64), bad)
         table = self._parse(block, types, list(types), self.formats, skip_ragged=True)
         if table.num_rows != int(whole.sum()):
             raise UltravectError(
                 "rows-uncertain",
-                f"{self.path}, from line {block.line:,}: {table.num_rows:,} rows were parsed and {int(whole.sum()):,} counted",
+                f"{self.file.path}, from line {block.line:,}: {table.num_rows:,} rows were parsed and {int(whole.sum()):,} counted",
                 hint="quotes in odd places, or lone carriage returns, make the rows uncertain; set layout.quote, or mend the file",
-                object=self.path,
+                object=self.file.path,
                 line=block.line,
             )
-        return TextRows(table, np.flatnonzero(whole), ragged)
+        return Rows(table, np.flatnonzero(whole), bad)
 
-    def parse_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
-        """The wanted columns in their types, or None where one value or row does not fit.
-
-        Types that the parser cannot read arrive as strings.
-        """
-        formats = self.formats
+    def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
+        assert isinstance(block, DelimitedBlock)
+        if any(column.type.name in _INTEGERS for column in wanted) and (b"0x" in block.data or b"0X" in block.data):
+            # the parser takes 0x1F for a number; the careful way does not
+            return None
         types = {str(position): pa.null() for position in range(len(self.names))}
         include = [str(column.position) for column in wanted]
         for column in wanted:
             types[str(column.position)] = column.type.arrow if self.parses(column) else pa.string()
         try:
-            table = self._parse(block, types, include, formats, skip_ragged=False)
+            table = self._parse(block, types, include, self.formats, skip_ragged=False)
         except pa.ArrowInvalid:
             return None
         return table.combine_chunks().to_batches()[0] if table.num_rows else None
 
-    @staticmethod
-    def parses(column: WantedColumn) -> bool:
-        """Whether ``parse_typed`` gives this column in its type."""
-        dated = column.type.name in ("date", "timestamp", "timestamptz")
-        unbounded = column.type.name == "decimal" and column.type.precision is None
-        return (
-            column.type.name in _PARSED and not unbounded and (not dated or column.formats.date_pattern == ISO_DATE)
-        )
+    def parses(self, column: WantedColumn) -> bool:
+        return parsed_by_library(column)
 
     def _parse(
         self,
-        block: Block,
+        block: DelimitedBlock,
         types: dict[str, pa.DataType],
         include: list[str],
         formats: TextFormats,
         *,
         skip_ragged: bool,
     ) -> pa.Table:
-        quote = block.dialect.quote
-        return pv.read_csv(
+        quote, escape = block.dialect.quote, block.dialect.escape
+        table = pv.read_csv(
             pa.BufferReader(block.data),
             read_options=pv.ReadOptions(
                 column_names=list(types),
                 # threads cost more than they give for a small block
-                use_threads=not skip_ragged and len(block.data) > _BLOCK_BYTES[-1],
+                use_threads=not skip_ragged and len(block.data) > BLOCK_BYTES[-1],
                 block_size=len(block.data) + 1,
             ),
             parse_options=pv.ParseOptions(
                 delimiter=chr(block.dialect.delimiter),
                 quote_char=chr(quote) if quote is not None else False,
-                newlines_in_values=quote is not None,
+                escape_char=chr(escape) if escape is not None else False,
+                newlines_in_values=quote is not None or escape is not None,
                 invalid_row_handler=(lambda row: "skip") if skip_ragged else None,
             ),
             convert_options=pv.ConvertOptions(
@@ -199,41 +195,61 @@ class DelimitedReader:
                 decimal_point=formats.decimal_mark,
             ),
         )
+        long = block.dialect.long_delimiter
+        if long is None or not len(block.quotes.positions):
+            return table
+        # inside quotes the delimiter was text
+        return pa.table(
+            [
+                pc.replace_substring(column, chr(STAND_IN), long.decode()) if _is_text(column.type) else column
+                for column in table.columns
+            ],
+            names=table.column_names,
+        )
+
+
+def _is_text(kind: pa.DataType) -> bool:
+    return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
 
 
 def _cases(words: Sequence[str]) -> list[str]:
     return sorted({form for word in words for form in (word, word.lower(), word.upper(), word.capitalize())})
 
 
+def _quotes(data: bytes, dialect: Dialect) -> Quotes:
+    if dialect.quote is None:
+        return Quotes(np.empty(0, np.int64))
+    return find_quotes(skeleton(data, dialect), dialect.quote, dialect.delimiter)
+
+
 def _dialect(layout: DelimitedLayout, head: bytes) -> Dialect:
     text = head.decode(layout.encoding or "utf-8", "replace")
     newline = 0x0D if "\n" not in text and "\r" in text else 0x0A
     quote = None if layout.quote == "none" else ord(layout.quote)
-    return Dialect(ord(layout.delimiter or ","), quote, newline)
+    delimiter = (layout.delimiter or ",").encode()
+    long = delimiter if len(delimiter) > 1 else None
+    escape = ord(layout.escape) if layout.escape else None
+    return Dialect(STAND_IN if long else delimiter[0], quote, newline, escape, long)
 
 
-def _skip_lines(chunks: Iterator[bytes], count: int, newline: int) -> Iterator[bytes]:
-    """The chunks after the first ``count`` lines."""
-    for chunk in chunks:
-        while count:
-            end = chunk.find(newline)
-            if end < 0:
-                break
-            chunk, count = chunk[end + 1 :], count - 1
-        if count == 0:
-            yield chunk
-            break
-    yield from chunks
-
-
-def _all_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[Block]:
-    sizes = itertools.chain(_BLOCK_BYTES, itertools.repeat(_LATER_BLOCK_BYTES))
+def _all_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[DelimitedBlock]:
+    sizes = itertools.chain(BLOCK_BYTES, itertools.repeat(LATER_BLOCK_BYTES))
     chunks = utf8_chunks(stream, layout.encoding or "utf-8", sizes, path)
-    chunks = _skip_lines(chunks, layout.preamble, dialect.newline)
-    return cut_blocks(chunks, dialect, layout.preamble + 1, path)
+    preamble = layout.preamble or 0
+    if preamble:
+        chunks = skip_lines(chunks, preamble, dialect.newline)
+    if layout.comment or layout.footer or dialect.long_delimiter:
+        chunks = whole_lines(chunks, dialect.newline)
+    if layout.comment:
+        chunks = blank_comments(chunks, layout.comment.encode(), dialect.newline)
+    if layout.footer:
+        chunks = drop_footer(chunks, layout.footer, dialect.newline)
+    if dialect.long_delimiter:
+        chunks = replace_delimiter(chunks, dialect.long_delimiter, path)
+    return cut_blocks(chunks, dialect, preamble + 1, path)
 
 
-def _data_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[Block]:
+def _data_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[DelimitedBlock]:
     header = bool(layout.header)
     for block in _all_blocks(stream, layout, dialect, path):
         if header and len(block.row_starts):
@@ -243,34 +259,9 @@ def _data_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, pa
             start = int(block.row_starts[1])
             line = block.row_line(1)
             kept = block.quotes.positions[block.quotes.positions >= start] - start
-            block = Block(block.data[start:], line, dialect, Quotes(kept))
+            block = DelimitedBlock(path, block.data[start:], line, dialect, Quotes(kept))
         if block.data.strip(b"\r\n"):
             yield block
-
-
-def _unique(names: Sequence[str]) -> tuple[list[str], list[Finding]]:
-    """Names trimmed, the empty ones and repeats renamed."""
-    findings: list[Finding] = []
-    taken: set[str] = set()
-    result: list[str] = []
-    given = {name.strip() for name in names}
-    for position, raw in enumerate(names, 1):
-        name = raw.strip()
-        final = name or f"column_{position}"
-        for number in itertools.count(2):
-            if final not in taken and (final == name or final not in given):
-                break
-            final = f"{name or f'column_{position}'}_{number}"
-        if final != name:
-            what = (
-                f"column {position} has no name"
-                if not name
-                else f"the name {name!r} stands in the header more than once"
-            )
-            findings.append(Finding("note", "column-renamed", f"{what}; it is called {final!r} here", "from.layout"))
-        taken.add(final)
-        result.append(final)
-    return result, findings
 
 
 def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> DelimitedReader:
@@ -278,35 +269,36 @@ def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> Delimite
     path = file.path
     with closing(file.open()) as stream:
         head = stream.read(HEAD_BYTES)
-        if not head:
-            raise UltravectError(
-                "file-empty",
-                f"{path} is empty: it has no header and no rows",
-                hint="check that it was written completely",
-                object=path,
-            )
-        sniffed = sniff(head, layout or DelimitedLayout(), len(head) == file.size)
-        dialect = _dialect(sniffed.layout, head)
-        stream.seek(0)
-        blocks = _all_blocks(stream, sniffed.layout, dialect, path)
+    if not head:
+        raise file_empty(path, "is empty: it has no header and no rows")
+    sniffed = sniff(head, layout or DelimitedLayout(), len(head) < HEAD_BYTES)
+    whole = sniffed.layout
+    dialect = _dialect(whole, head)
+    with closing(file.open()) as stream:
+        blocks = _all_blocks(stream, whole, dialect, path)
         first = next((block for block in blocks if len(block.row_starts)), None)
     if first is None:
-        raise UltravectError(
-            "file-empty",
-            f"{path} has no rows and no header after its {sniffed.layout.preamble} preamble lines",
-            hint="check layout.preamble",
-            object=path,
+        raise file_empty(
+            path, f"has no rows and no header after its {whole.preamble} preamble lines", "check layout.preamble"
         )
-    row = next(csv_reader(first.row_text(0), chr(dialect.delimiter), sniffed.layout.quote), [])
-    if len(row) > _MAX_COLUMNS:
-        raise UltravectError(
-            "too-many-columns",
-            f"{path} has {len(row):,} columns; at most {_MAX_COLUMNS:,} can be read",
-            hint="is layout.delimiter right?",
-            object=path,
-        )
-    if sniffed.layout.header:
-        names, findings = _unique(row)
+    text = first.row_bytes(0).decode("utf-8", "replace").rstrip("\r\n")
+    row = next(csv_reader(text, chr(dialect.delimiter), whole.quote, whole.escape), [])
+    if dialect.long_delimiter:
+        row = [cell.replace(chr(STAND_IN), dialect.long_delimiter.decode()) for cell in row]
+    require_columns(path, len(row), "is layout.delimiter right?")
+    findings: list[Finding] = []
+    if whole.names is not None:
+        if len(whole.names) != len(row):
+            raise UltravectError(
+                "layout-misfit",
+                f"{path} has {counted(len(row), 'column')}, and layout.names has {len(whole.names)}",
+                hint="give a name to each column, or check layout.delimiter",
+                object=path,
+                place="from.layout.names",
+            )
+        names, findings = unique_names(whole.names)
+    elif whole.header:
+        names, findings = unique_names(row)
     else:
-        names, findings = [f"column_{position}" for position in range(1, len(row) + 1)], []
-    return DelimitedReader(file, sniffed.layout, dialect, names, sniffed.findings + findings)
+        names = [f"column_{position}" for position in range(1, len(row) + 1)]
+    return DelimitedReader(file, whole, dialect, names, sniffed.findings + findings)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import BinaryIO
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.model.finding import Finding
 
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"),
@@ -40,6 +41,15 @@ def detect_encoding(head: bytes) -> DetectedEncoding:
         text = f"byte 0x{head[error.start]:02X} at offset {error.start:,} is not UTF-8; taken for cp1252 (Western European)"
         return DetectedEncoding("cp1252", False, text)
     return DetectedEncoding("utf-8", True, "the bytes are valid UTF-8")
+
+
+def encoding_finding(detected: DetectedEncoding) -> Finding:
+    """Tells an encoding that was detected: a warning where another one is possible."""
+    text = f"encoding {detected.name}: {detected.reason}"
+    if detected.sure:
+        return Finding("note", "encoding-detected", text, "from.layout")
+    fix = f"if that is right, write layout.encoding: {detected.name}"
+    return Finding("warning", "encoding-detected", text, "from.layout", fix)
 
 
 def is_utf8(encoding: str) -> bool:

@@ -1,0 +1,183 @@
+"""DuckDB: a database in a file, opened for reading only, by a connection that reaches nothing else."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+
+import duckdb
+
+from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.local_file import database_file
+from ultravect.core.databases.questions import require_reading
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.duckdb import DuckdbDialect
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import DuckdbSettings
+from ultravect.core.probe import Step
+from ultravect.core.words import counted
+
+_READING = ("select", "with", "values", "from", "show", "describe", "explain")
+_TABLES = """
+SELECT schema_name, table_name, 'table' AS kind, estimated_size, comment FROM duckdb_tables() WHERE NOT internal
+UNION ALL
+SELECT schema_name, view_name, 'view', NULL, comment FROM duckdb_views() WHERE NOT internal
+"""
+_LIST = f"""
+SELECT schema_name || '.' || table_name AS name, kind, estimated_size, comment FROM ({_TABLES})
+WHERE contains(lower(schema_name || '.' || table_name), lower(?)) AND schema_name || '.' || table_name > ?
+ORDER BY 1 LIMIT ?
+"""
+_FIND = f"""
+SELECT schema_name, table_name, kind, estimated_size, comment FROM ({_TABLES})
+WHERE lower(table_name) = lower(?) AND lower(schema_name) = lower(coalesce(?, current_schema()))
+"""
+_COLUMNS = """
+SELECT c.column_name, c.data_type, c.is_nullable, c.column_default IS NOT NULL, c.comment,
+       list_contains(coalesce((SELECT k.constraint_column_names FROM duckdb_constraints() k
+           WHERE k.schema_name = c.schema_name AND k.table_name = c.table_name AND k.constraint_type = 'PRIMARY KEY' LIMIT 1), []), c.column_name)
+FROM duckdb_columns() c WHERE c.schema_name = ? AND c.table_name = ? ORDER BY c.column_index
+"""
+
+
+class DuckdbDatabase:
+    """See ``Database``."""
+
+    def __init__(self, name: str, settings: DuckdbSettings, roots: Sequence[str]) -> None:
+        self._name = name
+        self._settings = settings
+        self._roots = roots
+        self.dialect: Dialect = DuckdbDialect()
+
+    @contextmanager
+    def _session(self, doing: str) -> Iterator[duckdb.DuckDBPyConnection]:
+        path = database_file(self._name, self._settings.path, self._roots)
+        with path.open("rb") as file:
+            if file.read(12)[8:] != b"DUCK":
+                raise self._no_database("its first bytes are not those of one")
+        session: duckdb.DuckDBPyConnection | None = None
+        try:
+            # a question must not read other files, nor the network
+            session = duckdb.connect(
+                str(path), read_only=True, config={"enable_external_access": "false", "lock_configuration": "true"}
+            )
+            yield session
+        except duckdb.Error as error:
+            raise self._explained(error, doing) from None
+        finally:
+            if session is not None:
+                session.close()
+
+    def _no_database(self, reason: str) -> UltravectError:
+        return UltravectError(
+            "file-not-database",
+            f"connection {self._name}: {self._settings.path} is not a whole DuckDB database: {reason}",
+            hint="check the path; if it is right, the file is damaged, or of another version",
+            connection=self._name,
+        )
+
+    def _explained(self, error: duckdb.Error, doing: str) -> UltravectError:
+        text = str(error).splitlines()[0]
+        code, hint = "database-error", "check table and column names with `ultravect look`"
+        if "lock" in text and "IO Error" in text:
+            code, hint = "database-busy", "another program has the file open for writing; try again when it is done"
+        elif isinstance(error, duckdb.SerializationException) or "Corrupt" in text:
+            return self._no_database(text)
+        elif isinstance(error, duckdb.InterruptException):
+            code, hint = "time-limit", "ask for less, or raise the limit"
+        elif "read-only" in text or isinstance(error, duckdb.PermissionException):
+            code, hint = "read-only", "questions may only read"
+        elif isinstance(error, duckdb.ParserException | duckdb.BinderException | duckdb.CatalogException):
+            code = "question-refused"
+        return UltravectError(
+            code, f"connection {self._name}, while {doing}: {text}", hint=hint, connection=self._name
+        )
+
+    def steps(self) -> Sequence[Step]:
+        def signed_in() -> str:
+            with self._session("opening the database") as session:
+                row = session.execute("SELECT version()").fetchone()
+            return f"DuckDB {row[0] if row else ''}"
+
+        def read() -> str:
+            found = self.tables("", "", 1)
+            if not found:
+                return "there is no table to read yet"
+            with self._session("reading a row") as session:
+                session.execute(
+                    f"SELECT 1 FROM {self.dialect.table(self.dialect.parse_table(found[0].name))} LIMIT 1"
+                ).fetchone()
+            return f"{found[0].name} can be read"
+
+        return [
+            Step("reach", lambda: f"{database_file(self._name, self._settings.path, self._roots)} is there"),
+            Step("sign in", signed_in),
+            Step(
+                "list",
+                lambda: f"{counted(len(self.tables('', '', 100_000)), 'table or view', 'tables and views')} in it",
+            ),
+            Step("read", read),
+        ]
+
+    def write_steps(self) -> Sequence[Step]:
+        def refused() -> str:
+            raise UltravectError(
+                "target-not-supported",
+                f"connection {self._name} is of kind duckdb, which this version reads and does not write",
+                hint="copy into a connection of kind postgresql",
+                connection=self._name,
+            )
+
+        return [Step("write", refused)]
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        with self._session("listing tables") as session:
+            found = session.execute(_LIST, (search, after, limit)).fetchall()
+        return [TableInfo(name, kind, rows, comment or "") for name, kind, rows, comment in found]
+
+    def table(self, name: TableName) -> LiveTable | None:
+        with self._session(f"reading the columns of {name}") as session:
+            row = session.execute(_FIND, (name.name, name.schema)).fetchone()
+            if row is None:
+                return None
+            schema, table, kind, estimate, comment = row
+            columns = [
+                LiveColumn(
+                    column,
+                    native,
+                    native.lower(),
+                    self.dialect.to_canonical(native),
+                    nullable,
+                    has_default,
+                    key=bool(key),
+                    comment=told or "",
+                )
+                for column, native, nullable, has_default, told, key in session.execute(
+                    _COLUMNS, (schema, table)
+                ).fetchall()
+            ]
+        return LiveTable(TableName(schema, table), kind, columns, False, estimate, comment or "")
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        require_reading(self._name, sql, _READING)
+        with self._session("answering the question") as session:
+            statements = session.extract_statements(sql)
+            if len(statements) != 1:
+                raise UltravectError(
+                    "question-refused",
+                    f"connection {self._name}: only one statement can be asked at a time",
+                    hint="ask one after the other",
+                    connection=self._name,
+                )
+            watch = threading.Timer(seconds, session.interrupt)
+            watch.start()
+            try:
+                cursor = session.execute(statements[0])
+                rows = [list(row) for row in cursor.fetchmany(limit + 1)]
+            finally:
+                watch.cancel()
+            described = cursor.description or ()
+        return Answer(
+            [one[0] for one in described], rows[:limit], len(rows) > limit, [str(one[1]) for one in described]
+        )

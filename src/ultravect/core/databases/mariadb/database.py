@@ -1,0 +1,177 @@
+"""MariaDB or MySQL as the place that a connection names."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Sequence
+from typing import Any
+
+import MySQLdb.cursors
+from MySQLdb.constants import FIELD_TYPE
+
+from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.mariadb.session import session
+from ultravect.core.databases.questions import require_reading
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.mariadb import MariadbDialect
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import MariadbSettings
+from ultravect.core.probe import Step, network_steps
+from ultravect.core.words import counted
+
+_READING = ("select", "with", "values", "table", "show", "describe", "explain")
+_KINDS = {
+    "BASE TABLE": "table",
+    "VIEW": "view",
+    "SYSTEM VIEW": "view",
+    "SEQUENCE": "sequence",
+    "SYSTEM VERSIONED": "table",
+}
+_LIST = """
+SELECT table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
+FROM information_schema.tables
+WHERE table_schema = DATABASE() AND table_type <> 'SEQUENCE'
+  AND locate(lower(%s), lower(table_name)) > 0 AND CAST(table_name AS BINARY) > CAST(%s AS BINARY)
+ORDER BY CAST(table_name AS BINARY) LIMIT %s
+"""
+_FIND = """
+SELECT table_schema, table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
+FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) AND table_name = %s
+"""
+_COLUMNS = """
+SELECT column_name, column_type, data_type, is_nullable = 'YES', column_default IS NOT NULL OR extra LIKE '%%auto_increment%%',
+       extra LIKE '%%GENERATED%%', column_key = 'PRI', column_comment
+FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position
+"""
+_NATIVES = {
+    FIELD_TYPE.TINY: "tinyint",
+    FIELD_TYPE.SHORT: "smallint",
+    FIELD_TYPE.INT24: "mediumint",
+    FIELD_TYPE.LONG: "int",
+    FIELD_TYPE.LONGLONG: "bigint",
+    FIELD_TYPE.FLOAT: "float",
+    FIELD_TYPE.DOUBLE: "double",
+    FIELD_TYPE.NEWDECIMAL: "decimal",
+    FIELD_TYPE.DATE: "date",
+    FIELD_TYPE.TIME: "time",
+    FIELD_TYPE.DATETIME: "datetime",
+    FIELD_TYPE.TIMESTAMP: "timestamp",
+    FIELD_TYPE.YEAR: "year",
+    FIELD_TYPE.VAR_STRING: "varchar",
+    FIELD_TYPE.STRING: "char",
+    FIELD_TYPE.BLOB: "text",
+    FIELD_TYPE.JSON: "json",
+    FIELD_TYPE.BIT: "bit",
+}
+
+
+class MariadbDatabase:
+    """See ``Database``."""
+
+    def __init__(self, name: str, settings: MariadbSettings, roots: Sequence[str]) -> None:
+        self._name = name
+        self._settings = settings
+        self.dialect: Dialect = MariadbDialect()
+
+    def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        with session(self._name, self._settings, doing) as opened, opened.cursor() as cursor:
+            cursor.execute(sql, values)
+            return list(cursor.fetchall())
+
+    def steps(self) -> Sequence[Step]:
+        settings = self._settings
+
+        def signed_in() -> str:
+            ((version, user),) = self._rows("asking for the server's version", "SELECT version(), current_user()")
+            rows = self._rows("asking for the encryption", "SHOW STATUS LIKE 'Ssl_cipher'")
+            encrypted = "encrypted" if rows and rows[0][1] else "not encrypted"
+            return f"{version}, database {settings.database}, as user {user}, {encrypted}"
+
+        def read() -> str:
+            found = self.tables("", "", 1)
+            if not found:
+                return "there is no table that this user may read yet"
+            self._rows("reading a row", f"SELECT 1 FROM {self.dialect.quote(found[0].name)} LIMIT 1")
+            return f"{found[0].name} can be read"
+
+        def listed() -> str:
+            count = len(self.tables("", "", 100_000))
+            return f"{counted(count, 'table or view', 'tables and views')} can be seen"
+
+        return [
+            *network_steps(self._name, settings.host, settings.port),
+            Step("sign in", signed_in),
+            Step("list", listed),
+            Step("read", read),
+        ]
+
+    def write_steps(self) -> Sequence[Step]:
+        def written() -> str:
+            name = self.dialect.quote(f"ultravect_test_{secrets.token_hex(6)}")
+            with (
+                session(self._name, self._settings, "creating a table in the staging place") as opened,
+                opened.cursor() as cursor,
+            ):
+                cursor.execute(f"CREATE TABLE {name} (a int)")
+                cursor.execute(f"DROP TABLE {name}")
+            return f"a table was created in {self._settings.database} and dropped again"
+
+        return [Step("write", written)]
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        return [
+            TableInfo(name, _KINDS.get(kind, kind.lower()), rows, comment)
+            for name, kind, rows, comment in self._rows("listing tables", _LIST, (search, after, limit))
+        ]
+
+    def table(self, name: TableName) -> LiveTable | None:
+        doing = f"reading the columns of {name}"
+        found = self._rows(doing, _FIND, (name.schema, name.name))
+        if not found:
+            return None
+        schema, table, kind, rows, comment = found[0]
+        columns = [
+            LiveColumn(
+                column,
+                native,
+                base,
+                self.dialect.to_canonical(native),
+                bool(nullable),
+                bool(has_default),
+                bool(generated),
+                bool(key),
+                told,
+            )
+            for column, native, base, nullable, has_default, generated, key, told in self._rows(
+                doing, _COLUMNS, (schema, table)
+            )
+        ]
+        shown = None if schema == self._settings.database else schema
+        return LiveTable(TableName(shown, table), _KINDS.get(kind, kind.lower()), columns, False, rows, comment)
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        require_reading(self._name, sql, _READING)
+        with session(self._name, self._settings, "answering the question") as opened:
+            with opened.cursor() as cursor:
+                self._limit(cursor, seconds)
+                cursor.execute("START TRANSACTION READ ONLY")
+            # streamed: a large answer is never held whole
+            cursor = opened.cursor(MySQLdb.cursors.SSCursor)
+            cursor.execute(sql.strip().rstrip(";"))
+            rows = [list(row) for row in cursor.fetchmany(limit + 1)]
+            described = cursor.description or ()
+        if not described:
+            raise UltravectError(
+                "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
+            )
+        natives = [_NATIVES.get(one[1], "") for one in described]
+        return Answer([one[0] for one in described], rows[:limit], len(rows) > limit, natives)
+
+    @staticmethod
+    def _limit(cursor: Any, seconds: float) -> None:
+        """Both families have a limit of their own for a statement's time."""
+        cursor.execute("SELECT version()")
+        if "mariadb" in str(cursor.fetchone()[0]).lower():
+            cursor.execute("SET SESSION max_statement_time = %s", (seconds,))
+        else:
+            cursor.execute("SET SESSION max_execution_time = %s", (int(seconds * 1000),))

@@ -1,0 +1,142 @@
+"""Opens sessions, and tells in the user's terms why one cannot be opened or was lost."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import MySQLdb
+from MySQLdb.constants import CR, ER
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import MariadbSettings
+from ultravect.core.probe import network_steps
+from ultravect.core.tls import certificate_file
+
+_SECONDS = 10
+_READ_SECONDS = 300
+_REFUSALS = {
+    ER.ACCESS_DENIED_ERROR: (
+        "wrong-password",
+        "the server refused the password of user {user!r}, or does not admit it from this machine",
+        "set the password of the connection anew; or have the user admitted from here",
+    ),
+    ER.DBACCESS_DENIED_ERROR: (
+        "not-admitted",
+        "user {user!r} may not use the database {database!r}",
+        "have it granted, and check the database for typing errors",
+    ),
+    ER.BAD_DB_ERROR: ("unknown-database", "there is no database {database!r}", "check database for typing errors"),
+    ER.CON_COUNT_ERROR: ("server-full", "the server has no free connection", "try later, or raise max_connections"),
+    ER.HOST_NOT_PRIVILEGED: (
+        "not-admitted",
+        "the server does not admit this machine",
+        "have the user admitted from here",
+    ),
+    ER.HOST_IS_BLOCKED: ("not-admitted", "the server has blocked this machine", "run FLUSH HOSTS on the server"),
+}
+_LOST = {CR.SERVER_LOST, CR.SERVER_GONE_ERROR}
+_NEVER_READ = {
+    ER.TABLEACCESS_DENIED_ERROR: ("privilege-missing", "have the privilege granted to the connection's user"),
+    ER.COLUMNACCESS_DENIED_ERROR: ("privilege-missing", "have the privilege granted to the connection's user"),
+    ER.CANT_EXECUTE_IN_READ_ONLY_TRANSACTION: ("read-only", "questions may only read"),
+    ER.QUERY_INTERRUPTED: ("time-limit", "ask for less, or raise the limit"),
+    1969: ("time-limit", "ask for less, or raise the limit"),  # MariaDB's own limit, max_statement_time
+    3024: ("time-limit", "ask for less, or raise the limit"),  # that of MySQL
+    ER.PARSE_ERROR: ("question-refused", "check the statement; only one can be asked at a time"),
+    ER.NO_SUCH_TABLE: ("question-refused", "check table and column names with `ultravect look`"),
+    ER.BAD_FIELD_ERROR: ("question-refused", "check table and column names with `ultravect look`"),
+}
+
+
+def _tls(settings: MariadbSettings) -> dict[str, Any]:
+    match settings.tls:
+        case "off":
+            return {"ssl_mode": "DISABLED"}
+        case "preferred":
+            return {"ssl_mode": "PREFERRED"}
+        case "required":
+            return {"ssl_mode": "REQUIRED"}
+    authority = certificate_file(settings.tls_ca) if settings.tls_ca else "/etc/ssl/certs/ca-certificates.crt"
+    return {"ssl_mode": "VERIFY_IDENTITY", "ssl": {"ca": authority}}
+
+
+def sign_in(name: str, settings: MariadbSettings) -> Any:
+    """A session in UTC and UTF-8, or an UltravectError that says what the server refused."""
+    # "localhost" would mean a socket to the client; a port was named
+    host = "127.0.0.1" if settings.host == "localhost" else settings.host
+    try:
+        return MySQLdb.connect(
+            host=host,
+            port=settings.port,
+            user=settings.user,
+            password=str(settings.password),
+            database=settings.database,
+            charset="utf8mb4",
+            connect_timeout=_SECONDS,
+            read_timeout=_READ_SECONDS,
+            init_command="SET time_zone = '+00:00', sql_mode = 'TRADITIONAL'",
+            autocommit=True,
+            multi_statements=False,
+            **_tls(settings),
+        )
+    except MySQLdb.Error as error:
+        number = error.args[0] if error.args else 0
+        message = str(error.args[-1]) if error.args else str(error)
+        where = f"{settings.host}:{settings.port}"
+        if number in _REFUSALS:
+            code, detail, hint = _REFUSALS[number]
+            text = detail.format(user=settings.user, database=settings.database)
+            raise UltravectError(code, f"connection {name}: {text} ({where})", hint=hint, connection=name) from None
+        for step in network_steps(name, settings.host, settings.port):
+            step.run()
+        if "certificate" in message.lower():
+            raise UltravectError(
+                "certificate-refused",
+                f"connection {name}: the server's certificate does not verify: {message} ({where})",
+                hint="set tls_ca to the certificate of its authority, or set tls: required",
+                connection=name,
+            ) from None
+        if "SSL" in message or "TLS" in message:
+            raise UltravectError(
+                "no-tls",
+                f"connection {name}: no TLS with this server: {message} ({where})",
+                hint="set tls: off, or switch TLS on in the server",
+                connection=name,
+            ) from None
+        raise UltravectError(
+            "sign-in-failed",
+            f"connection {name}: signing in at {where} failed: {message}",
+            hint="check the connection's settings",
+            connection=name,
+        ) from None
+
+
+@contextmanager
+def session(name: str, settings: MariadbSettings, doing: str) -> Iterator[Any]:
+    """A session for as long as the context lasts; ``doing`` completes "while …" in errors."""
+    opened = sign_in(name, settings)
+    try:
+        yield opened
+    except MySQLdb.Error as error:
+        raise translate(error, name, doing) from None
+    finally:
+        opened.close()
+
+
+def translate(error: Any, name: str, doing: str) -> UltravectError:
+    """What a database error means for the user."""
+    number = error.args[0] if error.args else 0
+    message = str(error.args[-1]) if error.args else str(error)
+    if number in _LOST:
+        return UltravectError(
+            "connection-lost",
+            f"connection {name}: the connection to the database was lost while {doing}",
+            hint="see whether the database is up, then run again",
+            connection=name,
+        )
+    code, hint = _NEVER_READ.get(number, ("database-error", ""))
+    return UltravectError(
+        code, f"connection {name}, while {doing}: {message}", hint=hint, connection=name, errno=number
+    )

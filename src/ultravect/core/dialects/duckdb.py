@@ -1,0 +1,96 @@
+"""DuckDB. Types: https://duckdb.org/docs/sql/data_types/overview"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from ultravect.core.dialects.base import NewColumn, TableName, Translation
+from ultravect.core.dialects.naming import parse_name
+from ultravect.core.types.canonical import CanonicalType, Fit
+
+_DECIMAL = re.compile(r"^DECIMAL\((\d+),(\d+)\)$")
+_TO_CANONICAL = {
+    "BOOLEAN": CanonicalType("boolean"),
+    "TINYINT": CanonicalType("smallint"),
+    "SMALLINT": CanonicalType("smallint"),
+    "UTINYINT": CanonicalType("smallint"),
+    "INTEGER": CanonicalType("integer"),
+    "USMALLINT": CanonicalType("integer"),
+    "BIGINT": CanonicalType("bigint"),
+    "UINTEGER": CanonicalType("bigint"),
+    "UBIGINT": CanonicalType("decimal", precision=20, scale=0),
+    "HUGEINT": CanonicalType("decimal"),
+    "UHUGEINT": CanonicalType("decimal"),
+    "FLOAT": CanonicalType("real"),
+    "DOUBLE": CanonicalType("double"),
+    "VARCHAR": CanonicalType("text"),
+    "BLOB": CanonicalType("binary"),
+    "DATE": CanonicalType("date"),
+    "TIME": CanonicalType("time"),
+    "TIMESTAMP": CanonicalType("timestamp"),
+    "TIMESTAMP_S": CanonicalType("timestamp", precision=0),
+    "TIMESTAMP_MS": CanonicalType("timestamp", precision=3),
+    "TIMESTAMP_NS": CanonicalType("timestamp"),
+    "TIMESTAMP WITH TIME ZONE": CanonicalType("timestamptz"),
+    "UUID": CanonicalType("uuid"),
+    "JSON": CanonicalType("json"),
+}
+_TO_NATIVE = {
+    "boolean": "BOOLEAN",
+    "smallint": "SMALLINT",
+    "integer": "INTEGER",
+    "bigint": "BIGINT",
+    "real": "FLOAT",
+    "double": "DOUBLE",
+    "text": "VARCHAR",
+    "binary": "BLOB",
+    "date": "DATE",
+    "time": "TIME",
+    "timestamp": "TIMESTAMP",
+    "timestamptz": "TIMESTAMP WITH TIME ZONE",
+    "uuid": "UUID",
+    "json": "JSON",
+}
+
+
+class DuckdbDialect:
+    """See ``Dialect``."""
+
+    name = "duckdb"
+    max_identifier_bytes = 1000
+    random_value = "random()"
+    length = "length"
+
+    def as_text(self, expression: str) -> str:
+        return f"CAST({expression} AS VARCHAR)"
+
+    def quote(self, identifier: str) -> str:
+        return '"' + identifier.replace('"', '""') + '"'
+
+    def table(self, table: TableName) -> str:
+        return ".".join(self.quote(part) for part in (table.schema, table.name) if part)
+
+    def parse_table(self, text: str) -> TableName:
+        return parse_name(text, '"', lambda part: "")
+
+    def from_canonical(self, wanted: CanonicalType) -> Translation:
+        if wanted.name == "decimal":
+            if wanted.precision is None:
+                return Translation("DECIMAL(38,18)", Fit.NARROWER, "at most 20 digits before the mark, 18 behind it")
+            return Translation(f"DECIMAL({wanted.precision},{wanted.scale or 0})", Fit.EXACT)
+        limited = wanted.name in ("text", "binary") and wanted.length is not None
+        return Translation(
+            _TO_NATIVE[wanted.name], Fit.WIDER if limited else Fit.EXACT, "no limit on the length" if limited else ""
+        )
+
+    def to_canonical(self, native: str) -> CanonicalType | None:
+        if match := _DECIMAL.match(native):
+            return CanonicalType("decimal", precision=int(match[1]), scale=int(match[2]))
+        if native.endswith("[]") or native.startswith(("STRUCT(", "MAP(")):
+            return CanonicalType("json")
+        return CanonicalType("text") if native.startswith("ENUM(") else _TO_CANONICAL.get(native)
+
+    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
+        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
+        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

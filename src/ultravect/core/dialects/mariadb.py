@@ -1,0 +1,144 @@
+"""MariaDB, and MySQL. Types: https://mariadb.com/kb/en/data-types/"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from ultravect.core.dialects.base import NewColumn, TableName, Translation
+from ultravect.core.dialects.naming import parse_name
+from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
+
+_MAX_CHARACTERS = 64
+# the catalogue's COLUMN_TYPE: name, arguments, and words behind
+_NATIVE = re.compile(r"^(?P<base>[a-z]+)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>.*)$", re.S)
+_INTEGERS = {
+    "tinyint": "smallint",
+    "smallint": "smallint",
+    "mediumint": "integer",
+    "int": "integer",
+    "bigint": "bigint",
+}
+_NEXT = {"tinyint": "smallint", "smallint": "integer", "mediumint": "integer", "int": "bigint"}
+_OTHERS = {
+    "float": "real",
+    "double": "double",
+    "tinytext": "text",
+    "text": "text",
+    "mediumtext": "text",
+    "longtext": "text",
+    "enum": "text",
+    "set": "text",
+    "tinyblob": "binary",
+    "blob": "binary",
+    "mediumblob": "binary",
+    "longblob": "binary",
+    "date": "date",
+    "year": "smallint",
+    "json": "json",
+    "uuid": "uuid",
+    "inet4": "text",
+    "inet6": "text",
+}
+_TO_NATIVE = {
+    "boolean": "boolean",
+    "smallint": "smallint",
+    "integer": "int",
+    "bigint": "bigint",
+    "real": "float",
+    "double": "double",
+    "date": "date",
+    "json": "json",
+    "uuid": "uuid",
+}
+
+
+class MariadbDialect:
+    """See ``Dialect``."""
+
+    name = "mariadb"
+    max_identifier_bytes = _MAX_CHARACTERS * 4
+    random_value = "RAND()"
+    length = "CHAR_LENGTH"
+
+    def as_text(self, expression: str) -> str:
+        return f"CAST({expression} AS CHAR)"
+
+    def quote(self, identifier: str) -> str:
+        return "`" + identifier.replace("`", "``") + "`"
+
+    def table(self, table: TableName) -> str:
+        return ".".join(self.quote(part) for part in (table.schema, table.name) if part)
+
+    def parse_table(self, text: str) -> TableName:
+        return parse_name(text, "`", self._too_long)
+
+    @staticmethod
+    def _too_long(part: str) -> str:
+        if len(part) <= _MAX_CHARACTERS:
+            return ""
+        return f"the name {part!r} is longer than the {_MAX_CHARACTERS} characters MariaDB allows"
+
+    def from_canonical(self, wanted: CanonicalType) -> Translation:
+        match wanted.name:
+            case "text":
+                native = f"varchar({wanted.length})" if wanted.length and wanted.length <= 16_383 else "longtext"
+                return Translation(native, Fit.EXACT)
+            case "binary":
+                native = f"varbinary({wanted.length})" if wanted.length and wanted.length <= 65_535 else "longblob"
+                return Translation(native, Fit.EXACT)
+            case "decimal":
+                if wanted.precision is None:
+                    return Translation(
+                        "decimal(65,30)", Fit.NARROWER, "at most 35 digits before the mark, 30 behind it"
+                    )
+                return Translation(f"decimal({wanted.precision},{wanted.scale or 0})", Fit.EXACT)
+            case "time" | "timestamp":
+                digits = 6 if wanted.precision is None else wanted.precision
+                return Translation(f"{'time' if wanted.name == 'time' else 'datetime'}({digits})", Fit.EXACT)
+            case "timestamptz":
+                digits = 6 if wanted.precision is None else wanted.precision
+                return Translation(f"datetime({digits})", Fit.DIFFERENT, "stored in UTC, without its zone")
+        return Translation(_TO_NATIVE[wanted.name], Fit.EXACT)
+
+    def to_canonical(self, native: str) -> CanonicalType | None:
+        match = _NATIVE.match(native.lower())
+        if not match:
+            return None
+        base = match["base"]
+        first = int(match["first"]) if match["first"] else None
+        if base in _INTEGERS:
+            return self._integer(base, first, "unsigned" in match["rest"])
+        if base == "decimal":
+            precision, scale = first or 10, int(match["second"] or 0)
+            return (
+                CanonicalType("decimal", precision=precision, scale=scale)
+                if precision <= MAX_PRECISION
+                else CanonicalType("decimal")
+            )
+        if base in ("char", "varchar"):
+            return CanonicalType("text", length=first)
+        if base in ("binary", "varbinary"):
+            return CanonicalType("binary", length=first)
+        if base == "bit":
+            return CanonicalType("boolean") if first == 1 else CanonicalType("binary", length=((first or 1) + 7) // 8)
+        if base == "datetime":
+            return CanonicalType("timestamp", precision=first or 0)
+        if base == "timestamp":
+            return CanonicalType("timestamptz", precision=first or 0)
+        if base == "time":
+            return CanonicalType("time", precision=first or 0)
+        return CanonicalType(_OTHERS[base]) if base in _OTHERS else None
+
+    @staticmethod
+    def _integer(base: str, width: int | None, unsigned: bool) -> CanonicalType:
+        if base == "tinyint" and width == 1 and not unsigned:
+            return CanonicalType("boolean")
+        if not unsigned:
+            return CanonicalType(_INTEGERS[base])
+        # values up to twice as large need the next type
+        return CanonicalType("decimal", precision=20, scale=0) if base == "bigint" else CanonicalType(_NEXT[base])
+
+    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
+        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
+        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

@@ -1,0 +1,98 @@
+"""SQLite. Types, which a column merely leans to: https://sqlite.org/datatype3.html"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+from ultravect.core.dialects.base import NewColumn, TableName, Translation
+from ultravect.core.dialects.naming import parse_name
+from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
+
+_DECLARED = re.compile(
+    r"^\s*(?P<base>[a-z][a-z0-9_ ]*?)\s*(?:\(\s*(?P<first>\d+)\s*(?:,\s*(?P<second>\d+)\s*)?\))?\s*$", re.I
+)
+_KNOWN = {
+    "boolean": "boolean",
+    "bool": "boolean",
+    "tinyint": "smallint",
+    "smallint": "smallint",
+    "date": "date",
+    "datetime": "timestamp",
+    "timestamp": "timestamp",
+    "time": "time",
+    "json": "json",
+    "uuid": "uuid",
+}
+_TO_NATIVE = {
+    "boolean": ("BOOLEAN", ""),
+    "smallint": ("INTEGER", ""),
+    "integer": ("INTEGER", ""),
+    "bigint": ("INTEGER", ""),
+    "real": ("REAL", ""),
+    "double": ("REAL", ""),
+    "text": ("TEXT", ""),
+    "binary": ("BLOB", ""),
+    "date": ("DATE", "kept as text, YYYY-MM-DD"),
+    "time": ("TIME", "kept as text, HH:MM:SS"),
+    "timestamp": ("TIMESTAMP", "kept as text, YYYY-MM-DD HH:MM:SS"),
+    "timestamptz": ("TIMESTAMP", "kept as text in UTC"),
+    "uuid": ("TEXT", "kept as text"),
+    "json": ("TEXT", "kept as text"),
+}
+
+
+class SqliteDialect:
+    """See ``Dialect``."""
+
+    name = "sqlite"
+    max_identifier_bytes = 1000
+    random_value = "random()"
+    length = "length"
+
+    def as_text(self, expression: str) -> str:
+        return f"CAST({expression} AS TEXT)"
+
+    def quote(self, identifier: str) -> str:
+        return '"' + identifier.replace('"', '""') + '"'
+
+    def table(self, table: TableName) -> str:
+        return ".".join(self.quote(part) for part in (table.schema, table.name) if part)
+
+    def parse_table(self, text: str) -> TableName:
+        return parse_name(text, '"', lambda part: "")
+
+    def from_canonical(self, wanted: CanonicalType) -> Translation:
+        if wanted.name == "decimal":
+            return Translation("TEXT", Fit.WIDER, "kept as text, so that no digit is lost")
+        native, change = _TO_NATIVE[wanted.name]
+        return Translation(
+            native, Fit.DIFFERENT if wanted.name == "timestamptz" else Fit.WIDER if change else Fit.EXACT, change
+        )
+
+    def to_canonical(self, native: str) -> CanonicalType | None:
+        match = _DECLARED.match(native)
+        if not match:
+            return None if native.strip() else CanonicalType("text")
+        base = match["base"].lower()
+        first = int(match["first"]) if match["first"] else None
+        if base in _KNOWN:
+            return CanonicalType(_KNOWN[base])
+        if base in ("decimal", "numeric"):
+            if first is None or first > MAX_PRECISION:
+                return CanonicalType("decimal")
+            return CanonicalType("decimal", precision=first, scale=int(match["second"] or 0))
+        # SQLite's own rules of affinity, in their order
+        if "int" in base:
+            return CanonicalType("bigint")
+        if any(word in base for word in ("char", "clob", "text")):
+            return CanonicalType("text", length=first or None)
+        if "blob" in base:
+            return CanonicalType("binary")
+        if any(word in base for word in ("real", "floa", "doub")):
+            return CanonicalType("double")
+        return CanonicalType("decimal")
+
+    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
+        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
+        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

@@ -1,0 +1,39 @@
+"""Whether a file still fits a saved layout: its columns, by place, name and type."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from ultravect.core.model.finding import Finding
+from ultravect.core.types.inference import ColumnType
+
+_MOST_TOLD = 5
+
+
+def misfits(
+    layout: str, expects: Mapping[str, str], names: Sequence[str], types: Mapping[int, ColumnType]
+) -> list[Finding]:
+    """What is different from what the layout expects; ``types`` by position, where they are known."""
+    found: list[str] = []
+    for position, (expected, kind) in enumerate(expects.items()):
+        if position >= len(names):
+            found.append(f"column {position + 1} {expected!r} is no longer there")
+        elif names[position] != expected:
+            moved = f" (it is column {names.index(expected) + 1} now)" if expected in names else ""
+            found.append(f"column {position + 1} is now {names[position]!r}, it was {expected!r}{moved}")
+        elif position in types and types[position].values and str(types[position].type) != kind:
+            now = types[position]
+            found.append(f"column {position + 1} {expected!r} is now {now.type}, it was {kind} ({now.evidence})")
+    found += [f"column {number} {name!r} is new" for number, name in enumerate(names, 1) if number > len(expects)]
+    more = len(found) - _MOST_TOLD
+    told = found[:_MOST_TOLD] + ([f"and {more} differences more"] if more > 0 else [])
+    return [
+        Finding(
+            "warning",
+            "layout-outgrown",
+            f"this file no longer fits layout {layout}: {what}",
+            "from.layout",
+            "have the file mended, or save a new version of the layout",
+        )
+        for what in told
+    ]

@@ -1,0 +1,88 @@
+"""Secrets that are kept outside: read where a reference points, each time they are needed."""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.connection import KINDS, secret_keys
+
+_MAX_BYTES = 64 << 10
+
+
+@dataclass(frozen=True)
+class SecretPlaces:
+    """Where references may point: names of environment variables, by a pattern, and one folder."""
+
+    variables: str = "SECRET_*"
+    folder: str = "/run/secrets"
+
+
+def with_secrets(connection: str, kind: str, settings: Mapping[str, Any], places: SecretPlaces) -> dict[str, Any]:
+    """Settings with every reference replaced by the secret; UltravectError when it is not there."""
+    resolved = dict(settings)
+    for key in secret_keys(kind):
+        value = settings.get(key)
+        if isinstance(value, Mapping):
+            resolved[key] = _read(connection, key, value, places)
+    return resolved
+
+
+def _read(connection: str, key: str, reference: Mapping[str, Any], places: SecretPlaces) -> str:
+    if name := reference.get("from_env"):
+        if not fnmatch.fnmatchcase(name, places.variables):
+            raise _refused(
+                connection,
+                key,
+                f"environment variable {name}",
+                f"only variables called {places.variables} may be read",
+            )
+        if name not in os.environ:
+            raise _missing(
+                connection, key, f"environment variable {name} is not set", "set it for the service and its workers"
+            )
+        return os.environ[name]
+    name = str(reference.get("from_file"))
+    folder = Path(places.folder)
+    try:
+        path = (folder / name).resolve()
+        data = path.read_bytes()[:_MAX_BYTES]
+        return data.decode().removesuffix("\n").removesuffix("\r")
+    except (OSError, UnicodeDecodeError, ValueError) as error:
+        reason = getattr(error, "strerror", None) or "it is not text"
+        raise _missing(
+            connection,
+            key,
+            f"the file {name} cannot be read in {places.folder}: {reason}",
+            "mount it there for the service and its workers",
+        ) from None
+
+
+def _refused(connection: str, key: str, what: str, why: str) -> UltravectError:
+    return UltravectError(
+        "secret-refused",
+        f"connection {connection}: its {key} is to come from the {what}, which this service does not allow",
+        hint=f"{why}; whoever runs the service can allow others with ULTRAVECT_SECRET_VARIABLES",
+        connection=connection,
+        setting=key,
+    )
+
+
+def _missing(connection: str, key: str, what: str, hint: str) -> UltravectError:
+    return UltravectError(
+        "secret-missing",
+        f"connection {connection}: its {key} is not there: {what}",
+        hint=hint,
+        connection=connection,
+        setting=key,
+    )
+
+
+def opened_settings(connection: str, kind: str, settings: Mapping[str, Any], places: SecretPlaces) -> Any:
+    """The settings of a kind with its secrets as text."""
+    return KINDS[kind].model_validate(with_secrets(connection, kind, settings, places))

@@ -1,0 +1,171 @@
+"""From the name of an object in a connection to a reader of its rows."""
+
+from __future__ import annotations
+
+import io
+import tempfile
+from collections.abc import Callable
+from typing import BinaryIO, cast
+
+from ultravect.core.engine.connections import ConnectionSpec, storage_of
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts import open_layout
+from ultravect.core.layouts.archive import Member, members, open_member, pick_member, split_archive
+from ultravect.core.layouts.base import Reader, SourceFile
+from ultravect.core.layouts.chain import ChainReader, partitions_of
+from ultravect.core.layouts.compression import compression_of, decompress
+from ultravect.core.model.layout import AnyLayout
+from ultravect.core.storage.base import FileInfo, Storage, is_pattern, matching
+from ultravect.core.storage.patterns import matcher
+
+MAX_FILES = 10_000
+_SPOOL_BYTES = 32 << 20
+_COPY_BYTES = 1 << 20
+
+
+class _Watched(io.RawIOBase):
+    """A stream that notices when it gives another number of bytes than its file had."""
+
+    def __init__(self, stream: BinaryIO, path: str, size: int) -> None:
+        self._stream, self._path, self._size = stream, path, size
+        self._given = 0
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        data = self.read(len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
+
+    def read(self, size: int = -1) -> bytes:
+        data = self._stream.read(size)
+        while 0 < len(data) < size and (more := self._stream.read(size - len(data))):
+            data += more
+        self._given += len(data)
+        ended = len(data) < size or size < 0
+        if self._given > self._size or (ended and self._given != self._size):
+            raise changed(self._path, self._size, self._given)
+        return data
+
+    def close(self) -> None:
+        self._stream.close()
+        super().close()
+
+
+def changed(path: str, size: int, found: int) -> UltravectError:
+    grown = f"at least {found:,}" if found > size else f"{found:,}"
+    return UltravectError(
+        "file-changed",
+        f"{path} changed while it was read: it had {size:,} bytes, now {grown}",
+        hint="copy it when its writer is done; writers should write under another name and rename at the end",
+        object=path,
+    )
+
+
+def _opener(storage: Storage, info: FileInfo) -> Callable[[], BinaryIO]:
+    """Opens a file again and again; UltravectError when it is no longer the one that it was."""
+
+    def opened() -> BinaryIO:
+        found = storage.open(info.path)
+        if info.size >= 0 and (found.info.size, found.info.modified) != (info.size, info.modified):
+            found.stream.close()
+            raise changed(info.path, info.size, found.info.size)
+        return found.stream
+
+    return opened
+
+
+def _seekable(stream: BinaryIO) -> BinaryIO:
+    """The stream itself, or a copy of it on disk when it cannot seek."""
+    if stream.seekable():
+        return stream
+    copy = tempfile.SpooledTemporaryFile(_SPOOL_BYTES)  # noqa: SIM115 - closed by whoever reads
+    with stream:
+        while chunk := stream.read(_COPY_BYTES):
+            copy.write(chunk)
+    copy.seek(0)
+    return cast(BinaryIO, copy)
+
+
+def stored_file(spec: ConnectionSpec, path: str) -> BinaryIO:
+    """A file as it is stored, to be sought in."""
+    return _seekable(storage_of(spec).open(path).stream)
+
+
+def source_file(spec: ConnectionSpec, path: str) -> SourceFile:
+    """A file of a connection, or of a zip in it; UltravectError when it cannot be opened."""
+    storage = storage_of(spec)
+    archive = split_archive(path)
+    opened = storage.open(archive[0] if archive else path)
+    opened.stream.close()
+    if archive is None:
+        return _plain_file(storage, opened.info)
+    stored = _opener(storage, opened.info)
+    with _seekable(stored()) as stream:
+        member = pick_member(members(stream, archive[0]), archive[0], archive[1])
+    return _member_file(stored, archive[0], member)
+
+
+def _plain_file(storage: Storage, info: FileInfo) -> SourceFile:
+    stored = _opener(storage, info)
+
+    def content() -> BinaryIO:
+        stream = stored()
+        if info.size >= 0:
+            stream = cast(BinaryIO, _Watched(stream, info.path, info.size))
+        return decompress(stream, info.path, info.size)
+
+    compressed = bool(compression_of(info.path))
+    seekable = content if compressed else stored
+    size = info.size if info.size >= 0 else 0
+    return SourceFile(
+        info.path, size, content, lambda: _seekable(seekable()), info.modified, compressed, partitions_of(info.path)
+    )
+
+
+def _member_file(stored: Callable[[], BinaryIO], archive: str, member: Member) -> SourceFile:
+    path = f"{archive}/{member.name}"
+
+    def content() -> BinaryIO:
+        return decompress(open_member(lambda: _seekable(stored()), archive, member), path, member.size)
+
+    return SourceFile(
+        path, member.size, content, lambda: _seekable(content()), member.modified, True, partitions_of(path)
+    )
+
+
+def source_files(spec: ConnectionSpec, path: str) -> list[SourceFile]:
+    """The file that a path names, or all those that a pattern matches, sorted by path."""
+    if not is_pattern(path):
+        return [source_file(spec, path)]
+    storage = storage_of(spec)
+    archive = split_archive(path)
+    if archive and is_pattern(archive[1]):
+        return _matching_members(storage, spec.name, *archive)
+    return [_plain_file(storage, info) for info in matching(storage, path, MAX_FILES, spec.name)]
+
+
+def _matching_members(storage: Storage, connection: str, archive: str, pattern: str) -> list[SourceFile]:
+    opened = storage.open(archive)
+    opened.stream.close()
+    stored = _opener(storage, opened.info)
+    fits = matcher(pattern)
+    with _seekable(stored()) as stream:
+        found = [member for member in members(stream, archive) if fits(member.name)]
+    if not found:
+        raise UltravectError(
+            "file-missing",
+            f"connection {connection}: nothing in {archive} matches {pattern!r}",
+            hint="* stays inside a folder, ** crosses folders",
+            connection=connection,
+            object=f"{archive}/{pattern}",
+        )
+    return [_member_file(stored, archive, member) for member in found]
+
+
+def open_source(spec: ConnectionSpec, path: str, layout: AnyLayout | None) -> Reader:
+    """A reader of one file, or of all files that a pattern matches as if they were one."""
+    files = source_files(spec, path)
+    first = open_layout(files[0], layout)
+    return ChainReader(first, files, open_layout) if len(files) > 1 or files[0].partitions else first

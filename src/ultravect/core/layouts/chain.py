@@ -1,0 +1,151 @@
+"""Many files of one kind, read as if they were one; with columns from the names of their folders."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from urllib.parse import unquote
+
+import pyarrow as pa
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import Block, Reader, Rows, SourceFile, WantedColumn
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.layout import AnyLayout
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.words import counted
+
+_NULL_PARTITION = "__HIVE_DEFAULT_PARTITION__"
+
+
+@dataclass(frozen=True)
+class ChainBlock:
+    """A block of one of the files."""
+
+    block: Block
+    reader: Reader
+
+    @property
+    def path(self) -> str:
+        return self.block.path
+
+    @property
+    def size(self) -> int:
+        return self.block.size
+
+    @property
+    def has_nul(self) -> bool:
+        return self.block.has_nul
+
+    def row_line(self, index: int) -> int | None:
+        return self.block.row_line(index)
+
+    def row_text(self, index: int) -> str:
+        return self.block.row_text(index)
+
+
+@dataclass
+class ChainReader:
+    """See ``Reader``. ``first`` is the first file, opened; the others are read with its layout."""
+
+    first: Reader
+    files: Sequence[SourceFile]
+    opener: Callable[[SourceFile, AnyLayout], Reader]
+    findings: list[Finding] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.findings = [*self.first.findings]
+        if len(self.files) > 1:
+            size = sum(one.size for one in self.files)
+            told = f"{counted(len(self.files), 'file')}, {size:,} bytes, all read with the layout of {self.first.file.path}"
+            self.findings.append(Finding("note", "files-matched", told, "from.files"))
+
+    @property
+    def _keys(self) -> list[str]:
+        own = set(self.first.names)
+        if not getattr(self.first.layout, "partitions", False):
+            return []
+        return [key for key, _ in self.first.file.partitions if key not in own]
+
+    @property
+    def file(self) -> SourceFile:
+        size = sum(one.size for one in self.files)
+        one = self.first.file
+        return SourceFile(one.path, size, one.open, one.open_stored, one.modified, one.compressed)
+
+    @property
+    def layout(self) -> AnyLayout:
+        return self.first.layout
+
+    @property
+    def names(self) -> list[str]:
+        return [*self.first.names, *self._keys]
+
+    @property
+    def given(self) -> Sequence[CanonicalType | None]:
+        return [*self.first.given, *[None] * len(self._keys)]
+
+    @property
+    def typed_values(self) -> bool:
+        return self.first.typed_values
+
+    @property
+    def formats(self) -> TextFormats:
+        return self.first.formats
+
+    def blocks(self) -> Iterator[Block]:
+        for number, file in enumerate(self.files):
+            reader = self.first if number == 0 else self._opened(file)
+            for block in reader.blocks():
+                yield ChainBlock(block, reader)
+
+    def _opened(self, file: SourceFile) -> Reader:
+        reader = self.opener(file, self.first.layout)
+        if reader.names != self.first.names or [k for k, _ in file.partitions] != [
+            k for k, _ in self.first.file.partitions
+        ]:
+            odd = [name for name in reader.names if name not in self.first.names]
+            lacking = [name for name in self.first.names if name not in reader.names]
+            what = "; ".join(
+                part
+                for part in (
+                    f"it has {', '.join(odd[:3])}" if odd else "",
+                    f"it lacks {', '.join(lacking[:3])}" if lacking else "",
+                )
+                if part
+            )
+            raise UltravectError(
+                "files-differ",
+                f"{file.path} has other columns than {self.first.file.path}: {what or 'they stand in another order'}",
+                hint="narrow from.files to files of one kind, and copy the others with a job of their own",
+                object=file.path,
+            )
+        return reader
+
+    def read(self, block: Block) -> Rows:
+        assert isinstance(block, ChainBlock)
+        rows = block.reader.read(block.block)
+        values = rows.values
+        told = dict(block.reader.file.partitions)
+        for key in self._keys:
+            text = told[key]
+            word = None if text == _NULL_PARTITION else text.encode()
+            constant = pa.repeat(pa.scalar(word, pa.binary()), values.num_rows)
+            values = values.append_column(key, constant)
+        return Rows(values, rows.index, rows.bad)
+
+    def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
+        assert isinstance(block, ChainBlock)
+        if any(column.position >= len(self.first.names) for column in wanted):
+            return None
+        return block.reader.read_typed(block.block, wanted)
+
+    def parses(self, column: WantedColumn) -> bool:
+        return self.first.parses(column)
+
+
+def partitions_of(path: str) -> list[tuple[str, str]]:
+    """Keys and values from folders that are called ``key=value``, as those who write such folders escape them."""
+    pairs = [part.partition("=") for part in path.split("/")[:-1]]
+    return [(unquote(key), unquote(value)) for key, mark, value in pairs if mark and key]

@@ -1,0 +1,79 @@
+"""Filters between the bytes of a file and its rows: preamble, comment lines, footer, delimiters of several characters."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator
+
+from ultravect.core.errors import UltravectError
+
+STAND_IN = 0x1F
+
+
+def skip_lines(chunks: Iterable[bytes], count: int, newline: int) -> Iterator[bytes]:
+    """The chunks after the first ``count`` lines."""
+    for chunk in chunks:
+        while count:
+            end = chunk.find(newline)
+            if end < 0:
+                chunk = b""
+                break
+            chunk, count = chunk[end + 1 :], count - 1
+        if chunk:
+            yield chunk
+
+
+def whole_lines(chunks: Iterable[bytes], newline: int) -> Iterator[bytes]:
+    """Chunks that end where a line ends, but for the last."""
+    parts: list[bytes] = []
+    for chunk in chunks:
+        cut = chunk.rfind(newline) + 1
+        if not cut:
+            parts.append(chunk)
+            continue
+        yield b"".join([*parts, chunk[:cut]])
+        parts = [chunk[cut:]]
+    if rest := b"".join(parts):
+        yield rest
+
+
+def blank_comments(chunks: Iterable[bytes], mark: bytes, newline: int) -> Iterator[bytes]:
+    """Lines that start with ``mark`` emptied, so that the count of lines stays; chunks are whole lines."""
+    end = re.escape(bytes([newline]))
+    pattern = re.compile(rb"(^|(?<=" + end + rb"))" + re.escape(mark) + rb"[^" + end + rb"]*")
+    for chunk in chunks:
+        yield pattern.sub(b"", chunk) if mark in chunk else chunk
+
+
+def drop_footer(chunks: Iterable[bytes], count: int, newline: int) -> Iterator[bytes]:
+    """Everything but the last ``count`` lines; an empty line at the very end is none."""
+    held = b""
+    for chunk in chunks:
+        held += chunk
+        cut = _lines_from_end(held, count, newline)
+        if cut > 0:
+            yield held[:cut]
+            held = held[cut:]
+
+
+def _lines_from_end(data: bytes, count: int, newline: int) -> int:
+    """Where the last ``count`` lines start; 0 when there are not more."""
+    end = len(data.rstrip(b"\r\n"))
+    for _ in range(count):
+        end = data.rfind(newline, 0, end)
+        if end < 0:
+            return 0
+    return end + 1
+
+
+def replace_delimiter(chunks: Iterable[bytes], delimiter: bytes, object_name: str) -> Iterator[bytes]:
+    """A delimiter of several bytes as the single byte ``STAND_IN``; chunks are whole lines."""
+    for chunk in chunks:
+        if STAND_IN in chunk:
+            raise UltravectError(
+                "delimiter-uncertain",
+                f"{object_name} holds the character U+001F, which stands for the delimiter {delimiter.decode()!r} here",
+                hint="remove that character from the file, or use a delimiter of one character",
+                object=object_name,
+            )
+        yield chunk.replace(delimiter, bytes([STAND_IN]))

@@ -1,0 +1,230 @@
+"""Reads fixed-width records as blocks of columns of text."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator, Sequence
+from contextlib import closing
+from dataclasses import dataclass, field
+
+import pyarrow as pa
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import (
+    Block,
+    Rows,
+    SourceFile,
+    WantedColumn,
+    file_empty,
+    require_columns,
+    unique_names,
+)
+from ultravect.core.layouts.delimited.lines import drop_footer, skip_lines, whole_lines
+from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_chunks
+from ultravect.core.layouts.fixed.records import (
+    Characters,
+    FixedBlock,
+    Span,
+    cut_lines,
+    cut_stream,
+    spans_of,
+    text_of,
+)
+from ultravect.core.layouts.fixed.sniff import Records, fields_found, first_records, header_found
+from ultravect.core.layouts.number_formats import find_numbers
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.layout import FixedField, FixedLayout
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.text_formats import TextFormats
+
+HEAD_BYTES = 256 << 10
+_SIZES = (128 << 10, 512 << 10, 2 << 20)
+_LATER_SIZE = 4 << 20
+
+
+@dataclass
+class FixedReader:
+    """See ``Reader``. ``exact``: the layout gives the record's length, so that every record must have it."""
+
+    file: SourceFile
+    layout: FixedLayout
+    names: list[str]
+    spans: list[Span]
+    exact: bool
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def given(self) -> Sequence[CanonicalType | None]:
+        return [None] * len(self.names)
+
+    @property
+    def typed_values(self) -> bool:
+        return False
+
+    @property
+    def formats(self) -> TextFormats:
+        return TextFormats.of(self.layout.values)
+
+    def blocks(self) -> Iterator[Block]:
+        """Whole records behind preamble and header."""
+        layout = self.layout
+        assert layout.record is not None
+        skipped = layout.preamble + bool(layout.header)
+        with closing(self.file.open()) as stream:
+            sizes = itertools.chain(_SIZES, itertools.repeat(_LATER_SIZE))
+            chunks = utf8_chunks(stream, layout.encoding or "utf-8", sizes, self.file.path)
+            if layout.terminator == "newline":
+                lines = whole_lines(skip_lines(chunks, skipped, 0x0A), 0x0A)
+                if layout.footer:
+                    lines = drop_footer(lines, layout.footer, 0x0A)
+                yield from cut_lines(lines, self.file.path, layout.record, self.exact, skipped + 1)
+            else:
+                yield from _without(cut_stream(chunks, self.file.path, layout.record), skipped, layout.footer)
+
+    def read(self, block: Block) -> Rows:
+        assert isinstance(block, FixedBlock)
+        values = pa.table([block.column(span) for span in self.spans], names=self.names)
+        return Rows(values, block.index, block.bad)
+
+    def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
+        """The wanted columns as strings, when every record is whole."""
+        assert isinstance(block, FixedBlock)
+        if block.bad or not len(block.index):
+            return None
+        columns = [block.column(self.spans[column.position]) for column in wanted]
+        if not all(pa.types.is_string(column.type) for column in columns):
+            return None
+        return pa.RecordBatch.from_arrays(columns, [str(column.position) for column in wanted])
+
+    def parses(self, column: WantedColumn) -> bool:
+        return False
+
+
+def _without(blocks: Iterator[FixedBlock], first: int, last: int) -> Iterator[FixedBlock]:
+    """The blocks without the ``first`` and the ``last`` records."""
+    held: list[FixedBlock] = []
+    for block in blocks:
+        if first:
+            taken = min(first, _count(block))
+            first -= taken
+            block = _cut(block, taken, _count(block))
+        held.append(block)
+        while held and sum(_count(one) for one in held[1:]) >= last:
+            yield held.pop(0)
+    count = sum(_count(one) for one in held)
+    for block in held:
+        kept = max(0, min(_count(block), count - last))
+        count -= _count(block)
+        if kept:
+            yield _cut(block, 0, kept)
+
+
+def _count(block: FixedBlock) -> int:
+    return len(block.index) + len(block.bad)
+
+
+def _cut(block: FixedBlock, begin: int, end: int) -> FixedBlock:
+    """A part of a block's records."""
+    if begin == 0 and end == _count(block):
+        return block
+    kept = (block.index >= begin) & (block.index < end)
+    bad = [type(one)(one.index - begin, one.reason) for one in block.bad if begin <= one.index < end]
+    texts = {place - begin: text for place, text in block.bad_texts.items()}
+    return FixedBlock(block.path, block.size, block.matrix[kept], block.index[kept] - begin, None, bad, texts)
+
+
+def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[Finding]]:
+    """Fills in what the layout leaves open, from the first records."""
+    findings: list[Finding] = []
+    updates: dict[str, object] = {}
+    with closing(file.open()) as stream:
+        head = stream.read(HEAD_BYTES)
+    if not head.strip():
+        raise file_empty(file.path, "is empty: it has no records")
+    encoding = layout.encoding
+    if encoding is None:
+        detected = detect_encoding(head)
+        encoding = updates["encoding"] = detected.name
+        findings.append(encoding_finding(detected))
+    whole = len(head) < HEAD_BYTES
+    text = head.decode(encoding, "replace").removeprefix("\ufeff").encode()
+    skipped = layout.preamble if layout.terminator != "none" and b"\n" in text else 0
+    for _ in range(skipped):
+        text = text[text.find(b"\n") + 1 :]
+    record = layout.record
+    spans = spans_of(layout.fields)
+    records = first_records(text, whole, len(text), record, layout.terminator)
+    if records is None and spans and layout.terminator != "newline":
+        # the fields tell the length where the text does not
+        record = max(span.end for span in spans)
+        records = first_records(text, whole, len(text), record, layout.terminator)
+    if records is None:
+        raise UltravectError(
+            "record-unknown",
+            f"{file.path}: nothing tells how long a record is",
+            hint="set layout.record to the number of characters in a record, and layout.fields to its fields",
+            object=file.path,
+            place="from.layout.record",
+        )
+    if layout.terminator is None:
+        updates["terminator"] = records.terminator
+    if layout.record is None:
+        updates["record"] = max([records.width, *(span.end for span in spans)])
+        if layout.terminator is None or records.terminator == "none":
+            findings.append(Finding("note", "record-found", records.reason, "from.layout"))
+    body = Records(records.matrix[layout.preamble - skipped :], records.terminator, records.reason)
+    if layout.header is None:
+        header, reason = header_found(body.matrix)
+        updates["header"] = header
+        findings.append(Finding("note", "header-found", reason, "from.layout"))
+    else:
+        header = layout.header
+    if not layout.fields:
+        updates["fields"] = fields_found(body.matrix, header)
+        widths = ", ".join(str(one.width) for one in updates["fields"])  # type: ignore[attr-defined]
+        findings.append(
+            Finding(
+                "note", "fields-found", f"fields of {widths} characters, by the gaps between columns", "from.layout"
+            )
+        )
+    elif not all(one.name for one in layout.fields):
+        first = body.matrix[0] if header and len(body.matrix) else None
+        updates["fields"] = [
+            one if one.name else one.model_copy(update={"name": _name(first, span, number)})
+            for number, (one, span) in enumerate(zip(layout.fields, spans, strict=True), 1)
+        ]
+    complete = layout.model_copy(update=updates)
+    spans = spans_of(complete.fields)
+    texts = [text_of(row) for row in body.matrix[int(header) :]]
+    cells = [[text[span.begin : span.end] for span in spans] for text in texts]
+    values, found = find_numbers([span.name for span in spans], cells, layout.values)
+    return complete.model_copy(update={"values": values}), findings + found
+
+
+def _name(header: Characters | None, span: Span, number: int) -> str:
+    """What the header record says above a field."""
+    text = "" if header is None else text_of(header[span.begin : span.end]).strip()
+    return text or f"field_{number}"
+
+
+def open_fixed(file: SourceFile, layout: FixedLayout) -> FixedReader:
+    """Opens a fixed-width file and completes its layout."""
+    whole, findings = _complete(file, layout)
+    spans = spans_of(whole.fields)
+    require_columns(file.path, len(spans), "are layout.fields right?")
+    assert whole.record is not None
+    if (end := max(span.end for span in spans)) > whole.record:
+        raise UltravectError(
+            "layout-misfit",
+            f"{file.path}: the fields end at {end:,}, behind the record's {whole.record:,} characters",
+            hint="correct the widths in layout.fields, or layout.record",
+            object=file.path,
+            place="from.layout.fields",
+        )
+    names, renamed = unique_names([span.name for span in spans])
+    fields = [
+        FixedField(name=n, width=f.width, start=f.start, trim=f.trim)
+        for n, f in zip(names, whole.fields, strict=True)
+    ]
+    exact = layout.record is not None
+    return FixedReader(file, whole.model_copy(update={"fields": fields}), names, spans, exact, findings + renamed)

@@ -1,0 +1,130 @@
+"""Finds how fixed-width text is cut: the length of a record, and the fields from the gaps between columns."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+from ultravect.core.layouts.fixed.records import Characters, characters, text_of
+from ultravect.core.model.layout import FixedField
+
+_MAX_RECORD = 2000
+_MIN_RECORD = 4
+_LOOK = 64 << 10
+_LOOK_RECORDS = 500
+_SPACE = 0x20
+_EVEN_SHARE = 0.9
+
+
+@dataclass(frozen=True)
+class Records:
+    """The first records, a row each; how they were told apart is in ``reason``."""
+
+    matrix: Characters
+    terminator: str
+    reason: str
+
+    @property
+    def width(self) -> int:
+        return int(self.matrix.shape[1])
+
+
+def _classes(text: Characters) -> npt.NDArray[np.uint8]:
+    """Kinds of characters: space, digit, letter, other. Records resemble each other in these."""
+    kinds = np.full(len(text), 3, np.uint8)
+    kinds[text == _SPACE] = 0
+    kinds[(text >= 0x30) & (text <= 0x39)] = 1
+    kinds[((text | 0x20) >= 0x61) & ((text | 0x20) <= 0x7A)] = 2
+    return kinds
+
+
+def record_length(text: Characters, size: int | None) -> int | None:
+    """The length at which text without line ends repeats itself; ``size`` of the whole, where it is known."""
+    kinds = _classes(text[:_LOOK])
+    most = min(_MAX_RECORD, len(kinds) // 3)
+    if most < _MIN_RECORD:
+        return None
+    scores = np.zeros(most + 1)
+    for length in range(_MIN_RECORD, most + 1):
+        if size is None or size % length in (0, 1, 2):
+            # an even last record speaks for a length, unless a line end follows it
+            scores[length] = float((kinds[:-length] == kinds[length:]).mean())
+    best = scores.max()
+    if best < 0.75:
+        return None
+    # the double of a length fits as well as the length: the shortest of the good ones is meant
+    return int(np.flatnonzero(scores >= best - 0.02)[0])
+
+
+def first_records(text: bytes, whole: bool, size: int, record: int | None, terminator: str | None) -> Records | None:
+    """The first records of a file, told apart by its lines or by what repeats; None where nothing does."""
+    lines = [line.removesuffix(b"\r") for line in text.split(b"\n")]
+    if not whole and len(lines) > 1:
+        lines.pop()
+    lines = [line for line in lines if line][:_LOOK_RECORDS]
+    if terminator != "none" and (terminator == "newline" or len(lines) > 1):
+        rows = [characters(line) for line in lines]
+        width = record or max(map(len, rows))
+        even = sum(len(row) == width for row in rows)
+        fitting = [_filled(row, width) for row in rows if len(row) <= width]
+        reason = f"each line is a record; {even:,} of the first {len(rows):,} have {width:,} characters"
+        return Records(np.stack(fitting), "newline", reason) if fitting else None
+    found = characters(b"".join(lines) if len(lines) == 1 else text)
+    width_found = record or record_length(found, size if whole else None)
+    if width_found is None or len(found) < width_found:
+        return None
+    count = min(_LOOK_RECORDS, len(found) // width_found)
+    how = "as the layout says" if record else "the text repeats itself at this length"
+    return Records(
+        found[: count * width_found].reshape(count, width_found),
+        "none",
+        f"records of {width_found:,} characters follow each other without line ends: {how}",
+    )
+
+
+def _filled(row: Characters, width: int) -> npt.NDArray[np.uint32]:
+    filled = np.full(width, _SPACE, np.uint32)
+    filled[: len(row)] = row
+    return filled
+
+
+def looks_even(text: bytes, whole: bool) -> bool:
+    """Whether nearly all lines are of one length and have columns of spaces between words."""
+    lines = [line.removesuffix(b"\r") for line in text.split(b"\n")]
+    if not whole and len(lines) > 1:
+        lines.pop()
+    lengths = [len(characters(line)) for line in lines if line][:_LOOK_RECORDS]
+    if len(lengths) < 2:
+        return False
+    common = max(set(lengths), key=lengths.count)
+    return common >= _MIN_RECORD and lengths.count(common) >= _EVEN_SHARE * len(lengths)
+
+
+def header_found(matrix: Characters) -> tuple[bool, str]:
+    """Whether the first record names the fields: words where the records below it have digits."""
+    if len(matrix) < 2:
+        return False, "there is one record, taken for a row"
+    kinds = _classes(matrix.reshape(-1)).reshape(matrix.shape)
+    digits = (kinds[1:] == 1).mean(axis=0) > 0.5
+    if digits.any() and (kinds[0][digits] == 1).sum() == 0 and (kinds[0] == 2).any():
+        return True, "the first record has words where the others have digits, so it names the fields"
+    return False, "the first record looks like the others, so it is a row"
+
+
+def fields_found(matrix: Characters, header: bool) -> list[FixedField]:
+    """Fields that start where text starts behind a gap: a place that is a space in every record."""
+    body = matrix[1:] if header and len(matrix) > 1 else matrix
+    used = (body != _SPACE).any(axis=0)
+    if header:
+        used |= matrix[0] != _SPACE
+    starts = [0, *(np.flatnonzero(used[1:] & ~used[:-1]) + 1).tolist()]
+    if not used[: starts[1] if len(starts) > 1 else None].any() and len(starts) > 1:
+        starts.pop(1)  # the first field is set in from the left
+    ends = [*starts[1:], matrix.shape[1]]
+    named: list[FixedField] = []
+    for number, (begin, end) in enumerate(zip(starts, ends, strict=True), 1):
+        name = text_of(matrix[0][begin:end]).strip() if header else ""
+        named.append(FixedField(name=name or f"field_{number}", width=end - begin))
+    return named

@@ -1,0 +1,147 @@
+"""A JSON document with an array of rows in it, read as a stream."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import closing
+from typing import Any
+
+import ijson
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import SourceFile, file_empty, require_columns, unique_names
+from ultravect.core.layouts.records import columns_of, flat, names_of
+from ultravect.core.layouts.table import TableBlock, TableReader
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.layout import JsonLayout
+
+_HEAD_ROWS = 2000
+_FIRST_ROWS = 500
+_BLOCK_ROWS = 20_000
+_MAX_EVENTS = 200_000
+
+
+def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
+    text = str(error).split("\n")[0][:200] or "it ends in the middle"
+    early = isinstance(error, ijson.IncompleteJSONError) and ("premature" in text or "incomplete" in text.lower())
+    what = "the document ends before it is complete" if early else text
+    return UltravectError(
+        "json-broken",
+        f"{file.path} is not whole JSON{f', behind row {row:,}' if row else ''}: {what}",
+        hint="it is cut off or damaged; fetch it again. One object a line is layout.format: jsonl",
+        object=file.path,
+        row=row or None,
+    )
+
+
+def _prefix(pointer: str) -> str:
+    """The parser's own notation for the elements of the array at a JSON Pointer."""
+    steps = [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
+    return ".".join([*("item" if step.isdigit() else step for step in steps), "item"])
+
+
+def find_rows(file: SourceFile) -> str:
+    """JSON Pointer to the first array of objects in a document."""
+    with closing(file.open()) as stream:
+        path: list[str] = []
+        before = ""
+        try:
+            for count, (_, event, value) in enumerate(ijson.parse(stream, use_float=False)):
+                if event == "map_key":
+                    path[-1] = str(value).replace("~", "~0").replace("/", "~1")
+                elif event == "start_map":
+                    if before == "start_array":
+                        return "".join(f"/{step}" for step in path[:-1])
+                    path.append("")
+                elif event == "start_array":
+                    path.append("0")
+                elif event in ("end_map", "end_array"):
+                    path.pop()
+                before = event
+                if count > _MAX_EVENTS:
+                    break
+        except (ijson.JSONError, UnicodeDecodeError) as error:
+            raise _broken(file, error, 0) from None
+    raise UltravectError(
+        "no-rows-found",
+        f"{file.path} holds no array of objects near its start, so nothing in it is rows",
+        hint="set layout.rows to the JSON Pointer of the array, such as /data/readings",
+        object=file.path,
+    )
+
+
+def _rows(file: SourceFile, pointer: str) -> Iterator[dict[str, Any]]:
+    number = 0
+    with closing(file.open()) as stream:
+        try:
+            for value in ijson.items(stream, _prefix(pointer), use_float=False):
+                number += 1
+                if not isinstance(value, dict):
+                    raise UltravectError(
+                        "no-rows-found",
+                        f"{file.path}: element {number:,} of {pointer or 'the array'} is no JSON object",
+                        hint="set layout.rows to the JSON Pointer of an array of objects",
+                        object=file.path,
+                        row=number,
+                    )
+                yield value
+        except (ijson.JSONError, UnicodeDecodeError) as error:
+            raise _broken(file, error, number) from None
+
+
+def _blocks(file: SourceFile, layout: JsonLayout, names: list[str]) -> Iterator[TableBlock]:
+    known = set(names)
+    batch: list[dict[str, Any]] = []
+    wanted = _FIRST_ROWS
+    size = file.size
+    for number, row in enumerate(_rows(file, layout.rows or ""), 1):
+        record = flat(row, layout.flatten, layout.separator)
+        if extra := [name for name in record if name not in known]:
+            raise UltravectError(
+                "column-unknown",
+                f"{file.path}, row {number:,} has the key {extra[0]!r}, which none of the first {_HEAD_ROWS:,} rows has",
+                hint="name it in layout.keys, so that it becomes a column",
+                object=file.path,
+                row=number,
+                column=extra[0],
+            )
+        batch.append(record)
+        if len(batch) >= wanted:
+            yield TableBlock(file.path, min(size, _size_of(batch)), columns_of(batch, names))
+            batch, wanted = [], _BLOCK_ROWS
+    if batch:
+        yield TableBlock(file.path, _size_of(batch), columns_of(batch, names))
+
+
+def _size_of(batch: list[dict[str, Any]]) -> int:
+    """About the bytes of these rows, for the progress: from some of them."""
+    some = batch[:: max(1, len(batch) // 50)]
+    return sum(len(str(one)) for one in some) * len(batch) // len(some)
+
+
+def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
+    """Opens a JSON document; the first rows tell the columns."""
+    findings: list[Finding] = []
+    if file.size == 0:
+        raise file_empty(file.path, "is empty: it has no rows")
+    if layout.rows is None:
+        layout = layout.model_copy(update={"rows": find_rows(file)})
+        where = f"the array at {layout.rows}" if layout.rows else "the elements of the document's array"
+        findings.append(Finding("note", "rows-found", f"the rows are {where}", "from.layout"))
+    head: list[dict[str, Any]] = []
+    for row in _rows(file, layout.rows or ""):
+        head.append(flat(row, layout.flatten, layout.separator))
+        if len(head) >= _HEAD_ROWS:
+            break
+    if not head:
+        raise UltravectError(
+            "no-rows-found",
+            f"{file.path} has no rows at {layout.rows or 'its root'}",
+            hint="set layout.rows to the JSON Pointer of the array of rows; left out, it is found",
+            object=file.path,
+        )
+    found = names_of([*head, dict.fromkeys(layout.keys)])
+    require_columns(file.path, len(found), "set layout.flatten: 0 to keep nested objects whole")
+    names, renamed = unique_names(found)
+    whole = layout
+    return TableReader(file, layout, names, lambda: _blocks(file, whole, found), findings=findings + renamed)

@@ -1,0 +1,86 @@
+"""Parquet files, row group by row group; nested columns are flattened, lists become JSON text."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import closing
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import SourceFile, require_columns, unique_names
+from ultravect.core.layouts.records import as_json
+from ultravect.core.layouts.table import TableBlock, TableReader
+from ultravect.core.model.layout import ParquetLayout
+from ultravect.core.types.arrow import canonical_of, plain_array
+from ultravect.core.types.canonical import CanonicalType
+
+_BATCH_ROWS = 64 << 10
+
+
+def _opened(file: SourceFile, stream: Any) -> pq.ParquetFile:
+    try:
+        return pq.ParquetFile(stream)
+    except (pa.ArrowException, OSError, ValueError) as error:
+        raise _broken(file, error) from None
+
+
+def _broken(file: SourceFile, error: Exception) -> UltravectError:
+    return UltravectError(
+        "parquet-broken",
+        f"{file.path} is not a whole Parquet file: {str(error).splitlines()[0][:200]}",
+        hint="it is cut off or damaged (its table of contents stands at its end); fetch it again",
+        object=file.path,
+    )
+
+
+def _flattened(schema: pa.Schema, layout: ParquetLayout) -> Iterator[tuple[str, tuple[str, ...], pa.DataType]]:
+    for one in schema:
+        yield from _flatten_field(one.name, (one.name,), one.type, layout, layout.flatten)
+
+
+def _flatten_field(
+    name: str, path: tuple[str, ...], kind: pa.DataType, layout: ParquetLayout, levels: int
+) -> Iterator[tuple[str, tuple[str, ...], pa.DataType]]:
+    if pa.types.is_struct(kind) and levels > 0 and kind.num_fields:
+        for child in kind:
+            inner = f"{name}{layout.separator}{child.name}"
+            yield from _flatten_field(inner, (*path, child.name), child.type, layout, levels - 1)
+    else:
+        yield name, path, kind
+
+
+def _column(batch: pa.RecordBatch, path: tuple[str, ...]) -> pa.Array:
+    array = batch.column(path[0])
+    for step in path[1:]:
+        position = array.type.get_field_index(step)
+        array = array.flatten()[position]
+    if pa.types.is_nested(array.type):
+        return pa.array([None if value is None else as_json(value) for value in array.to_pylist()], pa.string())
+    return plain_array(array)
+
+
+def _blocks(file: SourceFile, columns: list[tuple[str, ...]], names: list[str]) -> Iterator[TableBlock]:
+    with closing(file.open_stored()) as stream:
+        parquet = _opened(file, stream)
+        rows = max(1, parquet.metadata.num_rows)
+        try:
+            for batch in parquet.iter_batches(_BATCH_ROWS, columns=sorted({path[0] for path in columns})):
+                values = pa.table([_column(batch, path) for path in columns], names=names)
+                yield TableBlock(file.path, file.size * batch.num_rows // rows, values)
+        except (pa.ArrowException, OSError) as error:
+            raise _broken(file, error) from None
+
+
+def open_parquet(file: SourceFile, layout: ParquetLayout) -> TableReader:
+    """Opens a Parquet file, whose columns declare their types themselves."""
+    with closing(file.open_stored()) as stream:
+        schema = _opened(file, stream).schema_arrow
+    flattened = list(_flattened(schema, layout))
+    require_columns(file.path, len(flattened), "set layout.flatten: 0 to keep nested columns whole")
+    names, findings = unique_names([name for name, _, _ in flattened])
+    given = [canonical_of(kind) or CanonicalType("json") for _, _, kind in flattened]
+    columns = [path for _, path, _ in flattened]
+    return TableReader(file, layout, names, lambda: _blocks(file, columns, names), given, findings)

@@ -1,0 +1,82 @@
+"""Records of names and values, as JSON, XML and the like give them, into columns."""
+
+from __future__ import annotations
+
+import decimal
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
+
+import pyarrow as pa
+
+from ultravect.core.types.canonical import MAX_PRECISION
+
+Record = Mapping[str, Any]
+
+
+def as_json(value: Any) -> str:
+    """A value that stays nested, as JSON text."""
+    return json.dumps(value, ensure_ascii=False, default=_plain, separators=(",", ":"))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, decimal.Decimal):
+        return int(value) if value == value.to_integral_value() and value.adjusted() < 18 else float(value)
+    return str(value)
+
+
+def flat(record: Record, levels: int, separator: str) -> dict[str, Any]:
+    """A record whose nested objects became names of their own; what lies deeper, and lists, become JSON text."""
+    found: dict[str, Any] = {}
+    _flatten(record, "", levels, separator, found)
+    return found
+
+
+def _flatten(record: Record, prefix: str, levels: int, separator: str, found: dict[str, Any]) -> None:
+    for key, value in record.items():
+        name = f"{prefix}{key}"
+        if isinstance(value, dict) and value and levels > 0:
+            _flatten(value, f"{name}{separator}", levels - 1, separator, found)
+        else:
+            found[name] = as_json(value) if isinstance(value, dict | list) else value
+
+
+def names_of(records: Iterable[Record]) -> list[str]:
+    """Every name, in the order in which they come first."""
+    found: dict[str, None] = {}
+    for record in records:
+        found.update(dict.fromkeys(record))
+    return list(found)
+
+
+def columns_of(records: Sequence[Record], names: Sequence[str]) -> pa.Table:
+    """A column a name; NULL where a record lacks it, text where its values are of several kinds."""
+    return pa.table([column_of([record.get(name) for record in records]) for name in names], names=list(names))
+
+
+def column_of(values: list[Any]) -> pa.Array:
+    """Values as an Arrow array of their own type, or of text."""
+    kinds = {type(value) for value in values if value is not None}
+    try:
+        if kinds <= {int}:
+            return pa.array(values, pa.int64())
+        if kinds <= {int, decimal.Decimal}:
+            return _decimals(values)
+        if len(kinds) == 1:
+            return pa.array(values)
+    except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError):
+        pass
+    return pa.array([None if value is None else _word(value) for value in values], pa.string())
+
+
+def _decimals(values: list[Any]) -> pa.Array:
+    array = pa.array([None if value is None else decimal.Decimal(value) for value in values])
+    if not (pa.types.is_decimal(array.type) and array.type.precision <= MAX_PRECISION and array.type.scale >= 0):
+        raise OverflowError
+    return array
+
+
+def _word(value: Any) -> str:
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return str(value)

@@ -1,0 +1,40 @@
+"""Connections and layouts as files, beside the job files."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import AfterValidator, Field
+
+from ultravect.core.model.base import Declared, Slug
+from ultravect.core.model.connection import KINDS
+from ultravect.core.model.layout import Layout
+from ultravect.core.model.problems import did_you_mean
+
+
+def _kind(value: str) -> str:
+    if value not in KINDS:
+        near = did_you_mean(value, KINDS)
+        raise ValueError(f"{value!r} is not a kind of connection; {near or 'kinds are ' + ', '.join(KINDS)}")
+    return value
+
+
+class ConnectionFile(Declared):
+    """A connection without its sealed secrets; references to secrets stand in it."""
+
+    ultravect: Literal[1] = Field(description="Version of the file format.")
+    connection: Slug
+    kind: Annotated[str, AfterValidator(_kind)]
+    settings: dict[str, Any] = Field(description="As the kind has them; a secret as {from_env: …} or {from_file: …}.")
+
+
+class LayoutFile(Declared):
+    """A layout under a name, so that jobs and previews can use it."""
+
+    ultravect: Literal[1] = Field(description="Version of the file format.")
+    layout: Slug
+    about: str = ""
+    reads: Layout = Field(description="The layout itself.")
+    expects: dict[str, str] = Field(
+        default={}, description="Names and types of the columns that a file of this layout has; others do not fit it."
+    )

@@ -1,0 +1,149 @@
+"""Arrow's own types as canonical ones, and the conversion of typed values with a failure mask."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
+from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, try_cast
+from ultravect.core.types.text_formats import TextFormats
+
+_PLAIN = {
+    pa.bool_(): "boolean",
+    pa.int8(): "smallint",
+    pa.int16(): "smallint",
+    pa.uint8(): "smallint",
+    pa.int32(): "integer",
+    pa.uint16(): "integer",
+    pa.int64(): "bigint",
+    pa.uint32(): "bigint",
+    pa.float16(): "real",
+    pa.float32(): "real",
+    pa.float64(): "double",
+    pa.date32(): "date",
+    pa.date64(): "date",
+}
+
+
+def canonical_of(kind: pa.DataType) -> CanonicalType | None:
+    """The canonical type of values of an Arrow type; None for nested ones."""
+    if pa.types.is_dictionary(kind):
+        return canonical_of(kind.value_type)
+    if kind in _PLAIN:
+        return CanonicalType(_PLAIN[kind])
+    if pa.types.is_uint64(kind):
+        return CanonicalType("decimal", precision=20, scale=0)
+    if pa.types.is_decimal(kind):
+        # what has more digits than a decimal here holds travels as its digits
+        fits = 0 <= kind.scale <= kind.precision <= MAX_PRECISION
+        return (
+            CanonicalType("decimal", precision=kind.precision, scale=kind.scale) if fits else CanonicalType("decimal")
+        )
+    if pa.types.is_timestamp(kind):
+        return CanonicalType("timestamptz" if kind.tz else "timestamp")
+    if pa.types.is_time(kind):
+        return CanonicalType("time")
+    if pa.types.is_fixed_size_binary(kind):
+        return CanonicalType("binary", length=kind.byte_width)
+    if pa.types.is_binary(kind) or pa.types.is_large_binary(kind) or pa.types.is_binary_view(kind):
+        return CanonicalType("binary")
+    if pa.types.is_string(kind) or pa.types.is_large_string(kind) or pa.types.is_string_view(kind):
+        return CanonicalType("text")
+    if isinstance(kind, pa.BaseExtensionType):
+        name = kind.extension_name
+        return (
+            CanonicalType({"arrow.uuid": "uuid", "arrow.json": "json"}[name])
+            if name in ("arrow.uuid", "arrow.json")
+            else None
+        )
+    return CanonicalType("text") if pa.types.is_null(kind) or pa.types.is_duration(kind) else None
+
+
+def plain_array(array: pa.Array) -> pa.Array:
+    """Without dictionary, view or extension around the values."""
+    if isinstance(array, pa.ChunkedArray):
+        array = array.combine_chunks()
+    if isinstance(array.type, pa.BaseExtensionType):
+        array = array.storage
+    if pa.types.is_dictionary(array.type):
+        array = array.dictionary_decode()
+    if pa.types.is_large_string(array.type) or pa.types.is_string_view(array.type):
+        return array.cast(pa.string())
+    if pa.types.is_large_binary(array.type) or pa.types.is_binary_view(array.type):
+        return array.cast(pa.binary())
+    return array
+
+
+def as_text(array: pa.Array) -> pa.Array:
+    """Values as they would be written into a text file; bytes as hexadecimal digits."""
+    array = plain_array(array)
+    kind = array.type
+    if pa.types.is_string(kind):
+        return array
+    if pa.types.is_binary(kind) or pa.types.is_fixed_size_binary(kind):
+        return pa.array([None if value is None else value.hex() for value in array.to_pylist()], pa.string())
+    if pa.types.is_timestamp(kind) and kind.tz:
+        plain = array.cast(pa.timestamp(kind.unit, "UTC")).cast(pa.timestamp(kind.unit))
+        return pc.binary_join_element_wise(plain.cast(pa.string()), pa.scalar("Z"), "")
+    if pa.types.is_floating(kind):
+        # Arrow writes 2.0 as 2: an integer's form, which would lose what the type was
+        text = array.cast(pa.string())
+        whole = pc.match_substring_regex(text, r"^-?[0-9]+$")
+        return pc.if_else(whole, pc.binary_join_element_wise(text, pa.scalar(".0"), ""), text)
+    if pa.types.is_decimal(kind):
+        return _decimal_text(array)
+    if pa.types.is_nested(kind):
+        return pa.array(
+            [None if v is None else json.dumps(v, default=str, ensure_ascii=False) for v in array.to_pylist()],
+            pa.string(),
+        )
+    return array.cast(pa.string())
+
+
+def _decimal_text(array: pa.Array) -> pa.Array:
+    """Digits without exponent; zeros behind the last digit are those of the type, not of the value."""
+    text = array.cast(pa.string())
+    small = pc.match_substring(text, "E")
+    if as_mask(small).any():
+        plain = pa.array(
+            [None if value is None else format(value, "f") for value in array.filter(small).to_pylist()], pa.string()
+        )
+        text = pc.replace_with_mask(text, small.fill_null(False), plain)
+    return pc.replace_substring_regex(text, r"(\.[0-9]*?)\.?0+$|\.0*$", r"\1")
+
+
+def convert_typed(array: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    """Converts values of any Arrow type to ``wanted``; what does not fit has failed."""
+    array = plain_array(array)
+    kind = array.type
+    if pa.types.is_string(kind):
+        return convert(array, wanted, formats)
+    target = wanted.arrow
+    if kind == target:
+        return Converted(array, np.zeros(len(array), np.bool_))
+    if pa.types.is_string(target) or wanted.name == "uuid":
+        text = as_text(array)
+        return (
+            Converted(text, np.zeros(len(array), np.bool_))
+            if pa.types.is_string(target)
+            else convert(text, wanted, formats)
+        )
+    if pa.types.is_timestamp(kind) and pa.types.is_timestamp(target) and bool(kind.tz) != bool(target.tz):
+        # a moment without its zone, or a zone out of nowhere: only as the layout says
+        return convert(as_text(array), wanted, formats)
+    if pa.types.is_floating(kind) and not pa.types.is_floating(target):
+        return convert(_whole(as_text(array)), wanted, formats)
+    converted = try_cast(array, target)
+    if pa.types.is_floating(target) and pa.types.is_floating(kind):
+        lost: Mask = as_mask(pc.and_(pc.is_inf(converted.array), pc.invert(pc.is_inf(array))))
+        return Converted(converted.array, converted.failed | lost)
+    return converted
+
+
+def _whole(text: pa.Array) -> pa.Array:
+    """2.0 as 2, which an integer takes."""
+    return pc.replace_substring_regex(text, r"\.0$", "")
