@@ -84,6 +84,10 @@ class Profile:
     def __init__(self, columns: int) -> None:
         self._columns = [_Column() for _ in range(columns)]
 
+    @property
+    def satisfied(self) -> bool:
+        return False
+
     def take(self, rows: Rows, rows_before: int) -> None:
         for column, values in zip(self._columns, rows.values.columns, strict=True):
             column.add(text_column(values))

@@ -17,6 +17,10 @@ class FirstRows:
         self.rows: list[list[str | None]] = []
         self.numbers: list[int] = []
 
+    @property
+    def satisfied(self) -> bool:
+        return len(self.rows) >= self._wanted
+
     def take(self, rows: Rows, rows_before: int) -> None:
         missing = self._wanted - len(self.rows)
         if missing > 0:
@@ -31,6 +35,10 @@ class RandomRows:
         self._wanted = count
         self._random = np.random.default_rng(seed)
         self._kept: list[tuple[float, int, list[str | None]]] = []
+
+    @property
+    def satisfied(self) -> bool:
+        return False
 
     def take(self, rows: Rows, rows_before: int) -> None:
         # each row draws a lot; those with the smallest lots are kept

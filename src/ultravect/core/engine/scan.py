@@ -5,18 +5,22 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol
 
+import numpy as np
 import pyarrow as pa
 
-from ultravect.core.layouts.base import Reader, Rows
+from ultravect.core.layouts.base import Block, Reader, Rows, WantedColumn
 from ultravect.core.types.arrow import as_text, plain_array
-from ultravect.core.types.from_text import try_cast
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.from_text import has_overflowed, try_cast
 from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType
+from ultravect.core.types.text_formats import TextFormats
 
 SAMPLE_BYTES = 8 << 20
 _KEPT_BAD = 5
+_CAREFUL_BLOCKS = 3
 _LARGE_BLOCK = 1 << 20
 
 
@@ -34,6 +38,10 @@ class NumberedBadRow:
 
 class Taker(Protocol):
     """Is shown the rows of every block of a scan, in their order."""
+
+    @property
+    def satisfied(self) -> bool:
+        """Whether it need not see more."""
 
     def take(self, rows: Rows, rows_before: int) -> None: ...
 
@@ -66,25 +74,62 @@ def scan_columns(
     scan = Scan({})
     size = 0
     with ThreadPoolExecutor(os.cpu_count()) as threads:
-        for block in reader.blocks():
+        for number, block in enumerate(reader.blocks()):
             if limit is not None and size >= limit:
                 scan.complete = False
                 break
-            rows = reader.read(block)
-            # kernels work outside Python's lock; for a small block, threads cost more than they give
-            mapping = threads.map if block.size > _LARGE_BLOCK else map
-            for _ in mapping(lambda column, rows=rows: column.add(rows, scan.rows), columns):  # type: ignore[misc]
-                pass
-            scan.bad_rows += len(rows.bad)
-            for one in rows.bad[: _KEPT_BAD - len(scan.bad)]:
-                scan.bad.append(NumberedBadRow(scan.rows + 1 + one.index, block.row_line(one.index), one.reason))
-            for taker in takers:
-                taker.take(rows, scan.rows)
-            scan.rows += rows.count
+            seen = None
+            if number >= _CAREFUL_BLOCKS and all(taker.satisfied for taker in takers):
+                seen = _confirm(reader, block, columns, scan.rows)
+            if seen is None:
+                seen = _look_closely(reader, block, columns, scan, takers, threads)
+            scan.rows += seen
             size += block.size
             progress(scan.rows, size)
     scan.columns = {column.position: column.result() for column in columns}
     return scan
+
+
+def _look_closely(
+    reader: Reader,
+    block: Block,
+    columns: Sequence[_Column],
+    scan: Scan,
+    takers: Sequence[Taker],
+    threads: ThreadPoolExecutor,
+) -> int:
+    """Every value of a block as text, held against all that its column may be; gives the number of rows."""
+    rows = reader.read(block)
+    numbers = rows.index + scan.rows + 1
+    # kernels work outside Python's lock; for a small block, threads cost more than they give
+    mapping = threads.map if block.size > _LARGE_BLOCK else map
+    for _ in mapping(lambda column: column.add(plain_array(rows.values.column(column.position)), numbers), columns):
+        pass
+    scan.bad_rows += len(rows.bad)
+    for one in rows.bad[: _KEPT_BAD - len(scan.bad)]:
+        scan.bad.append(NumberedBadRow(scan.rows + 1 + one.index, block.row_line(one.index), one.reason))
+    for taker in takers:
+        taker.take(rows, scan.rows)
+    return rows.count
+
+
+def _confirm(reader: Reader, block: Block, columns: Sequence[_Column], rows_before: int) -> int | None:
+    """A block parsed at once as what its columns were so far; None where a value or a row does not fit."""
+    wanted = [column.wanted for column in columns]
+    if not wanted:
+        return None
+    batch = reader.read_typed(block, wanted)
+    if batch is None:
+        return None
+    if any(has_overflowed(values) for values in batch.columns):
+        return None
+    numbers = np.arange(rows_before + 1, rows_before + 1 + batch.num_rows)
+    for column, want, values in zip(columns, wanted, batch.columns, strict=True):
+        if column.guess is not None and (reader.parses(want) or column.guess.name == "text"):
+            column.confirm(values)
+        else:
+            column.add(values, numbers)
+    return int(batch.num_rows)
 
 
 class _Column:
@@ -95,18 +140,35 @@ class _Column:
         self._name = reader.names[position]
         self._given = reader.given[position]
         self._typed_values = reader.typed_values
+        self._reader_formats = reader.formats
         self._inference = ColumnInference(self._name, reader.formats, patterns)
         self._values = self._nulls = 0
 
-    def add(self, rows: Rows, rows_before: int) -> None:
-        values = plain_array(rows.values.column(self.position))
+    @property
+    def guess(self) -> CanonicalType | None:
+        """What all its values so far are; None where that is not sure."""
+        return None if self._given is not None else self._inference.guess()
+
+    @property
+    def wanted(self) -> WantedColumn:
+        """The column as it is asked for, to find out whether it goes on as it was."""
+        return WantedColumn(self.position, self.guess or CanonicalType("text"), self._formats(), plain=True)
+
+    def _formats(self) -> TextFormats:
+        pattern = self._inference.result().date_pattern
+        return replace(self._reader_formats, date_pattern=pattern) if pattern else self._reader_formats
+
+    def confirm(self, values: pa.Array) -> None:
+        self._inference.confirm(values)
+
+    def add(self, values: pa.Array, numbers: np.ndarray[Any, Any]) -> None:
         if self._given is not None:
             self._nulls += values.null_count
             self._values += len(values) - values.null_count
             return
         said = self._typed_values and pa.types.is_string(values.type)
         text = try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values)
-        self._inference.add(text, rows.index + rows_before + 1, is_text=said)
+        self._inference.add(text, numbers, is_text=said)
 
     def result(self) -> ColumnType:
         if self._given is None:

@@ -6,7 +6,6 @@ block in which something does not fit is parsed again as text and converted by k
 
 from __future__ import annotations
 
-import decimal
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -18,7 +17,7 @@ from ultravect.core.engine.plan import ColumnPlan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.layouts.base import Block, Reader, WantedColumn
 from ultravect.core.types.arrow import as_text, convert_typed, plain_array
-from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, try_cast
+from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
 
 _MAX_VALUE = 1000
 _MAX_RECORD = 10_000
@@ -36,18 +35,6 @@ class Shaped:
 
 def _any(mask: pa.Array) -> bool:
     return bool(pc.any(mask).as_py())
-
-
-def _overflows(array: pa.Array) -> bool:
-    """Whether the parser let something through that its type does not hold: it minds neither a decimal's precision
-    once the scale is filled up, nor that a number too large has become infinite."""
-    if pa.types.is_floating(array.type):
-        return _any(pc.is_inf(array))
-    if pa.types.is_decimal(array.type):
-        span = pc.min_max(array).as_py()
-        limit = decimal.Decimal(10) ** (array.type.precision - array.type.scale)
-        return any(value is not None and abs(value) >= limit for value in span.values())
-    return False
 
 
 def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[str, pa.Array]]:
@@ -102,7 +89,7 @@ class Shaper:
                 if converted.failed.any():
                     return None
                 array = converted.array
-            if _overflows(array):
+            if has_overflowed(array):
                 return None
             if any(_any(mask) for _, mask in _breaches(array, column, has_nul)):
                 return None

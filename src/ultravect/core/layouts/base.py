@@ -65,11 +65,15 @@ class Rows:
 
 @dataclass(frozen=True)
 class WantedColumn:
-    """A column of the file, by position, and the type to parse it into."""
+    """A column of the file, by position, and the type to parse it into.
+
+    ``plain``: only numbers without leading zeros fit, and exponents only in a double.
+    """
 
     position: int
     type: CanonicalType
     formats: TextFormats
+    plain: bool = False
 
 
 class Block(Protocol):

@@ -11,13 +11,14 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.from_text import Mask, as_mask, convert_plain
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 
 _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
 _PROBE = 64
+_SPACES = 8
 _DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
 _SAID_BY_FORMAT = frozenset(["boolean", "bigint", "decimal", "double"])
 # Date patterns tried when the layout names none. The last two can be told apart only by a day above 12.
@@ -90,6 +91,7 @@ class ColumnInference:
         self._values = 0
         self._nulls = 0
         self._longest = 0
+        self._longest_null = max([len(word.encode()) for word in formats.nulls], default=0) + _SPACES
         self._leading_zeros: tuple[int, str] | None = None
         self._beyond_64_bits: tuple[int, str] | None = None
         self._integer_digits = 0
@@ -211,6 +213,59 @@ class ColumnInference:
             low, high = whole[id(numeric["decimal"])]
             self._integer_digits = max(self._integer_digits, len(str(int(max(abs(low), abs(high))))))
 
+    def guess(self) -> CanonicalType | None:
+        """What all values so far can be parsed as at once; None where they are to be looked at more closely."""
+        if self._leading_zeros or self._beyond_64_bits or not self._candidates:
+            return CanonicalType("text")
+        best = self._whole()
+        if not best or any(one.type == best[0].type for one in best[1:]):
+            return None
+        if best[0].type.name == "decimal":
+            return CanonicalType("decimal", precision=MAX_PRECISION, scale=self._decimals)
+        return best[0].type
+
+    def confirm(self, values: pa.Array) -> None:
+        """Takes further values that were parsed as the type that ``guess`` gave."""
+        present = len(values) - values.null_count
+        self._nulls += values.null_count
+        if pa.types.is_string(values.type):
+            self._note_text(values)
+            return
+        self._values += present
+        if present == 0:
+            return
+        best = self._whole()[0]
+        span: Any = (None, None)
+        if best.type.name not in ("boolean", "uuid"):
+            found = pc.min_max(values).as_py()
+            span = found["min"], found["max"]
+        chain: _Candidate | None = best
+        for candidate in self._candidates:
+            if candidate is chain or candidate.narrower is chain:
+                chain = candidate
+                candidate.matched += present
+                candidate.include(*span)
+        if best.type.name in ("bigint", "decimal"):
+            largest = max(abs(span[0]), abs(span[1]))
+            self._integer_digits = max(self._integer_digits, len(str(int(largest))))
+
+    def _note_text(self, values: pa.Array) -> None:
+        """Values of a column that is text already: only how many there are, and how long."""
+        lengths = pc.binary_length(values)
+        # a NULL word may have spaces around it; what is longer is none
+        short = values.filter(pc.less_equal(lengths, self._longest_null))
+        words = _true_count(pc.is_in(pc.utf8_trim_whitespace(short), pa.array(self._formats.nulls or ("",))))
+        self._nulls += words
+        self._values += len(values) - values.null_count - words
+        if (pc.max(lengths).as_py() or 0) > self._longest:
+            self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
+
+    def _whole(self) -> list[_Candidate]:
+        """The ways to read the column in which all its values are read."""
+        # an exponent tells a measured number, which no exact decimal should pretend to be; without one, digits count
+        unfit = "decimal" if self._has_exponent else "double"
+        return [c for c in self._candidates if c.misfits == 0 and c.matched and c.type.name != unfit]
+
     def result(self) -> ColumnType:
         """The narrowest type that every value has, or text, with the reason."""
         if self._values == 0:
@@ -221,9 +276,7 @@ class ColumnInference:
         if self._beyond_64_bits:
             row, value = self._beyond_64_bits
             return self._as_text(f"digits beyond 64 bits, first in row {row:,}: {shown(value)}")
-        # an exponent tells a measured number, which no exact decimal should pretend to be; without one, digits count
-        unfit = "decimal" if self._has_exponent else "double"
-        whole = [c for c in self._candidates if c.misfits == 0 and c.matched and c.type.name != unfit]
+        whole = self._whole()
         if not whole:
             return self._mixed()
         best = whole[0]

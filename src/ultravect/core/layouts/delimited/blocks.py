@@ -60,6 +60,11 @@ class DelimitedBlock:
         return np.frombuffer(skeleton(self.data, self.dialect), np.uint8)
 
     @cached_property
+    def padded(self) -> npt.NDArray[np.uint8]:
+        """The same with some line ends behind, so that a look behind a value's start leads nowhere else."""
+        return np.concatenate([self.structure, np.full(4, 0x0A, np.uint8)])
+
+    @cached_property
     def delimiters(self) -> npt.NDArray[np.int64]:
         """Where the delimiters stand that are outside of quotes."""
         found = np.flatnonzero(self.structure == self.dialect.delimiter)
@@ -85,6 +90,15 @@ class DelimitedBlock:
         carriage = (length == 1) & (buffer[np.minimum(starts, len(buffer) - 1)] == 0x0D)
         kept: npt.NDArray[np.int64] = starts[(length > 0) & ~carriage]
         return kept
+
+    def field_spans(self, position: int, columns: int) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
+        """Where a column's values start and end, when all rows have as many values as there are ``columns``."""
+        cuts = (
+            self.delimiters.reshape(-1, columns - 1) if columns > 1 else np.empty((len(self.row_starts), 0), np.int64)
+        )
+        starts = cuts[:, position - 1] + 1 if position else self.row_starts
+        ends = cuts[:, position] if position < columns - 1 else np.append(self.row_starts[1:], len(self.data))
+        return starts, ends
 
     def row_line(self, index: int) -> int:
         """The line at which row ``index`` of this block starts, in the file."""

@@ -21,8 +21,14 @@ class Quotes:
     stray: int | None = None
 
     def inside(self, places: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
-        """Whether each place lies between an opening quote and its closing one."""
-        return (np.searchsorted(self.positions, places) & 1).astype(np.bool_)
+        """Whether each place lies between an opening quote and its closing one; places are sorted."""
+        if len(places) < len(self.positions):
+            return (np.searchsorted(self.positions, places) & 1).astype(np.bool_)
+        # there are fewer quotes than places: it is quicker to look for the quotes among the places
+        turns = np.searchsorted(places, self.positions)
+        size = len(places) + 1
+        turned = np.bincount(turns[0::2], minlength=size) - np.bincount(turns[1::2], minlength=size)
+        return np.cumsum(turned[:-1]) > 0
 
     @property
     def open_at(self) -> int | None:

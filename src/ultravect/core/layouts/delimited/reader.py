@@ -33,6 +33,7 @@ from ultravect.core.layouts.delimited.lines import (
     skip_lines,
     whole_lines,
 )
+from ultravect.core.layouts.delimited.plain_numbers import written_plainly
 from ultravect.core.layouts.delimited.quotes import Quotes, find_quotes
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
 from ultravect.core.layouts.encoding import utf8_chunks
@@ -154,7 +155,15 @@ class DelimitedReader:
             table = self._parse(block, types, include, self.formats, skip_ragged=False)
         except pa.ArrowInvalid:
             return None
-        return table.combine_chunks().to_batches()[0] if table.num_rows else None
+        if not table.num_rows or not all(self._plain(block, column) for column in wanted if column.plain):
+            return None
+        return table.combine_chunks().to_batches()[0]
+
+    def _plain(self, block: DelimitedBlock, column: WantedColumn) -> bool:
+        kind = column.type.name
+        return kind not in _NUMBERS or written_plainly(
+            block, column.position, len(self.names), exponents=kind in ("real", "double")
+        )
 
     def parses(self, column: WantedColumn) -> bool:
         return parsed_by_library(column)
