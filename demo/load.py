@@ -6,21 +6,38 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from demo.generate import write
+from demo.places import write_files
 from ultravect.cli.output import print_run
 from ultravect.client import Client, Run
 from ultravect.core.model.document import read_job
 
 JOBS = Path(__file__).parent / "jobs"
+LAYOUTS = Path(__file__).parent / "layouts"
 
 
-def load(client: Client, files: Path, warehouse: Mapping[str, object], rows: int = 4000) -> list[Run]:
-    """Gives the runs of the demo's jobs, ended."""
+Connections = Mapping[str, tuple[str, dict[str, object]]]
+
+
+def load(
+    client: Client,
+    files: Path,
+    warehouse: Mapping[str, object],
+    rows: int = 4000,
+    others: Connections | None = None,
+) -> list[Run]:
+    """Gives the runs of the demo's jobs, ended. ``others``: kind and settings of further connections."""
     write(files, rows)
+    write_files(files, rows)
     known = {connection.name for connection in client.connections()}
     if "incoming" not in known:
         client.add_connection("incoming", "folder", {"path": str(files)})
     if "warehouse" not in known:
         client.add_connection("warehouse", "postgresql", dict(warehouse))
+    for name, (kind, settings) in (others or {}).items():
+        if name not in known:
+            client.add_connection(name, kind, settings)
+    for path in sorted(LAYOUTS.glob("*.yaml")):
+        client.save_layout(path.stem, path.read_text("utf-8"))
     runs = []
     for path in sorted(JOBS.glob("*.yaml")):
         text = path.read_text("utf-8")

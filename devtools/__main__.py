@@ -13,6 +13,7 @@ from pathlib import Path
 
 from demo.load import load
 
+from devtools.places import Places
 from devtools.stack import USER, Stack, stop_state
 from ultravect.client import Client
 
@@ -29,13 +30,22 @@ def demo(arguments: argparse.Namespace) -> int:
     state = ROOT / ".dev" / "demo"
     stop_state(state)
     shutil.rmtree(state, ignore_errors=True)
-    print("starting the service with a PostgreSQL server of its own", flush=True)
+    print("starting the service with a PostgreSQL server of its own, and the demo's other servers", flush=True)
     stack = Stack.start(state, port=arguments.port)
+    places: Places | None = None
     try:
+        places = Places.start(arguments.rows)
         with Client(stack.url, token=stack.token) as client:
             print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
-            runs = load(client, stack.files, stack.warehouse, arguments.rows)
-        failed = [run.job for run in runs if run.state != "succeeded"]
+            runs = load(client, stack.files, stack.warehouse, arguments.rows, places.connections(stack.files))
+            tests = {one.name: client.test_connection(one.name) for one in client.connections()}
+        print(
+            "\nconnections: "
+            + ", ".join(f"{name} {'works' if one.passed else 'FAILS'}" for name, one in tests.items())
+        )
+        failed = [run.job for run in runs if run.state != "succeeded"] + [
+            n for n, one in tests.items() if not one.passed
+        ]
         if failed:
             print(f"\nfailed: {', '.join(failed)}")
             return 1
@@ -48,6 +58,8 @@ def demo(arguments: argparse.Namespace) -> int:
         print("\nstopping", flush=True)
         return 0
     finally:
+        if places is not None:
+            places.stop()
         stack.close()
         (state / "service.json").unlink(missing_ok=True)
 
@@ -101,9 +113,11 @@ def shots(arguments: argparse.Namespace) -> int:
     with tempfile.TemporaryDirectory(prefix="ultravect-", dir="/var/tmp") as state:
         os.chmod(state, 0o755)
         stack = Stack.start(Path(state))
+        places = Places.start(4000)
         try:
-            take(stack, ROOT / "docs" / "screenshots")
+            take(stack, places, ROOT / "docs" / "screenshots")
         finally:
+            places.stop()
             stack.close()
             stack.postgres.remove()
     return 0

@@ -67,9 +67,10 @@ class SshServer:
 
     def start(self) -> None:
         configuration = self.folder / "sshd_config"
+        pam = "yes" if os.geteuid() == 0 else "no"
         configuration.write_text(
             f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {self.folder}/host_key\nPidFile none\n"
-            f"AuthorizedKeysFile {self.folder}/authorized_keys\nStrictModes no\nUsePAM yes\n"
+            f"AuthorizedKeysFile {self.folder}/authorized_keys\nStrictModes no\nUsePAM {pam}\n"
             "PasswordAuthentication yes\nKbdInteractiveAuthentication no\nPermitRootLogin prohibit-password\n"
             "Subsystem sftp internal-sftp\nLogLevel ERROR\nMaxStartups 100\n"
         )

@@ -2,9 +2,13 @@
   import { onMount } from "svelte";
   import { route } from "./lib/router.svelte";
   import { recall, session, signOut } from "./lib/session.svelte";
+  import Connection from "./pages/Connection.svelte";
   import Connections from "./pages/Connections.svelte";
   import Job from "./pages/Job.svelte";
   import Jobs from "./pages/Jobs.svelte";
+  import Layouts from "./pages/Layouts.svelte";
+  import Look from "./pages/Look.svelte";
+  import NewConnection from "./pages/NewConnection.svelte";
   import Run from "./pages/Run.svelte";
   import Runs from "./pages/Runs.svelte";
   import SignIn from "./pages/SignIn.svelte";
@@ -14,6 +18,7 @@
     ["jobs", "Jobs"],
     ["runs", "Runs"],
     ["connections", "Connections"],
+    ["layouts", "Layouts"],
   ] as const;
   let section = $derived(route.parts[0] ?? "jobs");
   let item = $derived(route.parts[1]);
@@ -64,7 +69,7 @@
         </div>
       </div>
     </header>
-    <main class="mx-auto max-w-6xl px-5 py-5">
+    <main class="mx-auto {section === "connections" && route.parts[2] === "look" ? "max-w-[96rem]" : "max-w-6xl"} px-5 py-5">
       {#if section === "jobs" && item}
         {#key item}<Job name={item} />{/key}
       {:else if section === "jobs"}
@@ -73,6 +78,14 @@
         {#key item}<Run number={Number(item)} />{/key}
       {:else if section === "runs"}
         <Runs />
+      {:else if section === "connections" && item && route.parts[2] === "look" && route.parts[3]}
+        {#key route.parts[3]}<Look connection={item} object={route.parts[3]} />{/key}
+      {:else if section === "connections" && item === "new"}
+        <NewConnection />
+      {:else if section === "connections" && item}
+        {#key item}<Connection name={item} />{/key}
+      {:else if section === "layouts"}
+        <Layouts />
       {:else if section === "connections"}
         <Connections />
       {:else}

@@ -32,9 +32,19 @@ export async function exchange<T>(
     headers["Content-Type"] = "application/json";
     body = JSON.stringify(options.json);
   }
+  return settle<T>(() => fetch(`/api/v1/${path}`, { method, headers, body }));
+}
+
+/** Sends a file as it is. */
+export async function exchangeBytes<T>(path: string, body: Blob): Promise<Answer<T>> {
+  const headers = { Accept: "application/json", "Content-Type": "application/octet-stream", "X-CSRFToken": csrfToken() };
+  return settle<T>(() => fetch(`/api/v1/${path}`, { method: "PUT", headers, body }));
+}
+
+async function settle<T>(call: () => Promise<Response>): Promise<Answer<T>> {
   let response: Response;
   try {
-    response = await fetch(`/api/v1/${path}`, { method, headers, body });
+    response = await call();
   } catch {
     throw new ApiProblem({
       status: 0,

@@ -133,12 +133,97 @@ export interface RunEvent {
 export interface Connection {
   name: string;
   kind: string;
-  settings: Record<string, string | number>;
+  settings: Record<string, unknown>;
   secrets_set: string[];
 }
 
 export interface Probe {
   passed: boolean;
-  steps: { step: string; state: 'passed' | 'failed' | 'not reached'; detail: string; seconds: number }[];
+  steps: { step: string; state: "passed" | "failed" | "not reached"; detail: string; seconds: number }[];
   error: RunError | null;
+}
+
+export interface StoredObject {
+  name: string;
+  kind: string;
+  size?: number | null;
+  modified?: string | null;
+  rows?: number | null;
+  comment?: string;
+}
+
+export interface ObjectPage {
+  items: StoredObject[];
+  more: boolean;
+  next: string | null;
+}
+
+export interface ValueCounts {
+  values: number;
+  nulls: number;
+  distinct: number | null;
+  top: { value: string; count: number }[];
+  low: string | null;
+  high: string | null;
+  shortest: number | null;
+  longest: number | null;
+}
+
+export interface SeenColumn {
+  name: string;
+  type: string;
+  evidence?: string;
+  nulls?: number;
+  native?: string;
+  nullable?: boolean;
+  key?: boolean;
+  comment?: string;
+  counts?: ValueCounts;
+}
+
+export interface FixedField {
+  name: string;
+  width: number;
+  start?: number;
+  trim?: string;
+}
+
+export type Layout = { format: string; fields?: FixedField[]; values?: Record<string, unknown> } & Record<string, unknown>;
+
+export interface Preview {
+  object: string;
+  kind: string;
+  size?: number;
+  layout?: Layout;
+  findings: Finding[];
+  columns: SeenColumn[];
+  rows: (string | number | boolean | null)[][];
+  row_numbers?: number[];
+  rows_scanned?: number;
+  complete?: boolean;
+  bad_rows?: { row: number; line: number | null; reason: string }[];
+  bad_count?: number;
+  row_estimate?: number | null;
+  comment?: string;
+}
+
+export interface RawStart {
+  object: string;
+  size: number;
+  read: number;
+  complete: boolean;
+  encoding: string;
+  reason: string;
+  text: string;
+  base64: string;
+}
+
+export interface SavedLayout {
+  name: string;
+  about: string;
+  format: string;
+  version: number;
+  saved_at: string;
+  file: string;
+  structure: { reads: Layout; expects?: { name: string; type: string }[] };
 }

@@ -1,8 +1,10 @@
 <script lang="ts">
   import { onMount } from "svelte";
   import { get, post, problemOf } from "../lib/api";
+  import { api, connectionPage } from "../lib/places";
   import { may } from "../lib/session.svelte";
   import type { Connection, Page, Probe, ProblemBody } from "../lib/types";
+  import ProbeSteps from "../parts/ProbeSteps.svelte";
   import Problem from "../parts/Problem.svelte";
 
   let connections = $state<Connection[] | null>(null);
@@ -20,15 +22,30 @@
   async function test(name: string) {
     probes[name] = "testing";
     try {
-      probes[name] = await post<Probe>(`connections/${encodeURIComponent(name)}/test`);
+      probes[name] = await post<Probe>(api(name, "/test"));
     } catch (error) {
       delete probes[name];
       problem = problemOf(error);
     }
   }
+
+  /** What tells one connection of a kind from another, on one line. */
+  function place(one: Connection): [string, string][] {
+    return Object.entries(one.settings)
+      .filter(([, value]) => typeof value !== "object" && !String(value).includes("\n") && String(value).length < 80)
+      .map(([key, value]) => [key, String(value)]);
+  }
+  function references(one: Connection): [string, string][] {
+    return Object.entries(one.settings)
+      .filter(([, value]) => value && typeof value === "object" && !Array.isArray(value))
+      .map(([key, value]) => [key, (Object.entries(value as Record<string, string>)[0] ?? []).join(" ").replace("from_", "from ")]);
+  }
 </script>
 
-<h1 class="mb-3 text-lg font-semibold">Connections</h1>
+<div class="mb-3 flex items-center gap-3">
+  <h1 class="text-lg font-semibold">Connections</h1>
+  {#if may("editor")}<a class="btn btn-sm btn-primary ml-auto" href="#/connections/new">New connection</a>{/if}
+</div>
 {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
 {#if connections}
   <div class="panel overflow-x-auto">
@@ -38,28 +55,22 @@
         {#each connections as one (one.name)}
           {@const probe = probes[one.name]}
           <tr class="align-top">
-            <td class="font-semibold">{one.name}</td>
+            <td class="font-semibold whitespace-nowrap"><a class="plain" href={connectionPage(one.name)}>{one.name}</a></td>
             <td>{one.kind}</td>
             <td class="w-full">
-              {#each Object.entries(one.settings) as [key, value] (key)}
-                <span class="mr-4 whitespace-nowrap"><span class="text-base-content/60">{key}</span> {value}</span>
+              {#each place(one) as [key, value] (key)}
+                <span class="mr-4 inline-block"><span class="text-base-content/60">{key}</span> {value}</span>
+              {/each}
+              {#each references(one) as [key, value] (key)}
+                <span class="mr-4 inline-block"><span class="text-base-content/60">{key}</span> {value}</span>
               {/each}
               {#each one.secrets_set as key (key)}
-                <span class="mr-4 whitespace-nowrap"><span class="text-base-content/60">{key}</span> sealed</span>
+                <span class="mr-4 inline-block"><span class="text-base-content/60">{key.replaceAll("_", " ")}</span> sealed</span>
               {/each}
-              {#if probe && probe !== "testing"}
-                <ul class="mt-2 mb-1">
-                  {#each probe.steps as step, index (index)}
-                    <li class={step.state === "not reached" ? "text-base-content/60" : ""}>
-                      <span aria-hidden="true">{step.state === "passed" ? "✓" : step.state === "failed" ? "✗" : "·"}</span>
-                      {step.step}: {step.state === "passed" ? step.detail : step.state}
-                    </li>
-                  {/each}
-                </ul>
-                {#if probe.error}<Problem problem={probe.error} />{/if}
-              {/if}
+              {#if probe && probe !== "testing"}<div class="mt-2"><ProbeSteps {probe} /></div>{/if}
             </td>
             <td class="num">
+              <a class="btn btn-xs" href={connectionPage(one.name)}>Look</a>
               {#if may("operator")}
                 <button class="btn btn-xs" disabled={probe === "testing"} onclick={() => test(one.name)}>
                   {probe === "testing" ? "Testing …" : "Test"}
@@ -68,7 +79,7 @@
             </td>
           </tr>
         {:else}
-          <tr><td colspan="4">No connections yet. Add one: <code>ultravect connection add NAME KIND KEY=VALUE…</code></td></tr>
+          <tr><td colspan="4">No connections yet: name the first place to copy from.</td></tr>
         {/each}
       </tbody>
     </table>

@@ -59,7 +59,7 @@ def propose(
             "ultravect": 1,
             "layout": name,
             "reads": seen["layout"],
-            "expects": {column["name"]: column["type"] for column in seen["columns"]},
+            "expects": [{"name": column["name"], "type": column["type"]} for column in seen["columns"]],
         }
         reasons = [f"# {finding['message']}" for finding in seen["findings"]]
         text = "\n".join([f"# proposed from {file}", *reasons, ""]) + yaml.safe_dump(

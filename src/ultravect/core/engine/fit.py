@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+from ultravect.core.model.files import ExpectedColumn
 from ultravect.core.model.finding import Finding
 from ultravect.core.types.inference import ColumnType
 
@@ -11,11 +12,11 @@ _MOST_TOLD = 5
 
 
 def misfits(
-    layout: str, expects: Mapping[str, str], names: Sequence[str], types: Mapping[int, ColumnType]
+    layout: str, expects: Sequence[ExpectedColumn], names: Sequence[str], types: Mapping[int, ColumnType]
 ) -> list[Finding]:
     """What is different from what the layout expects; ``types`` by position, where they are known."""
     found: list[str] = []
-    for position, (expected, kind) in enumerate(expects.items()):
+    for position, (expected, kind) in enumerate((one.name, one.type) for one in expects):
         if position >= len(names):
             found.append(f"column {position + 1} {expected!r} is no longer there")
         elif names[position] != expected:

@@ -28,6 +28,13 @@ class ConnectionFile(Declared):
     settings: dict[str, Any] = Field(description="As the kind has them; a secret as {from_env: …} or {from_file: …}.")
 
 
+class ExpectedColumn(Declared):
+    """A column that every file of a layout has."""
+
+    name: str = Field(min_length=1)
+    type: str = Field(description="Canonical type, such as integer or decimal(18,2).")
+
+
 class LayoutFile(Declared):
     """A layout under a name, so that jobs and previews can use it."""
 
@@ -35,6 +42,6 @@ class LayoutFile(Declared):
     layout: Slug
     about: str = ""
     reads: Layout = Field(description="The layout itself.")
-    expects: dict[str, str] = Field(
-        default={}, description="Names and types of the columns that a file of this layout has; others do not fit it."
+    expects: list[ExpectedColumn] = Field(
+        default=[], description="The columns that a file of this layout has, in their order; others do not fit it."
     )

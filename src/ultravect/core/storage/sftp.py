@@ -238,7 +238,7 @@ class SftpStorage:
         def known() -> str:
             transport = self._transport()
             try:
-                return f"host key {fingerprint(transport.get_remote_server_key())} is the one confirmed"
+                return f"{fingerprint(transport.get_remote_server_key())} is the one confirmed"
             finally:
                 transport.close()
 

@@ -113,7 +113,7 @@ def _decimal_text(array: pa.Array) -> pa.Array:
             [None if value is None else format(value, "f") for value in array.filter(small).to_pylist()], pa.string()
         )
         text = pc.replace_with_mask(text, small.fill_null(False), plain)
-    return pc.replace_substring_regex(text, r"(\.[0-9]*?)\.?0+$|\.0*$", r"\1")
+    return pc.replace_substring_regex(pc.replace_substring_regex(text, r"(\.[0-9]*[1-9])0+$", r"\1"), r"\.0*$", "")
 
 
 def convert_typed(array: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:

@@ -40,7 +40,7 @@ _EXAMPLE = OpenApiExample(
             "record": 20,
             "fields": [{"name": "slip", "width": 8}, {"name": "kg", "width": 12}],
         },
-        "expects": {"slip": "text", "kg": "integer"},
+        "expects": [{"name": "slip", "type": "text"}, {"name": "kg", "type": "integer"}],
     },
     request_only=True,
 )

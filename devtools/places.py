@@ -1,0 +1,100 @@
+"""The demo's other servers: MariaDB, OpenSSH, and the stand-ins for an object store and a web server."""
+
+from __future__ import annotations
+
+import functools
+import secrets
+import shutil
+import tempfile
+import threading
+from dataclasses import dataclass
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+from demo.objectstore import ObjectStore
+from demo.places import RESERVATIONS, reservations, weigh_slips, write_forecast, write_masts
+
+from devtools.mariadb import MariadbServer
+from devtools.sshd import SshServer
+
+BUCKET = "weather-masts"
+_TOKEN = "forecast-for-huts"
+
+
+class _WebHandler(SimpleHTTPRequestHandler):
+    """Files, for those who send the token."""
+
+    def log_message(self, *arguments: Any) -> None:
+        pass
+
+    def send_head(self) -> Any:
+        if self.headers.get("Authorization") != f"Bearer {_TOKEN}":
+            self.send_error(401, "who are you?")
+            return None
+        return super().send_head()
+
+
+@dataclass
+class Places:
+    """Everything beside the service's own files and warehouse."""
+
+    folder: Path
+    mariadb: MariadbServer
+    ssh: SshServer
+    store: ObjectStore
+    web: ThreadingHTTPServer
+
+    @classmethod
+    def start(cls, rows: int) -> Places:
+        folder = Path(tempfile.mkdtemp(prefix="ultravect-places-", dir="/var/tmp"))
+        write_masts(folder / "buckets" / BUCKET, rows)
+        write_forecast(folder / "web")
+        mariadb = MariadbServer.create()
+        mariadb.execute("CREATE DATABASE reservations")
+        mariadb.execute(*RESERVATIONS, database="reservations")
+        guests, booked, paid = reservations(rows)
+        for table, columns, content in (
+            ("guest", "guest_id, name, email, born, member", guests),
+            (
+                "booking",
+                "booking_id, guest_id, hut_code, arrival, nights, night_price, status, changed_at, remark",
+                booked,
+            ),
+            ("payment", "booking_id, amount, paid_at, receipt", paid),
+        ):
+            marks = ", ".join(["%s"] * len(columns.split(",")))
+            mariadb.insert("reservations", f"INSERT INTO {table} ({columns}) VALUES ({marks})", content)
+        mariadb.execute("ANALYZE TABLE guest, booking, payment", database="reservations")
+        ssh = SshServer.create()
+        (ssh.files / "slips-2026-07.txt").write_text(weigh_slips(max(60, rows // 20)), "ascii")
+        store = ObjectStore(folder / "buckets", "AKMASTS", secrets.token_urlsafe(24)).run()
+        handler = functools.partial(_WebHandler, directory=str(folder / "web"))
+        web = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+        threading.Thread(target=web.serve_forever, daemon=True).start()
+        return cls(folder, mariadb, ssh, store, web)
+
+    def connections(self, files: Path) -> dict[str, tuple[str, dict[str, object]]]:
+        """Kind and settings of the connections to these places, and to the database files in ``files``."""
+        return {
+            "reservations": ("mariadb", self.mariadb.settings("reservations")),
+            "guestbooks": ("sqlite", {"path": str(files / "guestbook.db")}),
+            "weather-archive": ("duckdb", {"path": str(files / "weather.duckdb")}),
+            "masts": ("objectstore", self.store.settings(BUCKET)),
+            "freight": ("sftp", self.ssh.settings()),
+            "forecast": (
+                "http",
+                {
+                    "url": f"http://127.0.0.1:{self.web.server_address[1]}/",
+                    "token": _TOKEN,
+                    "paths": ["forecast.json"],
+                },
+            ),
+        }
+
+    def stop(self) -> None:
+        self.web.shutdown()
+        self.store.shutdown()
+        self.ssh.remove()
+        self.mariadb.remove()
+        shutil.rmtree(self.folder, ignore_errors=True)
