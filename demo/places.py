@@ -145,12 +145,14 @@ def _agency_files(folder: Path, rows: int) -> None:
 
     german = ["Export der Agentur Bergfrei", "gedruckt am 1.8.2026", "", "Nr;Hütte;Gast;Ankunft;Nächte;Betrag"]
     for one in booked:
+        if str(one["guest_name"]).encode("cp1252", "ignore").decode("cp1252") != one["guest_name"]:
+            continue  # their system knows no such letters
         arrival = one["arrival"]
         assert isinstance(arrival, dt.date)
         german.append(
             f"{one['booking_id']};{one['hut_code']};{one['guest_name']};{arrival.strftime('%d.%m.%Y')};{one['nights']};{price(one)}"
         )
-    (folder / "bergfrei-2026-07.csv").write_bytes(("\r\n".join(german) + "\r\n").encode("cp1252", "replace"))
+    (folder / "bergfrei-2026-07.csv").write_bytes(("\r\n".join(german) + "\r\n").encode("cp1252"))
     piped = ["ref||hut||arrives||nights||paid"]
     piped += [
         f"{o['booking_id']}||{o['hut_code']}||{o['arrival']}||{o['nights']}||{'J' if o['paid'] == 'true' else 'N'}"

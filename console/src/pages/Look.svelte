@@ -22,6 +22,8 @@
   // a sheet of a workbook: file.xlsx#Sheet
   let file = $derived(object.split("#")[0] ?? "");
   let sheet = $derived(object.split("#")[1]);
+  let serious = $derived(preview?.findings.filter((one) => one.severity !== "note") ?? []);
+  let notes = $derived(preview?.findings.filter((one) => one.severity === "note") ?? []);
   let isFile = $derived(preview?.kind === "file");
   let hasParts = $derived(/\.(zip|xlsx|xlsm|xlsb|xls|ods)$/i.test(file));
 
@@ -70,7 +72,7 @@
 {#if editing && preview?.layout}
   {#key object}<LayoutEditor {connection} object={file} start={preview.layout} />{/key}
 {:else if preview}
-  {#if preview.findings.length}<div class="panel mb-3 px-3 py-1"><Findings findings={preview.findings} /></div>{/if}
+  {#if serious.length}<div class="panel mb-3 px-3 py-1"><Findings findings={serious} /></div>{/if}
   <section class="panel mb-3">
     <h2>Rows</h2>
     <div class="max-h-96 overflow-auto"><PreviewRows {preview} dim={busy} /></div>
@@ -86,6 +88,12 @@
     </h2>
     <SeenColumns columns={preview.columns} />
   </section>
+  {#if notes.length}
+    <section class="panel mb-3">
+      <h2>How it was found</h2>
+      <div class="px-3 py-1"><Findings findings={notes} /></div>
+    </section>
+  {/if}
 {/if}
 {#if hasParts && !sheet && !editing}
   <section class="panel">

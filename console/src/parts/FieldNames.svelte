@@ -23,7 +23,7 @@
         onchange={(event) => put(index, { width: Math.max(1, Number(event.currentTarget.value)) })}
       />
       <select
-        class="select select-xs w-20"
+        class="select select-xs w-28"
         aria-label="Trim {field.name}"
         value={field.trim ?? "both"}
         onchange={(event) => put(index, { trim: event.currentTarget.value })}

@@ -191,7 +191,7 @@
       {#if problem}<div class="p-3"><Problem {problem} /></div>{/if}
       <div class="grid {isText && layout.format !== 'fixed' ? 'xl:grid-cols-2' : ''}">
         {#if isText && layout.format !== "fixed" && raw}
-          <div class="border-base-300 max-h-96 min-w-0 overflow-auto border-r border-b" aria-label="Raw bytes">
+          <div class="border-base-300 max-h-[36rem] min-w-0 overflow-auto border-r border-b" aria-label="Raw bytes">
             <div class="text-base-content/60 bg-base-100 sticky top-0 px-3 py-1 text-xs">
               bytes as {raw.encoding}: {raw.reason}
             </div>
@@ -203,7 +203,7 @@
                 >{/each}</pre>
           </div>
         {/if}
-        <div class="border-base-300 max-h-96 min-w-0 overflow-auto border-b" aria-label="Parsed rows">
+        <div class="border-base-300 max-h-[36rem] min-w-0 overflow-auto border-b" aria-label="Parsed rows">
           {#if preview}
             <div class="text-base-content/60 px-3 py-1 text-xs">
               {preview.columns.length} columns; types from {preview.complete ? "all" : "the first"}

@@ -22,7 +22,7 @@
 <table class="table-xs table {dim ? 'opacity-60' : ''}">
   <thead class="bg-base-100 sticky top-0">
     <tr>
-      <th class="text-base-content/50">row</th>
+      <th class="text-base-content/50 w-px">row</th>
       {#each columns as column, index (index)}
         <th class={NUMBERS.test(column.type) ? "text-right" : ""}>
           <span class="block">{column.name}</span>

@@ -111,7 +111,9 @@
     >
       {#each ticks as at (at)}
         <span data-tick={at} class="border-base-content/40 absolute bottom-0 h-2 border-l" style="left: {at}ch"></span>
-        <span data-tick={at} class="text-base-content/60 absolute top-0 pl-0.5 text-[10px] leading-3" style="left: {at}ch">{at}</span>
+        <span data-tick={at} class="absolute top-0" style="left: {at}ch">
+          <span data-tick={at} class="text-base-content/60 absolute left-0.5 text-[10px] leading-3">{at}</span>
+        </span>
       {/each}
       <span class="bg-base-content absolute bottom-0 h-1.5 w-0.5" style="left: {cursor}ch" aria-hidden="true"></span>
       {#each borders as border, index (index)}

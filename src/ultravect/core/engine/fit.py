@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from ultravect.core.model.files import ExpectedColumn
 from ultravect.core.model.finding import Finding
 from ultravect.core.types.inference import ColumnType
+from ultravect.core.words import counted
 
 _MOST_TOLD = 5
 
@@ -15,6 +16,8 @@ def misfits(
     layout: str, expects: Sequence[ExpectedColumn], names: Sequence[str], types: Mapping[int, ColumnType]
 ) -> list[Finding]:
     """What is different from what the layout expects; ``types`` by position, where they are known."""
+    if not expects:
+        return []
     found: list[str] = []
     for position, (expected, kind) in enumerate((one.name, one.type) for one in expects):
         if position >= len(names):
@@ -28,13 +31,22 @@ def misfits(
     found += [f"column {number} {name!r} is new" for number, name in enumerate(names, 1) if number > len(expects)]
     more = len(found) - _MOST_TOLD
     told = found[:_MOST_TOLD] + ([f"and {more} differences more"] if more > 0 else [])
-    return [
-        Finding(
-            "warning",
-            "layout-outgrown",
-            f"this file no longer fits layout {layout}: {what}",
-            "from.layout",
-            "have the file mended, or save a new version of the layout",
-        )
-        for what in told
-    ]
+    return [_finding(layout, what) for what in told]
+
+
+def _finding(layout: str, what: str) -> Finding:
+    return Finding(
+        "warning",
+        "layout-outgrown",
+        f"this file no longer fits layout {layout}: {what}",
+        "from.layout",
+        "have the file mended, or save a new version of the layout",
+    )
+
+
+def uneven(layout: str, bad: int, rows: int) -> list[Finding]:
+    """That rows are not whole, when they are read with the layout."""
+    if not bad:
+        return []
+    told = f"{bad:,} of {counted(rows, 'row')} {'is' if bad == 1 else 'are'} not whole"
+    return [_finding(layout, told)]

@@ -8,7 +8,7 @@ from typing import Any
 
 from ultravect.core.databases.base import Database, LiveTable
 from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, storage_of
-from ultravect.core.engine.fit import misfits
+from ultravect.core.engine.fit import misfits, uneven
 from ultravect.core.engine.plan import nearest_table
 from ultravect.core.engine.profile import Profile
 from ultravect.core.engine.sample import FirstRows, RandomRows
@@ -105,8 +105,9 @@ def preview(
     limit = None if wanted.whole else SAMPLE_BYTES if wanted.random or wanted.counts else PREVIEW_BYTES
     scan = scan_columns(reader, list(range(len(reader.names))), limit=limit, takers=takers)
     findings = list(reader.findings)
-    if saved and saved.expects:
+    if saved:
         findings += misfits(saved.layout, saved.expects, reader.names, scan.columns)
+        findings += uneven(saved.layout, scan.bad_rows, scan.rows)
     columns = []
     for position in range(len(reader.names)):
         column = scan.columns[position]

@@ -30,6 +30,7 @@ _LATER_SIZE = 4 << 20
 _PARSE_BLOCK = 512 << 10
 _MAX_LEARNT = 8
 _LEARN_ROWS = 1000
+_DOUBLE_DIGITS = 17  # a double is written with at most so many
 _SCALE = 12  # decimals that a column of numbers holds before a block is parsed line by line
 
 
@@ -228,12 +229,19 @@ def _kind_of(values: list[Any], levels: int) -> pa.DataType | None:
     if kinds == {int} and all(-(2**63) <= value < 2**63 for value in values):
         return pa.int64()
     if decimal.Decimal in kinds and kinds <= {int, decimal.Decimal}:
-        exact = all(-value.as_tuple().exponent <= _SCALE for value in values if isinstance(value, decimal.Decimal))  # type: ignore[operator]
-        return pa.decimal128(38, _SCALE) if exact else pa.float64()
+        return _number_kind([value for value in values if isinstance(value, decimal.Decimal)])
     if kinds == {list}:
         inner = _kind_of([one for value in values for one in value if one is not None], 0)
         return None if inner is None else pa.list_(inner)
     return pa.string() if kinds <= {str} else None
+
+
+def _number_kind(values: list[decimal.Decimal]) -> pa.DataType | None:
+    """Decimals that are exact, or the floating numbers that they were; None where they have too many digits for these."""
+    shapes = [value.as_tuple() for value in values]
+    if all(isinstance(one.exponent, int) and -_SCALE <= one.exponent <= 0 for one in shapes):
+        return pa.decimal128(38, _SCALE)
+    return pa.float64() if all(len(one.digits) <= _DOUBLE_DIGITS for one in shapes) else None
 
 
 def open_json_lines(file: SourceFile, layout: JsonLinesLayout) -> TableReader:

@@ -25,7 +25,7 @@ class DeclarationError(UltravectError):
     """A job, connection or layout file that cannot be used, with every problem found in it."""
 
     def __init__(self, detail: str, problems: list[Problem], code: str = "job-file-invalid") -> None:
-        super().__init__(code, detail, hint="; ".join(filter(None, (p.hint for p in problems[:1]))))
+        super().__init__(code, detail, hint=next((p.hint for p in problems[:1] if p.hint), "correct it"))
         self.problems = problems
 
 

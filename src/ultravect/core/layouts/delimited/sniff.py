@@ -98,7 +98,7 @@ def _best(text: str, layout: DelimitedLayout) -> _Cut:
         return _Cut(",", 1.0, 1, 0)
     # "||" is also cut by "|", with an empty value between: the longer one is meant
     doubled = [cut for cut in able if len(cut.delimiter) > 1 and cut.share >= 0.9]
-    return max(doubled or able, key=lambda cut: (round(cut.share, 2), cut.columns))
+    return max(doubled or able, key=lambda cut: (round(cut.share, 2), cut.columns, -cut.preamble))
 
 
 def delimiter_share(text: str, whole: bool) -> float:

@@ -139,7 +139,7 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
     updates: dict[str, object] = {}
     with closing(file.open()) as stream:
         head = stream.read(HEAD_BYTES)
-    if not head.strip():
+    if not head:
         raise file_empty(file.path, "is empty: it has no records")
     encoding = layout.encoding
     if encoding is None:
@@ -151,8 +151,12 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
     skipped = layout.preamble if layout.terminator != "none" and b"\n" in text else 0
     for _ in range(skipped):
         text = text[text.find(b"\n") + 1 :]
-    record = layout.record
     spans = spans_of(layout.fields)
+    record = layout.record
+    if record is None and spans and layout.terminator != "newline" and b"\n" not in text.rstrip():
+        # the fields tell the length, when that many characters go into the text without a rest
+        end = max(span.end for span in spans)
+        record = end if not whole or len(text.rstrip(b"\r\n")) % end == 0 else None
     records = first_records(text, whole, len(text), record, layout.terminator)
     if records is None and spans and layout.terminator != "newline":
         # the fields tell the length where the text does not
