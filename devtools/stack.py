@@ -49,7 +49,8 @@ class Stack:
     ) -> Stack:
         state.mkdir(parents=True, exist_ok=True)
         state = state.resolve()
-        (state / "files").mkdir(exist_ok=True)
+        for folder in ("files", "secrets"):
+            (state / folder).mkdir(exist_ok=True)
         stack = cls(
             state,
             PostgresServer.create(state / "postgres", durable=durable),
@@ -83,6 +84,7 @@ class Stack:
             "ULTRAVECT_PASSWORD": self.password,
             "ULTRAVECT_ROOTS": ":".join(self.roots),
             "ULTRAVECT_UPLOADS": str(self.state / "uploads"),
+            "ULTRAVECT_SECRET_FOLDER": str(self.state / "secrets"),
             **self.settings,
         }
         log = (self.state / "service.log").open("ab")

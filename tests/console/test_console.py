@@ -159,7 +159,7 @@ def test_a_new_job(page: Page, place: Place) -> None:
 
 def test_connections_are_tested(page: Page, stack: Stack) -> None:
     page.get_by_role("link", name="Connections").click()
-    row = page.get_by_role("row").filter(has_text="database warehouse").filter(has_text="warehouse").first
+    row = page.get_by_role("row").filter(has=page.get_by_role("link", name="warehouse", exact=True))
     row.get_by_role("button", name="Test").click()
     expect(row).to_contain_text("PostgreSQL 1")
     expect(row).to_contain_text("sealed")

@@ -36,6 +36,11 @@ def opened(name: str, content: bytes, layout: dict[str, Any] | None = None) -> R
     return open_layout(file_of(name, content), LAYOUT.read(layout) if layout is not None else None)
 
 
+def f(name: str, width: int, **more: object) -> dict[str, object]:
+    """A field of a fixed-width record."""
+    return {"name": name, "width": width, **more}
+
+
 def rows_of(reader: Reader) -> Rows:
     return [row for block in reader.blocks() for row in text_rows(reader.read(block).values)]
 
@@ -99,22 +104,22 @@ CASES: dict[str, tuple[str, bytes, dict[str, Any] | None, str, list[str], Rows]]
     "delimited, fit": ("a.csv", b'a,b\n1\n1,"2,2",3\n', {"ragged": "fit"}, "delimited", ["a", "b"], [["1", None], ["1", "2,2"]]),
     "delimited, names": ("a.csv", b"1,2\n", {"header": False, "names": ["x", "y"]}, "delimited", ["x", "y"], [["1", "2"]]),
     "delimited, NULL words": ("a.csv", b"a,b\n-,n/a\n", {"values": {"nulls": ["-", "n/a"]}}, "delimited", ["a", "b"], [[None, None]]),
-    "fixed, one line": ("s.txt", SLIPS, {"format": "fixed", "fields": [{"width": 4}, {"width": 3}, {"width": 5}]}, "fixed", ["NO", "HUT", "KG"],
+    "fixed, one line": ("s.txt", SLIPS, {"format": "fixed", "fields": [f("", 4), f("", 3), f("", 5)]}, "fixed", ["NO", "HUT", "KG"],
         [["0001", "007", "12"], ["0002", "039", "90"], ["0003", "001", "300"]]),
     "fixed, found": ("s.txt", b"name  kg\nbeer  12\nwood 900\n", None, "fixed", ["name", "kg"], [["beer", "12"], ["wood", "900"]]),
     "fixed, by positions": (
-        "s.txt", b"abcdef\r\nghijkl\r\n", {"format": "fixed", "header": False, "fields": [{"name": "x", "start": 5, "width": 2}, {"name": "y", "start": 2, "width": 3}]},
+        "s.txt", b"abcdef\r\nghijkl\r\n", {"format": "fixed", "header": False, "fields": [f("x", 2, start=5), f("y", 3, start=2)]},
         "fixed", ["x", "y"], [["ef", "bcd"], ["kl", "hij"]],
     ),
     "fixed, trim": (
-        "s.txt", b" a  b \n", {"format": "fixed", "header": False, "fields": [{"name": "x", "width": 3, "trim": "none"}, {"name": "y", "width": 3, "trim": "left"}]},
+        "s.txt", b" a  b \n", {"format": "fixed", "header": False, "fields": [f("x", 3, trim="none"), f("y", 3, trim="left")]},
         "fixed", ["x", "y"], [[" a ", "b "]],
     ),
-    "fixed, not ASCII": ("s.txt", "Hüt 1\nÖde 2\n".encode(), {"format": "fixed", "header": False, "fields": [{"name": "a", "width": 4}, {"name": "b", "width": 1}]},
+    "fixed, not ASCII": ("s.txt", "Hüt 1\nÖde 2\n".encode(), {"format": "fixed", "header": False, "fields": [f("a", 4), f("b", 1)]},
         "fixed", ["a", "b"], [["Hüt", "1"], ["Öde", "2"]]),
     "fixed, preamble, header and footer without line ends": (
         "s.txt", b"XX..AABB01020304ZZ..", {"format": "fixed", "record": 4, "terminator": "none", "preamble": 1, "footer": 1, "header": True,
-        "fields": [{"width": 2}, {"width": 2}]}, "fixed", ["AA", "BB"], [["01", "02"], ["03", "04"]],
+        "fields": [f("", 2), f("", 2)]}, "fixed", ["AA", "BB"], [["01", "02"], ["03", "04"]],
     ),
     "jsonl": ("m.jsonl", b'{"a": 1, "w": {"s": 1.5, "d": {"x": "N"}}}\n\n{"a": 2, "w": null, "t": [1, "x"]}\n', None, "jsonl",
         ["a", "w_s", "w_d_x", "w", "t"], [["1", "1.5", "N", None, None], ["2", None, None, None, '[1,"x"]']]),
@@ -122,16 +127,19 @@ CASES: dict[str, tuple[str, bytes, dict[str, Any] | None, str, list[str], Rows]]
     "jsonl, rows": ("m.jsonl", b'{"d": [{"a": 1}, {"a": 2}]}\n{"d": []}\n', {"format": "jsonl", "rows": "/d"}, "jsonl", ["a"], [["1"], ["2"]]),
     "jsonl, exact numbers": ("m.jsonl", b'{"n": 0.1234567890123456789}\n{"n": 12345678901234567890123}\n', None, "jsonl", ["n"],
         [["0.1234567890123456789"], ["12345678901234567890123"]]),
-    "json": ("m.json", b'{"n": 2, "data": {"rows": [{"a": "01", "b": {"c": true}}, {"a": null}]}}', None, "json", ["a", "b_c"], [["01", "true"], [None, None]]),
+    "json": ("m.json", b'{"n": 2, "data": {"rows": [{"a": "01", "b": {"c": true}}, {"a": null}]}}', None,
+        "json", ["a", "b_c"], [["01", "true"], [None, None]]),
     "json, array": ("m.json", b'[{"a": 1},\n {"a": 2.50}]', None, "json", ["a"], [["1"], ["2.5"]]),
     "xml": (
-        "r.xml", b'<log xmlns="urn:x"><head/><call no="1"><hut>001</hut><w><g>2</g></w></call><call no="2"><hut/><tag>a</tag><tag>b</tag></call></log>',
+        "r.xml",
+        b'<log xmlns="urn:x"><head/><call no="1"><hut>001</hut><w><g>2</g></w></call><call no="2"><hut/><tag>a</tag><tag>b</tag></call></log>',
         None, "xml", ["no", "hut", "w_g", "tag"], [["1", "001", "2", None], ["2", None, None, '["a","b"]']],
     ),
     "xml, rows": ("r.xml", b"<a><b><c>1</c></b><d>x</d></a>", {"format": "xml", "rows": "a/b"}, "xml", ["c"], [["1"]]),
     "xlsx": ("i.xlsx", workbook(_inspection), None, "xlsx", ["column_1", "hut", "on", "beds"],
         [[None, "001", "2026-06-03", "12.0"], [None, "002", "2026-06-04", "8.5"], [None, None, None, "3.0"]]),
-    "xlsx, range and merged": ("i.xlsx", workbook(_inspection), {"format": "xlsx", "sheet": 1, "range": "B4:D", "merged": "repeat"}, "xlsx", ["hut", "on", "beds"],
+    "xlsx, range and merged": ("i.xlsx", workbook(_inspection), {"format": "xlsx", "sheet": 1,
+        "range": "B4:D", "merged": "repeat"}, "xlsx", ["hut", "on", "beds"],
         [["001", "2026-06-03", "12.0"], ["002", "2026-06-04", "8.5"], ["002", None, "3.0"]]),
     "xlsx, no header": ("i.xlsx", workbook(_inspection), {"format": "xlsx", "range": "B5:D5", "header": False}, "xlsx",
         ["column_1", "column_2", "column_3"], [["001", "2026-06-03", "12"]]),
@@ -173,11 +181,13 @@ BAD: dict[str, tuple[str, bytes, dict[str, Any] | None, str, str]] = {
     "json without rows": ("m.json", b'{"a": 1}', None, "no-rows-found", "no array of objects"),
     "jsonl without rows": ("m.jsonl", b"[1]\n[2]\n", None, "no-rows-found", "no row is found"),
     "xml entities": ("x.xml", b'<!DOCTYPE a [<!ENTITY e SYSTEM "file:///etc/passwd">]><a><b>&e;</b><b/></a>', None, "xml-entities", "DOCTYPE"),
-    "xml bomb": ("x.xml", b'<!DOCTYPE a [<!ENTITY e "' + b"x" * 99 + b'"><!ENTITY f "&e;&e;&e;">]><a><b>&f;</b><b/></a>', None, "xml-entities", "swell"),
+    "xml bomb": ("x.xml",
+        b'<!DOCTYPE a [<!ENTITY e "' + b"x" * 99 + b'"><!ENTITY f "&e;&e;&e;">]><a><b>&f;</b><b/></a>', None, "xml-entities", "swell"),
     "xml ends early": ("x.xml", b"<a><b>1</b><b>2", None, "xml-broken", "not whole XML"),
     "xml without rows": ("x.xml", b"<a><b/><c/></a>", None, "no-rows-found", "no element that repeats"),
     "no record length": ("s.txt", b"abc", {"format": "fixed"}, "record-unknown", "how long a record is"),
-    "fields behind the record": ("s.txt", b"abcd\nefgh\n", {"format": "fixed", "record": 4, "fields": [{"name": "x", "width": 3}, {"name": "y", "width": 3}]}, "layout-invalid", "behind"),
+    "fields behind the record": ("s.txt", b"abcd\nefgh\n", {"format": "fixed", "record": 4, "fields": [f("x",
+        3), f("y", 3)]}, "layout-invalid", "behind"),
     "other number of names": ("a.csv", b"a,b\n1,2\n", {"names": ["x"]}, "layout-misfit", "layout.names has 1"),
     "10,001 columns": ("a.csv", b",".join(b"c%d" % n for n in range(10_001)) + b"\n", None, "too-many-columns", "10,001"),
     "empty": ("a.csv", b"", None, "file-empty", "empty"),
@@ -203,9 +213,9 @@ def test_bad_files_are_told_and_nothing_hangs(case: tuple[str, bytes, dict[str, 
 @pytest.mark.parametrize(
     ("name", "content", "layout", "bad"),
     [
-        ("s.txt", b"ab12\nab1\nab1234\n\nab99\n", {"format": "fixed", "record": 4, "header": False, "fields": [{"name": "x", "width": 4}]},
+        ("s.txt", b"ab12\nab1\nab1234\n\nab99\n", {"format": "fixed", "record": 4, "header": False, "fields": [f("x", 4)]},
             [(2, 2, "3 characters where a record has 4"), (3, 3, "6 characters where a record has 4")]),
-        ("s.txt", b"ab12a\n34ab56ab", {"format": "fixed", "record": 4, "terminator": "none", "header": False, "fields": [{"name": "x", "width": 4}]},
+        ("s.txt", b"ab12a\n34ab56ab", {"format": "fixed", "record": 4, "terminator": "none", "header": False, "fields": [f("x", 4)]},
             [(2, None, "a line break stands inside the record; is layout.terminator newline, or the record's length wrong?"),
              (4, None, "the last record ends after 2 of 4 characters")]),
         ("m.jsonl", b'{"a": 1}\n{"a": \n{"a": 2, "a": 3}\n[1]\n{"b": 1}\n{"a": 4}\n', {"format": "jsonl"}, [

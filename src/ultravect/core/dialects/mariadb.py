@@ -11,7 +11,7 @@ from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _MAX_CHARACTERS = 64
 # the catalogue's COLUMN_TYPE: name, arguments, and words behind
-_NATIVE = re.compile(r"^(?P<base>[a-z]+)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>.*)$", re.S)
+_NATIVE = re.compile(r"^(?P<base>[a-z][a-z0-9]*)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>.*)$", re.S)
 _INTEGERS = {
     "tinyint": "smallint",
     "smallint": "smallint",

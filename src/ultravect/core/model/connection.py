@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import AfterValidator, Discriminator, Field, Tag, model_validator
 
 from ultravect.core.model.base import Declared
 
@@ -54,8 +54,13 @@ def _certificate(value: str) -> str:
 
 
 SECRET = {"secret": True, "writeOnly": True}
-Secret = Annotated[str | SecretReference, Field(json_schema_extra={**SECRET}, repr=False)]
-SecretText = Annotated[str | SecretReference, Field(json_schema_extra={**SECRET, "multiline": True}, repr=False)]
+SECRET_TAGS = ("text", "reference")
+_TextOrReference = Annotated[
+    Annotated[str, Tag(SECRET_TAGS[0])] | Annotated[SecretReference, Tag(SECRET_TAGS[1])],
+    Discriminator(lambda value: SECRET_TAGS[not isinstance(value, str)]),
+]
+Secret = Annotated[_TextOrReference, Field(json_schema_extra={**SECRET}, repr=False)]
+SecretText = Annotated[_TextOrReference, Field(json_schema_extra={**SECRET, "multiline": True}, repr=False)]
 Host = Annotated[str, AfterValidator(_host), Field(min_length=1, examples=["db.example.org"])]
 Port = Annotated[int, Field(ge=1, le=65535)]
 Tls = Annotated[

@@ -1,0 +1,73 @@
+"""The other servers, for tests of the core: one of each a session, started when first needed."""
+
+from __future__ import annotations
+
+import secrets
+import ssl
+import subprocess
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+from demo.objectstore import ObjectStore
+from devtools.mariadb import MariadbServer
+from devtools.sshd import SshServer
+
+
+@dataclass(frozen=True)
+class Certificates:
+    """An authority and a server certificate of its own for 127.0.0.1; files in ``folder``."""
+
+    folder: Path
+
+    @property
+    def authority(self) -> str:
+        return (self.folder / "ca.pem").read_text()
+
+    def context(self) -> ssl.SSLContext:
+        context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+        context.load_cert_chain(self.folder / "server.pem", self.folder / "server.key")
+        return context
+
+
+@pytest.fixture(scope="session")
+def certificates(tmp_path_factory: pytest.TempPathFactory) -> Certificates:
+    folder = tmp_path_factory.mktemp("tls")
+    (folder / "server.ext").write_text("subjectAltName=IP:127.0.0.1\n")
+    for command in (
+        "openssl req -x509 -newkey rsa:2048 -nodes -keyout ca.key -out ca.pem -days 2 -subj /CN=test-authority",
+        "openssl req -newkey rsa:2048 -nodes -keyout server.key -out server.csr -subj /CN=127.0.0.1",
+        "openssl x509 -req -in server.csr -CA ca.pem -CAkey ca.key -CAcreateserial -out server.pem -days 2 -extfile server.ext",
+    ):
+        subprocess.run(command.split(), cwd=folder, check=True, capture_output=True)
+    for path in folder.iterdir():
+        path.chmod(0o644)
+    for parent in (folder, folder.parent, folder.parent.parent):
+        parent.chmod(0o755)  # the database server runs as somebody else
+    return Certificates(folder)
+
+
+@pytest.fixture(scope="session")
+def mariadb(certificates: Certificates) -> Iterator[MariadbServer]:
+    folder = certificates.folder
+    options = [f"--ssl-ca={folder}/ca.pem", f"--ssl-cert={folder}/server.pem", f"--ssl-key={folder}/server.key"]
+    server = MariadbServer.create(options=options)
+    server.execute("CREATE DATABASE huts")
+    yield server
+    server.remove()
+
+
+@pytest.fixture(scope="session")
+def ssh() -> Iterator[SshServer]:
+    server = SshServer.create()
+    yield server
+    server.remove()
+
+
+@pytest.fixture(scope="session")
+def store(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ObjectStore]:
+    folder = tmp_path_factory.mktemp("buckets")
+    server = ObjectStore(folder, "AKTEST", secrets.token_urlsafe(20)).run()
+    yield server
+    server.shutdown()
