@@ -236,3 +236,86 @@ def test_odd_values_do_not_break_the_screen(shell: Shell, place: Place) -> None:
     told = shell("ask", "warehouse", f"select * from {place.name}")
     for part in ("[red]not markup[/]", "two⏎lines", "NULL", "xxx…"):
         assert part in told
+
+
+def test_looking_around(shell: Shell, stack: Stack, place: Place, tmp_path: Path) -> None:
+    name = place.name
+    place.file("Nr;Betrag\n001;1.250,50\n002;2,25\n003\n")
+    looked = shell("look", "incoming", f"{name}.csv", "--counts")
+    for part in (
+        'delimited, utf-8, delimiter ";"',
+        "decimal mark ',', thousands '.'",
+        "decimal(18,2)",
+        "note: numbers have a decimal comma, such as 1.250,50 in column 'Betrag'",
+        "rows that are not whole: 1",
+        "row 3 (line 4): 1 value where the header has 2 columns",
+        "smallest … largest",
+        "2.25 … 1250.50",
+    ):
+        assert part in looked
+    assert "Nr;Betrag" in shell("look", "incoming", f"{name}.csv", "--bytes")
+    own = shell("look", "incoming", f"{name}.csv", "--layout", "{delimiter: '|', header: false}", "--rows", "1")
+    assert "column_1" in own
+    assert "did you mean 'delimiter'?" in shell(
+        "look", "incoming", f"{name}.csv", "--layout", "{delimter: x}", code=1
+    )
+    asked = shell("look", "warehouse", "--query", "select count(*) as n from pg_class")
+    assert "n bigint bigint" in " ".join(asked.split())
+
+    proposed = shell("layout", "propose", name, "incoming", f"{name}.csv", "--save")
+    assert "# delimiter ';': 75% of the first rows have 2 columns with it" in proposed
+    assert f"saved layout {name}, version 1" in proposed
+    assert name in shell("layout", "list")
+    assert "thousands: ." in shell("layout", "show", name)
+    place.file("Nr;Summe\n001;1,5\n")
+    told = shell("layout", "fit", name, "incoming", f"{name}.csv", code=1)
+    assert f"no longer fits layout {name}: column 2 is now 'Summe', it was 'Betrag'" in told
+    place.file("Nr;Betrag\n001;1,50\n")
+    assert f"fits layout {name}" in shell("layout", "fit", name, "incoming", f"{name}.csv")
+    assert "removed" in shell("layout", "remove", name)
+
+    file = tmp_path / f"{name}.csv"
+    file.write_text("a,b\n1,2\n")
+    assert f"uploaded june/{name}.csv" in shell("upload", str(file), "--into", "june")
+    assert "there is an upload" in shell("upload", str(file), "--into", "june", code=1)
+    shell("upload", str(file), "--into", "june", "--replace")
+    assert f"june/{name}.csv" in shell("look", "uploads", "--pattern", "june/*")
+
+
+def test_files_of_connections_and_layouts(shell: Shell, stack: Stack, place: Place, tmp_path: Path) -> None:
+    name = place.name
+    key = tmp_path / "key"
+    key.write_text("-----BEGIN KEY-----\nx\n")
+    shell(
+        "connection",
+        "add",
+        name,
+        "sftp",
+        "host=127.0.0.1",
+        "port=1",
+        "user=u",
+        f"private_key=@{key}",
+        "password=from_env:SECRET_X",
+    )
+    shown = shell("connection", "show", name)
+    assert "private_key=(set)" in shown
+    assert "BEGIN KEY" not in shown
+    assert "environment variable SECRET_X is not set" in shell("connection", "test", name, code=1)
+    shell("connection", "change", name, "password=known")
+    tested = shell("connection", "test", name, code=1)
+    assert "✓ resolve" in tested
+    assert "✗ reach" in tested
+    assert "· sign in  not reached" in tested
+    shell("connection", "change", name, "password=from_env:SECRET_X")
+    shell("connection", "file", name, "--out", str(tmp_path / "c.yaml"))
+    text = (tmp_path / "c.yaml").read_text()
+    assert "from_env: SECRET_X" in text
+    assert "# private_key is sealed" in text
+    shell("connection", "remove", name)
+    (tmp_path / "l.yaml").write_text(f"ultravect: 1\nlayout: {name}\nreads: {{format: jsonl}}\n")
+    (tmp_path / "j.yaml").write_text(place.job())
+    saved = shell("save", str(tmp_path))
+    for part in (f"saved connection {name}", f"saved layout {name}, version 1", f"saved job {name}, revision"):
+        assert part in saved
+    (tmp_path / "c.yaml").write_text(text.replace("kind: sftp", "kind: sftpp"))
+    assert "did you mean 'sftp'?" in shell("save", str(tmp_path / "c.yaml"), code=1)

@@ -248,3 +248,122 @@ def test_a_service_that_is_away_is_told_and_found_again(page: Page, stack: Stack
     expect(page.get_by_role("alert")).to_contain_text("The service does not answer")
     page.unroute("**/api/v1/jobs*")
     expect(page.get_by_role("alert")).to_have_count(0)
+
+
+def test_a_new_connection_is_tested_mended_and_removed(page: Page, stack: Stack) -> None:
+    name = f"c-{uuid.uuid4().hex[:6]}"
+    page.goto(f"{stack.url}/#/connections")
+    page.get_by_role("link", name="New connection").click()
+    page.get_by_label("name", exact=True).fill(name)
+    page.get_by_role("radio", name="postgresql").click()
+    page.get_by_label("host", exact=True).fill("127.0.0.1")
+    page.get_by_label("port").fill("1")
+    page.get_by_label("database").fill("warehouse")
+    page.get_by_label("user").fill("postgres")
+    page.get_by_label("password").fill(str(stack.warehouse["password"]))
+    page.get_by_role("button", name="Add").click()
+    expect(page.get_by_role("heading", name=name)).to_be_visible()
+    page.get_by_role("button", name="Test", exact=True).click()
+    expect(page.get_by_role("alert").last).to_contain_text("is the port right?")
+    page.get_by_label("port").fill(str(stack.warehouse["port"]))
+    page.get_by_role("button", name="Save and test").click()
+    expect(page.get_by_text("PostgreSQL 1")).to_be_visible()
+    assert str(stack.warehouse["password"]) not in page.content()
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Remove").click()
+    expect(page.get_by_role("heading", name="Connections")).to_be_visible()
+    expect(page.get_by_role("link", name=name, exact=True)).to_have_count(0)
+
+
+def test_a_file_is_found_looked_at_and_counted(page: Page, place: Place) -> None:
+    place.file("id;code\n1;007\n2;010\n3\n")
+    page.goto(f"{place.stack.url}/#/connections/incoming")
+    page.get_by_label("Search").fill(place.name)
+    page.get_by_role("link", name=f"{place.name}.csv").click()
+    expect(page.get_by_role("cell", name="digits with leading zeros, first in row 1: 007")).to_be_visible()
+    expect(page.get_by_role("row", name="✗ 3 not whole")).to_be_visible()
+    page.get_by_label("value counts").check()
+    expect(page.get_by_role("columnheader", name="Commonest")).to_be_visible()
+
+
+def test_a_layout_is_edited_until_the_rows_are_right(page: Page, place: Place) -> None:
+    place.file("printed today\nid|amount\n1|1,50\n2|x\n")
+    page.goto(f"{place.stack.url}/#/connections/incoming/look/{place.name}.csv")
+    page.get_by_role("button", name="Edit the layout").click()
+    rows = page.get_by_label("Parsed rows")
+    expect(rows.get_by_role("columnheader", name="amount text", exact=True)).to_be_visible()
+    expect(page.get_by_label("Raw bytes")).to_contain_text("printed today")
+    page.get_by_label("delimiter", exact=True).fill(",")
+    expect(rows.get_by_role("columnheader", name="amount text", exact=True)).to_have_count(0)
+    page.get_by_label("delimiter", exact=True).fill("|")
+    page.get_by_label("nulls").fill("x")
+    page.get_by_label("decimal mark").select_option(",")
+    expect(rows.get_by_role("columnheader", name="amount decimal(18,2)")).to_be_visible()
+    page.get_by_label("encoding", exact=True).fill("klingon")
+    expect(page.get_by_role("alert").first).to_contain_text("not an encoding known here")
+    page.get_by_label("encoding", exact=True).fill("utf-8")
+    expect(page.get_by_role("alert")).to_have_count(0)
+    page.get_by_label("Name", exact=True).fill(place.name)
+    page.get_by_role("button", name="Save layout").click()
+    expect(page.get_by_text(f"saved {place.name}, version 1")).to_be_visible()
+    reads = place.client.layout(place.name).structure["reads"]
+    assert (reads["values"]["decimal_mark"], reads["values"]["nulls"], reads["delimiter"]) == (",", ["x"], "|")
+    page.goto(f"{place.stack.url}/#/layouts")
+    expect(page.get_by_role("cell", name=place.name, exact=True)).to_be_visible()
+
+
+def test_borders_are_set_and_moved_on_the_ruler(page: Page, place: Place) -> None:
+    """Fields of a one-line file by mouse and by keyboard; what was cut wrong is marked at its record."""
+    records = ["0001firewood  12", "0002gas      907", "0003bread\n    4", "0004beer      33"]
+    place.file("".join(records))
+    page.goto(f"{place.stack.url}/#/connections/incoming/look/{place.name}.csv")
+    page.get_by_role("button", name="Edit the layout").click()
+    page.get_by_label("Format").select_option("fixed")
+    page.get_by_label("record").fill("16")
+    page.get_by_label("terminator").select_option("none")
+    page.get_by_label("header").select_option("no")
+    rows = page.get_by_label("Parsed rows")
+    expect(rows.get_by_role("row", name="a line break stands inside the record")).to_be_visible()
+    ruler = page.get_by_role("group", name="Ruler")
+    expect(ruler).to_be_visible()
+    while (border := page.get_by_role("slider")).count():
+        border.first.focus()
+        page.keyboard.press("Delete")
+        page.wait_for_timeout(300)
+    # by keyboard: the mark goes four characters to the right, and Enter sets a border there
+    ruler.focus()
+    for _ in range(4):
+        page.keyboard.press("ArrowRight")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("slider")).to_have_attribute("aria-valuenow", "4")
+    # by mouse: a click sets a border, and dragging moves it
+    box = ruler.bounding_box()
+    assert box is not None
+    width = box["width"] / 17
+    page.mouse.click(box["x"] + 11 * width, box["y"] + 3)
+    expect(page.get_by_role("slider")).to_have_count(2)
+    handle = page.get_by_role("slider").nth(1)
+    expect(handle).to_have_attribute("aria-valuenow", "11")
+    grip = handle.bounding_box()
+    assert grip is not None
+    page.mouse.move(grip["x"] + grip["width"] / 2, grip["y"] + 5)
+    page.mouse.down()
+    page.mouse.move(box["x"] + 13 * width, grip["y"] + 5, steps=4)
+    page.mouse.up()
+    expect(handle).to_have_attribute("aria-valuenow", "13")
+    page.keyboard.press("ArrowLeft")
+    expect(handle).to_have_attribute("aria-valuenow", "12")
+    page.get_by_label("Name of field 3").fill("kg")
+    page.keyboard.press("Tab")
+    expect(rows.get_by_role("columnheader", name="kg integer")).to_be_visible()
+    expect(rows.get_by_role("cell", name="firewood", exact=True)).to_be_visible()
+
+
+def test_an_upload_opens_to_be_looked_at(page: Page, stack: Stack) -> None:
+    name = f"{uuid.uuid4().hex[:8]}.csv"
+    page.goto(f"{stack.url}/#/connections/uploads")
+    page.get_by_label("Files to upload").set_input_files(
+        [{"name": name, "mimeType": "text/csv", "buffer": b"a,b\n1,x\n"}]
+    )
+    expect(page.get_by_role("heading", name=name)).to_be_visible()
+    expect(page.get_by_role("columnheader", name="a integer")).to_be_visible()

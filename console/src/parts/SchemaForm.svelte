@@ -50,7 +50,7 @@
           value={text(values[field.key] ?? (field.optional ? "" : field.usual))}
           onchange={(event) => change(field.key, event.currentTarget.value || undefined)}
         >
-          {#if field.optional}<option value="">none</option>{/if}
+          {#if field.optional}<option value="">left out</option>{/if}
           {#each field.choices as choice (choice)}<option value={choice}>{choice === " " ? "space" : choice}</option>{/each}
         </select>
       {:else if field.kind === "yesno" && field.optional}
@@ -61,7 +61,7 @@
           onchange={(event) =>
             change(field.key, event.currentTarget.value === "" ? undefined : event.currentTarget.value === "true")}
         >
-          <option value="">found from the file</option><option value="true">yes</option><option value="false">no</option>
+          <option value="">left out</option><option value="true">yes</option><option value="false">no</option>
         </select>
       {:else if field.kind === "yesno"}
         <input

@@ -26,7 +26,7 @@ from ultravect.core.engine.sample import text_rows
 from ultravect.core.engine.sources import open_source
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts import open_layout
-from ultravect.core.layouts.base import Reader
+from ultravect.core.layouts.base import Reader, SourceFile
 from ultravect.core.model.document import LAYOUT
 
 Rows = list[list[str | None]]
@@ -234,6 +234,51 @@ def test_a_bomb_is_defused() -> None:
     with pytest.raises(UltravectError) as raised:
         rows_of(opened("a.csv.gz", swollen, {"format": "delimited"}))
     assert raised.value.code in ("compression-suspicious", "broken-quote")
+
+
+class _Endless(io.RawIOBase):
+    """A file of two gigabytes on one line."""
+
+    def __init__(self, start: bytes) -> None:
+        self._start, self.given = start, 0
+
+    def readable(self) -> bool:
+        return True
+
+    def read(self, size: int = -1) -> bytes:
+        if size == 0:
+            return b""
+        size = min(size if size > 0 else 1 << 20, (2 << 30) - self.given)
+        data = (self._start + b"x" * size)[:size] if not self.given else b"x" * size
+        self.given += size
+        return data
+
+
+@pytest.mark.parametrize(
+    ("layout", "start"),
+    [
+        ({"format": "delimited"}, b"a,b\n1,"),
+        ({"format": "delimited", "comment": "#", "header": True, "delimiter": ",", "preamble": 0}, b"a,b\n1,"),
+        (
+            {"format": "fixed", "terminator": "newline", "record": 4, "fields": [f("a", 4)], "header": False},
+            b"abcd\n",
+        ),
+        ({"format": "jsonl"}, b'{"a": 1}\n{"a": "'),
+        ({"format": "json", "rows": "/r"}, b'{"r": [{"a": "'),
+        ({"format": "xml", "rows": "a/b"}, b"<a><b>1</b><b>"),
+    ],
+)
+def test_a_line_of_two_gigabytes_is_told_soon(layout: dict[str, Any], start: bytes) -> None:
+    streams: list[_Endless] = []
+
+    def opener() -> Any:
+        streams.append(_Endless(start))
+        return streams[-1]
+
+    with pytest.raises(UltravectError) as raised:
+        rows_of(open_layout(SourceFile("long.txt", 2 << 30, opener, opener), LAYOUT.read(layout)))
+    assert raised.value.code in ("record-too-long", "broken-quote", "xml-broken")
+    assert max(stream.given for stream in streams) < 400 << 20
 
 
 def test_later_keys_and_kinds_are_not_lost() -> None:

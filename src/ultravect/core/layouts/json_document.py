@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import closing
-from typing import Any
+from typing import Any, BinaryIO
 
 import ijson
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import SourceFile, file_empty, require_columns, unique_names
+from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty, require_columns, unique_names
 from ultravect.core.layouts.records import columns_of, flat, names_of
 from ultravect.core.layouts.table import TableBlock, TableReader
 from ultravect.core.model.finding import Finding
@@ -19,6 +19,7 @@ _HEAD_ROWS = 2000
 _FIRST_ROWS = 500
 _BLOCK_ROWS = 20_000
 _MAX_EVENTS = 200_000
+_MAX_BETWEEN = 4 * MAX_RECORD
 
 
 def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
@@ -70,12 +71,34 @@ def find_rows(file: SourceFile) -> str:
     )
 
 
+class _Bounded:
+    """A stream that ends when nothing comes of what was read: a value without end must not fill the memory."""
+
+    def __init__(self, stream: BinaryIO, path: str) -> None:
+        self._stream, self._path = stream, path
+        self.since = 0
+
+    def read(self, size: int = -1) -> bytes:
+        data = self._stream.read(size)
+        self.since += len(data)
+        if self.since > _MAX_BETWEEN:
+            raise UltravectError(
+                "record-too-long",
+                f"{self._path}: no row ends within {_MAX_BETWEEN >> 20} MiB",
+                hint="does layout.rows lead to the array of rows?",
+                object=self._path,
+            )
+        return data
+
+
 def _rows(file: SourceFile, pointer: str) -> Iterator[dict[str, Any]]:
     number = 0
     with closing(file.open()) as stream:
+        bounded = _Bounded(stream, file.path)
         try:
-            for value in ijson.items(stream, _prefix(pointer), use_float=False):
+            for value in ijson.items(bounded, _prefix(pointer), use_float=False):
                 number += 1
+                bounded.since = 0
                 if not isinstance(value, dict):
                     raise UltravectError(
                         "no-rows-found",

@@ -15,7 +15,7 @@ import pyarrow as pa
 import pyarrow.json as pj
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import MAX_RECORD, BadRow, SourceFile, file_empty, require_columns, unique_names
+from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
 from ultravect.core.layouts.delimited.lines import whole_lines
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_chunks
 from ultravect.core.layouts.records import as_json, columns_of, flat, names_of
@@ -83,23 +83,8 @@ class _Lines:
 
     def chunks(self, sizes: Iterator[int]) -> Iterator[bytes]:
         with closing(self.file.open()) as stream:
-            yield from whole_lines(
-                self._bounded(utf8_chunks(stream, self.layout.encoding or "utf-8", sizes, self.file.path)), 0x0A
-            )
-
-    def _bounded(self, chunks: Iterator[bytes]) -> Iterator[bytes]:
-        open_bytes = 0
-        for chunk in chunks:
-            end = chunk.rfind(b"\n")
-            open_bytes = len(chunk) - end - 1 if end >= 0 else open_bytes + len(chunk)
-            if open_bytes > MAX_RECORD:
-                raise UltravectError(
-                    "record-too-long",
-                    f"{self.file.path} has a line of more than {MAX_RECORD >> 20} MiB",
-                    hint="is it one JSON document? then set layout.format: json",
-                    object=self.file.path,
-                )
-            yield chunk
+            chunks = utf8_chunks(stream, self.layout.encoding or "utf-8", sizes, self.file.path)
+            yield from whole_lines(chunks, 0x0A, self.file.path)
 
     def blocks(self) -> Iterator[TableBlock]:
         line = 1

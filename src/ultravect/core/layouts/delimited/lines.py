@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterable, Iterator
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import MAX_RECORD
 
 STAND_IN = 0x1F
 
@@ -23,16 +24,25 @@ def skip_lines(chunks: Iterable[bytes], count: int, newline: int) -> Iterator[by
             yield chunk
 
 
-def whole_lines(chunks: Iterable[bytes], newline: int) -> Iterator[bytes]:
-    """Chunks that end where a line ends, but for the last."""
+def whole_lines(chunks: Iterable[bytes], newline: int, object_name: str) -> Iterator[bytes]:
+    """Chunks that end where a line ends, but for the last; UltravectError for a line that is too long to hold."""
     parts: list[bytes] = []
+    held = 0
     for chunk in chunks:
         cut = chunk.rfind(newline) + 1
         if not cut:
             parts.append(chunk)
-            continue
-        yield b"".join([*parts, chunk[:cut]])
-        parts = [chunk[cut:]]
+            held += len(chunk)
+        else:
+            yield b"".join([*parts, chunk[:cut]])
+            parts, held = [chunk[cut:]], len(chunk) - cut
+        if held > MAX_RECORD:
+            raise UltravectError(
+                "record-too-long",
+                f"{object_name} has a line of more than {MAX_RECORD >> 20} MiB",
+                hint="is it written on one line on purpose? check layout.format and layout.terminator",
+                object=object_name,
+            )
     if rest := b"".join(parts):
         yield rest
 

@@ -248,7 +248,7 @@ def _all_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, pat
     if preamble:
         chunks = skip_lines(chunks, preamble, dialect.newline)
     if layout.comment or layout.footer or dialect.long_delimiter:
-        chunks = whole_lines(chunks, dialect.newline)
+        chunks = whole_lines(chunks, dialect.newline, path)
     if layout.comment:
         chunks = blank_comments(chunks, layout.comment.encode(), dialect.newline)
     if layout.footer:

@@ -74,7 +74,7 @@ class FixedReader:
             sizes = itertools.chain(_SIZES, itertools.repeat(_LATER_SIZE))
             chunks = utf8_chunks(stream, layout.encoding or "utf-8", sizes, self.file.path)
             if layout.terminator == "newline":
-                lines = whole_lines(skip_lines(chunks, skipped, 0x0A), 0x0A)
+                lines = whole_lines(skip_lines(chunks, skipped, 0x0A), 0x0A, self.file.path)
                 if layout.footer:
                     lines = drop_footer(lines, layout.footer, 0x0A)
                 yield from cut_lines(lines, self.file.path, layout.record, self.exact, skipped + 1)
