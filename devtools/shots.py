@@ -17,6 +17,7 @@ from rich.terminal_theme import TerminalTheme
 from rich.text import Text
 
 from devtools.browser import chromium
+from devtools.places import Places
 from devtools.stack import USER, Stack
 from ultravect.client import Client
 
@@ -62,8 +63,8 @@ visit_id,hut_code,arrival,nights,paid
 """
 
 
-def _prepare(stack: Stack, client: Client) -> None:
-    load(client, stack.files, stack.warehouse)
+def _prepare(stack: Stack, places: Places, client: Client) -> None:
+    load(client, stack.files, stack.warehouse, others=places.connections(stack.files))
     (stack.files / "guestbook.csv").write_text(_BROKEN_ROWS)
     stack.postgres.execute(
         "CREATE TABLE guestbook (visit_id int, hut_code varchar(4), arrival date, nights smallint, paid boolean)",
@@ -111,11 +112,14 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     shoot("run-rejects", f"runs/{runs['guestbook', 'succeeded']}", "[data-testid=tally]")
     shoot("runs", "runs", "table a")
     page.goto(f"{stack.url}/#/connections")
-    page.locator("td button").first.wait_for()
-    for button in page.locator("td button").all():
-        button.click()
-    page.get_by_text("signed in to PostgreSQL").wait_for()
+    for name in ("freight", "masts", "reservations"):
+        row = page.get_by_role("row").filter(has=page.get_by_role("link", name=name, exact=True))
+        row.get_by_role("button", name="Test").click()
+        row.get_by_text("can be read").wait_for()
     page.screenshot(path=folder / "connections.png")
+    shoot("connection", "connections/reservations", "td a")
+    shoot("look", "connections/incoming/look/inspections.xlsx", "td")
+    _layouts(page, stack, folder)
     page.goto(f"{stack.url}/api/docs")
     page.get_by_text("Run a job").wait_for()
     page.wait_for_timeout(500)
@@ -126,6 +130,19 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     night.get_by_test_id("tally").wait_for()
     night.wait_for_timeout(400)
     night.screenshot(path=folder / "run-night.png")
+
+
+def _layouts(page: Page, stack: Stack, folder: Path) -> None:
+    """The layout editor: a delimited file with a bad row, and fixed widths on the ruler."""
+    bergfrei = stack.files / "agencies" / "bergfrei-2026-07.csv"
+    lines = bergfrei.read_bytes().splitlines(keepends=True)
+    bergfrei.write_bytes(b"".join([*lines[:9], b"100012;006;05.09.2026\r\n", *lines[9:]]))
+    for name, address in (("layout", "agencies%2Fbergfrei-2026-07.csv"), ("layout-ruler", "slips%2F2026-06.txt")):
+        page.goto(f"{stack.url}/#/connections/incoming/look/{address}")
+        page.get_by_role("button", name="Edit the layout").click()
+        page.get_by_label("Parsed rows").locator("td").first.wait_for()
+        page.wait_for_timeout(900)
+        page.screenshot(path=folder / f"{name}.png")
 
 
 def terminal_output(command: list[str], environment: dict[str, str], columns: int = 132) -> str:
@@ -159,6 +176,11 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
     environment = {"ULTRAVECT_URL": stack.url, "ULTRAVECT_TOKEN": stack.token}
     commands = {
         "cli-look": [["look", "incoming", "bookings.csv", "--rows", "5"]],
+        "cli-connection": [
+            ["connection", "test", "freight"],
+            ["look", "reservations"],
+            ["look", "masts", "2026/07-01.jsonl.gz", "--rows", "4", "--random", "--counts"],
+        ],
         "cli-check": [["check", "guestbook"]],
         "cli-run": [
             ["jobs"],
@@ -177,11 +199,11 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
         page.locator("pre").screenshot(path=folder / f"{name}.png")
 
 
-def take(stack: Stack, folder: Path) -> None:
+def take(stack: Stack, places: Places, folder: Path) -> None:
     """Writes the pictures into ``folder``."""
     folder.mkdir(parents=True, exist_ok=True)
     with Client(stack.url, token=stack.token) as client, chromium() as browser:
-        _prepare(stack, client)
+        _prepare(stack, places, client)
         _pages(browser, stack, client, folder)
         _terminal(browser, stack, folder)
     print(f"wrote {len(list(folder.glob('*.png')))} pictures into {folder}")
