@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import secrets
+import shutil
 import ssl
 import subprocess
+import tempfile
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -32,8 +34,10 @@ class Certificates:
 
 
 @pytest.fixture(scope="session")
-def certificates(tmp_path_factory: pytest.TempPathFactory) -> Certificates:
-    folder = tmp_path_factory.mktemp("tls")
+def certificates() -> Iterator[Certificates]:
+    # the database server runs as somebody else, who must get there
+    folder = Path(tempfile.mkdtemp(prefix="ultravect-tls-", dir="/var/tmp"))
+    folder.chmod(0o755)
     (folder / "server.ext").write_text("subjectAltName=IP:127.0.0.1\n")
     for command in (
         "openssl req -x509 -newkey rsa:2048 -nodes -keyout ca.key -out ca.pem -days 2 -subj /CN=test-authority",
@@ -43,9 +47,8 @@ def certificates(tmp_path_factory: pytest.TempPathFactory) -> Certificates:
         subprocess.run(command.split(), cwd=folder, check=True, capture_output=True)
     for path in folder.iterdir():
         path.chmod(0o644)
-    for parent in (folder, folder.parent, folder.parent.parent):
-        parent.chmod(0o755)  # the database server runs as somebody else
-    return Certificates(folder)
+    yield Certificates(folder)
+    shutil.rmtree(folder)
 
 
 @pytest.fixture(scope="session")

@@ -3,10 +3,55 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
+from ultravect.core.databases.base import TableInfo
 from ultravect.core.errors import UltravectError
+from ultravect.core.probe import Step
+from ultravect.core.words import counted
+
+
+def file_steps(
+    connection: str,
+    path: str,
+    roots: Sequence[str],
+    sign_in: Callable[[], str],
+    tables: Callable[[str, str, int], Sequence[TableInfo]],
+    read: Callable[[str], object],
+) -> list[Step]:
+    """Testing a database in a file; ``read`` reads a row of a table."""
+
+    def read_first() -> str:
+        found = tables("", "", 1)
+        if not found:
+            return "there is no table to read yet"
+        read(found[0].name)
+        return f"{found[0].name} can be read"
+
+    def listed() -> str:
+        return f"{counted(len(tables('', '', 100_000)), 'table or view', 'tables and views')} in it"
+
+    return [
+        Step("reach", lambda: f"{database_file(connection, path, roots)} is there"),
+        Step("sign in", sign_in),
+        Step("list", listed),
+        Step("read", read_first),
+    ]
+
+
+def refuse_writing(connection: str, kind: str) -> list[Step]:
+    """The step of a kind that is read, and not written to."""
+
+    def refused() -> str:
+        raise UltravectError(
+            "target-not-supported",
+            f"connection {connection} is of kind {kind}, which this version reads and does not write",
+            hint="copy into a connection of kind postgresql",
+            connection=connection,
+        )
+
+    return [Step("write", refused)]
 
 
 def database_file(connection: str, path: str, roots: Sequence[str]) -> Path:

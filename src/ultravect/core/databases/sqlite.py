@@ -9,7 +9,7 @@ from contextlib import closing, contextmanager
 from urllib.parse import quote
 
 from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
-from ultravect.core.databases.local_file import database_file
+from ultravect.core.databases.local_file import database_file, file_steps, refuse_writing
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.sqlite import SqliteDialect
@@ -84,34 +84,14 @@ class SqliteDatabase:
                 (tables,) = session.execute("SELECT count(*) FROM sqlite_schema").fetchone()
             return f"SQLite {sqlite3.sqlite_version}, {counted(tables, 'object')} in its catalogue"
 
-        def read() -> str:
-            found = self.tables("", "", 1)
-            if not found:
-                return "there is no table to read yet"
+        def read(name: str) -> None:
             with self._session("reading a row") as session:
-                session.execute(f"SELECT 1 FROM {self.dialect.quote(found[0].name)} LIMIT 1").fetchone()
-            return f"{found[0].name} can be read"
+                session.execute(f"SELECT 1 FROM {self.dialect.quote(name)} LIMIT 1").fetchone()
 
-        return [
-            Step("reach", lambda: f"{database_file(self._name, self._settings.path, self._roots)} is there"),
-            Step("sign in", signed_in),
-            Step(
-                "list",
-                lambda: f"{counted(len(self.tables('', '', 100_000)), 'table or view', 'tables and views')} in it",
-            ),
-            Step("read", read),
-        ]
+        return file_steps(self._name, self._settings.path, self._roots, signed_in, self.tables, read)
 
     def write_steps(self) -> Sequence[Step]:
-        def refused() -> str:
-            raise UltravectError(
-                "target-not-supported",
-                f"connection {self._name} is of kind sqlite, which this version reads and does not write",
-                hint="copy into a connection of kind postgresql",
-                connection=self._name,
-            )
-
-        return [Step("write", refused)]
+        return refuse_writing(self._name, "sqlite")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 
-from ultravect.core.dialects.base import NewColumn, TableName, Translation
-from ultravect.core.dialects.naming import parse_name
+from ultravect.core.dialects.base import Translation
+from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import CanonicalType, Fit
 
 _DECIMAL = re.compile(r"^DECIMAL\((\d+),(\d+)\)$")
@@ -54,25 +53,14 @@ _TO_NATIVE = {
 }
 
 
-class DuckdbDialect:
+class DuckdbDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "duckdb"
     max_identifier_bytes = 1000
     random_value = "random()"
     length = "length"
-
-    def as_text(self, expression: str) -> str:
-        return f"CAST({expression} AS VARCHAR)"
-
-    def quote(self, identifier: str) -> str:
-        return '"' + identifier.replace('"', '""') + '"'
-
-    def table(self, table: TableName) -> str:
-        return ".".join(self.quote(part) for part in (table.schema, table.name) if part)
-
-    def parse_table(self, text: str) -> TableName:
-        return parse_name(text, '"', lambda part: "")
+    text_type = "VARCHAR"
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
@@ -90,7 +78,3 @@ class DuckdbDialect:
         if native.endswith("[]") or native.startswith(("STRUCT(", "MAP(")):
             return CanonicalType("json")
         return CanonicalType("text") if native.startswith("ENUM(") else _TO_CANONICAL.get(native)
-
-    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
-        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 
-from ultravect.core.dialects.base import NewColumn, TableName, Translation
-from ultravect.core.dialects.naming import parse_name
+from ultravect.core.dialects.base import Translation
+from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _MAX_CHARACTERS = 64
@@ -53,28 +52,17 @@ _TO_NATIVE = {
 }
 
 
-class MariadbDialect:
+class MariadbDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "mariadb"
     max_identifier_bytes = _MAX_CHARACTERS * 4
     random_value = "RAND()"
     length = "CHAR_LENGTH"
+    text_type = "CHAR"
+    quote_mark = "`"
 
-    def as_text(self, expression: str) -> str:
-        return f"CAST({expression} AS CHAR)"
-
-    def quote(self, identifier: str) -> str:
-        return "`" + identifier.replace("`", "``") + "`"
-
-    def table(self, table: TableName) -> str:
-        return ".".join(self.quote(part) for part in (table.schema, table.name) if part)
-
-    def parse_table(self, text: str) -> TableName:
-        return parse_name(text, "`", self._too_long)
-
-    @staticmethod
-    def _too_long(part: str) -> str:
+    def too_long(self, part: str) -> str:
         if len(part) <= _MAX_CHARACTERS:
             return ""
         return f"the name {part!r} is longer than the {_MAX_CHARACTERS} characters MariaDB allows"
@@ -138,7 +126,3 @@ class MariadbDialect:
             return CanonicalType(_INTEGERS[base])
         # values up to twice as large need the next type
         return CanonicalType("decimal", precision=20, scale=0) if base == "bigint" else CanonicalType(_NEXT[base])
-
-    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
-        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 
-from ultravect.core.dialects.base import NewColumn, TableName, Translation
-from ultravect.core.dialects.naming import parse_name
+from ultravect.core.dialects.base import Translation
+from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _TO_NATIVE = {
@@ -51,7 +50,7 @@ _FORMATTED = re.compile(r"^(?P<base>[a-z]+)(?:\((?P<first>\d+)(?:,(?P<second>\d+
 _LONG_CHARACTER = re.compile(r"^(?P<base>character varying|character)(?:\((?P<first>\d+)\))?$")
 
 
-class PostgresqlDialect:
+class PostgresqlDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "postgresql"
@@ -59,20 +58,7 @@ class PostgresqlDialect:
     random_value = "random()"
     length = "char_length"
 
-    def as_text(self, expression: str) -> str:
-        return f"CAST({expression} AS text)"
-
-    def quote(self, identifier: str) -> str:
-        return '"' + identifier.replace('"', '""') + '"'
-
-    def table(self, table: TableName) -> str:
-        parts = [part for part in (table.schema, table.name) if part]
-        return ".".join(self.quote(part) for part in parts)
-
-    def parse_table(self, text: str) -> TableName:
-        return parse_name(text, '"', self._too_long)
-
-    def _too_long(self, part: str) -> str:
+    def too_long(self, part: str) -> str:
         if len(part.encode()) <= self.max_identifier_bytes:
             return ""
         return f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes PostgreSQL allows"
@@ -104,7 +90,3 @@ class PostgresqlDialect:
             scale = int(parts["second"] or 0) if first is not None else None
             return CanonicalType(name, precision=first, scale=scale)
         return CanonicalType(name, precision=first)
-
-    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
-        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

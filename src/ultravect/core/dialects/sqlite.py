@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
 
-from ultravect.core.dialects.base import NewColumn, TableName, Translation
-from ultravect.core.dialects.naming import parse_name
+from ultravect.core.dialects.base import Translation
+from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _DECLARED = re.compile(
@@ -42,25 +41,14 @@ _TO_NATIVE = {
 }
 
 
-class SqliteDialect:
+class SqliteDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "sqlite"
     max_identifier_bytes = 1000
     random_value = "random()"
     length = "length"
-
-    def as_text(self, expression: str) -> str:
-        return f"CAST({expression} AS TEXT)"
-
-    def quote(self, identifier: str) -> str:
-        return '"' + identifier.replace('"', '""') + '"'
-
-    def table(self, table: TableName) -> str:
-        return ".".join(self.quote(part) for part in (table.schema, table.name) if part)
-
-    def parse_table(self, text: str) -> TableName:
-        return parse_name(text, '"', lambda part: "")
+    text_type = "TEXT"
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
@@ -92,7 +80,3 @@ class SqliteDialect:
         if any(word in base for word in ("real", "floa", "doub")):
             return CanonicalType("double")
         return CanonicalType("decimal")
-
-    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
-        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"

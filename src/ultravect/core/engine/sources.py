@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import tempfile
 from collections.abc import Callable
 from typing import BinaryIO, cast
@@ -17,40 +16,26 @@ from ultravect.core.layouts.compression import compression_of, decompress
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.storage.base import FileInfo, Storage, is_pattern, matching
 from ultravect.core.storage.patterns import matcher
+from ultravect.core.streams import ReadThrough
 
 MAX_FILES = 10_000
 _SPOOL_BYTES = 32 << 20
 _COPY_BYTES = 1 << 20
 
 
-class _Watched(io.RawIOBase):
+class _Watched(ReadThrough):
     """A stream that notices when it gives another number of bytes than its file had."""
 
     def __init__(self, stream: BinaryIO, path: str, size: int) -> None:
-        self._stream, self._path, self._size = stream, path, size
+        super().__init__(stream)
+        self._path, self._size = path, size
         self._given = 0
 
-    def readable(self) -> bool:
-        return True
-
-    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        data = self.read(len(buffer))
-        buffer[: len(data)] = data
-        return len(data)
-
-    def read(self, size: int = -1) -> bytes:
-        data = self._stream.read(size)
-        while 0 < len(data) < size and (more := self._stream.read(size - len(data))):
-            data += more
+    def seen(self, data: bytes, wanted: int) -> None:
         self._given += len(data)
-        ended = len(data) < size or size < 0
+        ended = len(data) < wanted or wanted < 0
         if self._given > self._size or (ended and self._given != self._size):
             raise changed(self._path, self._size, self._given)
-        return data
-
-    def close(self) -> None:
-        self._stream.close()
-        super().close()
 
 
 def changed(path: str, size: int, found: int) -> UltravectError:

@@ -142,6 +142,25 @@ class Reader(Protocol):
         """Whether ``read_typed`` gives this column in its type."""
 
 
+class TextValues:
+    """What readers of plain text share: no types are declared, and text may be numbers."""
+
+    layout: AnyLayout
+    names: list[str]
+
+    @property
+    def given(self) -> Sequence[CanonicalType | None]:
+        return [None] * len(self.names)
+
+    @property
+    def typed_values(self) -> bool:
+        return False
+
+    @property
+    def formats(self) -> TextFormats:
+        return TextFormats.of(self.layout.values)
+
+
 def unique_names(names: Sequence[str], place: str = "from.layout") -> tuple[list[str], list[Finding]]:
     """Names trimmed, the empty ones and repeats renamed."""
     findings: list[Finding] = []

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import bz2
 import gzip
-import io
 import zipfile
 import zlib
 from collections.abc import Callable
@@ -13,6 +12,7 @@ from typing import BinaryIO, cast
 import zstandard
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.streams import ReadThrough
 
 # deflate cannot do better than 1,032 to 1, and no honest table of this size comes near it
 _MAX_RATIO = 250
@@ -59,31 +59,24 @@ def broken(path: str, ending: str, reason: object) -> UltravectError:
     )
 
 
-class GuardedStream(io.RawIOBase):
+class GuardedStream(ReadThrough):
     """Decompressed bytes; raises UltravectError for damage, and for content out of all proportion to the file."""
 
     def __init__(self, stream: BinaryIO, path: str, ending: str, stored: int) -> None:
-        self._stream, self._path, self._ending = stream, path, ending
+        super().__init__(stream)
+        self._path, self._ending = path, ending
         self._allowed = max(_ALWAYS_ALLOWED, stored * _MAX_RATIO)
         self._given = 0
 
-    def readable(self) -> bool:
-        return True
-
-    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        data = self.read(len(buffer))
-        buffer[: len(data)] = data
-        return len(data)
-
-    def read(self, size: int = -1) -> bytes:
+    def take(self, size: int) -> bytes:
         try:
-            data = self._stream.read(size)
-            while 0 < len(data) < size and (more := self._stream.read(size - len(data))):
-                data += more
+            return super().take(size)
         except UltravectError:
             raise
         except _FAILURES as error:
             raise broken(self._path, self._ending, error) from None
+
+    def seen(self, data: bytes, wanted: int) -> None:
         self._given += len(data)
         if self._given > self._allowed:
             raise UltravectError(
@@ -93,11 +86,6 @@ class GuardedStream(io.RawIOBase):
                 hint="such a file is made to fill disks; if it is honest, decompress it before",
                 object=self._path,
             )
-        return data
-
-    def close(self) -> None:
-        self._stream.close()
-        super().close()
 
 
 def decompress(stream: BinaryIO, path: str, stored: int) -> BinaryIO:

@@ -19,7 +19,9 @@ _HEAD_ROWS = 2000
 _FIRST_ROWS = 500
 _BLOCK_ROWS = 20_000
 _MAX_EVENTS = 200_000
-_MAX_BETWEEN = 4 * MAX_RECORD
+_MAX_BETWEEN = 2 * MAX_RECORD
+# the parser's time for a long value grows with the square of its pieces
+_PIECE = 4 << 20
 
 
 def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
@@ -96,7 +98,7 @@ def _rows(file: SourceFile, pointer: str) -> Iterator[dict[str, Any]]:
     with closing(file.open()) as stream:
         bounded = _Bounded(stream, file.path)
         try:
-            for value in ijson.items(bounded, _prefix(pointer), use_float=False):
+            for value in ijson.items(bounded, _prefix(pointer), use_float=False, buf_size=_PIECE):
                 number += 1
                 bounded.since = 0
                 if not isinstance(value, dict):

@@ -56,6 +56,21 @@ class Listing:
                     return
 
 
+class Named:
+    """What kinds share: errors that name the connection."""
+
+    def __init__(self, name: str) -> None:
+        self._name = name
+
+    def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
+        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
+
+    def lost(self, path: str, error: Exception) -> UltravectError:
+        """The connection broke while a file was read."""
+        reason = str(error)[:200] or type(error).__name__
+        return self._error("connection-lost", f"reading {path} broke off: {reason}", "run again", object=path)
+
+
 class Storage(Protocol):
     """One module a kind."""
 

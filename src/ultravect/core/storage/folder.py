@@ -10,10 +10,9 @@ import secrets
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import FolderSettings
 from ultravect.core.probe import Step
-from ultravect.core.storage.base import FileInfo, Listing, OpenFile
+from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
 from ultravect.core.words import counted
 
 _COUNT_LIMIT = 100_000
@@ -32,11 +31,11 @@ def _may_match(folder: str, prefix: str) -> bool:
     return folder.startswith(prefix) or prefix.startswith(folder)
 
 
-class FolderStorage:
+class FolderStorage(Named):
     """See ``Storage``. Links are followed only as far as they stay inside the folder."""
 
     def __init__(self, name: str, settings: FolderSettings, roots: Sequence[str]) -> None:
-        self._name = name
+        super().__init__(name)
         self._path = settings.path
         self._roots = [Path(root).resolve() for root in roots]
 
@@ -59,9 +58,6 @@ class FolderStorage:
         if not os.access(folder, os.R_OK | os.X_OK):
             raise self._error("folder-denied", f"the service may not read {self._path}", "grant it read access")
         return folder
-
-    def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
-        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
 
     def _walk(self, folder: Path, listing: Listing) -> Iterator[str]:
         """Paths of files, sorted; links that lead out of the folder are left out."""

@@ -15,7 +15,7 @@ import httpx
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import HttpSettings
 from ultravect.core.probe import Step, network_steps
-from ultravect.core.storage.base import FileInfo, Listing, OpenFile
+from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
 from ultravect.core.tls import verifying_context
 from ultravect.core.words import counted
 
@@ -76,25 +76,13 @@ def _private(host: str) -> bool:
     return any(not ipaddress.ip_address(str(one[4][0]).partition("%")[0]).is_global for one in found)
 
 
-class HttpStorage:
+class HttpStorage(Named):
     """See ``Storage``."""
 
     def __init__(self, name: str, settings: HttpSettings, roots: Sequence[str]) -> None:
-        self._name = name
+        super().__init__(name)
         self._settings = settings
         self._base = httpx.URL(settings.url if settings.url.endswith("/") else settings.url + "/")
-
-    def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
-        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
-
-    def lost(self, path: str, error: Exception) -> UltravectError:
-        """The connection broke while a file was read."""
-        return self._error(
-            "connection-lost",
-            f"reading {path} broke off: {str(error) or type(error).__name__}",
-            "run again",
-            object=path,
-        )
 
     def _client(self) -> httpx.Client:
         settings = self._settings

@@ -18,7 +18,7 @@ from botocore.config import Config
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import ObjectStoreSettings
 from ultravect.core.probe import Step, network_steps
-from ultravect.core.storage.base import FileInfo, Listing, OpenFile
+from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
 from ultravect.core.tls import certificate_file
 
 _SECONDS = 20
@@ -96,11 +96,11 @@ class _RangeFile(io.RawIOBase):
         super().close()
 
 
-class ObjectStoreStorage:
+class ObjectStoreStorage(Named):
     """See ``Storage``."""
 
     def __init__(self, name: str, settings: ObjectStoreSettings, roots: Sequence[str]) -> None:
-        self._name = name
+        super().__init__(name)
         self._settings = settings
         self._prefix = settings.prefix.lstrip("/")
 
@@ -128,9 +128,6 @@ class ObjectStoreStorage:
             ),
         )
 
-    def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
-        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
-
     def _explained(self, error: Exception, doing: str) -> UltravectError:
         if isinstance(error, bx.ClientError):
             answer = error.response.get("Error", {})
@@ -152,12 +149,6 @@ class ObjectStoreStorage:
                 "check the endpoint",
             )
         return self._error("store-refused", f"{str(error)[:300]}, while {doing}", "check the connection's settings")
-
-    def lost(self, path: str, error: Exception) -> UltravectError:
-        """The connection broke while an object was read."""
-        return self._error(
-            "connection-lost", f"reading {path} broke off: {str(error)[:200]}", "run again", object=path
-        )
 
     def steps(self) -> Sequence[Step]:
         address = urlsplit(self._settings.endpoint or f"https://s3.{self._settings.region}.amazonaws.com")

@@ -21,7 +21,7 @@ import paramiko
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import SftpSettings
 from ultravect.core.probe import Step, network_steps
-from ultravect.core.storage.base import FileInfo, Listing, OpenFile
+from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
 from ultravect.core.words import counted
 
 _SECONDS = 15.0
@@ -96,21 +96,12 @@ class _File(io.RawIOBase):
         super().close()
 
 
-class SftpStorage:
+class SftpStorage(Named):
     """See ``Storage``."""
 
     def __init__(self, name: str, settings: SftpSettings, roots: Sequence[str]) -> None:
-        self._name = name
+        super().__init__(name)
         self._settings = settings
-
-    def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
-        return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
-
-    def lost(self, path: str, error: Exception) -> UltravectError:
-        """The connection broke while a file was read."""
-        return self._error(
-            "connection-lost", f"reading {path} broke off: {error or type(error).__name__}", "run again", object=path
-        )
 
     def _transport(self) -> paramiko.Transport:
         """An encrypted way to the server, whose host key is the one that the connection names."""

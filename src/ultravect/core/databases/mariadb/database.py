@@ -39,7 +39,8 @@ SELECT table_schema, table_name, table_type, table_rows, CASE WHEN table_type = 
 FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) AND table_name = %s
 """
 _COLUMNS = """
-SELECT column_name, column_type, data_type, is_nullable = 'YES', column_default IS NOT NULL OR extra LIKE '%%auto_increment%%',
+SELECT column_name, column_type, data_type, is_nullable = 'YES',
+       (column_default IS NOT NULL AND column_default <> 'NULL') OR extra LIKE '%%auto_increment%%',
        extra LIKE '%%GENERATED%%', column_key = 'PRI', column_comment
 FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position
 """

@@ -19,6 +19,7 @@ from ultravect.core.layouts.base import (
     Block,
     Rows,
     SourceFile,
+    TextValues,
     WantedColumn,
     file_empty,
     require_columns,
@@ -39,7 +40,6 @@ from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
 from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
-from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 from ultravect.core.words import counted
 
@@ -65,7 +65,7 @@ def parsed_by_library(column: WantedColumn) -> bool:
 
 
 @dataclass
-class DelimitedReader:
+class DelimitedReader(TextValues):
     """See ``Reader``."""
 
     file: SourceFile
@@ -73,18 +73,6 @@ class DelimitedReader:
     dialect: Dialect
     names: list[str]
     findings: list[Finding] = field(default_factory=list)
-
-    @property
-    def given(self) -> Sequence[CanonicalType | None]:
-        return [None] * len(self.names)
-
-    @property
-    def typed_values(self) -> bool:
-        return False
-
-    @property
-    def formats(self) -> TextFormats:
-        return TextFormats.of(self.layout.values)
 
     def blocks(self) -> Iterator[Block]:
         """Whole rows after preamble and header."""

@@ -14,6 +14,7 @@ from ultravect.core.layouts.base import (
     Block,
     Rows,
     SourceFile,
+    TextValues,
     WantedColumn,
     file_empty,
     require_columns,
@@ -34,8 +35,6 @@ from ultravect.core.layouts.fixed.sniff import Records, fields_found, first_reco
 from ultravect.core.layouts.number_formats import find_numbers
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import FixedField, FixedLayout
-from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.text_formats import TextFormats
 
 HEAD_BYTES = 256 << 10
 _SIZES = (128 << 10, 512 << 10, 2 << 20)
@@ -43,7 +42,7 @@ _LATER_SIZE = 4 << 20
 
 
 @dataclass
-class FixedReader:
+class FixedReader(TextValues):
     """See ``Reader``. ``exact``: the layout gives the record's length, so that every record must have it."""
 
     file: SourceFile
@@ -52,18 +51,6 @@ class FixedReader:
     spans: list[Span]
     exact: bool
     findings: list[Finding] = field(default_factory=list)
-
-    @property
-    def given(self) -> Sequence[CanonicalType | None]:
-        return [None] * len(self.names)
-
-    @property
-    def typed_values(self) -> bool:
-        return False
-
-    @property
-    def formats(self) -> TextFormats:
-        return TextFormats.of(self.layout.values)
 
     def blocks(self) -> Iterator[Block]:
         """Whole records behind preamble and header."""

@@ -1,0 +1,42 @@
+"""Streams of bytes that watch what goes through them."""
+
+from __future__ import annotations
+
+import io
+from abc import abstractmethod
+from typing import BinaryIO
+
+
+class ReadThrough(io.RawIOBase):
+    """Reads another stream in full pieces; ``seen`` is told of each, and may object."""
+
+    def __init__(self, stream: BinaryIO) -> None:
+        self._stream = stream
+
+    @abstractmethod
+    def seen(self, data: bytes, wanted: int) -> None:
+        """``wanted`` bytes were asked for (-1: all); fewer came at the end."""
+
+    def take(self, size: int) -> bytes:
+        """The next bytes: as many as asked for, unless the stream ends."""
+        data = self._stream.read(size)
+        while 0 < len(data) < size and (more := self._stream.read(size - len(data))):
+            data += more
+        return data
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
+        data = self.read(len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
+
+    def read(self, size: int = -1) -> bytes:
+        data = self.take(size)
+        self.seen(data, size)
+        return data
+
+    def close(self) -> None:
+        self._stream.close()
+        super().close()
