@@ -139,9 +139,20 @@ def convert_typed(array: pa.Array, wanted: CanonicalType, formats: TextFormats) 
         return convert(_whole(as_text(array)), wanted, formats)
     converted = try_cast(array, target)
     if pa.types.is_floating(target) and pa.types.is_floating(kind):
-        lost: Mask = as_mask(pc.and_(pc.is_inf(converted.array), pc.invert(pc.is_inf(array))))
-        return Converted(converted.array, converted.failed | lost)
+        return _without(converted, pc.and_(pc.is_inf(converted.array), pc.invert(pc.is_inf(array))))
+    if pa.types.is_timestamp(kind) and pa.types.is_date(target):
+        # a time of day is not to be dropped in silence
+        return _without(converted, pc.not_equal(converted.array.cast(kind), array))
     return converted
+
+
+def _without(converted: Converted, lost: pa.Array) -> Converted:
+    """Values that came out otherwise than they went in have failed."""
+    mask: Mask = as_mask(lost)
+    if not mask.any():
+        return converted
+    array = pc.if_else(lost.fill_null(False), pa.scalar(None, converted.array.type), converted.array)
+    return Converted(array, converted.failed | mask)
 
 
 def _whole(text: pa.Array) -> pa.Array:
