@@ -321,3 +321,15 @@ class TestHttp:
         # the token stays with the server it is for
         assert {token for path, token in seen if path == "/data/away"} == {"Bearer t0ken"}
         assert {token for path, token in seen if path == "/data/a.json"} == {None}
+
+    def test_certificates(self, certificates: Certificates) -> None:
+        server = ThreadingHTTPServer(("127.0.0.1", 0), functools.partial(_Web, seen=[]))
+        server.socket = certificates.context().wrap_socket(server.socket, server_side=True)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        url = f"https://127.0.0.1:{server.server_address[1]}/data"
+        assert code_of(self.spec(url))[0] == "certificate-refused"
+        assert code_of(self.spec(url, tls_ca=certificates.authority))[0] is None
+        assert code_of(self.spec(url, tls="unchecked"))[0] is None
+        broken = "-----BEGIN CERTIFICATE-----\nrubbish\n-----END CERTIFICATE-----\n"
+        assert code_of(self.spec(url, tls_ca=broken))[0] == "certificate-unusable"
+        server.shutdown()
