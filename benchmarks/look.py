@@ -52,9 +52,10 @@ def _csv(path: Path, size: int) -> Path:
 # what a process of its own does on one core; it prints seconds and the peak of its memory in MB
 _SCAN = """
 import os, resource, sys, time
-os.sched_setaffinity(0, {core})
 import pyarrow as pa
-pa.set_cpu_count(1)
+if {alone}:
+    os.sched_setaffinity(0, {core})
+    pa.set_cpu_count(1)
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.scan import scan_columns
 from ultravect.core.engine.sources import open_source
@@ -81,12 +82,12 @@ print(time.perf_counter() - started, resource.getrusage(resource.RUSAGE_SELF).ru
 """
 
 
-def _apart(path: Path, layout: dict[str, object] | None, what: str) -> tuple[float, float]:
-    """Seconds and peak memory in MB of a process that scans or reads a file on one core."""
+def _apart(path: Path, layout: dict[str, object] | None, what: str, *, alone: bool = True) -> tuple[float, float]:
+    """Seconds and peak memory in MB of a process that scans or reads a file; ``alone``: on one core."""
     command = [
         sys.executable,
         "-c",
-        _SCAN.format(core=_ONE_CORE),
+        _SCAN.format(core=_ONE_CORE, alone=alone),
         str(path.parent),
         path.name,
         repr(layout) if layout else "",
@@ -142,8 +143,11 @@ def _speeds(stack: Stack, times: int) -> None:
     ):  # fmt: skip
         path = _grown(folder / name, content, 100 * _MB)
         size = path.stat().st_size / _MB
-        read = min(_apart(path, layout, "read")[0] for _ in range(times))
-        print(f"  {name.split('.')[1]:<9}: read {size / read:.0f} MB/s (at least 60)")
+        read = min(_apart(path, layout, "read", alone=False)[0] for _ in range(times))
+        one = min(_apart(path, layout, "read")[0] for _ in range(times))
+        print(
+            f"  {name.split('.')[1]:<9}: read {size / read:.0f} MB/s (at least 60); on one core {size / one:.0f} MB/s"
+        )
         path.unlink()
     print()
 

@@ -122,6 +122,22 @@ def test_a_query_is_looked_at(client: Client) -> None:
     assert refused(client.preview, "incoming", query="select 1").code == "not-a-database"
 
 
+def test_a_viewer_looks_and_does_not_ask(client: Client, stack: Stack, corner: Path) -> None:
+    user = f"viewer-{uuid.uuid4().hex[:6]}"
+    stack._service("user", "add", user, "--role", "viewer", wait=True)
+    token = client.issue_token(user, stack.password, "look").token
+    (corner / "a.csv").write_text("a,b\n1,2\n")
+    with Client(stack.url, token=token) as viewer:
+        assert viewer.preview("incoming", f"{corner.name}/a.csv", layout={"header": False})["rows_scanned"] == 2
+        for call in (
+            lambda: viewer.preview("warehouse", query="select 1"),
+            lambda: viewer.upload("x.csv", io.BytesIO(b"a\n")),
+            lambda: viewer.save_layout("x", "ultravect: 1\nlayout: x\nreads: {format: jsonl}\n"),
+            lambda: viewer.test_connection("warehouse"),
+        ):
+            assert (refused(call).status, refused(call).code) == (403, "not-allowed")
+
+
 LAYOUT = """ultravect: 1
 layout: {name}
 # ours

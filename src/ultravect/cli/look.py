@@ -123,7 +123,7 @@ def layout_line(layout: dict[str, Any]) -> str:
             continue
         if (key == "preamble" and not value) or key in ("partitions", "keys"):
             continue
-        if value == "":
+        if value == "" or (key == "quote" and value == '"'):
             continue
         if isinstance(value, bool):
             words.append(key if value else f"no {key}")

@@ -25,7 +25,7 @@ from ultravect.core.storage.base import Listing
 
 ASK_SECONDS = 20.0
 # a preview is looked at, not waited for: this much tells the types
-PREVIEW_BYTES = 1 << 20
+PREVIEW_BYTES = 512 << 10
 
 
 @dataclass(frozen=True)

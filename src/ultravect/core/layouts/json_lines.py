@@ -18,7 +18,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
 from ultravect.core.layouts.delimited.lines import whole_lines
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_chunks
-from ultravect.core.layouts.records import as_json, columns_of, flat, names_of
+from ultravect.core.layouts.records import columns_of, flat, lists_as_json, names_of
 from ultravect.core.layouts.table import TableBlock, TableReader
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import JsonLinesLayout
@@ -178,7 +178,7 @@ def _leaves(table: pa.Table, separator: str) -> Iterator[tuple[str, pa.Array]]:
 
 def _leaf(name: str, array: pa.Array, separator: str) -> Iterator[tuple[str, pa.Array]]:
     if pa.types.is_list(array.type):
-        yield name, pa.array([None if value is None else as_json(value) for value in array.to_pylist()], pa.string())
+        yield name, lists_as_json(array)
         return
     if not pa.types.is_struct(array.type):
         yield name, plain_array(array)

@@ -8,10 +8,12 @@ from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import MAX_PRECISION
 
 Record = Mapping[str, Any]
+_ESCAPED = r'["\\\x00-\x1f]'
 
 
 def as_json(value: Any) -> str:
@@ -23,6 +25,27 @@ def _plain(value: Any) -> Any:
     if isinstance(value, decimal.Decimal):
         return int(value) if value == value.to_integral_value() and value.adjusted() < 18 else float(value)
     return str(value)
+
+
+def lists_as_json(array: pa.Array) -> pa.Array:
+    """Lists as JSON text, as ``as_json`` writes them; by kernels where their elements are plain."""
+    elements = array.flatten()
+    words = _words(elements) if elements.null_count == 0 else None
+    if words is None:
+        return pa.array([None if value is None else as_json(value) for value in array.to_pylist()], pa.string())
+    offsets = pc.subtract(array.offsets, array.offsets[0])
+    plain = pa.ListArray.from_arrays(offsets, words, mask=array.is_null() if array.null_count else None)
+    return pc.binary_join_element_wise("[", pc.binary_join(plain, ","), "]", "")
+
+
+def _words(elements: pa.Array) -> pa.Array | None:
+    """Each element as JSON; None where that takes a closer look."""
+    kind = elements.type
+    if pa.types.is_integer(kind) or pa.types.is_boolean(kind) or pa.types.is_null(kind):
+        return elements.cast(pa.string())
+    if pa.types.is_string(kind) and not pc.any(pc.match_substring_regex(elements, _ESCAPED)).as_py():
+        return pc.binary_join_element_wise('"', elements, '"', "")
+    return None
 
 
 def flat(record: Record, levels: int, separator: str) -> dict[str, Any]:

@@ -141,10 +141,41 @@ def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
     return Converted(array, as_mask(pc.and_(pc.invert(known), present)))
 
 
+def _iso_at_once(values: pa.Array, pattern: str) -> pa.Array | None:
+    """The same for values that all have the length of the pattern and its marks in their places; otherwise None."""
+    length = len(pattern)
+    places = [pattern.find(token) for token in ("YYYY", "MM", "DD")]
+    if length != 10 or min(places) < 0 or not len(values):
+        return None
+    filled = pc.fill_null(values, " " * length) if values.null_count else values
+    span = pc.min_max(pc.binary_length(filled)).as_py()
+    if span != {"min": length, "max": length}:
+        return None
+    start = filled.offset
+    offsets = np.frombuffer(filled.buffers()[1], np.int32, len(filled) + 1, start * 4)
+    text = np.frombuffer(filled.buffers()[2], np.uint8, len(filled) * length, int(offsets[0])).reshape(-1, length)
+    marks = [place for place, character in enumerate(pattern) if character not in "YMD"]
+    present = slice(None) if not values.null_count else as_mask(values.is_valid())
+    if any((text[present, place] != ord(pattern[place])).any() for place in marks):
+        return None
+    year, month, day = places
+    iso = np.full((len(filled), length), ord("-"), np.uint8)
+    iso[:, 0:4], iso[:, 5:7], iso[:, 8:10] = (
+        text[:, year : year + 4],
+        text[:, month : month + 2],
+        text[:, day : day + 2],
+    )
+    ends = np.arange(0, iso.size + 1, length, dtype=np.int32)
+    moved = pa.StringArray.from_buffers(len(filled), pa.py_buffer(ends), pa.py_buffer(iso))
+    return pc.if_else(values.is_valid(), moved, pa.scalar(None, pa.string())) if values.null_count else moved
+
+
 def _iso_dates(values: pa.Array, pattern: str, rest: str = "") -> pa.Array:
     """Rewrites dates of ``pattern`` (with ``rest`` behind them) as ISO dates; others become NULL."""
     if pattern == ISO_DATE:
         return values
+    if not rest and (moved := _iso_at_once(values, pattern)) is not None:
+        return moved
     parts = pc.extract_regex(values, f"^{date_regex(pattern)}(?P<rest>{rest})$")
     field = [pc.struct_field(parts, name) for name in ("year", "month", "day", "rest")]
     date = pc.binary_join_element_wise(field[0], pc.utf8_lpad(field[1], 2, "0"), pc.utf8_lpad(field[2], 2, "0"), "-")

@@ -18,6 +18,12 @@ from ultravect.core.words import counted
 Characters = npt.NDArray[np.uint8] | npt.NDArray[np.uint32]
 _SPACE = 0x20
 _BREAKS = (0x0A, 0x0D)
+_ASCII_TRIMS = {
+    "both": pc.ascii_trim_whitespace,
+    "left": pc.ascii_ltrim_whitespace,
+    "right": pc.ascii_rtrim_whitespace,
+    "none": lambda values: values,
+}
 _TRIMS = {
     "both": pc.utf8_trim_whitespace,
     "left": pc.utf8_ltrim_whitespace,
@@ -99,7 +105,8 @@ class FixedBlock:
         if part.dtype == np.uint8:
             offsets = pa.py_buffer(np.arange(0, rows * width + 1, width or 1, dtype=np.int32)[: rows + 1])
             # each is ASCII: to look for what is not would be to look in vain
-            return trim(pa.StringArray.from_buffers(rows, offsets, pa.py_buffer(part)))
+            plain = pa.StringArray.from_buffers(rows, offsets, pa.py_buffer(part))
+            return _ASCII_TRIMS[span.trim](plain)
         if _escaped(part):
             raw = [
                 row.tobytes().decode("utf-32-le", "surrogatepass").encode("utf-8", "surrogateescape") for row in part
@@ -211,7 +218,7 @@ def _character_end(text: bytes) -> int:
 
 def _stream_block(matrix: Characters, path: str, bad: list[BadRow], texts: dict[int, str]) -> FixedBlock:
     size = matrix.size
-    broken = np.isin(matrix, _BREAKS).any(axis=1)
+    broken = ((matrix == _BREAKS[0]) | (matrix == _BREAKS[1])).any(axis=1)
     index = np.arange(len(matrix))
     if broken.any():
         for place in np.flatnonzero(broken):
