@@ -15,7 +15,7 @@ from ultravect.core.layouts.base import Block, Reader, Rows, WantedColumn
 from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import has_overflowed, try_cast
-from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType
+from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType, has_long_digits
 from ultravect.core.types.text_formats import TextFormats
 
 SAMPLE_BYTES = 8 << 20
@@ -121,7 +121,7 @@ def _confirm(reader: Reader, block: Block, columns: Sequence[_Column], rows_befo
     batch = reader.read_typed(block, wanted)
     if batch is None:
         return None
-    if any(has_overflowed(values) for values in batch.columns):
+    if any(has_overflowed(values) or has_long_digits(values) for values in batch.columns):
         return None
     numbers = np.arange(rows_before + 1, rows_before + 1 + batch.num_rows)
     for column, want, values in zip(columns, wanted, batch.columns, strict=True):

@@ -78,6 +78,14 @@ class ColumnType:
         }
 
 
+def has_long_digits(values: pa.Array) -> bool:
+    """Whether numbers reach beyond 64 bits: written without mark and exponent, such digits are no number but a code."""
+    if not (pa.types.is_decimal(values.type) or pa.types.is_floating(values.type)):
+        return False
+    span = pc.min_max(values).as_py()
+    return any(value is not None and abs(value) >= 2**63 for value in span.values())
+
+
 def _true_count(mask: pa.BooleanArray) -> int:
     return int(pc.sum(mask).as_py() or 0)
 
