@@ -16,11 +16,16 @@ def _table(characters: bytes) -> npt.NDArray[np.bool_]:
     return found
 
 
-_SIGNS, _DIGITS, _EXPONENTS = _table(b"+-"), _table(b"0123456789"), _table(b"eE")
+_SIGNS, _DIGITS, _EXPONENTS, _LINE_ENDS = _table(b"+-"), _table(b"0123456789"), _table(b"eE"), _table(b"\r\n")
 
 
-def written_plainly(block: DelimitedBlock, position: int, columns: int, *, exponents: bool) -> bool:
-    """No leading zeros, no spaces; no exponents unless they are allowed. The block's rows are all whole."""
+def written_plainly(
+    block: DelimitedBlock, position: int, columns: int, *, exponents: bool, mark: str = ".", scale: int = 0
+) -> bool:
+    """No leading zeros, no spaces; no exponents unless they are allowed, and otherwise at most ``scale`` decimals.
+
+    The block's rows are all whole.
+    """
     buffer = block.padded
     starts, ends = block.field_spans(position, columns)
     first = buffer[starts]
@@ -38,9 +43,13 @@ def written_plainly(block: DelimitedBlock, position: int, columns: int, *, expon
     longest = int((ends - starts).max(initial=0))
     if longest > _LONGEST:
         return False
-    # an exponent has a digit before it
-    for offset in range(1, longest):
+    for edge in (_LINE_ENDS, _LINE_ENDS, _table(bytes([block.dialect.quote])) if block.dialect.quote else _LINE_ENDS):
+        ends = ends - (edge[buffer[ends - 1]] & (ends > starts))
+    for offset in range(longest):
         place = starts + offset
-        if _EXPONENTS[buffer[place[place < ends]]].any():
+        inside = place < ends
+        found = buffer[place[inside]]
+        marks = found == ord(mark)
+        if _EXPONENTS[found].any() or (marks.any() and ((ends - place)[inside][marks] - 1 > scale).any()):
             return False
     return True

@@ -150,7 +150,12 @@ class DelimitedReader(TextValues):
     def _plain(self, block: DelimitedBlock, column: WantedColumn) -> bool:
         kind = column.type.name
         return kind not in _NUMBERS or written_plainly(
-            block, column.position, len(self.names), exponents=kind in ("real", "double")
+            block,
+            column.position,
+            len(self.names),
+            exponents=kind in ("real", "double"),
+            mark=column.formats.decimal_mark,
+            scale=column.type.scale or 0,
         )
 
     def parses(self, column: WantedColumn) -> bool:
