@@ -16,13 +16,15 @@ def _table(characters: bytes) -> npt.NDArray[np.bool_]:
     return found
 
 
-_SIGNS, _DIGITS, _EXPONENTS, _LINE_ENDS = _table(b"+-"), _table(b"0123456789"), _table(b"eE"), _table(b"\r\n")
+_SIGNS, _EXPONENTS, _LINE_ENDS = _table(b"+-"), _table(b"eE"), _table(b"\r\n")
+# behind a zero at the start: a leading zero, or a hexadecimal number
+_BEHIND_ZERO = _table(b"0123456789xX")
 
 
 def written_plainly(
     block: DelimitedBlock, position: int, columns: int, *, exponents: bool, mark: str = ".", scale: int = 0
 ) -> bool:
-    """No leading zeros, no spaces; no exponents unless they are allowed, and otherwise at most ``scale`` decimals.
+    """No leading zeros, no hexadecimals, no spaces; no exponents unless they are allowed, and otherwise at most ``scale`` decimals.
 
     The block's rows are all whole.
     """
@@ -36,7 +38,7 @@ def written_plainly(
     if (signed := _SIGNS[first]).any():
         at = at + signed
         first = buffer[at]
-    if (first == 0x20).any() or _DIGITS[buffer[at[first == 0x30] + 1]].any():
+    if (first == 0x20).any() or _BEHIND_ZERO[buffer[at[first == 0x30] + 1]].any():
         return False
     if exponents:
         return True

@@ -132,7 +132,10 @@ class DelimitedReader(TextValues):
 
     def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
         assert isinstance(block, DelimitedBlock)
-        if any(column.type.name in _INTEGERS for column in wanted) and (b"0x" in block.data or b"0X" in block.data):
+        # the numbers of plain columns are looked at one by one below
+        if any(column.type.name in _INTEGERS and not column.plain for column in wanted) and (
+            b"0x" in block.data or b"0X" in block.data
+        ):
             # the parser takes 0x1F for a number; the careful way does not
             return None
         types = {str(position): pa.null() for position in range(len(self.names))}
