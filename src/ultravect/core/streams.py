@@ -1,4 +1,4 @@
-"""Streams of bytes that watch what goes through them."""
+"""Streams of bytes: those that watch what goes through them, and files elsewhere."""
 
 from __future__ import annotations
 
@@ -40,3 +40,25 @@ class ReadThrough(io.RawIOBase):
     def close(self) -> None:
         self._stream.close()
         super().close()
+
+
+class RemoteFile(io.RawIOBase):
+    """A file elsewhere that can be sought in; ``_at`` is where the next byte is read."""
+
+    def __init__(self, size: int) -> None:
+        self._size = size
+        self._at = 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self._at
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
+        self._at = max(0, base + offset)
+        return self._at

@@ -15,7 +15,6 @@ from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
-from ultravect.core.model.layout import AnyLayout
 
 _SAMPLE_BYTES = 8 << 20
 _SCAN_BYTES = 64 << 20  # some seconds; whoever checks is waiting
@@ -52,11 +51,10 @@ def check_job(
     job: Job,
     source: ConnectionSpec,
     target: ConnectionSpec,
-    layout: AnyLayout | None = None,
     saved: LayoutFile | None = None,
 ) -> CheckResult:
     """Plans the leg and tries the first rows against the target's types."""
-    plan = make_plan(job, source, target, layout, saved, scan_limit=_SCAN_BYTES)
+    plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
     rows = 0
     if not plan.errors:
         try:

@@ -23,9 +23,9 @@ from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.storage.base import Listing
 
-ASK_SECONDS = 20.0
+_ASK_SECONDS = 20.0
 # a preview is looked at, not waited for: this much tells the types
-PREVIEW_BYTES = 512 << 10
+_PREVIEW_BYTES = 512 << 10
 
 
 @dataclass(frozen=True)
@@ -94,15 +94,15 @@ def preview(
 ) -> dict[str, Any]:
     """Rows and columns of a table, of a file, or of all files that a pattern matches.
 
-    ``saved`` is the layout that was named; whether the file fits it is among the findings.
+    Files are read with ``layout``, or with a ``saved`` one; whether they fit that is among the findings.
     """
     if holds_tables(spec.kind):
         return _preview_table(spec, name, wanted)
-    reader = open_source(spec, name, layout)
+    reader = open_source(spec, name, saved.reads if saved else layout)
     sample = RandomRows(wanted.rows) if wanted.random else FirstRows(wanted.rows)
     profile = Profile(len(reader.names)) if wanted.counts else None
     takers: list[Taker] = [sample, *([profile] if profile else [])]
-    limit = None if wanted.whole else SAMPLE_BYTES if wanted.random or wanted.counts else PREVIEW_BYTES
+    limit = None if wanted.whole else SAMPLE_BYTES if wanted.random or wanted.counts else _PREVIEW_BYTES
     scan = scan_columns(reader, list(range(len(reader.names))), limit=limit, takers=takers)
     findings = list(reader.findings)
     if saved:
@@ -152,7 +152,7 @@ def _preview_table(spec: ConnectionSpec, name: str, wanted: Wanted) -> dict[str,
     live = _live_table(spec, database, name)
     table = database.dialect.table(live.name)
     order = f" ORDER BY {database.dialect.random_value}" if wanted.random else ""
-    answer = database.ask(f"SELECT * FROM {table}{order} LIMIT {int(wanted.rows)}", wanted.rows, ASK_SECONDS)
+    answer = database.ask(f"SELECT * FROM {table}{order} LIMIT {int(wanted.rows)}", wanted.rows, _ASK_SECONDS)
     columns: list[dict[str, Any]] = [
         {
             "name": column.name,
@@ -183,7 +183,7 @@ def _preview_table(spec: ConnectionSpec, name: str, wanted: Wanted) -> dict[str,
 def preview_query(spec: ConnectionSpec, sql: str, wanted: Wanted) -> dict[str, Any]:
     """The first rows of a query, which cannot write, and the types of its columns."""
     database = database_of(spec)
-    answer = database.ask(sql, wanted.rows, ASK_SECONDS)
+    answer = database.ask(sql, wanted.rows, _ASK_SECONDS)
     types: Sequence[str] = [
         str(database.dialect.to_canonical(native) or "") if native else "" for native in answer.natives
     ]

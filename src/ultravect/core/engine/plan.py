@@ -77,7 +77,6 @@ def make_plan(
     job: Job,
     source: ConnectionSpec,
     target: ConnectionSpec,
-    layout: AnyLayout | None = None,
     saved: LayoutFile | None = None,
     *,
     scan_limit: int | None = None,
@@ -85,16 +84,16 @@ def make_plan(
 ) -> LegPlan:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
-    ``layout`` is that of the job, or of the ``saved`` one that it names.
+    ``saved`` is the layout that the job names, when it names one.
 
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes.
     """
     plan = LegPlan()
     selected: list[Selected] = []
     try:
-        plan.reader = open_source(source, job.source.files, layout)
+        plan.reader = open_source(source, job.source.files, _layout(job, saved))
         plan.findings += plan.reader.findings
-        if saved and saved.expects:
+        if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
     except UltravectError as error:
         plan.refuse(error, "from.files")
@@ -121,6 +120,15 @@ def make_plan(
     except UltravectError as error:
         plan.refuse(error, "from.files")
     return plan
+
+
+def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:
+    """What the files are read with: the saved layout that the job names, or the job's own."""
+    if saved:
+        return saved.reads
+    own = job.source.layout
+    assert not isinstance(own, str), "whoever plans a job looks up the layout that it names"
+    return own
 
 
 def _plan_new(

@@ -21,7 +21,6 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
-from ultravect.core.model.layout import AnyLayout
 from ultravect.core.words import counted
 
 PHASES = ("read", "shape", "stage", "publish", "verify")
@@ -91,7 +90,6 @@ def run_leg(
     target: ConnectionSpec,
     listener: Listener,
     shield: Callable[[], AbstractContextManager[None]] = nullcontext,
-    layout: AnyLayout | None = None,
     saved: LayoutFile | None = None,
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
@@ -106,7 +104,6 @@ def run_leg(
         job,
         source,
         target,
-        layout,
         saved,
         progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size),
     )

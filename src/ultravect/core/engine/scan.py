@@ -16,7 +16,6 @@ from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import has_overflowed, try_cast
 from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType, has_long_digits
-from ultravect.core.types.text_formats import TextFormats
 
 SAMPLE_BYTES = 8 << 20
 _KEPT_BAD = 5
@@ -115,7 +114,8 @@ def _look_closely(
 
 def _confirm(reader: Reader, block: Block, columns: Sequence[_Column], rows_before: int) -> int | None:
     """A block parsed at once as what its columns were so far; None where a value or a row does not fit."""
-    wanted = [column.wanted for column in columns]
+    guesses = [column.guess for column in columns]
+    wanted = [column.wanted(guess) for column, guess in zip(columns, guesses, strict=True)]
     if not wanted:
         return None
     batch = reader.read_typed(block, wanted)
@@ -124,8 +124,8 @@ def _confirm(reader: Reader, block: Block, columns: Sequence[_Column], rows_befo
     if any(has_overflowed(values) or has_long_digits(values) for values in batch.columns):
         return None
     numbers = np.arange(rows_before + 1, rows_before + 1 + batch.num_rows)
-    for column, want, values in zip(columns, wanted, batch.columns, strict=True):
-        if column.guess is not None and (reader.parses(want) or column.guess.name == "text"):
+    for column, guess, want, values in zip(columns, guesses, wanted, batch.columns, strict=True):
+        if guess is not None and (reader.parses(want) or guess.name == "text"):
             column.confirm(values)
         else:
             column.add(values, numbers)
@@ -140,7 +140,7 @@ class _Column:
         self._name = reader.names[position]
         self._given = reader.given[position]
         self._typed_values = reader.typed_values
-        self._reader_formats = reader.formats
+        self._formats = reader.formats
         self._inference = ColumnInference(self._name, reader.formats, patterns)
         self._values = self._nulls = 0
 
@@ -149,14 +149,11 @@ class _Column:
         """What all its values so far are; None where that is not sure."""
         return None if self._given is not None else self._inference.guess()
 
-    @property
-    def wanted(self) -> WantedColumn:
+    def wanted(self, guess: CanonicalType | None) -> WantedColumn:
         """The column as it is asked for, to find out whether it goes on as it was."""
-        return WantedColumn(self.position, self.guess or CanonicalType("text"), self._formats(), plain=True)
-
-    def _formats(self) -> TextFormats:
-        pattern = self._inference.result().date_pattern
-        return replace(self._reader_formats, date_pattern=pattern) if pattern else self._reader_formats
+        pattern = self._inference.date_pattern
+        formats = replace(self._formats, date_pattern=pattern) if pattern else self._formats
+        return WantedColumn(self.position, guess or CanonicalType("text"), formats, plain=True)
 
     def confirm(self, values: pa.Array) -> None:
         self._inference.confirm(values)

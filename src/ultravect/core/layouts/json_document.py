@@ -2,21 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from typing import Any, BinaryIO
 
 import ijson
+import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty, require_columns, unique_names
-from ultravect.core.layouts.records import columns_of, flat, names_of
-from ultravect.core.layouts.table import TableBlock, TableReader
+from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty
+from ultravect.core.layouts.documents import DocumentKind, open_document
+from ultravect.core.layouts.records import Record, flat
+from ultravect.core.layouts.table import TableReader
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import JsonLayout
 
-_HEAD_ROWS = 2000
-_FIRST_ROWS = 500
 _BLOCK_ROWS = 20_000
 _MAX_EVENTS = 200_000
 _MAX_BETWEEN = 2 * MAX_RECORD
@@ -114,34 +114,13 @@ def _rows(file: SourceFile, pointer: str) -> Iterator[dict[str, Any]]:
             raise _broken(file, error, number) from None
 
 
-def _blocks(file: SourceFile, layout: JsonLayout, names: list[str]) -> Iterator[TableBlock]:
-    known = set(names)
-    batch: list[dict[str, Any]] = []
-    wanted = _FIRST_ROWS
-    size = file.size
-    for number, row in enumerate(_rows(file, layout.rows or ""), 1):
-        record = flat(row, layout.flatten, layout.separator)
-        if extra := [name for name in record if name not in known]:
-            raise UltravectError(
-                "column-unknown",
-                f"{file.path}, row {number:,} has the key {extra[0]!r}, which none of the first {_HEAD_ROWS:,} rows has",
-                hint="name it in layout.keys, so that it becomes a column",
-                object=file.path,
-                row=number,
-                column=extra[0],
-            )
-        batch.append(record)
-        if len(batch) >= wanted:
-            yield TableBlock(file.path, min(size, _size_of(batch)), columns_of(batch, names))
-            batch, wanted = [], _BLOCK_ROWS
-    if batch:
-        yield TableBlock(file.path, _size_of(batch), columns_of(batch, names))
-
-
-def _size_of(batch: list[dict[str, Any]]) -> int:
-    """About the bytes of these rows, for the progress: from some of them."""
+def _size_of(batch: Sequence[Record], values: pa.Table) -> int:
+    """From some of the rows."""
     some = batch[:: max(1, len(batch) // 50)]
     return sum(len(str(one)) for one in some) * len(batch) // len(some)
+
+
+_KIND = DocumentKind("key", "objects", _BLOCK_ROWS, _size_of, typed_values=True, has_nul=True)
 
 
 def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
@@ -153,20 +132,16 @@ def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
         layout = layout.model_copy(update={"rows": find_rows(file)})
         where = f"the array at {layout.rows}" if layout.rows else "the elements of the document's array"
         findings.append(Finding("note", "rows-found", f"the rows are {where}", "from.layout"))
-    head: list[dict[str, Any]] = []
-    for row in _rows(file, layout.rows or ""):
-        head.append(flat(row, layout.flatten, layout.separator))
-        if len(head) >= _HEAD_ROWS:
-            break
-    if not head:
-        raise UltravectError(
-            "no-rows-found",
-            f"{file.path} has no rows at {layout.rows or 'its root'}",
-            hint="set layout.rows to the JSON Pointer of the array of rows; left out, it is found",
-            object=file.path,
-        )
-    found = names_of([*head, dict.fromkeys(layout.keys)])
-    require_columns(file.path, len(found), "set layout.flatten: 0 to keep nested objects whole")
-    names, renamed = unique_names(found)
-    whole = layout
-    return TableReader(file, layout, names, lambda: _blocks(file, whole, found), findings=findings + renamed)
+    pointer = layout.rows or ""
+    levels, separator = layout.flatten, layout.separator
+
+    def records() -> Iterator[tuple[None, dict[str, Any]]]:
+        return ((None, flat(row, levels, separator)) for row in _rows(file, pointer))
+
+    nothing = UltravectError(
+        "no-rows-found",
+        f"{file.path} has no rows at {pointer or 'its root'}",
+        hint="set layout.rows to the JSON Pointer of the array of rows; left out, it is found",
+        object=file.path,
+    )
+    return open_document(file, layout, _KIND, records, nothing, findings)

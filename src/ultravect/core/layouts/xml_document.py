@@ -10,14 +10,13 @@ from typing import Any
 from lxml import etree
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import SourceFile, file_empty, require_columns, unique_names
-from ultravect.core.layouts.records import columns_of, flat, names_of
-from ultravect.core.layouts.table import TableBlock, TableReader
+from ultravect.core.layouts.base import SourceFile, file_empty
+from ultravect.core.layouts.documents import DocumentKind, open_document
+from ultravect.core.layouts.records import flat
+from ultravect.core.layouts.table import TableReader
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import XmlLayout
 
-_HEAD_ROWS = 2000
-_FIRST_ROWS = 500
 _BLOCK_ROWS = 10_000
 _LOOK_ELEMENTS = 20_000
 
@@ -27,7 +26,7 @@ def _local(tag: Any) -> str:
     return tag.rpartition("}")[2] if isinstance(tag, str) else ""
 
 
-def _broken(file: SourceFile, error: etree.XMLSyntaxError, row: int) -> UltravectError:
+def _broken(file: SourceFile, error: etree.XMLSyntaxError) -> UltravectError:
     line = error.lineno or None
     return UltravectError(
         "xml-broken",
@@ -35,7 +34,6 @@ def _broken(file: SourceFile, error: etree.XMLSyntaxError, row: int) -> Ultravec
         hint="it is cut off or damaged; fetch it again",
         object=file.path,
         line=line,
-        row=row or None,
     )
 
 
@@ -74,7 +72,7 @@ def _events(file: SourceFile) -> Iterator[tuple[str, Any, list[str]]]:
                     yield "end", element, path
                     path.pop()
         except etree.XMLSyntaxError as error:
-            raise _broken(file, error, 0) from None
+            raise _broken(file, error) from None
 
 
 def _release(element: Any) -> None:
@@ -151,35 +149,9 @@ def _records(file: SourceFile, layout: XmlLayout) -> Iterator[tuple[int, dict[st
             _release(element)
 
 
-def _blocks(file: SourceFile, layout: XmlLayout, names: list[str]) -> Iterator[TableBlock]:
-    known = set(names)
-    batch: list[dict[str, Any]] = []
-    lines: list[int] = []
-    wanted = _FIRST_ROWS
-    for number, (line, record) in enumerate(_records(file, layout), 1):
-        if extra := [name for name in record if name not in known]:
-            raise UltravectError(
-                "column-unknown",
-                f"{file.path}, line {line:,}, row {number:,} has the element {extra[0]!r}, which none of the first "
-                f"{_HEAD_ROWS:,} rows has",
-                hint="name it in layout.keys, so that it becomes a column",
-                object=file.path,
-                row=number,
-                line=line,
-                column=extra[0],
-            )
-        batch.append(record)
-        lines.append(line)
-        if len(batch) >= wanted:
-            yield _block(file, batch, lines, names)
-            batch, lines, wanted = [], [], _BLOCK_ROWS
-    if batch:
-        yield _block(file, batch, lines, names)
-
-
-def _block(file: SourceFile, batch: list[dict[str, Any]], lines: list[int], names: list[str]) -> TableBlock:
-    values = columns_of(batch, names)
-    return TableBlock(file.path, values.nbytes, values, lines=lines, has_nul=False)
+_KIND = DocumentKind(
+    "element", "elements", _BLOCK_ROWS, lambda batch, values: int(values.nbytes), typed_values=False, has_nul=False
+)
 
 
 def open_xml(file: SourceFile, layout: XmlLayout) -> TableReader:
@@ -191,22 +163,11 @@ def open_xml(file: SourceFile, layout: XmlLayout) -> TableReader:
         rows, reason = find_rows(file)
         layout = layout.model_copy(update={"rows": rows})
         findings.append(Finding("note", "rows-found", f"the rows are {rows}: {reason}", "from.layout"))
-    head: list[dict[str, Any]] = []
-    for _, record in _records(file, layout):
-        head.append(record)
-        if len(head) >= _HEAD_ROWS:
-            break
-    if not head:
-        raise UltravectError(
-            "no-rows-found",
-            f"{file.path} has no element {layout.rows}",
-            hint="set layout.rows to the path of the elements that are rows, from the root; left out, it is found",
-            object=file.path,
-        )
-    found = names_of([*head, dict.fromkeys(layout.keys)])
-    require_columns(file.path, len(found), "set layout.flatten: 0 to keep nested elements whole")
-    names, renamed = unique_names(found)
-    whole = layout
-    return TableReader(
-        file, layout, names, lambda: _blocks(file, whole, found), findings=findings + renamed, typed_values=False
+    nothing = UltravectError(
+        "no-rows-found",
+        f"{file.path} has no element {layout.rows}",
+        hint="set layout.rows to the path of the elements that are rows, from the root; left out, it is found",
+        object=file.path,
     )
+    whole = layout
+    return open_document(file, whole, _KIND, lambda: _records(file, whole), nothing, findings)

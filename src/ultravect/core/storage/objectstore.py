@@ -19,6 +19,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import ObjectStoreSettings
 from ultravect.core.probe import Step, network_steps
 from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
+from ultravect.core.streams import RemoteFile
 from ultravect.core.tls import certificate_file
 
 _SECONDS = 20
@@ -48,30 +49,19 @@ _ANSWERS = {
 }
 
 
-class _RangeFile(io.RawIOBase):
+class _RangeFile(RemoteFile):
     """An object that can be sought in: each read behind a seek asks for what follows from there on."""
 
     def __init__(self, storage: ObjectStoreStorage, path: str, size: int, etag: str) -> None:
-        self._storage, self._path, self._size, self._etag = storage, path, size, etag
-        self._at = 0
+        super().__init__(size)
+        self._storage, self._path, self._etag = storage, path, etag
         self._body: Any = None
 
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def tell(self) -> int:
-        return self._at
-
     def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
-        at = max(0, base + offset)
-        if at != self._at:
+        before = self._at
+        if super().seek(offset, whence) != before:
             self._drop()
-        self._at = at
-        return at
+        return self._at
 
     def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
         if self._at >= self._size or not len(buffer):

@@ -22,6 +22,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import SftpSettings
 from ultravect.core.probe import Step, network_steps
 from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
+from ultravect.core.streams import RemoteFile
 from ultravect.core.words import counted
 
 _SECONDS = 15.0
@@ -40,31 +41,17 @@ def fingerprint(key: paramiko.PKey) -> str:
     return "SHA256:" + base64.b64encode(hashlib.sha256(key.asbytes()).digest()).decode().rstrip("=")
 
 
-class _File(io.RawIOBase):
+class _File(RemoteFile):
     """A remote file, read in windows of many requests at once; its session ends with it."""
 
     def __init__(
         self, storage: SftpStorage, path: str, file: paramiko.SFTPFile, size: int, transport: paramiko.Transport
     ) -> None:
-        self._storage, self._path, self._file, self._size, self._transport = storage, path, file, size, transport
-        self._at = 0
+        super().__init__(size)
+        self._storage, self._path, self._file, self._transport = storage, path, file, transport
         self._window = b""
         self._start = 0
         self._next = _FIRST_WINDOW
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def tell(self) -> int:
-        return self._at
-
-    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
-        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._size}[whence]
-        self._at = max(0, base + offset)
-        return self._at
 
     def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
         if not self._start <= self._at < self._start + len(self._window):

@@ -225,12 +225,25 @@ class ColumnInference:
         """What all values so far can be parsed as at once; None where they are to be looked at more closely."""
         if self._leading_zeros or self._beyond_64_bits or not self._candidates:
             return CanonicalType("text")
-        best = self._whole()
-        if not best or any(one.type == best[0].type for one in best[1:]):
+        best = self._sure()
+        if best is None:
             return None
-        if best[0].type.name == "decimal":
+        if best.type.name == "decimal":
             return CanonicalType("decimal", precision=MAX_PRECISION, scale=self._decimals)
-        return best[0].type
+        return best.type
+
+    @property
+    def date_pattern(self) -> str | None:
+        """How dates are written, where all values are dates and there is one way to read them."""
+        best = self._sure()
+        return best.pattern if best else None
+
+    def _sure(self) -> _Candidate | None:
+        """The narrowest way to read all values, when it has no rival and they are not a code."""
+        if self._leading_zeros or self._beyond_64_bits:
+            return None
+        best = self._whole()
+        return best[0] if best and not any(one.type == best[0].type for one in best[1:]) else None
 
     def confirm(self, values: pa.Array) -> None:
         """Takes further values that were parsed as the type that ``guess`` gave."""

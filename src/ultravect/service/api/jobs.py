@@ -29,7 +29,7 @@ from ultravect.service.api.serializers import (
     RevisionSerializer,
     RunSerializer,
 )
-from ultravect.service.records.lookup import find_job, layout_of
+from ultravect.service.records.lookup import find_job, layout_named_by
 from ultravect.service.records.models import Job, Leg, Revision, Role, Run
 from ultravect.service.work.tasks import queue_run
 
@@ -103,7 +103,7 @@ class JobView(_JobInput):
             raise Problem(422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}")
         for connection in (model.source.connection, model.into.connection):
             connection_named(connection)
-        layout_of(model)
+        layout_named_by(model)
         with transaction.atomic():
             job, created = Job.objects.select_for_update().get_or_create(name=name)
             revived = job.deleted_at is not None
@@ -161,7 +161,7 @@ class RevisionsView(generics.ListAPIView[Revision]):
 def _check(model: JobModel) -> Response:
     source = connection_named(model.source.connection).spec()
     target = connection_named(model.into.connection).spec()
-    return Response(check_job(model, source, target, *layout_of(model)).as_dict())
+    return Response(check_job(model, source, target, layout_named_by(model)).as_dict())
 
 
 @extend_schema(tags=["jobs"])

@@ -149,7 +149,7 @@ class FitView(APIView):
         given.is_valid(raise_exception=True)
         saved = saved_layout(name)
         spec = connection_named(given.validated_data["connection"]).spec()
-        seen = preview(spec, given.validated_data["object"], Wanted(rows=0), saved.reads, saved)
+        seen = preview(spec, given.validated_data["object"], Wanted(rows=0), saved=saved)
         findings = [one for one in seen["findings"] if one["code"] == "layout-outgrown"]
         return Response({"fits": not findings, "findings": findings})
 

@@ -135,7 +135,6 @@ def _preview(name: str, wanted: str, shown: Wanted, layout: Any) -> Response:
     saved: LayoutFile | None = None
     if isinstance(layout, str):
         saved = saved_layout(layout)
-        own = saved.reads
     elif layout is not None:
         own = LAYOUT.read(layout)
     seen = preview(spec, wanted, shown, own, saved)

@@ -6,7 +6,6 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.job import Job as JobModel
-from ultravect.core.model.layout import AnyLayout
 from ultravect.core.model.problems import did_you_mean
 from ultravect.service.records.models import Connection, Job, LayoutVersion, SavedLayout
 
@@ -53,10 +52,7 @@ def saved_layout(reference: str) -> LayoutFile:
     return LAYOUT_FILE.read(layout_version(reference).structure)
 
 
-def layout_of(job: JobModel) -> tuple[AnyLayout | None, LayoutFile | None]:
-    """The layout that a job reads its files with, and the saved one that it names."""
+def layout_named_by(job: JobModel) -> LayoutFile | None:
+    """The saved layout that a job names, when it names one."""
     given = job.source.layout
-    if isinstance(given, str):
-        saved = saved_layout(given)
-        return saved.reads, saved
-    return given, None
+    return saved_layout(given) if isinstance(given, str) else None

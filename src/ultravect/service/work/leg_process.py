@@ -116,17 +116,13 @@ def _peak_memory() -> int:
 
 def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
     try:
-        job = job_from_data(task["job"])
-        saved = LAYOUT_FILE.read(task["layout"]) if task["layout"] else None
-        inline = None if isinstance(job.source.layout, str) else job.source.layout
         result = run_leg(
-            job,
+            job_from_data(task["job"]),
             ConnectionSpec(**task["source"]),
             ConnectionSpec(**task["target"]),
             speaker,
             stopper.shield,
-            saved.reads if saved else inline,
-            saved,
+            LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
         )
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:
