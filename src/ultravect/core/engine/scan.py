@@ -11,11 +11,12 @@ from typing import Any, Protocol
 import numpy as np
 import pyarrow as pa
 
-from ultravect.core.layouts.base import Block, Reader, Rows, WantedColumn
+from ultravect.core.layouts.base import Block, Reader, Rows, Spanned, WantedColumn
 from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import has_overflowed, try_cast
 from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType, has_long_digits
+from ultravect.core.types.spans import Proof, Spans
 
 SAMPLE_BYTES = 8 << 20
 _KEPT_BAD = 5
@@ -113,23 +114,34 @@ def _look_closely(
 
 
 def _confirm(reader: Reader, block: Block, columns: Sequence[_Column], rows_before: int) -> int | None:
-    """A block parsed at once as what its columns were so far; None where a value or a row does not fit."""
-    guesses = [column.guess for column in columns]
-    wanted = [column.wanted(guess) for column, guess in zip(columns, guesses, strict=True)]
-    if not wanted:
+    """A block held against what its columns were so far; None where a value or a row does not fit."""
+    proven: list[tuple[_Column, Proof, Spans]] = []
+    left = list(columns)
+    spans = reader.spans(block, [column.position for column in columns]) if isinstance(reader, Spanned) else None
+    if spans:
+        tried = [(column, column.prove(one), one) for column, one in zip(columns, spans, strict=True)]
+        proven = [(column, proof, one) for column, proof, one in tried if proof is not None]
+        left = [column for column, proof, _ in tried if proof is None]
+    # nothing is counted before all is known to fit
+    guesses = [column.guess for column in left]
+    wanted = [column.wanted(guess) for column, guess in zip(left, guesses, strict=True)]
+    batch = reader.read_typed(block, wanted) if wanted else None
+    if batch is None and (wanted or not proven):
         return None
-    batch = reader.read_typed(block, wanted)
-    if batch is None:
+    if batch is not None and any(has_overflowed(values) or has_long_digits(values) for values in batch.columns):
         return None
-    if any(has_overflowed(values) or has_long_digits(values) for values in batch.columns):
-        return None
-    numbers = np.arange(rows_before + 1, rows_before + 1 + batch.num_rows)
-    for column, guess, want, values in zip(columns, guesses, wanted, batch.columns, strict=True):
+    count = batch.num_rows if batch is not None else len(proven[0][2])
+    numbers = np.arange(rows_before + 1, rows_before + 1 + count)
+    for column, proof, one in proven:
+        column.take(proof, one, numbers)
+    for column, guess, want, values in zip(
+        left, guesses, wanted, batch.columns if batch is not None else [], strict=True
+    ):
         if guess is not None and (reader.parses(want) or guess.name == "text"):
             column.confirm(values)
         else:
             column.add(values, numbers)
-    return int(batch.num_rows)
+    return count
 
 
 class _Column:
@@ -157,6 +169,12 @@ class _Column:
 
     def confirm(self, values: pa.Array) -> None:
         self._inference.confirm(values)
+
+    def prove(self, spans: Spans) -> Proof | None:
+        return None if self._given is not None else self._inference.prove(spans)
+
+    def take(self, proof: Proof, spans: Spans, numbers: np.ndarray[Any, Any]) -> None:
+        self._inference.take(proof, spans, numbers)
 
     def add(self, values: pa.Array, numbers: np.ndarray[Any, Any]) -> None:
         if self._given is not None:

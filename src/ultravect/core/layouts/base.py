@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
-from typing import BinaryIO, Protocol
+from typing import BinaryIO, Protocol, runtime_checkable
 
 import numpy as np
 import numpy.typing as npt
@@ -15,6 +15,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.spans import Spans
 from ultravect.core.types.text_formats import TextFormats
 
 MAX_COLUMNS = 10_000
@@ -140,6 +141,14 @@ class Reader(Protocol):
 
     def parses(self, column: WantedColumn) -> bool:
         """Whether ``read_typed`` gives this column in its type."""
+
+
+@runtime_checkable
+class Spanned(Protocol):
+    """A reader that can tell where values stand in a block, so that types are told without parsing them."""
+
+    def spans(self, block: Block, positions: Sequence[int]) -> list[Spans] | None:
+        """The values of the columns at ``positions``, as UTF-8; None where they do not stand there as they are."""
 
 
 class TextValues:

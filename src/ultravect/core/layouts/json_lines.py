@@ -89,11 +89,12 @@ class _Lines:
     def blocks(self) -> Iterator[TableBlock]:
         line = 1
         for chunk in self.chunks(itertools.chain(_SIZES, itertools.repeat(_LATER_SIZE))):
-            if chunk.strip():
-                yield self._fast(chunk, line) or self._slow(chunk, line)
-            line += chunk.count(b"\n")
+            ends = chunk.count(b"\n")
+            if chunk and not chunk.isspace():
+                yield self._fast(chunk, line, ends) or self._slow(chunk, line)
+            line += ends
 
-    def _fast(self, chunk: bytes, line: int) -> TableBlock | None:
+    def _fast(self, chunk: bytes, line: int, ends: int) -> TableBlock | None:
         """A block whose lines are all of the kinds seen so far."""
         if self.schema is None or self.layout.rows or b"\n\n" in chunk or b"\n\r" in chunk:
             return None
@@ -108,7 +109,7 @@ class _Lines:
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             return None
         columns = dict(_leaves(table, self.layout.separator))
-        if set(columns) != set(self.names) or table.num_rows != chunk.count(b"\n") + (not chunk.endswith(b"\n")):
+        if set(columns) != set(self.names) or table.num_rows != ends + (not chunk.endswith(b"\n")):
             return None
         values = pa.table([columns[name] for name in self.names], names=self.names)
         return TableBlock(

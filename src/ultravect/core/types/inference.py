@@ -13,12 +13,13 @@ import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.from_text import Mask, as_mask, convert_plain
+from ultravect.core.types.spans import Proof, Spans, longest_null, null_words, prove, text_proof
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 
 _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
 _PROBE = 64
-_SPACES = 8
+_FEW = 4
 _DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
 _SAID_BY_FORMAT = frozenset(["boolean", "bigint", "decimal", "double"])
 # Date patterns tried when the layout names none. The last two can be told apart only by a day above 12.
@@ -99,7 +100,6 @@ class ColumnInference:
         self._values = 0
         self._nulls = 0
         self._longest = 0
-        self._longest_null = max([len(word.encode()) for word in formats.nulls], default=0) + _SPACES
         self._leading_zeros: tuple[int, str] | None = None
         self._beyond_64_bits: tuple[int, str] | None = None
         self._integer_digits = 0
@@ -252,30 +252,60 @@ class ColumnInference:
         if pa.types.is_string(values.type):
             self._note_text(values)
             return
+        low = high = None
+        if present and not (pa.types.is_boolean(values.type) or pa.types.is_string(values.type)):
+            found = pc.min_max(values).as_py()
+            low, high = found["min"], found["max"]
+        self._confirm(present, low, high)
+
+    def prove(self, spans: Spans) -> Proof | None:
+        """What the bytes of further values tell of the type that ``guess`` gave; None where they cannot.
+
+        Counts nothing: ``take`` does.
+        """
+        guess = self.guess()
+        if guess is None:
+            return None
+        if guess.name == "text":
+            return text_proof(spans, self._formats.nulls, self._longest)
+        formats = replace(self._formats, date_pattern=self.date_pattern or ISO_DATE)
+        proof = prove(spans, guess, formats)
+        # a few can be looked at as text; many are parsed sooner
+        return proof if proof is not None and len(spans) - proof.fit - proof.nulls <= len(spans) // _FEW else None
+
+    def take(self, proof: Proof, spans: Spans, rows: np.ndarray[Any, Any]) -> None:
+        """Counts what ``prove`` found, and looks at the rest as text; ``rows`` as in ``add``."""
+        self._nulls += proof.nulls
+        if proof.longest is None:
+            self._confirm(proof.fit, proof.low, proof.high)
+        else:
+            self._values += proof.fit
+            self._longest = proof.longest
+        if proof.rest.any():
+            self.add(spans.only(proof.rest).text(), rows[proof.rest])
+
+    def _confirm(self, present: int, low: Any, high: Any) -> None:
+        """``present`` further values of the guessed type, from ``low`` to ``high``."""
         self._values += present
         if present == 0:
             return
         best = self._whole()[0]
-        span: Any = (None, None)
-        if best.type.name not in ("boolean", "uuid"):
-            found = pc.min_max(values).as_py()
-            span = found["min"], found["max"]
         chain: _Candidate | None = best
         for candidate in self._candidates:
             if candidate is chain or candidate.narrower is chain:
                 chain = candidate
                 candidate.matched += present
-                candidate.include(*span)
+                candidate.include(low, high)
         if best.type.name in ("bigint", "decimal"):
-            largest = max(abs(span[0]), abs(span[1]))
+            largest = max(abs(low), abs(high))
             self._integer_digits = max(self._integer_digits, len(str(int(largest))))
 
     def _note_text(self, values: pa.Array) -> None:
         """Values of a column that is text already: only how many there are, and how long."""
         lengths = pc.binary_length(values)
         # a NULL word may have spaces around it; what is longer is none
-        short = values.filter(pc.less_equal(lengths, self._longest_null))
-        words = _true_count(pc.is_in(pc.utf8_trim_whitespace(short), pa.array(self._formats.nulls or ("",))))
+        short = values.filter(pc.less_equal(lengths, longest_null(self._formats.nulls)))
+        words = null_words(short, self._formats.nulls)
         self._nulls += words
         self._values += len(values) - values.null_count - words
         if (pc.max(lengths).as_py() or 0) > self._longest:

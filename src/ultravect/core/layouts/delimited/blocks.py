@@ -9,10 +9,13 @@ from functools import cached_property
 
 import numpy as np
 import numpy.typing as npt
+import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import MAX_RECORD
-from ultravect.core.layouts.delimited.quotes import Quotes, find_quotes
+from ultravect.core.layouts.delimited.marks import Marks, find_marks
+from ultravect.core.layouts.delimited.quotes import NO_QUOTES, Quotes, find_quotes
+from ultravect.core.types.spans import PAD
 
 
 @dataclass(frozen=True)
@@ -55,20 +58,44 @@ class DelimitedBlock:
         return 0 in self.data
 
     @cached_property
+    def is_utf8(self) -> bool:
+        whole = pa.py_buffer(np.array([0, len(self.data)], np.int32))
+        try:
+            pa.StringArray.from_buffers(1, whole, pa.py_buffer(self.data)).validate(full=True)
+        except pa.ArrowInvalid:
+            return False
+        return True
+
+    @cached_property
     def structure(self) -> npt.NDArray[np.uint8]:
         """The bytes that tell where rows and values end."""
         return np.frombuffer(skeleton(self.data, self.dialect), np.uint8)
 
     @cached_property
     def padded(self) -> npt.NDArray[np.uint8]:
-        """The same with some line ends behind, so that a look behind a value's start leads nowhere else."""
-        return np.concatenate([self.structure, np.full(4, 0x0A, np.uint8)])
+        """The same with ``PAD`` line ends in front and behind, so that a look beyond a value leads nowhere else."""
+        edge = np.full(PAD, 0x0A, np.uint8)
+        return np.concatenate([edge, self.structure, edge])
+
+    @cached_property
+    def cuts(self) -> Marks:
+        """The delimiters and line ends outside of quotes."""
+        quote = self.dialect.quote
+        marks = find_marks(self.structure, self.dialect.delimiter, self.dialect.newline, quote)
+        counted = self.quotes.positions
+        if not len(counted) and quote is None:
+            return marks
+        quoted = marks.kinds == quote
+        if len(counted) == np.count_nonzero(quoted):
+            inside = (np.cumsum(quoted, dtype=np.uint8) & 1).astype(np.bool_)
+        else:
+            inside = self.quotes.inside(marks.places)
+        return marks.only(~(inside | quoted))
 
     @cached_property
     def delimiters(self) -> npt.NDArray[np.int64]:
         """Where the delimiters stand that are outside of quotes."""
-        found = np.flatnonzero(self.structure == self.dialect.delimiter)
-        return found[~self.quotes.inside(found)] if len(self.quotes.positions) else found
+        return self.cuts.of(self.dialect.delimiter)
 
     @cached_property
     def widths(self) -> npt.NDArray[np.int64]:
@@ -81,8 +108,7 @@ class DelimitedBlock:
     def row_starts(self) -> npt.NDArray[np.int64]:
         """Where each row starts; lines without a character are no rows."""
         buffer = self.structure
-        ends = np.flatnonzero(buffer == self.dialect.newline)
-        ends = ends[~self.quotes.inside(ends)]
+        ends = self.cuts.of(self.dialect.newline)
         if not len(ends) or ends[-1] != len(buffer) - 1:
             ends = np.append(ends, len(buffer))
         starts = np.concatenate([[0], ends[:-1] + 1])
@@ -91,14 +117,20 @@ class DelimitedBlock:
         kept: npt.NDArray[np.int64] = starts[(length > 0) & ~carriage]
         return kept
 
-    def field_spans(self, position: int, columns: int) -> tuple[npt.NDArray[np.int64], npt.NDArray[np.int64]]:
-        """Where a column's values start and end, when all rows have as many values as there are ``columns``."""
-        cuts = (
-            self.delimiters.reshape(-1, columns - 1) if columns > 1 else np.empty((len(self.row_starts), 0), np.int64)
-        )
-        starts = cuts[:, position - 1] + 1 if position else self.row_starts
-        ends = cuts[:, position] if position < columns - 1 else np.append(self.row_starts[1:], len(self.data))
-        return starts, ends
+    def grid(self, columns: int) -> npt.NDArray[np.int64] | None:
+        """Where the values of each row end, a row a line; None where a row has more or fewer values, or a line none."""
+        places, kinds = self.cuts.places, self.cuts.kinds
+        if self.data[-1] != self.dialect.newline:
+            places, kinds = np.append(places, len(self.data)), np.append(kinds, np.uint8(self.dialect.newline))
+        if len(places) % columns:
+            return None
+        grid = places.reshape(-1, columns)
+        ends = kinds.reshape(-1, columns) == self.dialect.newline
+        if not ends[:, -1].all() or np.count_nonzero(ends) != len(grid):
+            return None
+        if columns == 1 and (np.diff(grid[:, 0], prepend=-1) == 1).any():
+            return None
+        return grid
 
     def row_line(self, index: int) -> int:
         """The line at which row ``index`` of this block starts, in the file."""
@@ -144,7 +176,7 @@ def cut_blocks(
             rest = data
             continue
         bones = skeleton(data, dialect)
-        quotes = _quotes(bones, dialect)
+        quotes = quotes_in(bones, dialect)
         if quotes.stray is not None:
             raise _stray(data, quotes, line, dialect, object_name)
         cut = bones.rfind(newline) + 1
@@ -166,7 +198,7 @@ def cut_blocks(
         yield DelimitedBlock(object_name, block, line, dialect, Quotes(kept))
         line += block.count(newline)
     if rest:
-        quotes = _quotes(skeleton(rest, dialect), dialect)
+        quotes = quotes_in(skeleton(rest, dialect), dialect)
         if quotes.stray is not None:
             raise _stray(rest, quotes, line, dialect, object_name)
         if quotes.open_at is not None:
@@ -175,10 +207,9 @@ def cut_blocks(
         yield DelimitedBlock(object_name, rest, line, dialect, quotes)
 
 
-def _quotes(data: bytes, dialect: Dialect) -> Quotes:
-    if dialect.quote is None:
-        return Quotes(np.empty(0, np.int64))
-    return find_quotes(data, dialect.quote, dialect.delimiter)
+def quotes_in(bones: bytes, dialect: Dialect) -> Quotes:
+    """The quotes that count in these whole rows."""
+    return NO_QUOTES if dialect.quote is None else find_quotes(bones, dialect.quote, dialect.delimiter)
 
 
 def _stray(data: bytes, quotes: Quotes, line: int, dialect: Dialect, object_name: str) -> UltravectError:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 import numpy.typing as npt
 
-from ultravect.core.layouts.delimited.blocks import DelimitedBlock
+from ultravect.core.types.spans import Spans
 
 _LONGEST = 48  # bytes; numbers that are longer are looked at one by one anyway
 
@@ -16,25 +16,16 @@ def _table(characters: bytes) -> npt.NDArray[np.bool_]:
     return found
 
 
-_SIGNS, _EXPONENTS, _LINE_ENDS = _table(b"+-"), _table(b"eE"), _table(b"\r\n")
+_SIGNS, _EXPONENTS = _table(b"+-"), _table(b"eE")
 # behind a zero at the start: a leading zero, or a hexadecimal number
 _BEHIND_ZERO = _table(b"0123456789xX")
 
 
-def written_plainly(
-    block: DelimitedBlock, position: int, columns: int, *, exponents: bool, mark: str = ".", scale: int = 0
-) -> bool:
-    """No leading zeros, no hexadecimals, no spaces; no exponents unless they are allowed, and otherwise at most ``scale`` decimals.
-
-    The block's rows are all whole.
-    """
-    buffer = block.padded
-    starts, ends = block.field_spans(position, columns)
+def written_plainly(spans: Spans, *, exponents: bool, mark: str = ".", scale: int = 0) -> bool:
+    """No leading zeros, no hexadecimals, no spaces; no exponents unless they are allowed, and otherwise at most ``scale`` decimals."""
+    buffer, starts, ends = spans.buffer, spans.starts, spans.ends
     first = buffer[starts]
     at = starts
-    if block.dialect.quote is not None and (quoted := first == block.dialect.quote).any():
-        at = at + quoted
-        first = buffer[at]
     if (signed := _SIGNS[first]).any():
         at = at + signed
         first = buffer[at]
@@ -45,8 +36,6 @@ def written_plainly(
     longest = int((ends - starts).max(initial=0))
     if longest > _LONGEST:
         return False
-    for edge in (_LINE_ENDS, _LINE_ENDS, _table(bytes([block.dialect.quote])) if block.dialect.quote else _LINE_ENDS):
-        ends = ends - (edge[buffer[ends - 1]] & (ends > starts))
     for offset in range(longest):
         place = starts + offset
         inside = place < ends

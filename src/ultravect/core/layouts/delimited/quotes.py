@@ -36,12 +36,15 @@ class Quotes:
         return int(self.positions[-1]) if len(self.positions) & 1 else None
 
 
+NO_QUOTES = Quotes(np.empty(0, np.int64))
+
+
 def find_quotes(data: bytes, quote: int, delimiter: int) -> Quotes:
-    """The quotes of ``data``, which starts at the start of a row."""
+    """The quotes that count in ``data``, which starts at the start of a row."""
     if quote not in data:
-        return Quotes(np.empty(0, np.int64))
+        return NO_QUOTES
     buffer = np.frombuffer(data, np.uint8)
-    positions = np.flatnonzero(buffer == quote)
+    positions = np.flatnonzero(buffer == np.uint8(quote))
     edges = np.zeros(256, np.bool_)
     edges[[quote, delimiter, *_NEWLINES]] = True
     opening, closing = positions[0::2], positions[1::2]
@@ -50,7 +53,7 @@ def find_quotes(data: bytes, quote: int, delimiter: int) -> Quotes:
     if len(closing) and closing[-1] == len(data) - 1:
         closing = closing[:-1]
     # A doubled quote closes and opens again: taking it so leaves what is inside as it was.
-    if edges[buffer[opening - 1]].all() and edges[buffer[closing + 1]].all():
+    if edges.take(buffer.take(opening - 1)).all() and edges.take(buffer.take(closing + 1)).all():
         return Quotes(positions)
     return _one_by_one(data, positions.tolist(), quote, delimiter)
 

@@ -25,7 +25,7 @@ from ultravect.core.layouts.base import (
     require_columns,
     unique_names,
 )
-from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks, skeleton
+from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks, quotes_in, skeleton
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
     blank_comments,
@@ -35,17 +35,18 @@ from ultravect.core.layouts.delimited.lines import (
     whole_lines,
 )
 from ultravect.core.layouts.delimited.plain_numbers import written_plainly
-from ultravect.core.layouts.delimited.quotes import Quotes, find_quotes
+from ultravect.core.layouts.delimited.quotes import Quotes
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
 from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
+from ultravect.core.types.spans import PAD, Spans
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 from ultravect.core.words import counted
 
 # The first blocks are small, so that the first rows are there at once.
 BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
-LATER_BLOCK_BYTES = 4 << 20
+LATER_BLOCK_BYTES = 1 << 20
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
@@ -98,7 +99,7 @@ class DelimitedReader(TextValues):
                 end = int(block.delimiters[first + columns - 1] - block.row_starts[index])
                 rows[index] = body[:end] + row[len(body) :]
         data = b"".join(rows)
-        quotes = _quotes(data, self.dialect)
+        quotes = quotes_in(skeleton(data, self.dialect), self.dialect)
         return DelimitedBlock(block.path, data, block.line, block.dialect, quotes)
 
     def read(self, block: Block) -> Rows:
@@ -150,12 +151,37 @@ class DelimitedReader(TextValues):
             return None
         return table.combine_chunks().to_batches()[0]
 
+    def spans(self, block: Block, positions: Sequence[int]) -> list[Spans] | None:
+        assert isinstance(block, DelimitedBlock)
+        if block.dialect.escape is not None or block.dialect.long_delimiter is not None or not block.is_utf8:
+            return None
+        return self._spans(block, positions)
+
+    def _spans(self, block: DelimitedBlock, positions: Sequence[int]) -> list[Spans] | None:
+        """Where the values stand, without their quotes; None where a row is not whole."""
+        grid = block.grid(len(self.names))
+        if grid is None:
+            return None
+        buffer, quote = block.padded, block.dialect.quote
+        row_starts = np.concatenate([[0], grid[:-1, -1] + 1])
+        found = []
+        for position in positions:
+            starts = (grid[:, position - 1] + 1 if position else row_starts) + PAD
+            ends = grid[:, position] + PAD
+            if position == len(self.names) - 1:
+                ends = ends - ((buffer[ends - 1] == 0x0D) & (ends > starts))
+            if quote is not None and len(block.quotes.positions) and (quoted := buffer.take(starts) == quote).any():
+                starts, ends = starts + quoted, ends - quoted
+            found.append(Spans(buffer, starts, ends))
+        return found
+
     def _plain(self, block: DelimitedBlock, column: WantedColumn) -> bool:
         kind = column.type.name
-        return kind not in _NUMBERS or written_plainly(
-            block,
-            column.position,
-            len(self.names),
+        if kind not in _NUMBERS:
+            return True
+        spans = self._spans(block, [column.position])
+        return spans is not None and written_plainly(
+            spans[0],
             exponents=kind in ("real", "double"),
             mark=column.formats.decimal_mark,
             scale=column.type.scale or 0,
@@ -219,12 +245,6 @@ def _is_text(kind: pa.DataType) -> bool:
 
 def _cases(words: Sequence[str]) -> list[str]:
     return sorted({form for word in words for form in (word, word.lower(), word.upper(), word.capitalize())})
-
-
-def _quotes(data: bytes, dialect: Dialect) -> Quotes:
-    if dialect.quote is None:
-        return Quotes(np.empty(0, np.int64))
-    return find_quotes(skeleton(data, dialect), dialect.quote, dialect.delimiter)
 
 
 def _dialect(layout: DelimitedLayout, head: bytes) -> Dialect:
