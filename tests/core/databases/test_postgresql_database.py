@@ -22,7 +22,7 @@ COLUMNS = [
     ("char(3)", "character(3)", "text(3)"),
     ("numeric(8,3)", "numeric(8,3)", "decimal(8,3)"),
     ("numeric", "numeric", "decimal"),
-    ("numeric(60,2)", "numeric(60,2)", None),
+    ("numeric(60,2)", "numeric(60,2)", "decimal"),
     ("timestamp(3)", "timestamp(3) without time zone", "timestamp(3)"),
     ("timestamptz", "timestamp with time zone", "timestamptz"),
     ("time(0)", "time(0) without time zone", "time(0)"),

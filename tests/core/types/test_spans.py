@@ -5,6 +5,7 @@ import pyarrow as pa
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import convert_plain
 from ultravect.core.types.inference import ColumnInference

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from typing import Any, Protocol, runtime_checkable
+from typing import Any, Protocol
 
 import pyarrow as pa
 
@@ -100,6 +100,8 @@ class Database(Protocol):
     """One connection's database. Methods open and close their own sessions."""
 
     dialect: Dialect
+    opened_alike: str
+    """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
 
     def steps(self) -> Sequence[Step]:
         """What a copy would do to read here, a step each."""
@@ -116,10 +118,14 @@ class Database(Protocol):
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         """Runs one statement that cannot write, and gives its first rows."""
 
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        """The columns that a statement gives; it is one that reads."""
 
-@runtime_checkable
-class TargetDatabase(Database, Protocol):
-    """A database that jobs write into."""
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        """The rows of a select, in one consistent snapshot, as ``types.stored.stored_values`` gives them.
+
+        Its columns are of ``types``, each selected as the dialect's ``readable`` says.
+        """
 
     def may_create(self, name: TableName) -> str:
         """ "" when the user may create this table, otherwise the reason why not."""

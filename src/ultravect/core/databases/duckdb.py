@@ -1,4 +1,4 @@
-"""DuckDB: a database in a file, opened for reading only, by a connection that reaches nothing else."""
+"""DuckDB: a database in a file, opened by a connection that reaches nothing else, for writing only by loads."""
 
 from __future__ import annotations
 
@@ -7,16 +7,23 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 import duckdb
+import pyarrow as pa
 
 from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
-from ultravect.core.databases.local_file import database_file, file_steps, refuse_writing
+from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
+from ultravect.core.databases.local_load import LocalLoad
 from ultravect.core.databases.questions import require_reading
-from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.databases.written import uuid_text
+from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import DuckdbSettings
 from ultravect.core.probe import Step
+from ultravect.core.types.arrow import plain_array
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.stored import bounded, stored_values
 
+_BLOCK_ROWS = 50_000
 _READING = ("select", "with", "values", "from", "show", "describe", "explain")
 _TABLES = """
 SELECT schema_name, table_name, 'table' AS kind, estimated_size, comment FROM duckdb_tables() WHERE NOT internal
@@ -40,6 +47,37 @@ FROM duckdb_columns() c WHERE c.schema_name = ? AND c.table_name = ? ORDER BY c.
 """
 
 
+class DuckdbLoad(LocalLoad):
+    """See ``LocalLoad``."""
+
+    def __init__(
+        self,
+        session: duckdb.DuckDBPyConnection,
+        dialect: Dialect,
+        name: TableName,
+        create: Sequence[NewColumn] | None,
+        columns: Sequence[NewColumn],
+    ) -> None:
+        self._session = session
+        super().__init__(dialect, name, create)
+        names = ", ".join(dialect.quote(column.name) for column in columns)
+        self._positions = [str(position) for position in range(len(columns))]
+        values = ", ".join(dialect.quote(position) for position in self._positions)
+        self._statement = f"INSERT INTO {self._table} ({names}) SELECT {values} FROM ultravect_rows"
+
+    def _execute(self, statement: str) -> int | None:
+        rows = self._session.execute(statement).fetchall()
+        return rows[0][0] if rows else None
+
+    def _insert(self, batch: pa.RecordBatch) -> int:
+        arrays = [uuid_text(array) if array.type == pa.binary(16) else array for array in batch.columns]
+        self._session.register("ultravect_rows", pa.table(arrays, names=self._positions))
+        try:
+            return self._execute(self._statement) or 0
+        finally:
+            self._session.unregister("ultravect_rows")
+
+
 class DuckdbDatabase:
     """See ``Database``."""
 
@@ -48,9 +86,10 @@ class DuckdbDatabase:
         self._settings = settings
         self._roots = roots
         self.dialect: Dialect = DuckdbDialect()
+        self.opened_alike = settings.path
 
     @contextmanager
-    def _session(self, doing: str) -> Iterator[duckdb.DuckDBPyConnection]:
+    def _session(self, doing: str, *, write: bool = False) -> Iterator[duckdb.DuckDBPyConnection]:
         path = database_file(self._name, self._settings.path, self._roots)
         with path.open("rb") as file:
             if file.read(12)[8:] != b"DUCK":
@@ -58,15 +97,27 @@ class DuckdbDatabase:
         session: duckdb.DuckDBPyConnection | None = None
         try:
             # a question must not read other files, nor the network
-            session = duckdb.connect(
-                str(path), read_only=True, config={"enable_external_access": "false", "lock_configuration": "true"}
-            )
+            session = self._connected(str(path), write)
             yield session
         except duckdb.Error as error:
             raise self._explained(error, doing) from None
         finally:
             if session is not None:
                 session.close()
+
+    @staticmethod
+    def _connected(path: str, write: bool) -> duckdb.DuckDBPyConnection:
+        config: dict[str, str | bool | int | float | list[str]] = {
+            "enable_external_access": "false",
+            "lock_configuration": "true",
+        }
+        try:
+            return duckdb.connect(path, read_only=not write, config=config)
+        except duckdb.ConnectionException:
+            # a load of this process has the file open, and in one process all open it alike
+            if write:
+                raise
+            return duckdb.connect(path, config=config)
 
     def _no_database(self, reason: str) -> UltravectError:
         return UltravectError(
@@ -108,7 +159,36 @@ class DuckdbDatabase:
         return file_steps(self._name, self._settings.path, self._roots, signed_in, self.tables, read)
 
     def write_steps(self) -> Sequence[Step]:
-        return refuse_writing(self._name, "duckdb")
+        return [Step("write", self._try_write)]
+
+    def _try_write(self) -> str:
+        with self._session("creating a table in the staging place", write=True) as session:
+            session.execute("BEGIN TRANSACTION")
+            session.execute("CREATE TABLE ultravect_test (a INTEGER)")
+            session.execute("ROLLBACK")
+        return "a table was created and dropped again"
+
+    def may_create(self, name: TableName) -> str:
+        obstacle = write_obstacle(database_file(self._name, self._settings.path, self._roots))
+        if obstacle or name.schema is None:
+            return obstacle
+        with self._session("looking for the schema") as session:
+            found = session.execute(
+                "SELECT 1 FROM duckdb_schemas() WHERE lower(schema_name) = lower(?)", (name.schema,)
+            ).fetchone()
+        return "" if found else f"there is no schema {name.schema!r}"
+
+    @contextmanager
+    def load(
+        self,
+        name: TableName,
+        create: Sequence[NewColumn] | None,
+        columns: Sequence[NewColumn],
+        object_name: str,
+    ) -> Iterator[DuckdbLoad]:
+        with self._session(f"loading {object_name} into {name}", write=True) as session:
+            # closing the session undoes what was not committed
+            yield DuckdbLoad(session, self.dialect, name, create, columns)
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:
@@ -136,7 +216,8 @@ class DuckdbDatabase:
                     _COLUMNS, (schema, table)
                 ).fetchall()
             ]
-        return LiveTable(TableName(schema, table), kind, columns, False, estimate, comment or "")
+        writable = not write_obstacle(database_file(self._name, self._settings.path, self._roots))
+        return LiveTable(TableName(schema, table), kind, columns, writable, estimate, comment or "")
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)
@@ -160,3 +241,25 @@ class DuckdbDatabase:
         return Answer(
             [one[0] for one in described], rows[:limit], len(rows) > limit, [str(one[1]) for one in described]
         )
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        require_reading(self._name, query, _READING)
+        with self._session("reading the columns of the query") as session:
+            found = session.execute(f"DESCRIBE {query.strip().rstrip(';')}").fetchall()
+        return [
+            LiveColumn(name, native, native.lower(), self.dialect.to_canonical(native), True, False)
+            for name, native, *_ in found
+        ]
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        names = [str(position) for position in range(len(types))]
+        with self._session(doing) as session:
+            for batch in session.sql(statement).to_arrow_reader(_BLOCK_ROWS):
+                columns = [bounded(plain_array(column)) for column in batch.columns]
+                yield pa.table(
+                    [
+                        stored_values(column, kind) if pa.types.is_string(column.type) else column
+                        for column, kind in zip(columns, types, strict=True)
+                    ],
+                    names=names,
+                )

@@ -40,18 +40,11 @@ def file_steps(
     ]
 
 
-def refuse_writing(connection: str, kind: str) -> list[Step]:
-    """The step of a kind that is read, and not written to."""
-
-    def refused() -> str:
-        raise UltravectError(
-            "target-not-supported",
-            f"connection {connection} is of kind {kind}, which this version reads and does not write",
-            hint="copy into a connection of kind postgresql",
-            connection=connection,
-        )
-
-    return [Step("write", refused)]
+def write_obstacle(place: Path) -> str:
+    """Why the service cannot write to a database in this file, or ""."""
+    if not os.access(place, os.W_OK):
+        return f"the service may not write to {place}"
+    return "" if os.access(place.parent, os.W_OK) else f"the service may not write to the folder {place.parent}"
 
 
 def database_file(connection: str, path: str, roots: Sequence[str]) -> Path:

@@ -1,4 +1,4 @@
-"""SQLite: a database in a file, opened for reading only."""
+"""SQLite: a database in a file, opened for writing only by loads."""
 
 from __future__ import annotations
 
@@ -8,22 +8,73 @@ from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from urllib.parse import quote
 
+import pyarrow as pa
+import pyarrow.compute as pc
+
 from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
-from ultravect.core.databases.local_file import database_file, file_steps, refuse_writing
+from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
+from ultravect.core.databases.local_load import LocalLoad
 from ultravect.core.databases.questions import require_reading
-from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.databases.written import plain_text
+from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.sqlite import SqliteDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import SqliteSettings
 from ultravect.core.probe import Step
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.stored import loose_values
 from ultravect.core.words import counted
 
 _READING = ("select", "with", "values", "explain", "pragma")
+_DESCRIBE_SECONDS = 60.0
+_BLOCK_ROWS = 20_000
 _TABLES = """
 SELECT name, type FROM sqlite_schema
 WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
   AND instr(lower(name), lower(?)) > 0 AND name > ? ORDER BY name LIMIT ?
 """
+
+
+class SqliteLoad(LocalLoad):
+    """See ``LocalLoad``."""
+
+    def __init__(
+        self,
+        session: sqlite3.Connection,
+        dialect: Dialect,
+        name: TableName,
+        create: Sequence[NewColumn] | None,
+        columns: Sequence[NewColumn],
+    ) -> None:
+        self._session = session
+        super().__init__(dialect, name, create)
+        names = ", ".join(dialect.quote(column.name) for column in columns)
+        marks = ", ".join("?" * len(columns))
+        self._statement = f"INSERT INTO {self._table} ({names}) VALUES ({marks})"
+
+    def _execute(self, statement: str) -> int | None:
+        row = self._session.execute(statement).fetchone()
+        return row[0] if row else None
+
+    def _insert(self, batch: pa.RecordBatch) -> int:
+        columns = [_bound(array).to_pylist() for array in batch.columns]
+        return self._session.executemany(self._statement, zip(*columns, strict=True)).rowcount
+
+
+def _bound(array: pa.Array) -> pa.Array:
+    """Values of a kind that SQLite has: numbers and bytes as they are, others as text."""
+    kind = array.type
+    if pa.types.is_boolean(kind):
+        return array.cast(pa.int8())
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind) or kind == pa.binary():
+        return array
+    text = plain_text(array)
+    if pa.types.is_timestamp(kind) or pa.types.is_time(kind):
+        # as SQLite's own functions write them: no fraction where there is none
+        text = pc.replace_substring_regex(
+            pc.replace_substring_regex(text, r"\.0+$", ""), r"(\.[0-9]*[1-9])0+$", r"\1"
+        )
+    return pc.binary_join_element_wise(text, "+00:00", "") if pa.types.is_timestamp(kind) and kind.tz else text
 
 
 class SqliteDatabase:
@@ -34,13 +85,16 @@ class SqliteDatabase:
         self._settings = settings
         self._roots = roots
         self.dialect: Dialect = SqliteDialect()
+        self.opened_alike = ""
 
     @contextmanager
-    def _session(self, doing: str) -> Iterator[sqlite3.Connection]:
+    def _session(self, doing: str, *, write: bool = False) -> Iterator[sqlite3.Connection]:
         path = database_file(self._name, self._settings.path, self._roots)
+        source = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
         try:
-            with closing(sqlite3.connect(f"file:{quote(str(path))}?mode=ro", uri=True, timeout=10)) as session:
-                session.execute("PRAGMA query_only = 1")
+            with closing(sqlite3.connect(source, uri=True, timeout=10, isolation_level=None)) as session:
+                if not write:
+                    session.execute("PRAGMA query_only = 1")
                 # bytes that are not UTF-8 must not end everything
                 session.text_factory = lambda data: data.decode("utf-8", "backslashreplace")
                 yield session
@@ -91,7 +145,34 @@ class SqliteDatabase:
         return file_steps(self._name, self._settings.path, self._roots, signed_in, self.tables, read)
 
     def write_steps(self) -> Sequence[Step]:
-        return refuse_writing(self._name, "sqlite")
+        return [Step("write", self._try_write)]
+
+    def _try_write(self) -> str:
+        with self._session("creating a table in the staging place", write=True) as session:
+            session.execute("BEGIN IMMEDIATE")
+            session.execute("CREATE TABLE ultravect_test (a INTEGER)")
+            session.execute("ROLLBACK")
+        return "a table was created and dropped again"
+
+    def may_create(self, name: TableName) -> str:
+        if (name.schema or "main").lower() != "main":
+            return f"a SQLite database has no schema {name.schema!r}"
+        return write_obstacle(database_file(self._name, self._settings.path, self._roots))
+
+    @contextmanager
+    def load(
+        self,
+        name: TableName,
+        create: Sequence[NewColumn] | None,
+        columns: Sequence[NewColumn],
+        object_name: str,
+    ) -> Iterator[SqliteLoad]:
+        with self._session(f"loading {object_name} into {name}", write=True) as session:
+            try:
+                yield SqliteLoad(session, self.dialect, name, create, columns)
+            finally:
+                if session.in_transaction:
+                    session.execute("ROLLBACK")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:
@@ -135,7 +216,8 @@ class SqliteDatabase:
                 if hidden != 1
             ]
             estimate = self._estimates(session).get(row[0])
-        return LiveTable(TableName(None, row[0]), row[1], columns, False, estimate)
+        writable = not write_obstacle(database_file(self._name, self._settings.path, self._roots))
+        return LiveTable(TableName(None, row[0]), row[1], columns, writable, estimate)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)
@@ -156,3 +238,19 @@ class SqliteDatabase:
                 watch.cancel()
             names = [one[0] for one in cursor.description or ()]
         return Answer(names, rows[:limit], len(rows) > limit, [""] * len(names))
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        # a query's columns have no declared type: the values themselves tell
+        names = self.ask(f"SELECT * FROM ({query.strip().rstrip(';')}) LIMIT 0", 1, _DESCRIBE_SECONDS).columns
+        return [LiveColumn(name, "", "", None, True, False) for name in names]
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        with self._session(doing) as session:
+            session.text_factory = str
+            names = [str(position) for position in range(len(types))]
+            cursor = session.execute(statement)
+            while rows := cursor.fetchmany(_BLOCK_ROWS):
+                columns = [
+                    loose_values(values, kind) for values, kind in zip(zip(*rows, strict=True), types, strict=True)
+                ]
+                yield pa.table(columns, names=names)

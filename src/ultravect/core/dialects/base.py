@@ -44,9 +44,18 @@ class Dialect(Protocol):
     max_identifier_bytes: int
     random_value: str
     length: str
+    refuses: frozenset[str]
+    """What its values cannot be, whatever their type: ``nul`` in texts, ``not finite`` floats, ``far years``
+    (before 1 or after 9999), ``long numbers`` (more than 15 digits, but in a column of text)."""
 
     def as_text(self, expression: str) -> str:
         """The expression as text; ``length`` is the function that counts its characters."""
+
+    def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
+        """The expression that selects a column (``name`` is quoted) in a form that readers take.
+
+        ``kind`` None: as text.
+        """
 
     def quote(self, identifier: str) -> str:
         """The identifier as SQL, whatever characters it has."""

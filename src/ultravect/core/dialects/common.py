@@ -15,9 +15,13 @@ class CommonDialect(ABC):
 
     quote_mark = '"'
     text_type = "text"
+    refuses: frozenset[str] = frozenset()
 
     def as_text(self, expression: str) -> str:
         return f"CAST({expression} AS {self.text_type})"
+
+    def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
+        return name if kind else self.as_text(name)
 
     def quote(self, identifier: str) -> str:
         mark = self.quote_mark

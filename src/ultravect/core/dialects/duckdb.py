@@ -62,6 +62,13 @@ class DuckdbDialect(CommonDialect):
     length = "length"
     text_type = "VARCHAR"
 
+    def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
+        if kind and kind.name == "json" and native != "JSON":
+            return f"CAST(to_json({name}) AS VARCHAR)"
+        # what Arrow has no type for, or fewer digits than the database
+        as_text = kind is None or native == "TIMESTAMP_NS" or (kind.name == "decimal" and kind.precision is None)
+        return self.as_text(name) if as_text or native.startswith(("ENUM(", "UUID", "JSON")) else name
+
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
             if wanted.precision is None:

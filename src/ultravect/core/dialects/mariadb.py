@@ -61,6 +61,14 @@ class MariadbDialect(CommonDialect):
     length = "CHAR_LENGTH"
     text_type = "CHAR"
     quote_mark = "`"
+    refuses = frozenset({"not finite", "far years"})
+
+    def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
+        if kind is None:
+            return f"ST_AsText({name})"  # only geometry has no type here
+        if kind.name == "timestamptz":
+            return f"CONCAT({name}, '+00:00')"  # sessions are in UTC
+        return f"{name} + 0" if native.lower() == "bit(1)" else name
 
     def too_long(self, part: str) -> str:
         if len(part) <= _MAX_CHARACTERS:

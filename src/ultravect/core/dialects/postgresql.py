@@ -57,6 +57,10 @@ class PostgresqlDialect(CommonDialect):
     max_identifier_bytes = 63
     random_value = "random()"
     length = "char_length"
+    refuses = frozenset({"nul"})
+
+    def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
+        return f"encode({name}, 'hex')" if kind and kind.name == "binary" else super().readable(name, native, kind)
 
     def too_long(self, part: str) -> str:
         if len(part.encode()) <= self.max_identifier_bytes:
@@ -82,8 +86,10 @@ class PostgresqlDialect(CommonDialect):
         parts = match.groupdict()
         name = _TO_CANONICAL.get(parts["base"] + (parts.get("rest") or ""))
         first = int(parts["first"]) if parts["first"] else None
-        if name is None or (name == "decimal" and (first or 0) > MAX_PRECISION):
+        if name is None:
             return None
+        if name == "decimal" and (first or 0) > MAX_PRECISION:
+            return CanonicalType(name)
         if name == "text":
             return CanonicalType(name, length=first)
         if name == "decimal":

@@ -20,7 +20,9 @@ _KNOWN = {
     "datetime": "timestamp",
     "timestamp": "timestamp",
     "time": "time",
+    "timestamptz": "timestamptz",
     "json": "json",
+    "json text": "json",
     "uuid": "uuid",
 }
 _TO_NATIVE = {
@@ -35,9 +37,10 @@ _TO_NATIVE = {
     "date": ("DATE", "kept as text, YYYY-MM-DD"),
     "time": ("TIME", "kept as text, HH:MM:SS"),
     "timestamp": ("TIMESTAMP", "kept as text, YYYY-MM-DD HH:MM:SS"),
-    "timestamptz": ("TIMESTAMP", "kept as text in UTC"),
-    "uuid": ("TEXT", "kept as text"),
-    "json": ("TEXT", "kept as text"),
+    "timestamptz": ("TIMESTAMPTZ", "kept as text in UTC, YYYY-MM-DD HH:MM:SS+00:00"),
+    "uuid": ("UUID", "kept as text"),
+    # the word TEXT keeps SQLite from making a number of what looks like one
+    "json": ("JSON TEXT", "kept as text"),
 }
 
 
@@ -49,14 +52,14 @@ class SqliteDialect(CommonDialect):
     random_value = "random()"
     length = "length"
     text_type = "TEXT"
+    refuses = frozenset({"not finite", "far years", "long numbers"})
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
-            return Translation("TEXT", Fit.WIDER, "kept as text, so that no digit is lost")
+            digits = f"({wanted.precision},{wanted.scale or 0})" if wanted.precision else ""
+            return Translation(f"DECIMAL TEXT{digits}", Fit.WIDER, "kept as text, so that no digit is lost")
         native, change = _TO_NATIVE[wanted.name]
-        return Translation(
-            native, Fit.DIFFERENT if wanted.name == "timestamptz" else Fit.WIDER if change else Fit.EXACT, change
-        )
+        return Translation(native, Fit.WIDER if change else Fit.EXACT, change)
 
     def to_canonical(self, native: str) -> CanonicalType | None:
         match = _DECLARED.match(native)
@@ -66,7 +69,7 @@ class SqliteDialect(CommonDialect):
         first = int(match["first"]) if match["first"] else None
         if base in _KNOWN:
             return CanonicalType(_KNOWN[base])
-        if base in ("decimal", "numeric"):
+        if base in ("decimal", "numeric", "decimal text"):
             if first is None or first > MAX_PRECISION:
                 return CanonicalType("decimal")
             return CanonicalType("decimal", precision=first, scale=int(match["second"] or 0))

@@ -60,7 +60,7 @@ def check_job(
         try:
             rows = _try_rows(job, plan)
         except UltravectError as error:
-            plan.refuse(error, "from.files")
+            plan.refuse(error, job.source.place)
     columns = [
         {
             "source": column.source,
@@ -80,7 +80,8 @@ def check_job(
 def _try_rows(job: Job, plan: LegPlan) -> int:
     """Converts the first rows as a run would; misfits become a finding a column."""
     assert plan.reader is not None
-    shaper = Shaper(plan.reader, plan.columns)
+    assert plan.database is not None
+    shaper = Shaper(plan.reader, plan.columns, plan.database.dialect.refuses)
     count: Counter[str] = Counter()
     first: dict[str, Reject] = {}
     rows = size = 0

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ultravect.core.databases import DATABASES
-from ultravect.core.databases.base import Database, TargetDatabase
+from ultravect.core.databases.base import Database
 from ultravect.core.engine.secrets import SecretPlaces, opened_settings
 from ultravect.core.errors import UltravectError
 from ultravect.core.probe import ProbeResult, run_steps
@@ -63,19 +63,6 @@ def database_of(spec: ConnectionSpec) -> Database:
             connection=spec.name,
         )
     return DATABASES[spec.kind](spec.name, spec.opened(), spec.roots)
-
-
-def target_of(spec: ConnectionSpec) -> TargetDatabase:
-    """The database behind a connection that a job writes into."""
-    database = database_of(spec)
-    if not isinstance(database, TargetDatabase):
-        raise UltravectError(
-            "target-not-supported",
-            f"connection {spec.name} is of kind {spec.kind}, which this version reads and does not write",
-            hint="copy into a connection of kind postgresql",
-            connection=spec.name,
-        )
-    return database
 
 
 def probe(spec: ConnectionSpec, *, write: bool = False) -> ProbeResult:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
-from ultravect.core.databases.base import Database, LiveColumn, LiveTable, TargetDatabase
+from ultravect.core.databases.base import Database, LiveColumn, LiveTable
 from ultravect.core.dialects.base import NewColumn, TableName
-from ultravect.core.engine.connections import ConnectionSpec, target_of
+from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.engine.fit import misfits
 from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.engine.sources import open_source
+from ultravect.core.engine.tables import TableRows, open_rows
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
 from ultravect.core.layouts.base import Reader
@@ -19,9 +20,9 @@ from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.model.problems import did_you_mean
-from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.from_text import convertible
+from ultravect.core.types.canonical import CanonicalType, Fit
 from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.pairs import pair_fit
 from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
@@ -48,7 +49,7 @@ class LegPlan:
     """What a leg will do; it may be run only when ``errors`` is empty."""
 
     reader: Reader | None = None
-    database: TargetDatabase | None = None
+    database: Database | None = None
     table: TableName | None = None
     live: LiveTable | None = None
     columns: list[ColumnPlan] = field(default_factory=list)
@@ -91,19 +92,22 @@ def make_plan(
     plan = LegPlan()
     selected: list[Selected] = []
     try:
-        plan.reader = open_source(source, job.source.files, _layout(job, saved))
+        if job.source.files is None:
+            plan.reader = open_rows(source, job.source)
+        else:
+            plan.reader = open_source(source, job.source.files, _layout(job, saved))
         plan.findings += plan.reader.findings
         if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
     except UltravectError as error:
-        plan.refuse(error, "from.files")
+        plan.refuse(error, job.source.place)
     if plan.reader:
         try:
             selected = resolve(job.columns, plan.reader.names)
         except UltravectError as error:
             plan.refuse(error, "columns")
     try:
-        plan.database = target_of(target)
+        plan.database = database_of(target)
         plan.table = plan.database.dialect.parse_table(job.into.table)
         plan.live = plan.database.table(plan.table)
     except ValueError as error:
@@ -118,8 +122,18 @@ def make_plan(
         else:
             _plan_existing(job, plan, plan.live, selected)
     except UltravectError as error:
-        plan.refuse(error, "from.files")
+        plan.refuse(error, job.source.place)
+    _narrow(plan)
     return plan
+
+
+def _narrow(plan: LegPlan) -> None:
+    """Of a table, only the columns that are needed are read."""
+    if not isinstance(plan.reader, TableRows) or not plan.columns:
+        return
+    used = sorted({column.position for column in plan.columns})
+    plan.reader = plan.reader.narrowed(used)
+    plan.columns = [replace(column, position=used.index(column.position)) for column in plan.columns]
 
 
 def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:
@@ -168,18 +182,28 @@ def _plan_new(
                 one.place,
                 "give it a shorter name with `as`",
             )
-        if one.type is not None and not convertible(one.type):
-            plan.add("error", "type-not-convertible", f"text is not converted to {one.type} here", one.place)
+        _note_pair(plan, one, one.type)
     if plan.errors:
         return
     # dates are looked at even where their type is given: how they are written has to be found
-    scanned = [one.position for one in selected if one.type is None or one.type.name in _DATE_TYPES]
-    scan = scan_columns(plan.reader, scanned, limit=scan_limit, progress=progress)
-    _note_scan(plan, scan)
+    given = plan.reader.given
+    scanned = [
+        one.position
+        for one in selected
+        if given[one.position] is None and (one.type is None or one.type.name in _DATE_TYPES)
+    ]
+    scan = Scan({})
+    if scanned:
+        scan = scan_columns(plan.reader, scanned, limit=scan_limit, progress=progress)
+        _note_scan(plan, scan)
     for one in selected:
         inferred = scan.columns.get(one.position)
-        kind = one.type or (inferred.type if inferred else CanonicalType("text"))
-        target = LiveColumn(one.name, dialect.from_canonical(kind).native, "", kind, True, False)
+        kind = one.type or given[one.position] or (inferred.type if inferred else CanonicalType("text"))
+        translation = dialect.from_canonical(kind)
+        if translation.fit in (Fit.NARROWER, Fit.DIFFERENT):
+            what = f"column {one.name}: {kind} becomes {translation.native}: {translation.change}"
+            plan.add("warning", f"type-{translation.fit}", what, one.place)
+        target = LiveColumn(one.name, translation.native, "", kind, True, False)
         _add_column(plan, one, target, inferred)
     plan.create = [NewColumn(column.name, column.type) for column in plan.columns]
 
@@ -240,7 +264,7 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
                 one.place,
                 f'leave it out: "* except ({one.name})"',
             )
-        elif column.type is None or not convertible(column.type):
+        elif column.type is None:
             plan.add(
                 "warning",
                 "type-by-database",
@@ -249,15 +273,20 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
             )
             matched.append((one, replace(column, type=None)))
         else:
+            _note_pair(plan, one, column.type)
             matched.append((one, column))
     _unfilled(plan, live, {column.name for _, column in matched})
     if not plan.errors and not matched:
-        plan.add("error", "no-columns", f"no column of the file is a column of {live.name}", "columns")
+        plan.add("error", "no-columns", f"no column of the source is a column of {live.name}", "columns")
     if plan.errors:
         return
-    dated = [one.position for one, column in matched if column.type and column.type.name in _DATE_TYPES]
+    dated = [
+        one.position
+        for one, column in matched
+        if plan.reader.given[one.position] is None and column.type and column.type.name in _DATE_TYPES
+    ]
     patterns: dict[int, ColumnType] = {}
-    if dated and plan.reader.layout.values.dates is None:
+    if dated and plan.reader.date_pattern is None:
         patterns = scan_columns(plan.reader, dated, limit=_DATE_SAMPLE).columns
     for one, column in matched:
         if one.type is not None and one.type != column.type:
@@ -297,6 +326,22 @@ def _add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colu
     )
 
 
+def _note_pair(plan: LegPlan, one: Selected, target: CanonicalType | None) -> None:
+    """Says what becomes of a column's values on their way into another type."""
+    assert plan.reader is not None
+    source = plan.reader.given[one.position]
+    if target is None or (source is None and target.name != "binary"):
+        return  # what text becomes is found from its values
+    pair = pair_fit(source or CanonicalType("text"), target)
+    if pair is None:
+        what = f"column {one.name}: {source or 'text'} is not converted to {target} here"
+        fix = f"give {one.name} a type that it converts to, such as text"
+        plan.add("error", "type-not-convertible", what, one.place, fix)
+    elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):
+        severity: Severity = "warning" if pair[0] is Fit.DIFFERENT else "note"
+        plan.add(severity, f"type-{pair[0]}", f"column {one.name}: {source} becomes {target}: {pair[1]}", one.place)
+
+
 def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
@@ -311,7 +356,7 @@ def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> 
     plan.add(
         "warning" if ignore else "error",
         "column-not-in-target",
-        f"column {one.name!r} of the file is not a column of {live.name}{what}",
+        f"column {one.name!r} of the source is not a column of {live.name}{what}",
         one.place,
         fix,
     )
@@ -330,14 +375,14 @@ def _unfilled(plan: LegPlan, live: LiveTable, filled: set[str]) -> None:
             plan.add(
                 "note",
                 "column-not-filled",
-                f"column {column.name!r} of {live.name} gets {gets}: the file has no such column",
+                f"column {column.name!r} of {live.name} gets {gets}: the source has no such column",
                 "columns",
             )
         else:
             plan.add(
                 "error",
                 "column-required",
-                f"column {column.name!r} of {live.name} takes no NULL and has no default, and the file has no such column",
+                f"column {column.name!r} of {live.name} takes no NULL and has no default, and the source has no such column",
                 "columns",
                 f"fill it: add `… as {_quoted(column.name)}` to columns",
             )

@@ -16,6 +16,7 @@ from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.plan import LegPlan, make_plan
 from ultravect.core.engine.rejects import Reject, RejectLedger
 from ultravect.core.engine.shape import Shaped, Shaper
+from ultravect.core.engine.tables import TableRows
 from ultravect.core.engine.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
@@ -133,8 +134,8 @@ class _Leg:
         self._started = started
         self._tally = Tally()
         self._ledger = RejectLedger(job.into.rejects, listener.rejects)
-        self._shaper = Shaper(plan.reader, plan.columns)
-        self._progress = _Progress(listener, plan.reader.file.size)
+        self._shaper = Shaper(plan.reader, plan.columns, plan.database.dialect.refuses)
+        self._progress = _Progress(listener, plan.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
 
@@ -142,16 +143,21 @@ class _Leg:
         columns = [NewColumn(column.name, column.type) for column in self._plan.columns]
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
-        # reading starts while the target is still being opened
-        threading.Thread(target=self._read, name="read", daemon=True).start()
+        source = self._reader.database if isinstance(self._reader, TableRows) else None
+        self._reading = threading.Thread(target=self._read, name="read", daemon=True)
+        if source is None or not source.opened_alike or source.opened_alike != self._database.opened_alike:
+            # reading starts while the target is still being opened
+            self._reading.start()
         try:
             return self._load(columns)
         finally:
             self._cancelled.set()
 
     def _load(self, columns: Sequence[NewColumn]) -> LegResult:
-        opened = self._database.load(self._table, self._plan.create, columns, self._reader.file.path)
+        opened = self._database.load(self._table, self._plan.create, columns, self._reader.label)
         with opened as load:
+            if not self._reading.is_alive() and self._reading.ident is None:
+                self._reading.start()
             if self._plan.create is not None:
                 self._listener.log("info", f"created table {self._table}, visible once the load is published")
             self._stage(load)

@@ -69,7 +69,7 @@ def scan_columns(
 
     ``takers`` are shown every block as well; ``progress`` is told the rows and bytes seen after each block.
     """
-    patterns = (reader.layout.values.dates,) if reader.layout.values.dates else DATE_PATTERNS
+    patterns = (reader.date_pattern,) if reader.date_pattern else DATE_PATTERNS
     columns = [_Column(reader, position, patterns) for position in positions]
     scan = Scan({})
     size = 0

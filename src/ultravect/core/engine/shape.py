@@ -6,6 +6,7 @@ block in which something does not fit is parsed again as text and converted by k
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -20,6 +21,7 @@ from ultravect.core.types.arrow import as_text, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
 
 _MAX_VALUE = 1000
+_NATIVE_DIGITS = re.compile(r"\((\d+),\s*(\d+)\)$")
 _MAX_RECORD = 10_000
 
 
@@ -37,8 +39,13 @@ def _any(mask: pa.Array) -> bool:
     return bool(pc.any(mask).as_py())
 
 
-def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[str, pa.Array]]:
-    """What the target's column would not take of converted values: reasons, each with a mask."""
+def _breaches(
+    array: pa.Array, column: ColumnPlan, has_nul: bool, refuses: frozenset[str]
+) -> list[tuple[str, pa.Array]]:
+    """What the target's column would not take of converted values: reasons, each with a mask.
+
+    ``refuses``: what the target takes in no column, as its dialect says.
+    """
     found: list[tuple[str, pa.Array]] = []
     kind = column.type
     if not column.nullable and array.null_count:
@@ -46,8 +53,24 @@ def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[
     if pa.types.is_string(array.type):
         if kind.length is not None:
             found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))
-        if has_nul:
+        if has_nul and "nul" in refuses:
             found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
+        if kind.name == "decimal" and (limit := _NATIVE_DIGITS.search(column.native)):
+            before, behind = int(limit[1]) - int(limit[2]), int(limit[2])
+            fits = pc.match_substring_regex(array, rf"^-?0*[0-9]{{0,{before}}}(?:\.[0-9]{{0,{behind}}}0*)?$")
+            reason = f"more than {before} digits before the decimal mark, or {behind} behind it"
+            found.append((reason, pc.invert(fits)))
+    if "long numbers" in refuses and kind.name == "decimal" and "TEXT" not in column.native.upper():
+        digits = pc.replace_substring_regex(pc.replace_substring(as_text(array), ".", ""), r"^-?0*", "")
+        found.append(("more than 15 digits, which the target would round", pc.greater(pc.utf8_length(digits), 15)))
+    if pa.types.is_binary(array.type) and kind.length is not None:
+        found.append((f"longer than {kind.length} bytes", pc.greater(pc.binary_length(array), kind.length)))
+    if pa.types.is_floating(array.type) and "not finite" in refuses:
+        found.append(("no finite number, which the target cannot store", pc.invert(pc.is_finite(array))))
+    if "far years" in refuses and (pa.types.is_date(array.type) or pa.types.is_timestamp(array.type)):
+        year = pc.year(array)
+        far = pc.or_(pc.less(year, 1), pc.greater(year, 9999))
+        found.append(("a year that the target cannot store: it takes 1 to 9999", far))
     if kind.precision is not None and kind.name in ("time", "timestamp", "timestamptz"):
         step = 10 ** (6 - kind.precision)
         ticks = array.cast(pa.int64())
@@ -59,8 +82,9 @@ def _breaches(array: pa.Array, column: ColumnPlan, has_nul: bool) -> list[tuple[
 class Shaper:
     """Shapes the blocks of one file, or of several, in their order."""
 
-    def __init__(self, reader: Reader, columns: Sequence[ColumnPlan]) -> None:
+    def __init__(self, reader: Reader, columns: Sequence[ColumnPlan], refuses: frozenset[str] = frozenset()) -> None:
         self._reader = reader
+        self._refuses = refuses
         self._columns = columns
         self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in columns]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
@@ -91,7 +115,7 @@ class Shaper:
                 array = converted.array
             if has_overflowed(array):
                 return None
-            if any(_any(mask) for _, mask in _breaches(array, column, has_nul)):
+            if any(_any(mask) for _, mask in _breaches(array, column, has_nul, self._refuses)):
                 return None
             arrays.append(array)
         return pa.RecordBatch.from_arrays(arrays, schema=self._schema)
@@ -145,7 +169,7 @@ class Shaper:
         for at in np.flatnonzero(converted.failed):
             value = _shown(decoded.array, int(at))
             reasons.setdefault(int(at), (column, value, explain(value or "", column.type, column.formats)))
-        for reason, mask in _breaches(converted.array, column, has_nul):
+        for reason, mask in _breaches(converted.array, column, has_nul, self._refuses):
             breached = as_mask(mask) & ~failed
             for at in np.flatnonzero(breached):
                 reasons.setdefault(int(at), (column, _shown(decoded.array, int(at)), reason))

@@ -10,7 +10,7 @@ from ultravect.core.engine.connections import ConnectionSpec, storage_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.archive import Member, members, open_member, pick_member, split_archive
-from ultravect.core.layouts.base import Reader, SourceFile
+from ultravect.core.layouts.base import FileReader, SourceFile
 from ultravect.core.layouts.chain import ChainReader, partitions_of
 from ultravect.core.layouts.compression import compression_of, decompress
 from ultravect.core.model.layout import AnyLayout
@@ -149,7 +149,7 @@ def _matching_members(storage: Storage, connection: str, archive: str, pattern: 
     return [_member_file(stored, archive, member) for member in found]
 
 
-def open_source(spec: ConnectionSpec, path: str, layout: AnyLayout | None) -> Reader:
+def open_source(spec: ConnectionSpec, path: str, layout: AnyLayout | None) -> FileReader:
     """A reader of one file, or of all files that a pattern matches as if they were one."""
     files = source_files(spec, path)
     first = open_layout(files[0], layout)

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from contextlib import closing
 from typing import Any
 
-from ultravect.core.layouts.base import Reader, SourceFile
+from ultravect.core.layouts.base import FileReader, SourceFile
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.layouts.fixed.reader import open_fixed
 from ultravect.core.layouts.formats import HEAD_BYTES, format_of, refuse_binary
@@ -17,7 +17,7 @@ from ultravect.core.layouts.workbook import open_workbook
 from ultravect.core.layouts.xml_document import open_xml
 from ultravect.core.model.layout import FORMATS, AnyLayout
 
-READERS: dict[str, Callable[[SourceFile, Any], Reader]] = {
+READERS: dict[str, Callable[[SourceFile, Any], FileReader]] = {
     "delimited": open_delimited,
     "fixed": open_fixed,
     "jsonl": open_json_lines,
@@ -29,7 +29,7 @@ READERS: dict[str, Callable[[SourceFile, Any], Reader]] = {
 TEXT_FORMATS = frozenset(["delimited", "fixed", "jsonl", "json", "xml"])
 
 
-def open_layout(file: SourceFile, layout: AnyLayout | None) -> Reader:
+def open_layout(file: SourceFile, layout: AnyLayout | None) -> FileReader:
     """Opens a file as ``layout`` says, or as its bytes and its name tell. UltravectError says why it cannot be read."""
     if layout is None:
         name, finding = format_of(file)

@@ -100,16 +100,22 @@ class Block(Protocol):
 
 
 class Reader(Protocol):
-    """An opened file: ``layout`` has nothing left open, ``names`` are unique and not empty.
+    """Where rows come from, opened: ``names`` are unique and not empty.
 
-    ``given`` has the type of each column that the format itself declares, None where its text tells.
+    ``given`` has the type of each column that the source itself declares, None where its text tells.
     """
 
     @property
-    def file(self) -> SourceFile: ...
+    def label(self) -> str:
+        """What is read, in messages."""
 
     @property
-    def layout(self) -> AnyLayout: ...
+    def size(self) -> int:
+        """Bytes of the source, for the progress; 0 where nobody knows."""
+
+    @property
+    def date_pattern(self) -> str | None:
+        """How dates are written, where that was said and need not be found."""
 
     @property
     def names(self) -> list[str]: ...
@@ -143,6 +149,35 @@ class Reader(Protocol):
         """Whether ``read_typed`` gives this column in its type."""
 
 
+class FileReader(Reader, Protocol):
+    """A reader of a file, or of several; ``layout`` has nothing left open."""
+
+    @property
+    def file(self) -> SourceFile: ...
+
+    @property
+    def layout(self) -> AnyLayout: ...
+
+
+class OneFile:
+    """What readers of one file share."""
+
+    file: SourceFile
+    layout: AnyLayout
+
+    @property
+    def label(self) -> str:
+        return self.file.path
+
+    @property
+    def size(self) -> int:
+        return self.file.size
+
+    @property
+    def date_pattern(self) -> str | None:
+        return self.layout.values.dates
+
+
 @runtime_checkable
 class Spanned(Protocol):
     """A reader that can tell where values stand in a block, so that types are told without parsing them."""
@@ -151,10 +186,9 @@ class Spanned(Protocol):
         """The values of the columns at ``positions``, as UTF-8; None where they do not stand there as they are."""
 
 
-class TextValues:
+class TextValues(OneFile):
     """What readers of plain text share: no types are declared, and text may be numbers."""
 
-    layout: AnyLayout
     names: list[str]
 
     @property

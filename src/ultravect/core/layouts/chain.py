@@ -9,7 +9,7 @@ from urllib.parse import unquote
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import Block, Reader, Rows, SourceFile, WantedColumn
+from ultravect.core.layouts.base import Block, FileReader, Rows, SourceFile, WantedColumn
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
@@ -24,7 +24,7 @@ class ChainBlock:
     """A block of one of the files."""
 
     block: Block
-    reader: Reader
+    reader: FileReader
 
     @property
     def path(self) -> str:
@@ -49,9 +49,9 @@ class ChainBlock:
 class ChainReader:
     """See ``Reader``. ``first`` is the first file, opened; the others are read with its layout."""
 
-    first: Reader
+    first: FileReader
     files: Sequence[SourceFile]
-    opener: Callable[[SourceFile, AnyLayout], Reader]
+    opener: Callable[[SourceFile, AnyLayout], FileReader]
     findings: list[Finding] = field(default_factory=list)
 
     def __post_init__(self) -> None:
@@ -70,9 +70,20 @@ class ChainReader:
 
     @property
     def file(self) -> SourceFile:
-        size = sum(one.size for one in self.files)
         one = self.first.file
-        return SourceFile(one.path, size, one.open, one.open_stored, one.modified, one.compressed)
+        return SourceFile(one.path, self.size, one.open, one.open_stored, one.modified, one.compressed)
+
+    @property
+    def label(self) -> str:
+        return self.first.label
+
+    @property
+    def size(self) -> int:
+        return sum(one.size for one in self.files)
+
+    @property
+    def date_pattern(self) -> str | None:
+        return self.first.date_pattern
 
     @property
     def layout(self) -> AnyLayout:
@@ -100,7 +111,7 @@ class ChainReader:
             for block in reader.blocks():
                 yield ChainBlock(block, reader)
 
-    def _opened(self, file: SourceFile) -> Reader:
+    def _opened(self, file: SourceFile) -> FileReader:
         reader = self.opener(file, self.first.layout)
         if reader.names != self.first.names or [k for k, _ in file.partitions] != [
             k for k, _ in self.first.file.partitions

@@ -9,7 +9,7 @@ from dataclasses import dataclass, field
 import numpy as np
 import pyarrow as pa
 
-from ultravect.core.layouts.base import BadRow, Block, Rows, SourceFile, WantedColumn
+from ultravect.core.layouts.base import BadRow, Block, OneFile, Rows, SourceFile, WantedColumn
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.arrow import as_text
@@ -34,6 +34,10 @@ class TableBlock:
     lines: Sequence[int] | range | None = None
     has_nul: bool = True
 
+    @property
+    def index_or_all(self) -> np.ndarray[tuple[int], np.dtype[np.int64]]:
+        return np.arange(self.values.num_rows) if self.index is None else self.index
+
     def row_line(self, index: int) -> int | None:
         return None if self.lines is None else int(self.lines[index])
 
@@ -47,7 +51,7 @@ class TableBlock:
 
 
 @dataclass
-class TableReader:
+class TableReader(OneFile):
     """See ``Reader``; ``produce`` gives the blocks anew each time, their columns in the order of ``names``."""
 
     file: SourceFile
@@ -70,8 +74,7 @@ class TableReader:
 
     def read(self, block: Block) -> Rows:
         assert isinstance(block, TableBlock)
-        index = np.arange(block.values.num_rows) if block.index is None else block.index
-        return Rows(block.values, index, block.bad)
+        return Rows(block.values, block.index_or_all, block.bad)
 
     def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
         return None

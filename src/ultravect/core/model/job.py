@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from ultravect.core.model.base import Declared, Duration, RejectLimit, Slug
 from ultravect.core.model.layout import LayoutOrName
@@ -14,7 +14,20 @@ class Source(Declared):
     """Where rows come from."""
 
     connection: Slug
-    files: str = Field(
+    table: str | None = Field(
+        default=None,
+        min_length=1,
+        description="A table or view, with its schema in front if need be.",
+        examples=["booking", "ledger.booking"],
+    )
+    query: str | None = Field(
+        default=None,
+        min_length=1,
+        description="A statement that reads, in the source's SQL. Its columns are those of the source.",
+        examples=["select hut_code, count(*) as bookings from booking group by hut_code"],
+    )
+    files: str | None = Field(
+        default=None,
         min_length=1,
         description="Path of a file inside the connection, or a pattern of many: * stays in a folder, ** crosses folders.",
         examples=["bookings.csv", "slips/**/*.txt"],
@@ -23,6 +36,21 @@ class Source(Declared):
         default=None,
         description="A mapping, or the name of a saved layout, such as weigh-slips or weigh-slips@2. Left out: found from the file, and shown.",
     )
+
+    @model_validator(mode="after")
+    def _one_object(self) -> Source:
+        named = [key for key in ("table", "query", "files") if getattr(self, key) is not None]
+        if len(named) != 1:
+            told = "none is there" if not named else f"{' and '.join(named)} are there"
+            raise ValueError(f"from names one of table, query and files; {told}")
+        if self.layout is not None and self.files is None:
+            raise ValueError("from.layout is for files; a table has none")
+        return self
+
+    @property
+    def place(self) -> str:
+        """Which key names the object: its place in the job file."""
+        return next(f"from.{key}" for key in ("table", "query", "files") if getattr(self, key) is not None)
 
 
 class Target(Declared):

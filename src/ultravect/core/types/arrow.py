@@ -132,11 +132,16 @@ def convert_typed(array: pa.Array, wanted: CanonicalType, formats: TextFormats) 
             if pa.types.is_string(target)
             else convert(text, wanted, formats)
         )
-    if pa.types.is_timestamp(kind) and pa.types.is_timestamp(target) and bool(kind.tz) != bool(target.tz):
-        # a moment without its zone, or a zone out of nowhere: only as the layout says
+    if pa.types.is_timestamp(kind) and kind.tz and target == pa.timestamp("us"):
+        return Converted(array.cast(pa.timestamp("us", "UTC")).cast(target), np.zeros(len(array), np.bool_))
+    if pa.types.is_timestamp(kind) and pa.types.is_timestamp(target) and not kind.tz and target.tz:
+        # a zone out of nowhere: only as the layout says
         return convert(as_text(array), wanted, formats)
     if pa.types.is_floating(kind) and not pa.types.is_floating(target):
         return convert(_whole(as_text(array)), wanted, formats)
+    if pa.types.is_boolean(target) and pa.types.is_integer(kind):
+        lost = pc.invert(pc.is_in(array, pa.array([0, 1], kind)))
+        return _without(try_cast(array, target), pc.and_(lost, array.is_valid()))
     converted = try_cast(array, target)
     if pa.types.is_floating(target) and pa.types.is_floating(kind):
         return _without(converted, pc.and_(pc.is_inf(converted.array), pc.invert(pc.is_inf(array))))

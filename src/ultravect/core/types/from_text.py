@@ -258,11 +258,6 @@ _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converte
 }
 
 
-def convertible(wanted: CanonicalType) -> bool:
-    """Whether text converts to ``wanted`` here."""
-    return wanted.name in _CONVERTERS
-
-
 def convert(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     """Converts UTF-8 strings to ``wanted``.
 

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from typing import Any
 
 import MySQLdb.cursors
-from MySQLdb.constants import FIELD_TYPE
+import pyarrow as pa
 
 from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
-from ultravect.core.databases.mariadb.session import session
+from ultravect.core.databases.mariadb.load import MariadbLoad, open_load
+from ultravect.core.databases.mariadb.read import NATIVES, native_of, read_rows
+from ultravect.core.databases.mariadb.session import session, sign_in
 from ultravect.core.databases.questions import require_reading
-from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.mariadb import MariadbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import MariadbSettings
 from ultravect.core.probe import Step, network_steps
+from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _READING = ("select", "with", "values", "table", "show", "describe", "explain")
@@ -44,26 +48,6 @@ SELECT column_name, column_type, data_type, is_nullable = 'YES',
        extra LIKE '%%GENERATED%%', column_key = 'PRI', column_comment
 FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position
 """
-_NATIVES = {
-    FIELD_TYPE.TINY: "tinyint",
-    FIELD_TYPE.SHORT: "smallint",
-    FIELD_TYPE.INT24: "mediumint",
-    FIELD_TYPE.LONG: "int",
-    FIELD_TYPE.LONGLONG: "bigint",
-    FIELD_TYPE.FLOAT: "float",
-    FIELD_TYPE.DOUBLE: "double",
-    FIELD_TYPE.NEWDECIMAL: "decimal",
-    FIELD_TYPE.DATE: "date",
-    FIELD_TYPE.TIME: "time",
-    FIELD_TYPE.DATETIME: "datetime",
-    FIELD_TYPE.TIMESTAMP: "timestamp",
-    FIELD_TYPE.YEAR: "year",
-    FIELD_TYPE.VAR_STRING: "varchar",
-    FIELD_TYPE.STRING: "char",
-    FIELD_TYPE.BLOB: "text",
-    FIELD_TYPE.JSON: "json",
-    FIELD_TYPE.BIT: "bit",
-}
 
 
 class MariadbDatabase:
@@ -73,6 +57,7 @@ class MariadbDatabase:
         self._name = name
         self._settings = settings
         self.dialect: Dialect = MariadbDialect()
+        self.opened_alike = ""
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         with session(self._name, self._settings, doing) as opened, opened.cursor() as cursor:
@@ -148,7 +133,8 @@ class MariadbDatabase:
             )
         ]
         shown = None if schema == self._settings.database else schema
-        return LiveTable(TableName(shown, table), _KINDS.get(kind, kind.lower()), columns, False, rows, comment)
+        may_insert = self._has_privilege("INSERT", schema, table)
+        return LiveTable(TableName(shown, table), _KINDS.get(kind, kind.lower()), columns, may_insert, rows, comment)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)
@@ -165,8 +151,75 @@ class MariadbDatabase:
             raise UltravectError(
                 "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
             )
-        natives = [_NATIVES.get(one[1], "") for one in described]
+        natives = [NATIVES.get(one[1], "") for one in described]
         return Answer([one[0] for one in described], rows[:limit], len(rows) > limit, natives)
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        require_reading(self._name, query, _READING)
+        doing = "reading the columns of the query"
+        with session(self._name, self._settings, doing) as opened, opened.cursor() as cursor:
+            cursor.execute("START TRANSACTION READ ONLY")
+            cursor.execute(f"SELECT * FROM ({query.strip().rstrip(';')}) q LIMIT 0")
+            told = zip(cursor.description, cursor.description_flags, strict=True)
+            natives = [(one[0], native_of(one, flags)) for one, flags in told]
+        return [
+            LiveColumn(name, native, native, self.dialect.to_canonical(native), True, False)
+            for name, native in natives
+        ]
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        # without converters the C client gives bytes as they came, which kernels convert
+        with session(self._name, self._settings, doing, use_unicode=False, conv={}) as opened:
+            yield from read_rows(opened, statement, types)
+
+    def may_create(self, name: TableName) -> str:
+        schema = name.schema or self._settings.database
+        if not self._rows(
+            "looking for the database", "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s", (schema,)
+        ):
+            return f"there is no database {schema!r}"
+        return (
+            ""
+            if self._has_privilege("CREATE", schema)
+            else f"user {self._settings.user!r} may not create tables in {schema!r}"
+        )
+
+    def _has_privilege(self, privilege: str, schema: str, table: str | None = None) -> bool:
+        """Whether the catalogue lists the privilege; it lists those of roles in force too."""
+        doing = f"reading the privileges for {schema}"
+        places = [("user_privileges", "TRUE", ()), ("schema_privileges", "%s LIKE table_schema", (schema,))]
+        if table is not None:
+            places.append(("table_privileges", "table_schema = %s AND table_name = %s", (schema, table)))
+        return any(
+            self._rows(
+                doing,
+                f"SELECT 1 FROM information_schema.{place} WHERE privilege_type = %s AND {condition} LIMIT 1",
+                (privilege, *values),
+            )
+            for place, condition, values in places
+        )
+
+    @contextmanager
+    def load(
+        self,
+        name: TableName,
+        create: Sequence[NewColumn] | None,
+        columns: Sequence[NewColumn],
+        object_name: str,
+    ) -> Iterator[MariadbLoad]:
+        live = None if create is not None else self.table(name)
+        if create is None and live is None:
+            raise UltravectError(
+                "table-missing",
+                f"connection {self._name}: the table {name} is gone since the run was planned",
+                hint="run again",
+                connection=self._name,
+                table=str(name),
+            )
+        bits = frozenset(column.name for column in (live.columns if live else ()) if column.base == "bit")
+        opened = sign_in(self._name, self._settings, local_infile=1)
+        with open_load(opened, self._name, self.dialect, name, create, columns, bits, object_name) as load:
+            yield load
 
     @staticmethod
     def _limit(cursor: Any, seconds: float) -> None:

@@ -62,7 +62,7 @@ def _tls(settings: MariadbSettings) -> dict[str, Any]:
     return {"ssl_mode": "VERIFY_IDENTITY", "ssl": {"ca": authority}}
 
 
-def sign_in(name: str, settings: MariadbSettings) -> Any:
+def sign_in(name: str, settings: MariadbSettings, **options: Any) -> Any:
     """A session in UTC and UTF-8, or an UltravectError that says what the server refused."""
     # "localhost" would mean a socket to the client; a port was named
     host = "127.0.0.1" if settings.host == "localhost" else settings.host
@@ -80,6 +80,7 @@ def sign_in(name: str, settings: MariadbSettings) -> Any:
             autocommit=True,
             multi_statements=False,
             **_tls(settings),
+            **options,
         )
     except MySQLdb.Error as error:
         number = error.args[0] if error.args else 0
@@ -114,9 +115,12 @@ def sign_in(name: str, settings: MariadbSettings) -> Any:
 
 
 @contextmanager
-def session(name: str, settings: MariadbSettings, doing: str) -> Iterator[Any]:
-    """A session for as long as the context lasts; ``doing`` completes "while …" in errors."""
-    opened = sign_in(name, settings)
+def session(name: str, settings: MariadbSettings, doing: str, **options: Any) -> Iterator[Any]:
+    """A session for as long as the context lasts; ``doing`` completes "while …" in errors.
+
+    ``options`` are the driver's own.
+    """
+    opened = sign_in(name, settings, **options)
     try:
         yield opened
     except MySQLdb.Error as error:

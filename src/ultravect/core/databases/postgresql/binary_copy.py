@@ -169,6 +169,7 @@ def encoder_for(native: str, arrow: pa.DataType) -> _Encoder | None:
         "varchar": (pa.string(), _bytes_value()),
         "bpchar": (pa.string(), _bytes_value()),
         "json": (pa.string(), _bytes_value()),
+        "bytea": (pa.binary(), _bytes_value()),
         "jsonb": (pa.string(), _bytes_value(b"\x01")),
     }
     if native == "numeric" and pa.types.is_decimal128(arrow) and arrow.precision <= _MAX_NUMERIC_PRECISION:

@@ -7,13 +7,15 @@ import secrets
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
+import pyarrow as pa
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
-from ultravect.core.databases.base import Answer, LiveTable, TableInfo
+from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
 from ultravect.core.databases.postgresql.load import PostgresqlLoad, open_load
+from ultravect.core.databases.postgresql.read import read_rows
 from ultravect.core.databases.postgresql.session import explained, reach_steps, sign_in
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
@@ -36,6 +38,7 @@ class PostgresqlDatabase:
         self._name = name
         self._settings = settings
         self.dialect: Dialect = PostgresqlDialect()
+        self.opened_alike = ""
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:
@@ -140,6 +143,19 @@ class PostgresqlDatabase:
                     return Answer(columns, rows, True, natives)
                 rows.append(list(row))
             return Answer(columns, rows, False, natives)
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        with self._session("describe") as session, explained(self._name, "reading the columns of the query"):
+            names, natives = self._describe(session, query.strip().rstrip(";").encode())
+        return [
+            LiveColumn(name, native, native, self.dialect.to_canonical(native), True, False)
+            for name, native in zip(names, natives, strict=True)
+        ]
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        with self._session("read") as session, explained(self._name, doing):
+            session.read_only = True
+            yield from read_rows(session, statement, types)
 
     def _describe(self, session: Session, query: bytes) -> tuple[list[str], list[str]]:
         """Names and native types of the answer's columns; preparing also makes sure that it is one statement."""

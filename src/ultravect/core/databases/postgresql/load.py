@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from functools import partial
 from typing import Any
 
 import psycopg
@@ -18,7 +19,7 @@ from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
 from ultravect.core.databases.postgresql.catalogue import Session, find_table
 from ultravect.core.databases.postgresql.session import translate
-from ultravect.core.databases.postgresql.text_copy import encode_text
+from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.errors import UltravectError
 
@@ -59,7 +60,7 @@ class PostgresqlLoad:
             encoders.append(encoder_for(live.base, column.type.arrow) if live else None)
         known = [encoder for encoder in encoders if encoder is not None]
         if len(known) < len(columns):
-            return encode_text, (b"", b"")
+            return partial(tabbed_lines, bytes_mark="\\\\x"), (b"", b"")
         return RowEncoder(known).encode, (HEADER, TRAILER)
 
     def _scalar(self, query: sql.SQL | sql.Composed) -> Any:

@@ -1,0 +1,115 @@
+"""Reads the rows of a table, a view or a query: see ``layouts.base.Reader``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+
+import pyarrow as pa
+
+from ultravect.core.databases.base import Database, LiveColumn
+from ultravect.core.engine.connections import ConnectionSpec, database_of
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import Block, Rows, WantedColumn, require_columns, unique_names
+from ultravect.core.layouts.table import TableBlock
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Source
+from ultravect.core.types.arrow import convert_typed, plain_array
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.stored import STORED
+from ultravect.core.types.text_formats import TextFormats
+
+_TEXT = CanonicalType("text")
+
+
+@dataclass
+class TableRows:
+    """See ``Reader``. ``origin`` is the FROM clause; ``condition`` what the database itself filters by, "" for nothing."""
+
+    database: Database
+    origin: str
+    columns: Sequence[LiveColumn]
+    label: str
+    findings: list[Finding] = field(default_factory=list)
+    condition: str = ""
+    size: int = 0
+    typed_values: bool = True
+    date_pattern: str | None = STORED.date_pattern
+    formats: TextFormats = STORED
+
+    def __post_init__(self) -> None:
+        self.names, renamed = unique_names([column.name for column in self.columns], "from")
+        self.findings += renamed
+        self.given: Sequence[CanonicalType | None] = [column.type or _TEXT for column in self.columns]
+        for column in self.columns:
+            if column.type is None and column.native:
+                what = (
+                    f"column {column.name!r} of {self.label} is of type {column.native}, which is copied as its text"
+                )
+                self.findings.append(Finding("warning", "type-as-text", what, "columns"))
+
+    @property
+    def statement(self) -> str:
+        """What the database is asked."""
+        dialect = self.database.dialect
+        selected = ", ".join(
+            dialect.readable(dialect.quote(column.name), column.native, column.type) for column in self.columns
+        )
+        return f"SELECT {selected} FROM {self.origin}" + (f" WHERE {self.condition}" if self.condition else "")
+
+    def narrowed(self, positions: Sequence[int]) -> TableRows:
+        """The same rows with only these columns, so that no others are read."""
+        return replace(self, columns=[self.columns[position] for position in positions], findings=[])
+
+    def blocks(self) -> Iterator[Block]:
+        kinds = [kind or _TEXT for kind in self.given]
+        for table in self.database.read(self.statement, kinds, f"reading {self.label}"):
+            yield TableBlock(self.label, table.nbytes, table.rename_columns(self.names))
+
+    def read(self, block: Block) -> Rows:
+        assert isinstance(block, TableBlock)
+        return Rows(block.values, block.index_or_all)
+
+    def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
+        assert isinstance(block, TableBlock)
+        arrays = []
+        for column in wanted:
+            values = plain_array(block.values.column(column.position))
+            if pa.types.is_binary(values.type) and column.type.name != "binary":
+                return None
+            converted = convert_typed(values, column.type, column.formats)
+            if converted.failed.any():
+                return None
+            arrays.append(converted.array)
+        return pa.RecordBatch.from_arrays(arrays, names=[str(column.position) for column in wanted])
+
+    def parses(self, column: WantedColumn) -> bool:
+        return True
+
+
+def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
+    """The table, view or query of a job, opened; UltravectError when there is none."""
+    database = database_of(spec)
+    if source.query is not None:
+        columns = database.columns_of(source.query)
+        query = source.query.strip().rstrip(";")
+        origin = f"(\n{query}\n) {database.dialect.quote('q')}"
+        rows = TableRows(database, origin, columns, "the query")
+    else:
+        assert source.table is not None
+        try:
+            name = database.dialect.parse_table(source.table)
+        except ValueError as error:
+            raise UltravectError("table-name-invalid", str(error), place="from.table") from None
+        live = database.table(name)
+        if live is None:
+            raise UltravectError(
+                "table-missing",
+                f"connection {spec.name} has no table or view {name}",
+                hint=f"see what there is with `ultravect look {spec.name}`",
+                place="from.table",
+                table=str(name),
+            )
+        rows = TableRows(database, database.dialect.table(live.name), live.columns, str(live.name))
+    require_columns(rows.label, len(rows.names), "name the columns in from.query")
+    return rows
