@@ -57,6 +57,12 @@ class Dialect(Protocol):
         ``kind`` None: as text.
         """
 
+    def by_bytes(self, name: str) -> str:
+        """A column of text (``name`` is quoted), compared by its bytes and not by its collation."""
+
+    def literal(self, text: str) -> str:
+        """A text as a literal."""
+
     def quote(self, identifier: str) -> str:
         """The identifier as SQL, whatever characters it has."""
 

@@ -23,6 +23,12 @@ class CommonDialect(ABC):
     def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
         return name if kind else self.as_text(name)
 
+    def by_bytes(self, name: str) -> str:
+        return name
+
+    def literal(self, text: str) -> str:
+        return "'" + text.replace("'", "''") + "'"
+
     def quote(self, identifier: str) -> str:
         mark = self.quote_mark
         return mark + identifier.replace(mark, mark * 2) + mark

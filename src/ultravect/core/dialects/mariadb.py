@@ -63,6 +63,13 @@ class MariadbDialect(CommonDialect):
     quote_mark = "`"
     refuses = frozenset({"not finite", "far years"})
 
+    def by_bytes(self, name: str) -> str:
+        return f"CAST(CONVERT({name} USING utf8mb4) AS BINARY)"
+
+    def literal(self, text: str) -> str:
+        # hexadecimal digits mean the same in every sql_mode
+        return f"X'{text.encode().hex()}'"
+
     def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
         if kind is None:
             return f"ST_AsText({name})"  # only geometry has no type here

@@ -59,6 +59,13 @@ class PostgresqlDialect(CommonDialect):
     length = "char_length"
     refuses = frozenset({"nul"})
 
+    def by_bytes(self, name: str) -> str:
+        return f'{name} COLLATE "C"'
+
+    def literal(self, text: str) -> str:
+        # E'' means the same whatever standard_conforming_strings says
+        return "E'" + text.replace("\\", "\\\\").replace("'", "''") + "'"
+
     def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
         return f"encode({name}, 'hex')" if kind and kind.name == "binary" else super().readable(name, native, kind)
 

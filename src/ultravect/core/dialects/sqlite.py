@@ -54,6 +54,9 @@ class SqliteDialect(CommonDialect):
     text_type = "TEXT"
     refuses = frozenset({"not finite", "far years", "long numbers"})
 
+    def by_bytes(self, name: str) -> str:
+        return f"{name} COLLATE BINARY"
+
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
             digits = f"({wanted.precision},{wanted.scale or 0})" if wanted.precision else ""

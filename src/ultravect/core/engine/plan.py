@@ -13,7 +13,11 @@ from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.tables import TableRows, open_rows
 from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.bind import Bound, Scope, bind, bind_condition, both, column_position, columns_in
+from ultravect.core.expressions.parse import parse_condition
+from ultravect.core.expressions.pushdown import conjuncts, render
 from ultravect.core.expressions.select_list import Selected, resolve
+from ultravect.core.expressions.tree import names_in
 from ultravect.core.layouts.base import Reader
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding, Severity
@@ -31,8 +35,25 @@ _DATE_SAMPLE = 100 << 10
 
 
 @dataclass(frozen=True)
+class InputPlan:
+    """A column of the source that expressions need: where it is read, and in which type they take it.
+
+    ``slot`` is its position as expressions know it.
+    """
+
+    position: int
+    slot: int
+    source: str
+    type: CanonicalType
+    formats: TextFormats
+
+
+@dataclass(frozen=True)
 class ColumnPlan:
-    """One column from file to table. ``type`` is what its values are converted to."""
+    """One column from source to table. ``type`` is what its values are converted to.
+
+    ``position`` is that of the source's column, -1 where ``expression`` computes it.
+    """
 
     position: int
     source: str
@@ -42,6 +63,7 @@ class ColumnPlan:
     formats: TextFormats
     nullable: bool = True
     inferred: ColumnType | None = None
+    expression: Bound | None = None
 
 
 @dataclass
@@ -53,6 +75,11 @@ class LegPlan:
     table: TableName | None = None
     live: LiveTable | None = None
     columns: list[ColumnPlan] = field(default_factory=list)
+    inputs: list[InputPlan] = field(default_factory=list)
+    condition: Bound | None = None
+    """What is left to filter by, behind what the source filters itself."""
+    bound: dict[str, Bound] = field(default_factory=dict)
+    """The computed columns by name."""
     create: list[NewColumn] | None = None
     findings: list[Finding] = field(default_factory=list)
 
@@ -114,6 +141,11 @@ def make_plan(
         plan.add("error", "table-name-invalid", str(error), "into.table")
     except UltravectError as error:
         plan.refuse(error, "into.connection")
+    if plan.reader and not plan.errors:
+        try:
+            _bind(job, plan, selected, scan_limit, progress)
+        except UltravectError as error:
+            plan.refuse(error, "columns")
     if plan.table is None or plan.database is None or plan.errors:
         return plan
     try:
@@ -131,9 +163,77 @@ def _narrow(plan: LegPlan) -> None:
     """Of a table, only the columns that are needed are read."""
     if not isinstance(plan.reader, TableRows) or not plan.columns:
         return
-    used = sorted({column.position for column in plan.columns})
+    needed = {column.position for column in plan.columns if column.expression is None}
+    # a row needs a column to be counted by, even when none is copied
+    used = sorted(needed | {one.position for one in plan.inputs}) or [0]
     plan.reader = plan.reader.narrowed(used)
-    plan.columns = [replace(column, position=used.index(column.position)) for column in plan.columns]
+    plan.columns = [
+        column if column.expression else replace(column, position=used.index(column.position))
+        for column in plan.columns
+    ]
+    plan.inputs = [replace(one, position=used.index(one.position)) for one in plan.inputs]
+
+
+def _bind(
+    job: Job,
+    plan: LegPlan,
+    selected: Sequence[Selected],
+    scan_limit: int | None,
+    progress: Callable[[int, int], None],
+) -> None:
+    """Gives the expressions their types, which for files come from their values."""
+    reader = plan.reader
+    assert reader is not None
+    condition = parse_condition(job.source.where, "from.where") if job.source.where else None
+    computed = [one for one in selected if one.value is not None]
+    if condition is None and not computed:
+        return
+    named = {
+        column_position(name.name, reader.names, place)
+        for node, place in [(condition, "from.where"), *((one.value, one.place) for one in computed)]
+        if node is not None
+        for name in names_in(node)
+    }
+    # a UUID is worked with as its text
+    types = [CanonicalType("text") if kind is None or kind.name == "uuid" else kind for kind in reader.given]
+    formats = dict.fromkeys(named, reader.formats)
+    unknown = sorted(position for position in named if reader.given[position] is None)
+    if unknown:
+        scan = scan_columns(reader, unknown, limit=scan_limit, progress=progress)
+        for position, found in scan.columns.items():
+            types[position] = found.type
+            if found.date_pattern:
+                formats[position] = replace(reader.formats, date_pattern=found.date_pattern)
+    scope = Scope(reader.names, types, job.parameters)
+    for one in computed:
+        assert one.value is not None
+        plan.bound[one.name] = bind(one.value, scope, one.place)
+    if condition is not None:
+        _filter(plan, bind_condition(condition, scope, "from.where"))
+    bounds = [*plan.bound.values(), *([plan.condition] if plan.condition else [])]
+    plan.inputs = [
+        InputPlan(position, position, reader.names[position], types[position], formats[position])
+        for position in sorted({position for one in bounds for position in columns_in(one)})
+    ]
+
+
+def _filter(plan: LegPlan, condition: Bound) -> None:
+    """Leaves to the source what it can filter by, and keeps the rest."""
+    reader = plan.reader
+    if not isinstance(reader, TableRows):
+        plan.condition = condition
+        return
+    dialect = reader.database.dialect
+    pushed, kept = [], []
+    for part in conjuncts(condition):
+        sql = render(part, dialect, lambda position: reader.columns[position].type is not None)
+        if sql is None:
+            kept.append(part)
+        else:
+            pushed.append(sql)
+    reader.condition = " AND ".join(pushed)
+    for part in kept:
+        plan.condition = part if plan.condition is None else both(plan.condition, part)
 
 
 def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:
@@ -190,15 +290,17 @@ def _plan_new(
     scanned = [
         one.position
         for one in selected
-        if given[one.position] is None and (one.type is None or one.type.name in _DATE_TYPES)
+        if one.position is not None
+        and given[one.position] is None
+        and (one.type is None or one.type.name in _DATE_TYPES)
     ]
     scan = Scan({})
     if scanned:
         scan = scan_columns(plan.reader, scanned, limit=scan_limit, progress=progress)
         _note_scan(plan, scan)
     for one in selected:
-        inferred = scan.columns.get(one.position)
-        kind = one.type or given[one.position] or (inferred.type if inferred else CanonicalType("text"))
+        inferred = scan.columns.get(one.position) if one.position is not None else None
+        kind = one.type or _source_type(plan, one) or (inferred.type if inferred else CanonicalType("text"))
         translation = dialect.from_canonical(kind)
         if translation.fit in (Fit.NARROWER, Fit.DIFFERENT):
             what = f"column {one.name}: {kind} becomes {translation.native}: {translation.change}"
@@ -283,7 +385,10 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
     dated = [
         one.position
         for one, column in matched
-        if plan.reader.given[one.position] is None and column.type and column.type.name in _DATE_TYPES
+        if one.position is not None
+        and plan.reader.given[one.position] is None
+        and column.type
+        and column.type.name in _DATE_TYPES
     ]
     patterns: dict[int, ColumnType] = {}
     if dated and plan.reader.date_pattern is None:
@@ -292,7 +397,7 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
         if one.type is not None and one.type != column.type:
             what = f"the job says {one.type}, the table has {column.native}, which counts"
             plan.add("note", "type-of-table", f"column {one.name}: {what}", one.place)
-        _add_column(plan, one, column, patterns.get(one.position))
+        _add_column(plan, one, column, patterns.get(one.position) if one.position is not None else None)
 
 
 def _add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
@@ -317,19 +422,29 @@ def _add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colu
             "mixed-column",
             f"column {one.name} becomes text; {inferred.evidence}",
             one.place,
-            f"mend these rows; or give the column its type (`{_quoted(plan.reader.names[one.position])} …`), and they are rejects",
+            f"mend these rows; or give the column its type (`{_quoted(one.name)} …`), and they are rejects",
         )
-    source = plan.reader.names[one.position]
+    source = one.name if one.position is None else plan.reader.names[one.position]
     evidence = inferred if plan.live is None else None
     plan.columns.append(
-        ColumnPlan(one.position, source, target.name, kind, target.native, formats, target.nullable, evidence)
+        ColumnPlan(
+            -1 if one.position is None else one.position,
+            source,
+            target.name,
+            kind,
+            target.native,
+            formats,
+            target.nullable,
+            evidence,
+            plan.bound.get(one.name) if one.position is None else None,
+        )
     )
 
 
 def _note_pair(plan: LegPlan, one: Selected, target: CanonicalType | None) -> None:
     """Says what becomes of a column's values on their way into another type."""
     assert plan.reader is not None
-    source = plan.reader.given[one.position]
+    source = _source_type(plan, one)
     if target is None or (source is None and target.name != "binary"):
         return  # what text becomes is found from its values
     pair = pair_fit(source or CanonicalType("text"), target)
@@ -340,6 +455,12 @@ def _note_pair(plan: LegPlan, one: Selected, target: CanonicalType | None) -> No
     elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):
         severity: Severity = "warning" if pair[0] is Fit.DIFFERENT else "note"
         plan.add(severity, f"type-{pair[0]}", f"column {one.name}: {source} becomes {target}: {pair[1]}", one.place)
+
+
+def _source_type(plan: LegPlan, one: Selected) -> CanonicalType | None:
+    """The type of a column's values before they are converted; None where text will tell."""
+    assert plan.reader is not None
+    return plan.bound[one.name].type if one.position is None else plan.reader.given[one.position]
 
 
 def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> None:

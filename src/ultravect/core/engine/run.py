@@ -134,7 +134,7 @@ class _Leg:
         self._started = started
         self._tally = Tally()
         self._ledger = RejectLedger(job.into.rejects, listener.rejects)
-        self._shaper = Shaper(plan.reader, plan.columns, plan.database.dialect.refuses)
+        self._shaper = Shaper(plan.reader, plan.columns, plan.database.dialect.refuses, plan.inputs, plan.condition)
         self._progress = _Progress(listener, plan.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
@@ -176,6 +176,7 @@ class _Leg:
             if isinstance(item, BaseException):
                 raise item
             self._tally.read += item.rows
+            self._tally.filtered += item.filtered
             self._ledger.add(item.rejects)
             self._ledger.enforce(self._tally.read, final=False)
             load.write(item.batch)

@@ -9,13 +9,18 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.engine.plan import ColumnPlan
+from ultravect.core.engine.plan import ColumnPlan, InputPlan
 from ultravect.core.engine.rejects import Reject
+from ultravect.core.expressions.bind import Bound
+from ultravect.core.expressions.evaluate import Rows as InputRows
+from ultravect.core.expressions.evaluate import evaluate
+from ultravect.core.expressions.kernels import Computed
 from ultravect.core.layouts.base import Block, Reader, WantedColumn
 from ultravect.core.types.arrow import as_text, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
@@ -27,12 +32,13 @@ _MAX_RECORD = 10_000
 
 @dataclass(frozen=True)
 class Shaped:
-    """``rows`` were read; the good ones are in ``batch``, the others in ``rejects``."""
+    """``rows`` were read; the good ones are in ``batch``, others in ``rejects`` or ``filtered`` out."""
 
     rows: int
     bytes: int
     batch: pa.RecordBatch
     rejects: Sequence[Reject]
+    filtered: int = 0
 
 
 def _any(mask: pa.Array) -> bool:
@@ -82,11 +88,24 @@ def _breaches(
 class Shaper:
     """Shapes the blocks of one file, or of several, in their order."""
 
-    def __init__(self, reader: Reader, columns: Sequence[ColumnPlan], refuses: frozenset[str] = frozenset()) -> None:
+    def __init__(
+        self,
+        reader: Reader,
+        columns: Sequence[ColumnPlan],
+        refuses: frozenset[str] = frozenset(),
+        inputs: Sequence[InputPlan] = (),
+        condition: Bound | None = None,
+        run_id: str = "",
+    ) -> None:
         self._reader = reader
         self._refuses = refuses
+        self._inputs = inputs
+        self._condition = condition
+        self._run_id = run_id
+        self._plain = [column for column in columns if column.expression is None]
         self._columns = columns
-        self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in columns]
+        self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in self._plain]
+        self._needed = [WantedColumn(one.position, one.type, one.formats) for one in inputs]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
         self._rows = 0
@@ -94,51 +113,123 @@ class Shaper:
     def shape(self, block: Block) -> Shaped:
         if block.path != self._path:
             self._path, self._rows = block.path, 0
-        batch = self._reader.read_typed(block, self._wanted)
-        if batch is not None:
-            batch = self._finish(batch, block.has_nul)
-        if batch is not None:
-            shaped = Shaped(batch.num_rows, block.size, batch, ())
-        else:
+        typed = self._read_typed(block)
+        shaped = None if typed is None else self._finish(typed, block)
+        if shaped is None:
             shaped = self._sort_out(block)
         self._rows += shaped.rows
         return shaped
 
-    def _finish(self, batch: pa.RecordBatch, has_nul: bool) -> pa.RecordBatch | None:
-        """Converts what the parser left as strings; None where a value turns out not to fit."""
-        arrays = []
-        for column, wanted, array in zip(self._columns, self._wanted, batch.columns, strict=True):
+    def _read_typed(self, block: Block) -> list[pa.Array] | None:
+        """The wanted and the needed columns in their types; a column of both is parsed twice only for two types."""
+        every = [*self._wanted, *self._needed]
+        unique = list({(one.position, str(one.type)): one for one in every}.values())
+        parts = [unique]
+        if len({one.position for one in unique}) < len(unique):
+            parts = [part for part in (self._wanted, self._needed) if part]
+        found: dict[tuple[int, str], pa.Array] = {}
+        for part in parts:
+            batch = self._reader.read_typed(block, part) if part else None
+            if batch is None:
+                return None
+            found |= {(one.position, str(one.type)): array for one, array in zip(part, batch.columns, strict=True)}
+        return [found[one.position, str(one.type)] for one in every]
+
+    def _finish(self, typed: Sequence[pa.Array], block: Block) -> Shaped | None:
+        """Converts what the parser left as strings, filters and computes; None where a value turns out not to fit."""
+        read = []
+        for wanted, array in zip([*self._wanted, *self._needed], typed, strict=True):
             if not self._reader.parses(wanted):
-                converted = convert(array, column.type, column.formats)
+                converted = convert(array, wanted.type, wanted.formats)
                 if converted.failed.any():
                     return None
                 array = converted.array
             if has_overflowed(array):
                 return None
-            if any(_any(mask) for _, mask in _breaches(array, column, has_nul, self._refuses)):
+            read.append(array)
+        count = len(read[0])
+        rows = self._rows_of(read[len(self._plain) :], block.path, np.arange(count), count)
+        kept = None
+        if self._condition is not None:
+            condition = evaluate(self._condition, rows)
+            if condition.failures:
+                return None
+            kept = condition.array.fill_null(False)
+        plain = iter(read)
+        arrays = []
+        for column in self._columns:
+            if column.expression is None:
+                array = next(plain)
+            else:
+                computed = evaluate(column.expression, rows)
+                converted = convert_typed(computed.array, column.type, column.formats)
+                if computed.failures or converted.failed.any():
+                    return None
+                array = converted.array
+            if any(_any(mask) for _, mask in _breaches(array, column, block.has_nul, self._refuses)):
                 return None
             arrays.append(array)
-        return pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        made = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        if kept is not None:
+            made = made.filter(kept)
+        return Shaped(count, block.size, made, (), count - made.num_rows)
+
+    def _rows_of(self, inputs: Sequence[pa.Array], path: str, index: Any, count: int) -> InputRows:
+        """What expressions see; ``index`` are the places of the rows in their block."""
+        columns = {one.slot: array for one, array in zip(self._inputs, inputs, strict=True)}
+        numbers = pa.array(index + self._rows + 1, pa.int64())
+        return InputRows(columns, count, path, numbers, self._run_id)
 
     def _sort_out(self, block: Block) -> Shaped:
         rows = self._reader.read(block)
-        bad = np.zeros(len(rows.index), np.bool_)
-        reasons: dict[int, tuple[ColumnPlan, str | None, str]] = {}
+        count = len(rows.index)
+        reasons: dict[int, tuple[str, str | None, str]] = {}
+        bad = np.zeros(count, np.bool_)
+        inputs = []
+        for one in self._inputs:
+            raw = plain_array(rows.values.column(one.position))
+            wanted = ColumnPlan(one.position, one.source, one.source, one.type, "", one.formats)
+            array, failed = self._convert(raw, wanted, False, frozenset(), reasons)
+            bad |= failed
+            inputs.append(array)
+        seen = self._rows_of(inputs, block.path, rows.index, count)
+        kept = np.ones(count, np.bool_)
+        if self._condition is not None:
+            condition = evaluate(self._condition, seen)
+            bad |= self._note(condition, "from.where", reasons)
+            kept = as_mask(condition.array) | bad
         arrays = []
         for column in self._columns:
-            raw = plain_array(rows.values.column(column.position))
-            array, failed = self._convert(raw, column, block.has_nul, reasons)
+            if column.expression is None:
+                raw = plain_array(rows.values.column(column.position))
+                array, failed = self._convert(raw, column, block.has_nul, self._refuses, reasons)
+            else:
+                computed = evaluate(column.expression, seen)
+                unknown = self._note(computed, column.name, reasons)
+                array, failed = self._convert(computed.array, column, block.has_nul, self._refuses, reasons)
+                failed |= unknown
             bad |= failed
             arrays.append(array)
+        bad &= kept  # what is filtered out has no need to fit
         rejects = [self._reject(block, one.index, "", None, one.reason) for one in rows.bad]
         for at in np.flatnonzero(bad):
-            column, value, reason = reasons[int(at)]
-            rejects.append(self._reject(block, int(rows.index[at]), column.source, value, reason))
+            name, value, reason = reasons[int(at)]
+            rejects.append(self._reject(block, int(rows.index[at]), name, value, reason))
         rejects.sort(key=lambda reject: reject.row)
         batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
-        if bad.any():
-            batch = batch.filter(pa.array(~bad))
-        return Shaped(rows.count, block.size, batch, rejects)
+        if (dropped := bad | ~kept).any():
+            batch = batch.filter(pa.array(~dropped))
+        return Shaped(rows.count, block.size, batch, rejects, int((~kept).sum()))
+
+    @staticmethod
+    def _note(computed: Computed, name: str, reasons: dict[int, tuple[str, str | None, str]]) -> Mask:
+        """Notes why rows could not be computed, and gives which."""
+        failed = np.zeros(len(computed.array), np.bool_)
+        for reason, mask in computed.failures:
+            for at in np.flatnonzero(mask):
+                reasons.setdefault(int(at), (name, None, reason))
+            failed |= mask
+        return failed
 
     def _reject(self, block: Block, index: int, column: str, value: str | None, reason: str) -> Reject:
         """``index`` counts the rows of the block."""
@@ -146,16 +237,24 @@ class Shaper:
         record = block.row_text(index)[:_MAX_RECORD]
         return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
 
+    def _is_text(self, column: ColumnPlan) -> bool:
+        """Whether bytes are text that is not decoded yet."""
+        if column.expression is not None:
+            return False
+        given = self._reader.given[column.position]
+        return given is None or given.name != "binary"
+
     def _convert(
         self,
         raw: pa.Array,
         column: ColumnPlan,
         has_nul: bool,
-        reasons: dict[int, tuple[ColumnPlan, str | None, str]],
+        refuses: frozenset[str],
+        reasons: dict[int, tuple[str, str | None, str]],
     ) -> tuple[pa.Array, Mask]:
         """Converts one column; for rows that fail, notes the first reason of each."""
         decoded = Converted(raw, np.zeros(len(raw), np.bool_))
-        if pa.types.is_binary(raw.type) and self._reader.given[column.position] is None:
+        if pa.types.is_binary(raw.type) and self._is_text(column):
             decoded = try_cast(raw, pa.string())
             for at in np.flatnonzero(decoded.failed):
                 value = raw[int(at)].as_py()
@@ -163,16 +262,16 @@ class Shaper:
                 reason = (
                     f"not valid UTF-8 (byte 0x{broken:02X}); if the file is in another encoding, set layout.encoding"
                 )
-                reasons.setdefault(int(at), (column, value.decode("utf-8", "backslashreplace"), reason))
+                reasons.setdefault(int(at), (column.source, value.decode("utf-8", "backslashreplace"), reason))
         converted = convert_typed(decoded.array, column.type, column.formats)
         failed = converted.failed | decoded.failed
         for at in np.flatnonzero(converted.failed):
             value = _shown(decoded.array, int(at))
-            reasons.setdefault(int(at), (column, value, explain(value or "", column.type, column.formats)))
-        for reason, mask in _breaches(converted.array, column, has_nul, self._refuses):
+            reasons.setdefault(int(at), (column.source, value, explain(value or "", column.type, column.formats)))
+        for reason, mask in _breaches(converted.array, column, has_nul, refuses):
             breached = as_mask(mask) & ~failed
             for at in np.flatnonzero(breached):
-                reasons.setdefault(int(at), (column, _shown(decoded.array, int(at)), reason))
+                reasons.setdefault(int(at), (column.source, _shown(decoded.array, int(at)), reason))
             failed |= breached
         return converted.array, failed
 

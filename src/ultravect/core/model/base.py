@@ -54,6 +54,7 @@ Slug = Annotated[
     str,
     Field(pattern=r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$", description="Lower-case letters, digits, - and _."),
 ]
+ParameterName = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")]
 Duration = Annotated[str, AfterValidator(_duration), Field(examples=["30 s", "10 min", "1 h"])]
 RejectLimit = Annotated[
     int | str,

@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from ultravect.core.model.base import Declared, Duration, RejectLimit, Slug
+from ultravect.core.model.base import Declared, Duration, ParameterName, RejectLimit, Slug
 from ultravect.core.model.layout import LayoutOrName
 
 
@@ -31,6 +31,12 @@ class Source(Declared):
         min_length=1,
         description="Path of a file inside the connection, or a pattern of many: * stays in a folder, ** crosses folders.",
         examples=["bookings.csv", "slips/**/*.txt"],
+    )
+    where: str | None = Field(
+        default=None,
+        min_length=1,
+        description="Only rows for which this is true are copied. Filtered in the source where that gives the same.",
+        examples=["season = :season and status <> 'draft'"],
     )
     layout: LayoutOrName | None = Field(
         default=None,
@@ -81,11 +87,15 @@ class Job(Declared):
     job: Slug
     about: str = ""
     labels: list[Slug] = []
+    parameters: dict[ParameterName, bool | int | float | str] = Field(
+        default={},
+        description="Values that expressions name as :name, with what they are unless a run says otherwise.",
+    )
     source: Source = Field(alias="from")
     columns: list[str] = Field(
         default=["*"],
         min_length=1,
-        description="A select list: names, with `as` for a new name and a type behind it.",
+        description="A select list: names and expressions, with `as` for a new name and a type behind it.",
     )
     into: Target
     run: RunOptions = RunOptions()
