@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 from pathlib import Path
 from typing import Annotated
 
@@ -16,6 +17,7 @@ from ultravect.cli.output import (
     print_check,
     print_json,
     print_problem,
+    print_rehearsal,
     print_run,
     print_table,
     screen,
@@ -144,29 +146,108 @@ def job(name: str, as_json: Json = False) -> None:
         screen.print(f"[dim]# last run: {found.last_run.id}[/] {state(found.last_run.state)}")
 
 
+def _job_text(what: str, as_json: bool) -> str | None:
+    """The text of a job file; None where a saved job is named. Ends the command where the file has problems."""
+    path = Path(what)
+    if path.suffix not in _ENDINGS and not path.exists():
+        return None
+    if not path.is_file():
+        raise typer.BadParameter(f"there is no file {path}")
+    text = _read(path)
+    try:
+        for document in read_documents(text):
+            job_from_data(document.data, document.lines)
+    except DeclarationError as error:
+        if as_json:
+            print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
+        else:
+            _print_file_problems(path, error)
+        raise typer.Exit(1) from None
+    return text
+
+
+def _place(text: str, option: str) -> tuple[str, str]:
+    connection, mark, name = text.partition(":")
+    if not (connection and mark and name):
+        raise typer.BadParameter(f"{option} is written CONNECTION:OBJECT, such as warehouse:ledger.booking")
+    return connection, name
+
+
+def draft(
+    source: Annotated[str, typer.Option("--from", metavar="CONNECTION:OBJECT", help="A table, view or file.")],
+    target: Annotated[str, typer.Option("--into", metavar="CONNECTION:TABLE", help="A table, there or to be made.")],
+    as_json: Json = False,
+) -> None:
+    """Write a job file with every column mapped, its type and its fit, ready to edit."""
+    from_connection, from_object = _place(source, "--from")
+    into_connection, into_table = _place(target, "--into")
+    with connect() as client:
+        text = client.draft(from_connection, from_object, into_connection, into_table)
+    if as_json:
+        print_json({"file": text})
+    else:
+        sys.stdout.write(text)
+
+
+def rehearse(
+    what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")],
+    rows: Annotated[int, typer.Option("--rows", min=1, help="How many rows to try, at least.")] = 1000,
+    whole: Annotated[bool, typer.Option("--all", help="Try all rows.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Take the first rows of a job through read and shape; nothing is written."""
+    text = _job_text(what, as_json)
+    with connect() as client:
+        if text is None:
+            result = client.rehearse_job(what, rows=rows, all=whole)
+        else:
+            result = client.rehearse_file(text, rows=rows, all=whole)
+    if as_json:
+        print_json(result)
+    else:
+        print_rehearsal(result)
+    if not result.passed:
+        raise typer.Exit(1)
+
+
+def types(
+    source: Annotated[
+        str | None, typer.Option("--from", metavar="DIALECT", help="Only the types of this one.")
+    ] = None,
+    target: Annotated[
+        str | None, typer.Option("--into", metavar="DIALECT", help="Only what they become here.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Show how each database's types translate, and with which fit."""
+    with connect() as client:
+        rows = client.types(source, target)
+    if as_json:
+        print_json(rows)
+        return
+    lines = [
+        (
+            row.source,
+            cell(row.native),
+            row.canonical or "[dim]none[/]",
+            row.target,
+            cell(row.becomes),
+            row.fit,
+            escape(row.change),
+        )
+        for row in rows
+    ]
+    print_table(["from", "native", "canonical", "into", "becomes", "fit", "change"], lines)
+
+
 def check(
     what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")],
     as_json: Json = False,
 ) -> None:
     """Look at a job, its live source and its live target; nothing moves."""
-    path = Path(what)
+    text = _job_text(what, as_json)
     with connect() as client:
-        if path.suffix in _ENDINGS or path.exists():
-            if not path.is_file():
-                raise typer.BadParameter(f"there is no file {path}")
-            text = _read(path)
-            try:
-                for document in read_documents(text):
-                    job_from_data(document.data, document.lines)
-            except DeclarationError as error:
-                if as_json:
-                    print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
-                else:
-                    _print_file_problems(path, error)
-                raise typer.Exit(1) from None
-            result = client.check_file(text)
-        else:
-            result = client.check_job(what)
+        result = client.check_job(what) if text is None else client.check_file(text)
     if as_json:
         print_json(result)
     else:

@@ -23,7 +23,8 @@ app.add_typer(connections.app, name="connection")
 app.add_typer(layouts.app, name="layout")
 app.add_typer(service.user_app, name="user")
 for command in (
-    service.login, look.look, look.ask, look.upload, jobs.save, jobs.jobs, jobs.job, jobs.check, jobs.run, jobs.runs,
+    service.login, look.look, look.ask, look.upload, jobs.draft, jobs.save, jobs.jobs, jobs.job, jobs.check,
+    jobs.rehearse, jobs.types, jobs.run, jobs.runs,
     jobs.show, jobs.rejects, jobs.stop, service.serve, service.worker,
 ):  # fmt: skip
     app.command(command.__name__)(command)

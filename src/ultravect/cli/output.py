@@ -13,7 +13,7 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
-from ultravect.client import Check, Finding, Leg, Run, RunSummary
+from ultravect.client import Check, Finding, Leg, Rehearsal, Run, RunSummary
 
 screen = Console(highlight=False)
 errors = Console(stderr=True, highlight=False)
@@ -129,12 +129,14 @@ def print_check(check: Check) -> None:
     print_findings(check.findings)
     if check.columns:
         screen.print()
-        last = "native" if check.target_exists else "evidence"
         rows = [
-            (cell(column["source"]), cell(column["name"]), cell(column["type"]), escape(column[last]))
-            for column in check.columns
+            (cell(one["source"]), cell(one["name"]), cell(one["type"]), cell(one["native"]), escape(one["evidence"]))
+            for one in check.columns
         ]
-        print_table(["column", "target name", "type", "in the target" if check.target_exists else "evidence"], rows)
+        print_table(["column", "target name", "type", "in the target", "evidence"], rows)
+    if check.source_sql:
+        screen.print("\na run would ask the source:\n")
+        screen.print(escape(check.source_sql), soft_wrap=True)
     if check.ddl:
         screen.print("\na run would first execute:\n")
         screen.print(escape(check.ddl))
@@ -142,6 +144,35 @@ def print_check(check: Check) -> None:
     told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
     screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {check.rows_tried:,} rows tried, nothing moved")
+
+
+def print_rehearsal(rehearsal: Rehearsal) -> None:
+    """What each step would do, and the first rows before and after, a line a column."""
+    print_findings(rehearsal.findings)
+    if rehearsal.steps:
+        screen.print()
+        steps = [(one.step, f"{one.rows_in:,}", f"{one.rows_out:,}", f"{one.rejected:,}") for one in rehearsal.steps]
+        print_table(["step", "rows in", "rows out", "rejected"], steps, right=["rows in", "rows out", "rejected"])
+    for rehearsed in rehearsal.rows[:3]:
+        screen.print(f"\nrow {rehearsed.row:,}")
+        before = dict(zip(rehearsal.source_columns, rehearsed.before, strict=True))
+        lines: list[tuple[str, ...]] = []
+        for made, value in zip(rehearsal.target_columns, rehearsed.after, strict=True):
+            was = cell(before[made["source"]]) if made["source"] in before else "[dim]computed[/]"
+            lines.append(
+                (escape(made["source"]), was, "→", escape(made["name"]), cell(value), escape(made["native"]))
+            )
+        print_table(["column", "before", "", "target name", "after", "in the target"], lines)
+    for reject in rehearsal.rejects[:5]:
+        column = f", column {reject['column']}" if reject["column"] else ""
+        value = f" {reject['value']!r}:" if reject["value"] is not None else ""
+        screen.print(escape(f"\nreject: row {reject['row']:,}{column}:{value} {reject['reason']}"), soft_wrap=True)
+    tried = rehearsal.steps[0].rows_in if rehearsal.steps else 0
+    told = f"{'all' if rehearsal.complete else 'the first'} {tried:,} rows tried, nothing written"
+    verdict = "[green]passed[/]" if rehearsal.passed else "[red]not passed[/]"
+    screen.print(
+        f"\nrehearsal {verdict}: {told}" + (f"; {escape(rehearsal.would_fail)}" if rehearsal.would_fail else "")
+    )
 
 
 def print_leg(leg: Leg) -> None:

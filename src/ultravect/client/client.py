@@ -20,10 +20,12 @@ from ultravect.client.models import (
     Layout,
     Page,
     Probe,
+    Rehearsal,
     Reject,
     Run,
     RunSummary,
     Token,
+    Translation,
     Upload,
     User,
 )
@@ -219,6 +221,32 @@ class Client:
 
     def check_file(self, file: str) -> Check:
         return Check.model_validate(self._json("POST", "check", content=file.encode(), headers=_FILE))
+
+    def rehearse_job(self, name: str, *, rows: int = 1000, all: bool = False) -> Rehearsal:
+        """Takes at least ``rows`` rows, or all, through read and shape; nothing is written."""
+        params = {"rows": rows, "all": all}
+        return Rehearsal.model_validate(self._json("POST", f"jobs/{quote(name, '')}/rehearse", params=params))
+
+    def rehearse_file(self, file: str, *, rows: int = 1000, all: bool = False) -> Rehearsal:
+        params = {"rows": rows, "all": all}
+        return Rehearsal.model_validate(
+            self._json("POST", "rehearse", params=params, content=file.encode(), headers=_FILE)
+        )
+
+    def draft(self, from_connection: str, from_object: str, into_connection: str, into_table: str) -> str:
+        """The text of a job file with every column mapped."""
+        asked = {
+            "from_connection": from_connection,
+            "from_object": from_object,
+            "into_connection": into_connection,
+            "into_table": into_table,
+        }
+        return str(self._json("POST", "draft", json=asked)["file"])
+
+    def types(self, source: str | None = None, target: str | None = None) -> list[Translation]:
+        """How types translate, from one dialect or all into one or all."""
+        params = {key: value for key, value in (("source", source), ("target", target)) if value}
+        return [Translation.model_validate(row) for row in self._json("GET", "types", params=params)]
 
     # runs
 

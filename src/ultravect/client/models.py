@@ -73,9 +73,49 @@ class Check(_Given):
     findings: list[Finding]
     columns: list[dict[str, Any]]
     ddl: str | None
+    source_sql: str | None
     target: str
     target_exists: bool
     rows_tried: int
+
+
+class RehearsalStep(_Given):
+    step: str
+    rows_in: int
+    rows_out: int
+    rejected: int
+
+
+class RehearsedRow(_Given):
+    row: int
+    before: list[str | None]
+    after: list[str | None]
+
+
+class Rehearsal(_Given):
+    """``would_fail`` says why a run would, "" when it would not; ``complete`` when all rows were tried."""
+
+    passed: bool
+    would_fail: str
+    complete: bool
+    steps: list[RehearsalStep]
+    source_columns: list[str]
+    target_columns: list[dict[str, str]]
+    rows: list[RehearsedRow]
+    rejects: list[dict[str, Any]]
+    findings: list[Finding]
+
+
+class Translation(_Given):
+    """A native type of ``source``, and what a new column becomes in ``target``."""
+
+    source: str
+    native: str
+    canonical: str
+    target: str
+    becomes: str
+    fit: str
+    change: str
 
 
 class Layout(_Given):

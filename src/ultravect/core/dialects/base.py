@@ -44,6 +44,9 @@ class Dialect(Protocol):
     max_identifier_bytes: int
     random_value: str
     length: str
+    natives: Sequence[str]
+    """Its types, one of each kind, as its catalogue writes them."""
+
     refuses: frozenset[str]
     """What its values cannot be, whatever their type: ``nul`` in texts, ``not finite`` floats, ``far years``
     (before 1 or after 9999), ``long numbers`` (more than 15 digits, but in a column of text)."""

@@ -15,6 +15,7 @@ class CommonDialect(ABC):
 
     quote_mark = '"'
     text_type = "text"
+    natives: Sequence[str] = ()
     refuses: frozenset[str] = frozenset()
 
     def as_text(self, expression: str) -> str:

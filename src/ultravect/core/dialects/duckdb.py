@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from ultravect.core.dialects.base import Translation
 from ultravect.core.dialects.common import CommonDialect
@@ -61,6 +62,12 @@ class DuckdbDialect(CommonDialect):
     random_value = "random()"
     length = "length"
     text_type = "VARCHAR"
+    natives: Sequence[str] = (
+        "BOOLEAN", "TINYINT", "SMALLINT", "INTEGER", "BIGINT", "HUGEINT", "UTINYINT", "USMALLINT", "UINTEGER", "UBIGINT",
+        "UHUGEINT", "DECIMAL(18,2)", "FLOAT", "DOUBLE", "VARCHAR", "BLOB", "DATE", "TIME", "TIMESTAMP", "TIMESTAMP_S",
+        "TIMESTAMP_MS", "TIMESTAMP_NS", "TIMESTAMP WITH TIME ZONE", "UUID", "JSON", "ENUM('a', 'b')", "INTEGER[]",
+        "STRUCT(a INTEGER)", "MAP(VARCHAR, INTEGER)", "INTERVAL", "BIT",
+    )  # fmt: skip
 
     def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
         if kind and kind.name == "json" and native != "JSON":

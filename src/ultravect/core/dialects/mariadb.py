@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from ultravect.core.dialects.base import Translation
 from ultravect.core.dialects.common import CommonDialect
@@ -61,6 +62,13 @@ class MariadbDialect(CommonDialect):
     length = "CHAR_LENGTH"
     text_type = "CHAR"
     quote_mark = "`"
+    natives: Sequence[str] = (
+        "tinyint(1)", "tinyint(4)", "tinyint(3) unsigned", "smallint(6)", "mediumint(9)", "int(11)", "int(10) unsigned",
+        "bigint(20)", "bigint(20) unsigned", "decimal(18,2)", "decimal(65,30)", "float", "double", "bit(1)", "bit(12)",
+        "char(3)", "varchar(80)", "tinytext", "text", "mediumtext", "longtext", "binary(16)", "varbinary(80)", "blob",
+        "longblob", "date", "time", "time(3)", "datetime", "datetime(6)", "timestamp", "timestamp(6)", "year(4)",
+        "enum('a','b')", "set('a','b')", "json", "uuid", "inet6", "point",
+    )  # fmt: skip
     refuses = frozenset({"not finite", "far years"})
 
     def by_bytes(self, name: str) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from ultravect.core.dialects.base import Translation
 from ultravect.core.dialects.common import CommonDialect
@@ -58,6 +59,13 @@ class PostgresqlDialect(CommonDialect):
     random_value = "random()"
     length = "char_length"
     refuses = frozenset({"nul"})
+    natives: Sequence[str] = (
+        "boolean", "smallint", "integer", "bigint", "numeric(18,2)", "numeric(60,10)", "numeric", "real",
+        "double precision", "text", "character varying(80)", "character(3)", "bytea", "date",
+        "time without time zone", "timestamp without time zone", "timestamp(3) without time zone",
+        "timestamp with time zone", "uuid", "json", "jsonb", "money", "interval", "inet", "integer[]", "int4range",
+        "time with time zone", "point", "xml", "bit(8)", "tsvector",
+    )  # fmt: skip
 
     def by_bytes(self, name: str) -> str:
         return f'{name} COLLATE "C"'

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 from ultravect.core.dialects.base import Translation
 from ultravect.core.dialects.common import CommonDialect
@@ -52,6 +53,11 @@ class SqliteDialect(CommonDialect):
     random_value = "random()"
     length = "length"
     text_type = "TEXT"
+    natives: Sequence[str] = (
+        "INTEGER", "BIGINT", "SMALLINT", "BOOLEAN", "REAL", "DOUBLE PRECISION", "DECIMAL(18,2)", "NUMERIC",
+        "DECIMAL TEXT(18,2)", "TEXT", "VARCHAR(80)", "BLOB", "DATE", "TIME", "DATETIME", "TIMESTAMP", "TIMESTAMPTZ",
+        "UUID", "JSON", "JSON TEXT", "",
+    )  # fmt: skip
     refuses = frozenset({"not finite", "far years", "long numbers"})
 
     def by_bytes(self, name: str) -> str:

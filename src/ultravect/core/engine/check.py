@@ -10,6 +10,7 @@ from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.plan import LegPlan, make_plan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
+from ultravect.core.engine.tables import TableRows
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
@@ -27,6 +28,7 @@ class CheckResult:
     findings: list[Finding]
     columns: list[dict[str, Any]] = field(default_factory=list)
     ddl: str | None = None
+    source_sql: str | None = None
     target: str = ""
     target_exists: bool = False
     rows_tried: int = 0
@@ -41,6 +43,7 @@ class CheckResult:
             "findings": [finding.as_dict() for finding in self.findings],
             "columns": self.columns,
             "ddl": self.ddl,
+            "source_sql": self.source_sql,
             "target": self.target,
             "target_exists": self.target_exists,
             "rows_tried": self.rows_tried,
@@ -67,14 +70,15 @@ def check_job(
             "name": column.name,
             "type": str(column.type),
             "native": column.native,
-            "evidence": column.inferred.evidence if column.inferred else "",
+            "evidence": column.inferred.evidence if column.inferred else column.fit,
         }
         for column in plan.columns
     ]
     order = {"error": 0, "warning": 1, "note": 2}
     findings = sorted(plan.findings, key=lambda finding: order[finding.severity])
     name = str(plan.live.name if plan.live else plan.table or "")
-    return CheckResult(findings, columns, plan.ddl, name, plan.live is not None, rows)
+    sql = plan.reader.statement if isinstance(plan.reader, TableRows) and plan.columns else None
+    return CheckResult(findings, columns, plan.ddl, sql, name, plan.live is not None, rows)
 
 
 def _try_rows(job: Job, plan: LegPlan) -> int:

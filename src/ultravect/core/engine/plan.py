@@ -9,6 +9,7 @@ from ultravect.core.databases.base import Database, LiveColumn, LiveTable
 from ultravect.core.dialects.base import NewColumn, TableName
 from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.engine.fit import misfits
+from ultravect.core.engine.names import loosely_matched, quoted
 from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.tables import TableRows, open_rows
@@ -64,6 +65,7 @@ class ColumnPlan:
     nullable: bool = True
     inferred: ColumnType | None = None
     expression: Bound | None = None
+    fit: str = ""
 
 
 @dataclass
@@ -354,8 +356,14 @@ def _plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[
             f"have it granted: GRANT INSERT ON {live.name}",
         )
     matched: list[tuple[Selected, LiveColumn]] = []
+    own = [one.name for one in selected if not one.renamed]
+    taken = {one.name for one in selected if one.renamed}
+    alike = loosely_matched(own, [column.name for column in live.columns if column.name not in taken])
     for one in selected:
-        column = live.column(one.name)
+        column = live.column(one.name if one.renamed else alike.get(one.name, one.name))
+        if column is not None and column.name != one.name:
+            what = f"column {one.name} goes into {column.name}: the names differ in case or marks only"
+            plan.add("note", "column-matched", what, one.place)
         if column is None:
             _no_such_column(job, plan, live, one)
         elif column.generated:
@@ -422,7 +430,7 @@ def _add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colu
             "mixed-column",
             f"column {one.name} becomes text; {inferred.evidence}",
             one.place,
-            f"mend these rows; or give the column its type (`{_quoted(one.name)} …`), and they are rejects",
+            f"mend these rows; or give the column its type (`{quoted(one.name)} …`), and they are rejects",
         )
     source = one.name if one.position is None else plan.reader.names[one.position]
     evidence = inferred if plan.live is None else None
@@ -437,6 +445,7 @@ def _add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colu
             target.nullable,
             evidence,
             plan.bound.get(one.name) if one.position is None else None,
+            _told_fit(_source_type(plan, one), kind),
         )
     )
 
@@ -463,6 +472,12 @@ def _source_type(plan: LegPlan, one: Selected) -> CanonicalType | None:
     return plan.bound[one.name].type if one.position is None else plan.reader.given[one.position]
 
 
+def _told_fit(source: CanonicalType | None, target: CanonicalType) -> str:
+    """``from text: exact``, where the source has types."""
+    pair = pair_fit(source, target) if source else None
+    return f"from {source}: {pair[0]}" + (f", {pair[1]}" if pair[1] else "") if pair else ""
+
+
 def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
@@ -470,9 +485,9 @@ def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> 
     fix = ""
     if near:
         nearest = near.split("'")[1]
-        fix = f"the nearest is {nearest!r}: add `{_quoted(one.name)} as {_quoted(nearest)}` to columns"
+        fix = f"the nearest is {nearest!r}: add `{quoted(one.name)} as {quoted(nearest)}` to columns"
     elif not ignore:
-        fix = f'leave it out with "* except ({_quoted(one.name)})", or write into.if_different: ignore'
+        fix = f'leave it out with "* except ({quoted(one.name)})", or write into.if_different: ignore'
     what = "; it is left out" if ignore else ""
     plan.add(
         "warning" if ignore else "error",
@@ -481,10 +496,6 @@ def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected) -> 
         one.place,
         fix,
     )
-
-
-def _quoted(name: str) -> str:
-    return name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
 
 
 def _unfilled(plan: LegPlan, live: LiveTable, filled: set[str]) -> None:
@@ -505,5 +516,5 @@ def _unfilled(plan: LegPlan, live: LiveTable, filled: set[str]) -> None:
                 "column-required",
                 f"column {column.name!r} of {live.name} takes no NULL and has no default, and the source has no such column",
                 "columns",
-                f"fill it: add `… as {_quoted(column.name)}` to columns",
+                f"fill it: add `… as {quoted(column.name)}` to columns",
             )

@@ -92,6 +92,7 @@ def run_leg(
     listener: Listener,
     shield: Callable[[], AbstractContextManager[None]] = nullcontext,
     saved: LayoutFile | None = None,
+    run_id: str = "",
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
@@ -114,7 +115,7 @@ def run_leg(
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
-    return _Leg(job, plan, listener, shield, started).run()
+    return _Leg(job, plan, listener, shield, started, run_id).run()
 
 
 class _Leg:
@@ -125,6 +126,7 @@ class _Leg:
         listener: Listener,
         shield: Callable[[], AbstractContextManager[None]],
         started: float,
+        run_id: str,
     ) -> None:
         assert plan.reader is not None and plan.database is not None and plan.table is not None
         self._reader, self._database, self._table = plan.reader, plan.database, plan.table
@@ -134,7 +136,9 @@ class _Leg:
         self._started = started
         self._tally = Tally()
         self._ledger = RejectLedger(job.into.rejects, listener.rejects)
-        self._shaper = Shaper(plan.reader, plan.columns, plan.database.dialect.refuses, plan.inputs, plan.condition)
+        self._shaper = Shaper(
+            plan.reader, plan.columns, plan.database.dialect.refuses, plan.inputs, plan.condition, run_id
+        )
         self._progress = _Progress(listener, plan.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -32,13 +33,17 @@ _MAX_RECORD = 10_000
 
 @dataclass(frozen=True)
 class Shaped:
-    """``rows`` were read; the good ones are in ``batch``, others in ``rejects`` or ``filtered`` out."""
+    """``rows`` were read; the good ones are in ``batch``, others in ``rejects`` or ``filtered`` out.
+
+    ``index`` are the places in the block of the rows in ``batch``.
+    """
 
     rows: int
     bytes: int
     batch: pa.RecordBatch
     rejects: Sequence[Reject]
-    filtered: int = 0
+    filtered: int
+    index: npt.NDArray[np.int64]
 
 
 def _any(mask: pa.Array) -> bool:
@@ -170,9 +175,10 @@ class Shaper:
                 return None
             arrays.append(array)
         made = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        index = np.arange(count)
         if kept is not None:
-            made = made.filter(kept)
-        return Shaped(count, block.size, made, (), count - made.num_rows)
+            made, index = made.filter(kept), index[as_mask(kept)]
+        return Shaped(count, block.size, made, (), count - made.num_rows, index)
 
     def _rows_of(self, inputs: Sequence[pa.Array], path: str, index: Any, count: int) -> InputRows:
         """What expressions see; ``index`` are the places of the rows in their block."""
@@ -217,9 +223,10 @@ class Shaper:
             rejects.append(self._reject(block, int(rows.index[at]), name, value, reason))
         rejects.sort(key=lambda reject: reject.row)
         batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        index = rows.index
         if (dropped := bad | ~kept).any():
-            batch = batch.filter(pa.array(~dropped))
-        return Shaped(rows.count, block.size, batch, rejects, int((~kept).sum()))
+            batch, index = batch.filter(pa.array(~dropped)), index[~dropped]
+        return Shaped(rows.count, block.size, batch, rejects, int((~kept).sum()), index)
 
     @staticmethod
     def _note(computed: Computed, name: str, reasons: dict[int, tuple[str, str | None, str]]) -> Mask:

@@ -16,7 +16,7 @@ from ultravect.core.types.canonical import CanonicalType, parse_type
 class Selected:
     """A column for the target: its name, and its type if the job gives one.
 
-    ``position`` is that of the source's column; None where ``value`` computes it.
+    ``position`` is that of the source's column; None where ``value`` computes it. ``renamed``: the job gives the name.
     """
 
     position: int | None
@@ -24,6 +24,7 @@ class Selected:
     type: CanonicalType | None
     place: str
     value: Node | None = None
+    renamed: bool = False
 
 
 def _type(text: str | None, place: str) -> CanonicalType | None:
@@ -39,7 +40,7 @@ def _selected(item: Item, names: Sequence[str], place: str) -> Selected:
     kind = _type(item.type, place)
     if isinstance(item.value, Name):
         position = column_position(item.value.name, names, place)
-        return Selected(position, item.name or item.value.name, kind, place)
+        return Selected(position, item.name or item.value.name, kind, place, renamed=item.name is not None)
     if item.name is None:
         raise UltravectError(
             "column-unnamed",
@@ -47,7 +48,7 @@ def _selected(item: Item, names: Sequence[str], place: str) -> Selected:
             hint="write `as` and a name behind it",
             place=place,
         )
-    return Selected(None, item.name, kind, place, item.value)
+    return Selected(None, item.name, kind, place, item.value, renamed=True)
 
 
 def resolve(items: Sequence[str], names: Sequence[str]) -> list[Selected]:

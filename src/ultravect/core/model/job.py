@@ -54,6 +54,15 @@ class Source(Declared):
         return self
 
     @property
+    def object_name(self) -> str:
+        """What rows come from, as it is shown."""
+        return self.table or self.files or "query"
+
+    @property
+    def label(self) -> str:
+        return f"{self.connection}:{self.object_name}"
+
+    @property
     def place(self) -> str:
         """Which key names the object: its place in the job file."""
         return next(f"from.{key}" for key in ("table", "query", "files") if getattr(self, key) is not None)
@@ -72,6 +81,10 @@ class Target(Declared):
     rejects: RejectLimit = Field(
         default=0, description='How many bad rows are tolerated: a count, or a share such as "0.5%".'
     )
+
+    @property
+    def label(self) -> str:
+        return f"{self.connection}:{self.table}"
 
 
 class RunOptions(Declared):

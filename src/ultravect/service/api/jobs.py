@@ -14,7 +14,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ultravect.core.dialects.table import translations
 from ultravect.core.engine.check import check_job
+from ultravect.core.engine.draft import draft
+from ultravect.core.engine.rehearse import rehearse
 from ultravect.core.model.document import JOB, job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.job import job_schema
@@ -24,10 +27,16 @@ from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.api.serializers import (
     CheckSerializer,
+    DraftInputSerializer,
+    DraftSerializer,
     JobSerializer,
     JobSummarySerializer,
+    RehearsalInputSerializer,
+    RehearsalSerializer,
     RevisionSerializer,
     RunSerializer,
+    TranslationSerializer,
+    TypesInputSerializer,
 )
 from ultravect.service.records.lookup import find_job, layout_named_by
 from ultravect.service.records.models import Job, Leg, Revision, Role, Run
@@ -188,6 +197,67 @@ class CheckFileView(_JobInput):
         return _check(self.given_job(request)[0])
 
 
+def _rehearse(model: JobModel, request: Request) -> Response:
+    given = RehearsalInputSerializer(data=request.query_params)
+    given.is_valid(raise_exception=True)
+    rows = None if given.validated_data["all"] else given.validated_data["rows"]
+    source = connection_named(model.source.connection).spec()
+    target = connection_named(model.into.connection).spec()
+    return Response(rehearse(model, source, target, layout_named_by(model), rows=rows).as_dict())
+
+
+@extend_schema(tags=["jobs"], parameters=[RehearsalInputSerializer])
+class RehearseJobView(APIView):
+    """Takes the first rows of a saved job through read and shape; nothing is written."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(request=None, responses=RehearsalSerializer, summary="Rehearse a saved job")
+    def post(self, request: Request, name: str) -> Response:
+        return _rehearse(job_from_data(job_named(name).revision.structure), request)
+
+
+@extend_schema(tags=["jobs"], parameters=[RehearsalInputSerializer])
+class RehearseFileView(_JobInput):
+    """The same for a job that is not saved."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(
+        request=FILE_REQUEST, examples=[_FILE_EXAMPLE], responses=RehearsalSerializer, summary="Rehearse a job file"
+    )
+    def post(self, request: Request) -> Response:
+        return _rehearse(self.given_job(request)[0], request)
+
+
+@extend_schema(tags=["jobs"])
+class DraftView(APIView):
+    """A job file with every column mapped, its type, its fit and what there is to mind."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(request=DraftInputSerializer, responses=DraftSerializer, summary="Draft a job file")
+    def post(self, request: Request) -> Response:
+        given = DraftInputSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        asked = given.validated_data
+        source = connection_named(asked["from_connection"]).spec()
+        target = connection_named(asked["into_connection"]).spec()
+        return Response({"file": draft(source, asked["from_object"], target, asked["into_table"])})
+
+
+@extend_schema(tags=["types"], parameters=[TypesInputSerializer])
+class TypesView(APIView):
+    """Every native type of a dialect, the canonical type it is read as, and what it becomes in the others."""
+
+    @extend_schema(responses=TranslationSerializer(many=True), summary="Show how types translate")
+    def get(self, request: Request) -> Response:
+        given = TypesInputSerializer(data=request.query_params)
+        given.is_valid(raise_exception=True)
+        asked = given.validated_data
+        return Response([row.as_dict() for row in translations(asked.get("source"), asked.get("target"))])
+
+
 @extend_schema(tags=["jobs"])
 class JobRunsView(APIView):
     """Starts runs of a job."""
@@ -233,12 +303,12 @@ class JobRunsView(APIView):
         """Records and queues a run: both, or neither."""
         revision = job.revision
         run = Run.objects.create(job=job, revision=revision, started_by=request.user, idempotency_key=key)
-        source, target = revision.structure["from"], revision.structure["into"]
+        model = job_from_data(revision.structure)
         Leg.objects.create(
             run=run,
             number=1,
-            source=f"{source['connection']}:{source['files']}",
-            target=f"{target['connection']}:{target['table']}",
+            source=model.source.label,
+            target=model.into.label,
         )
         queue_run(run.pk, job.name)
         return run

@@ -8,7 +8,9 @@ from drf_spectacular.utils import extend_schema_field
 from pydantic import ValidationError
 from rest_framework import serializers
 
+from ultravect.core.dialects import DIALECTS
 from ultravect.core.model.connection import KINDS, Settings
+from ultravect.core.model.document import job_from_data
 from ultravect.core.model.problems import did_you_mean, problems_of
 from ultravect.service.records.models import (
     Connection,
@@ -279,12 +281,10 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
         return list(job.revision.structure.get("labels", []))
 
     def get_source(self, job: Job) -> str:
-        source = job.revision.structure["from"]
-        return f"{source['connection']}:{source['files']}"
+        return job_from_data(job.revision.structure).source.label
 
     def get_target(self, job: Job) -> str:
-        target = job.revision.structure["into"]
-        return f"{target['connection']}:{target['table']}"
+        return job_from_data(job.revision.structure).into.label
 
     @extend_schema_field(RunLineSerializer(allow_null=True))
     def get_last_run(self, job: Job) -> dict[str, Any] | None:
@@ -335,9 +335,70 @@ class CheckSerializer(serializers.Serializer[Any]):
     findings = FindingSerializer(many=True)
     columns = serializers.ListField(child=serializers.DictField())
     ddl = serializers.CharField(allow_null=True, help_text="What a run would execute to create the target.")
+    source_sql = serializers.CharField(
+        allow_null=True, help_text="What a run would ask the source, when it is a database."
+    )
     target = serializers.CharField()
     target_exists = serializers.BooleanField()
     rows_tried = serializers.IntegerField()
+
+
+class RehearsalInputSerializer(serializers.Serializer[Any]):
+    rows = serializers.IntegerField(
+        default=1000, min_value=1, max_value=1_000_000, help_text="How many rows to try, at least."
+    )
+    all = serializers.BooleanField(default=False, help_text="Try all rows.")
+
+
+class RehearsalStepSerializer(serializers.Serializer[Any]):
+    step = serializers.CharField()
+    rows_in = serializers.IntegerField()
+    rows_out = serializers.IntegerField()
+    rejected = serializers.IntegerField()
+
+
+class RehearsedRowSerializer(serializers.Serializer[Any]):
+    row = serializers.IntegerField()
+    before = serializers.ListField(child=serializers.CharField(allow_null=True))
+    after = serializers.ListField(child=serializers.CharField(allow_null=True))
+
+
+class RehearsalSerializer(serializers.Serializer[Any]):
+    passed = serializers.BooleanField()
+    would_fail = serializers.CharField(help_text="Why a run would fail, empty when it would not.")
+    complete = serializers.BooleanField(help_text="Whether all rows were tried.")
+    steps = RehearsalStepSerializer(many=True)
+    source_columns = serializers.ListField(child=serializers.CharField())
+    target_columns = serializers.ListField(child=serializers.DictField())
+    rows = RehearsedRowSerializer(many=True)
+    rejects = serializers.ListField(child=serializers.DictField())
+    findings = FindingSerializer(many=True)
+
+
+class DraftInputSerializer(serializers.Serializer[Any]):
+    from_connection = serializers.CharField()
+    from_object = serializers.CharField(help_text="A table, a view, a file or a pattern of files.")
+    into_connection = serializers.CharField()
+    into_table = serializers.CharField()
+
+
+class DraftSerializer(serializers.Serializer[Any]):
+    file = serializers.CharField(help_text="A job file with comments.")
+
+
+class TypesInputSerializer(serializers.Serializer[Any]):
+    source = serializers.ChoiceField(list(DIALECTS), required=False, help_text="Only the types of this dialect.")
+    target = serializers.ChoiceField(list(DIALECTS), required=False, help_text="Only what they become in this one.")
+
+
+class TranslationSerializer(serializers.Serializer[Any]):
+    source = serializers.CharField()
+    native = serializers.CharField()
+    canonical = serializers.CharField()
+    target = serializers.CharField()
+    becomes = serializers.CharField()
+    fit = serializers.CharField()
+    change = serializers.CharField()
 
 
 class RejectSerializer(serializers.ModelSerializer[Reject]):

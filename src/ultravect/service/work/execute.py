@@ -105,6 +105,7 @@ class RunExecutor:
 
         named = structure["from"].get("layout")
         return {
+            "run": str(run.pk),
             "job": structure,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
             "source": spec(structure["from"]["connection"]),

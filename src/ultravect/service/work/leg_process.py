@@ -123,6 +123,7 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
             speaker,
             stopper.shield,
             LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
+            task["run"],
         )
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:

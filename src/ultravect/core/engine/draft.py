@@ -1,0 +1,135 @@
+"""Writes a job file with every column mapped, its type, its fit and what there is to mind."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+
+import yaml
+
+from ultravect.core.databases.base import LiveColumn
+from ultravect.core.engine.connections import ConnectionSpec, holds_tables
+from ultravect.core.engine.names import loosely_matched, quoted
+from ultravect.core.engine.plan import ColumnPlan, LegPlan, make_plan
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.document import job_from_data
+from ultravect.core.model.job import Job
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.pairs import pair_fit
+
+_SCAN_BYTES = 8 << 20
+_NAME_WIDTH = 44
+
+
+def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, table: str) -> str:
+    """The text of a job file from one object into a table that is there or will be made; UltravectError when the source
+    cannot be opened or the target cannot be reached."""
+    key = "table" if holds_tables(source.kind) else "files"
+    structure = {
+        "ultravect": 1,
+        "job": _slug(f"{source_object}-into-{table}"),
+        "from": {"connection": source.name, key: source_object},
+        "into": {"connection": target.name, "table": table, "if_different": "ignore"},
+    }
+    job = job_from_data(structure)
+    plan = make_plan(job, source, target, scan_limit=_SCAN_BYTES)
+    first = next((one for one in plan.errors if one.code not in _MENDED_BY_MAPPING), None)
+    if plan.reader is None or plan.database is None or plan.table is None or (first and not plan.live):
+        problem = first or plan.errors[0]
+        raise UltravectError(problem.code, problem.message, hint=problem.fix, place=problem.place)
+    columns = _mapped(plan) if plan.live else [_line(plan, column) for column in plan.columns]
+    return "\n".join([*_head(job, key, source_object), *columns, *_into(plan, target, table), ""])
+
+
+_MENDED_BY_MAPPING = frozenset(["column-required", "no-columns", "column-not-in-target", "column-generated"])
+
+
+def _slug(text: str) -> str:
+    return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:64].strip("-") or "draft"
+
+
+def _scalar(text: str) -> str:
+    """A text as YAML writes it on one line."""
+    return yaml.safe_dump(text, width=10_000, allow_unicode=True, default_style=None).removesuffix("...\n").strip()
+
+
+def _head(job: Job, key: str, source_object: str) -> list[str]:
+    return [
+        "ultravect: 1",
+        f"job: {job.job}",
+        "",
+        "from:",
+        f"  connection: {job.source.connection}",
+        f"  {key}: {_scalar(source_object)}",
+        "",
+        "columns:",
+    ]
+
+
+def _commented(item: str, comment: str) -> str:
+    line = f"  - {_scalar(item)}"
+    return f"{line.ljust(_NAME_WIDTH)} # {comment}" if comment else line
+
+
+def _line(plan: LegPlan, column: ColumnPlan) -> str:
+    """A column of a table that will be made."""
+    assert plan.reader is not None and plan.database is not None
+    found = plan.database.dialect.from_canonical(column.type)
+    told = [f"{found.native}, {found.fit}" + (f": {found.change}" if found.change else "")]
+    if column.inferred is not None:
+        told.append(column.inferred.evidence)
+    return _commented(f"{quoted(column.source)} {column.type}", "; ".join(told))
+
+
+def _mapped(plan: LegPlan) -> list[str]:
+    """Every column of the source: the target's column that it goes into, or that there is none."""
+    assert plan.reader is not None and plan.live is not None
+    lines = []
+    matches = loosely_matched(plan.reader.names, [column.name for column in plan.live.columns])
+    for position, name in enumerate(plan.reader.names):
+        match = matches.get(name)
+        if match is None:
+            lines.append(
+                f"  # - {_scalar(quoted(name))}".ljust(_NAME_WIDTH) + f" # {plan.live.name} has no such column"
+            )
+            continue
+        column = plan.live.column(match)
+        assert column is not None
+        item = quoted(name) if match == name else f"{quoted(name)} as {quoted(match)}"
+        lines.append(_commented(item, _fit(plan.reader.given[position], column, name)))
+    filled = set(matches.values())
+    for column in plan.live.columns:
+        if column.name not in filled and not column.generated:
+            needed = (
+                "takes no NULL and has no default" if not (column.nullable or column.has_default) else "is not filled"
+            )
+            lines.append(f"  # - … as {quoted(column.name)}".ljust(_NAME_WIDTH) + f" # {column.native} {needed}")
+    return lines
+
+
+def _fit(source: CanonicalType | None, column: LiveColumn, name: str) -> str:
+    told = f"{column.native}"
+    if source is not None and column.type is not None:
+        pair = pair_fit(source, column.type)
+        told += ", not convertible" if pair is None else f", {pair[0]}" + (f": {pair[1]}" if pair[1] else "")
+    return told if column.name == name else f"{told}; the names differ in case or marks only"
+
+
+def _into(plan: LegPlan, target: ConnectionSpec, table: str) -> list[str]:
+    lines = ["", "into:", f"  connection: {target.name}", f"  table: {_scalar(table)}", "  mode: append"]
+    if plan.live is None:
+        lines += [
+            "  if_missing: create",
+            *_comment("The table is missing; a run creates it:", (plan.ddl or "").split("\n")),
+        ]
+    minded = [one for one in plan.findings if one.severity != "note"]
+    if minded:
+        lines += ["", "# To be minded:"]
+        lines += [
+            f"#   {one.severity} {one.code}: {one.message}" + (f" ({one.fix})" if one.fix else "") for one in minded
+        ]
+    return lines
+
+
+def _comment(head: str, text: Sequence[str]) -> list[str]:
+    return [f"  # {head}", *(f"  #   {line}".rstrip() for line in text)]
