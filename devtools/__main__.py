@@ -16,6 +16,7 @@ from demo.load import load
 from devtools.places import Places
 from devtools.stack import USER, Stack, stop_state
 from ultravect.client import Client
+from ultravect.core.dialects.table import translation_page
 
 ROOT = Path(__file__).resolve().parent.parent
 
@@ -123,10 +124,16 @@ def shots(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def types(arguments: argparse.Namespace) -> int:
+    """Writes the page of types anew."""
+    (ROOT / "docs" / "types.md").write_text(translation_page())
+    return 0
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots):
+    for verb in (demo, serve, stop, lint, test, bench, shots, types):
         one = verbs.add_parser(verb.__name__)
         one.set_defaults(run=verb)
         if verb in (demo, serve):

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from ultravect.core.dialects.table import translation_page
 from ultravect.core.model.job import job_schema
 
 ROOT = Path(__file__).parent.parent
@@ -17,7 +18,7 @@ NOT_CODES = {
 }  # fmt: skip
 BUILT_FROM_PARTS = {
     "job-unknown", "token-unknown", "upload-unknown", "connection-file-invalid", "layout-file-invalid", "job-file-invalid",
-    "cutoff",
+    "cutoff", "type-narrower", "type-different",
 }  # fmt: skip
 
 
@@ -63,3 +64,8 @@ def test_commands_in_the_guide_exist() -> None:
     for page in ("README.md", "docs/guide.md", "docs/operations.md"):
         for command in re.findall(r"^(?:\$ )?ultravect (\w+)", (ROOT / page).read_text(), re.M):
             assert re.search(rf"^\s*{command}\b", known, re.M), command
+
+
+def test_the_page_of_types_is_what_the_dialects_say() -> None:
+    # made anew with: .venv/bin/python -m devtools types
+    assert (ROOT / "docs/types.md").read_text() == translation_page()

@@ -319,3 +319,17 @@ def test_files_of_connections_and_layouts(shell: Shell, stack: Stack, place: Pla
         assert part in saved
     (tmp_path / "c.yaml").write_text(text.replace("kind: sftp", "kind: sftpp"))
     assert "did you mean 'sftp'?" in shell("save", str(tmp_path / "c.yaml"), code=1)
+
+
+def test_draft_rehearse_and_types(shell: Shell, place: Place, tmp_path: Path) -> None:
+    place.file("id,hut\n1,001\n2,x\n")
+    text = shell("draft", "--from", f"incoming:{place.path.name}", "--into", f"warehouse:{place.name}")
+    file = tmp_path / "drafted.yaml"
+    file.write_text(text.replace("- hut text", "- cast(hut as integer) as hut integer"))
+    told = shell("rehearse", str(file), code=1)
+    assert "reject: row 2, column hut: not a number" in told
+    assert "rehearsal not passed: all 2 rows tried, nothing written; 1 rows are rejects" in told
+    assert json.loads(shell("rehearse", str(file), "--json", code=1))["steps"][0]["rows_in"] == 2
+    assert "CONNECTION:OBJECT" in shell("draft", "--from", "incoming", "--into", "warehouse:x", code=2)
+    told = shell("types", "--from", "postgresql", "--into", "mariadb")
+    assert "stored in UTC, without its zone" in told

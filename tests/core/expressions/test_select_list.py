@@ -28,6 +28,10 @@ NAMES = ["id", "hut_code", "Guest Name", "total"]
         ),
         (["id bigint", "id as copy text"], [("id", "bigint"), ("copy", "text")]),
         (['id as "a ""b"""'], [('a "b"', None)]),
+        (
+            ["*", "upper(hut_code) as hut_code"],
+            [("id", None), ("Guest Name", None), ("total", None), ("hut_code", None)],
+        ),
     ],
 )
 def test_takes(items: list[str], expected: list[tuple[str, str | None]]) -> None:

@@ -11,6 +11,7 @@ from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.engine.fit import misfits
 from ultravect.core.engine.names import loosely_matched, quoted
 from ultravect.core.engine.scan import Scan, scan_columns
+from ultravect.core.engine.secrets import SecretPlaces, key_named
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.tables import TableRows, open_rows
 from ultravect.core.errors import UltravectError
@@ -145,7 +146,8 @@ def make_plan(
         plan.refuse(error, "into.connection")
     if plan.reader and not plan.errors:
         try:
-            _bind(job, plan, selected, scan_limit, progress)
+            places = SecretPlaces(source.secret_variables, source.secret_folder)
+            _bind(job, plan, selected, places, scan_limit, progress)
         except UltravectError as error:
             plan.refuse(error, "columns")
     if plan.table is None or plan.database is None or plan.errors:
@@ -180,6 +182,7 @@ def _bind(
     job: Job,
     plan: LegPlan,
     selected: Sequence[Selected],
+    places: SecretPlaces,
     scan_limit: int | None,
     progress: Callable[[int, int], None],
 ) -> None:
@@ -206,7 +209,7 @@ def _bind(
             types[position] = found.type
             if found.date_pattern:
                 formats[position] = replace(reader.formats, date_pattern=found.date_pattern)
-    scope = Scope(reader.names, types, job.parameters)
+    scope = Scope(reader.names, types, job.parameters, lambda name: key_named(name, places))
     for one in computed:
         assert one.value is not None
         plan.bound[one.name] = bind(one.value, scope, one.place)
@@ -460,6 +463,8 @@ def _note_pair(plan: LegPlan, one: Selected, target: CanonicalType | None) -> No
     if pair is None:
         what = f"column {one.name}: {source or 'text'} is not converted to {target} here"
         fix = f"give {one.name} a type that it converts to, such as text"
+        if source and (source.name, target.name) == ("timestamp", "timestamptz"):
+            fix = f"say which zone it is in: `{quoted(one.name)} at time zone 'UTC' as {quoted(one.name)}`"
         plan.add("error", "type-not-convertible", what, one.place, fix)
     elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):
         severity: Severity = "warning" if pair[0] is Fit.DIFFERENT else "note"

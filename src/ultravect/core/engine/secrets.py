@@ -86,3 +86,17 @@ def _missing(connection: str, key: str, what: str, hint: str) -> UltravectError:
 def opened_settings(connection: str, kind: str, settings: Mapping[str, Any], places: SecretPlaces) -> Any:
     """The settings of a kind with its secrets as text."""
     return KINDS[kind].model_validate(with_secrets(connection, kind, settings, places))
+
+
+def key_named(name: str, places: SecretPlaces) -> str:
+    """The key that an expression names: an environment variable that may be read, or a file of the secrets' folder."""
+    if fnmatch.fnmatchcase(name, places.variables) and name in os.environ:
+        return os.environ[name]
+    path = (Path(places.folder) / name).resolve()
+    if "/" not in name and path.is_file():
+        return path.read_text("utf-8").removesuffix("\n").removesuffix("\r")
+    raise UltravectError(
+        "key-unknown",
+        f"there is no key {name!r}",
+        hint=f"set an environment variable called {places.variables} for the service and its workers, or mount a file of that name in {places.folder}",
+    )

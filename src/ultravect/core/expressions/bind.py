@@ -245,7 +245,16 @@ class _Binder:
                 raise self._refuse(node, "key-unknown", "keys are not at hand here")
             kernel = kernels.keyed(self._scope.key(str(wanted[1].value)))
             wanted = wanted[:1]
-        return BoundCall(signature.result, name, wanted, kernel)
+        return _folded(BoundCall(signature.result, name, wanted, kernel))
+
+
+def _folded(call: BoundCall) -> Bound:
+    """The value of a call of literals, which is the same for all rows; the call itself where it cannot be computed."""
+    literals = [one for one in call.arguments if isinstance(one, BoundLiteral)]
+    if len(literals) < len(call.arguments):
+        return call
+    computed = call.kernel([pa.array([one.value], one.type.arrow) for one in literals], call.type)
+    return call if computed.failures else BoundLiteral(call.type, computed.array[0].as_py())
 
 
 def both(left: Bound, right: Bound) -> Bound:

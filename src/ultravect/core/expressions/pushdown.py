@@ -12,7 +12,9 @@ from decimal import Decimal
 from typing import Any
 
 from ultravect.core.dialects.base import Dialect
-from ultravect.core.expressions.bind import Bound, BoundCall, BoundColumn, BoundLiteral
+from ultravect.core.expressions.bind import Bound, BoundCall, BoundCast, BoundColumn, BoundLiteral
+from ultravect.core.types.canonical import Fit
+from ultravect.core.types.pairs import pair_fit
 
 _COMPARISONS = frozenset(["=", "<>", "<", "<=", ">", ">="])
 _NUMBERS = frozenset(["smallint", "integer", "bigint", "decimal"])
@@ -49,10 +51,10 @@ def render(bound: Bound, dialect: Dialect, may_push: Callable[[int], bool]) -> s
 
 def _comparison(bound: BoundCall, dialect: Dialect, may_push: Callable[[int], bool]) -> str | None:
     sides = []
-    kinds = {one.type.name for one in bound.arguments}
+    kinds = {_widened(one).type.name for one in bound.arguments}
     if (not kinds <= _NUMBERS and len(kinds) > 1) or not kinds <= _COMPARED:
         return None
-    for side in bound.arguments:
+    for side in map(_widened, bound.arguments):
         if isinstance(side, BoundColumn) and may_push(side.position):
             name = dialect.quote(side.name)
             sides.append(dialect.by_bytes(name) if side.type.name == "text" else name)
@@ -61,6 +63,22 @@ def _comparison(bound: BoundCall, dialect: Dialect, may_push: Callable[[int], bo
         else:
             return None
     return f"({sides[0]} {bound.function} {sides[1]})"
+
+
+def _widened(side: Bound) -> Bound:
+    """What stands in a cast that changes no value: databases compare numbers of all kinds as numbers."""
+    while isinstance(side, BoundCast):
+        fit = pair_fit(side.value.type, side.type)
+        if side.type.name not in (*_NUMBERS, "text") or side.value.type.name not in (*_NUMBERS, "text"):
+            return side
+        if (
+            fit is None
+            or fit[0] not in (Fit.EXACT, Fit.WIDER)
+            or (side.type.name == "text") != (side.value.type.name == "text")
+        ):
+            return side
+        side = side.value
+    return side
 
 
 def _literal(value: Any, dialect: Dialect) -> str:
