@@ -49,7 +49,7 @@ def test_computed_columns_a_filter_and_rejects(place: Place) -> None:
     run = place.run()
     tally = run.legs[0].tally
     assert run.state == "succeeded", run.error
-    assert (tally.read, tally.filtered, tally.rejected, tally.inserted) == (4, 1, 1, 2)
+    assert (tally["read"], tally["filtered"], tally["rejected"], tally["inserted"]) == (4, 1, 1, 2)
     assert place.sql(f"SELECT id, hut, total::text FROM {place.name} ORDER BY 1") == [
         (1, "001", "100.50"),
         (3, "007", "30.00"),
