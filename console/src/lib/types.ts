@@ -109,9 +109,22 @@ export interface Check {
   findings: Finding[];
   columns: { source: string; name: string; type: string; native: string; evidence: string }[];
   ddl: string | null;
+  source_sql: string | null;
   target: string;
   target_exists: boolean;
   rows_tried: number;
+}
+
+export interface Rehearsal {
+  passed: boolean;
+  would_fail: string;
+  complete: boolean;
+  steps: { step: string; rows_in: number; rows_out: number; rejected: number }[];
+  source_columns: string[];
+  target_columns: { source: string; name: string; type: string; native: string }[];
+  rows: { row: number; before: (string | null)[]; after: (string | null)[] }[];
+  rejects: Reject[];
+  findings: Finding[];
 }
 
 export interface Reject {

@@ -4,10 +4,12 @@
   import { moment } from "../lib/format";
   import { go } from "../lib/router.svelte";
   import { may } from "../lib/session.svelte";
-  import type { Check, Job, Page, ProblemBody, Run, RunLine } from "../lib/types";
+  import type { Check, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
+  import ColumnSheet from "../parts/ColumnSheet.svelte";
   import Findings from "../parts/Findings.svelte";
   import JobFile from "../parts/JobFile.svelte";
   import Problem from "../parts/Problem.svelte";
+  import RehearsalView from "../parts/RehearsalView.svelte";
   import RunsTable from "../parts/RunsTable.svelte";
 
   let { name }: { name: string } = $props();
@@ -31,6 +33,9 @@ into:
   let text = $state(isNew ? START : "");
   let runs = $state<RunLine[]>([]);
   let check = $state<Check | null>(null);
+  let rehearsal = $state<Rehearsal | null>(null);
+  let fresh = $state("");
+  const PAUSE = 900;
   let busy = $state("");
   let problem = $state<ProblemBody | null>(null);
   let dirty = $derived(isNew || (job !== null && text !== job.file));
@@ -71,10 +76,25 @@ into:
   }
 
   function look() {
+    const file = text;
     return doing("check", async () => {
-      check = (await exchange<Check>("POST", "check", { file: text })).data;
+      check = (await exchange<Check>("POST", "check", { file })).data;
+      fresh = file;
     });
   }
+
+  function rehearse() {
+    return doing("rehearse", async () => {
+      rehearsal = (await exchange<Rehearsal>("POST", "rehearse", { file: text })).data;
+    });
+  }
+
+  // once checked, the check follows what is typed
+  $effect(() => {
+    if (!check || text === fresh || busy) return;
+    const waiting = setTimeout(() => void look(), PAUSE);
+    return () => clearTimeout(waiting);
+  });
 
   function start() {
     return doing("run", async () => {
@@ -104,6 +124,9 @@ into:
     {#if dirty && !isNew}<span class="text-warning text-sm">! not saved</span>{/if}
     {#if may("operator")}
       <button class="btn btn-sm" onclick={look} disabled={!!busy}>{busy === "check" ? "Checking …" : "Check"}</button>
+      <button class="btn btn-sm" onclick={rehearse} disabled={!!busy} title="first rows through read and shape; nothing is written">
+        {busy === "rehearse" ? "Rehearsing …" : "Rehearse"}
+      </button>
     {/if}
     {#if may("editor")}
       <button class="btn btn-sm" onclick={save} disabled={!!busy || !dirty} title="Ctrl+S">Save</button>
@@ -117,6 +140,12 @@ into:
 </div>
 {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
 
+{#if job || isNew}
+  <section class="panel mb-4 min-w-0">
+    <h2>Columns</h2>
+    <ColumnSheet bind:text {check} {rehearsal} readonly={!may("editor")} />
+  </section>
+{/if}
 <div class="grid items-start gap-4 lg:grid-cols-2">
   <section class="panel min-w-0">
     <h2>Job file</h2>
@@ -133,18 +162,10 @@ into:
           <Findings findings={check.findings} />
           <p class="text-base-content/70 py-1 text-sm">{check.rows_tried.toLocaleString("en")} rows tried, nothing moved.</p>
         </div>
-        {#if check.columns.length}
-          <div class="border-base-300 max-h-80 overflow-auto border-t">
-            <table class="table-xs table">
-              <thead>
-                <tr><th>Column</th><th>Target name</th><th>Type</th><th>{check.target_exists ? "In the target" : "Evidence"}</th></tr>
-              </thead>
-              <tbody>
-                {#each check.columns as column (column.name)}
-                  <tr><td>{column.source}</td><td>{column.name}</td><td class="whitespace-nowrap">{column.type}</td><td>{check.target_exists ? column.native : column.evidence}</td></tr>
-                {/each}
-              </tbody>
-            </table>
+        {#if check.source_sql}
+          <div class="border-base-300 border-t px-3.5 py-2">
+            <p class="mb-1 text-sm">A run would ask the source:</p>
+            <pre class="overflow-x-auto text-xs">{check.source_sql}</pre>
           </div>
         {/if}
         {#if check.ddl}
@@ -153,6 +174,15 @@ into:
             <pre class="overflow-x-auto text-xs">{check.ddl}</pre>
           </div>
         {/if}
+      </section>
+    {/if}
+    {#if rehearsal}
+      <section class="panel" data-testid="rehearsal">
+        <h2 class="flex">
+          Rehearsal
+          <span class="ml-auto font-normal {rehearsal.passed ? 'text-success' : 'text-error'}">{rehearsal.passed ? "✓ passed" : "✗ not passed"}</span>
+        </h2>
+        <RehearsalView {rehearsal} />
       </section>
     {/if}
     {#if !isNew}

@@ -98,5 +98,5 @@ def key_named(name: str, places: SecretPlaces) -> str:
     raise UltravectError(
         "key-unknown",
         f"there is no key {name!r}",
-        hint=f"set an environment variable called {places.variables} for the service and its workers, or mount a file of that name in {places.folder}",
+        hint=f"set an environment variable called {places.variables} for service and workers, or mount a file of that name in {places.folder}",
     )
