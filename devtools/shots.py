@@ -99,12 +99,17 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
         page.screenshot(path=folder / f"{name}.png")
 
     shoot("jobs", "jobs", "table a")
-    page.goto(f"{stack.url}/#/jobs/bookings")
+    page.goto(f"{stack.url}/#/jobs/booking-ledger")
     page.locator(".cm-line").first.wait_for()
     page.get_by_role("button", name="Check").click()
     page.get_by_test_id("check").wait_for()
+    page.get_by_role("button", name="Rehearse").click()
+    page.get_by_test_id("rehearsal").wait_for()
     page.wait_for_timeout(300)
     page.screenshot(path=folder / "job.png")
+    page.get_by_test_id("rehearsal").scroll_into_view_if_needed()
+    page.wait_for_timeout(300)
+    page.screenshot(path=folder / "job-rehearsal.png")
     runs = {(run.job, run.state): run.id for run in reversed(client.runs().items)}
     shoot("run", f"runs/{client.runs(job='bookings').items[0].id}", "[data-testid=tally]")
     failed = next(run for run in client.runs(job="guestbook").items if run.state == "failed")

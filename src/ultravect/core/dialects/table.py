@@ -53,7 +53,8 @@ def translation_page() -> str:
         "Made from the same tables that jobs use; `ultravect types` prints them, too. Each native type, the canonical type",
         "it is read as, and what a new column becomes in each database. Fits: **exact**: same values, same meaning;",
         "**wider**: every value fits, the type is not the same; **narrower**: some values may not fit, each row is tested",
-        "and misfits are rejects; **different**: the meaning changes, as it says.",
+        "and misfits are rejects; **different**: the meaning changes, as it says. There are no connections to SQL Server and",
+        "Oracle in this version: their types are by their documentation.",
     ]
     for name, dialect in DIALECTS.items():
         others = list(DIALECTS)
