@@ -99,3 +99,15 @@ def test_types_translate(place: Place) -> None:
     }
     with pytest.raises(ApiError):
         place.client.types("oracel")
+
+
+def test_a_run_with_other_parameters(place: Place) -> None:
+    text = place.file(CONTENT).job(source="where: id >= :least", columns="[id]")
+    place.client.save_job(place.name, text + "parameters: {least: 3}\n")
+    run = place.client.wait(place.client.run(place.name, parameters={"least": "4"}).id)
+    assert run.legs[0].tally["inserted"] == 1
+    assert run.parameters == {"least": 4}
+    assert place.run().legs[0].tally["inserted"] == 2
+    for wrong, told in (({"lest": 1}, "has no parameter 'lest'"), ({"least": "x"}, "is a whole number")):
+        with pytest.raises(ApiError, match=told):
+            place.client.run(place.name, parameters=wrong)

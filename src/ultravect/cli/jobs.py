@@ -258,12 +258,21 @@ def check(
 
 def run(
     name: Annotated[str, typer.Argument(metavar="JOB")],
+    values: Annotated[
+        list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="Another value for a parameter.")
+    ] = None,
     detach: Annotated[bool, typer.Option("--detach", help="Do not wait for the end.")] = False,
     as_json: Json = False,
 ) -> None:
     """Run a job, and follow it to its end."""
+    parameters = {}
+    for one in values or []:
+        key, mark, value = one.partition("=")
+        if not (key and mark):
+            raise typer.BadParameter(f"--with is written NAME=VALUE, not {one!r}")
+        parameters[key] = value
     with connect() as client:
-        started = client.run(name)
+        started = client.run(name, parameters=parameters)
         if detach:
             if as_json:
                 print_json(started)

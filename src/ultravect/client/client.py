@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from types import TracebackType
 from typing import Any, BinaryIO
 from urllib.parse import quote
@@ -250,10 +250,13 @@ class Client:
 
     # runs
 
-    def run(self, job: str, *, idempotency_key: str | None = None) -> Run:
-        """Starts a run; the same key again gives the same run."""
+    def run(
+        self, job: str, *, parameters: Mapping[str, Any] | None = None, idempotency_key: str | None = None
+    ) -> Run:
+        """Starts a run, with other values for the job's parameters if need be; the same key again gives the same run."""
         headers = {"Idempotency-Key": idempotency_key} if idempotency_key else {}
-        return Run.model_validate(self._json("POST", f"jobs/{quote(job, '')}/runs", headers=headers))
+        asked = {"parameters": dict(parameters or {})}
+        return Run.model_validate(self._json("POST", f"jobs/{quote(job, '')}/runs", json=asked, headers=headers))
 
     def runs(self, *, job: str = "", state: str = "", page: int = 1, page_size: int = 50) -> Page[RunSummary]:
         params: dict[str, Any] = {"page": page, "page_size": page_size}

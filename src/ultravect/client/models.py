@@ -180,8 +180,11 @@ class RunSummary(_Given):
 
 
 class Run(RunSummary):
+    """``parameters`` are the values that the run used; empty where the job has none."""
+
     legs: list[Leg]
     file: str
+    parameters: dict[str, Any] = {}
 
 
 class JobSummary(_Given):

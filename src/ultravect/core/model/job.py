@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any, Literal
 
 from pydantic import Field, model_validator
@@ -113,10 +114,43 @@ class Job(Declared):
     into: Target
     run: RunOptions = RunOptions()
 
+    def with_parameters(self, given: Mapping[str, Any]) -> Job:
+        """The job with other values for its parameters; ValueError says what is wrong with one.
+
+        A text is taken for what the parameter is, so that ``"2027"`` does for a number.
+        """
+        if not given:
+            return self
+        values = dict(self.parameters)
+        for name, value in given.items():
+            if name not in values:
+                known = ", ".join(values) or "none"
+                raise ValueError(f"job {self.job} has no parameter {name!r}; it has: {known}")
+            values[name] = _like(name, value, values[name])
+        return self.model_copy(update={"parameters": values})
+
     def as_file(self) -> dict[str, Any]:
         """The structure of the job file, without what equals the defaults."""
         data = self.model_dump(by_alias=True, exclude_defaults=True, mode="json")
         return {"ultravect": 1, **data}
+
+
+_WORDS = {"true": True, "false": False}
+
+
+def _like(name: str, value: Any, declared: Any) -> Any:
+    kind = type(declared)
+    try:
+        if kind is str:
+            return str(value)
+        if kind is bool:
+            return _WORDS[str(value).lower()]
+        if isinstance(value, bool) or (kind is int and isinstance(value, float)):
+            raise ValueError
+        return kind(value)
+    except (ValueError, TypeError, KeyError):
+        words = {bool: "true or false", int: "a whole number", float: "a number"}
+        raise ValueError(f"parameter {name!r} is {words[kind]}, as in the job; {value!r} is not") from None
 
 
 def job_schema() -> dict[str, Any]:

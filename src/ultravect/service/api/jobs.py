@@ -34,6 +34,7 @@ from ultravect.service.api.serializers import (
     RehearsalInputSerializer,
     RehearsalSerializer,
     RevisionSerializer,
+    RunInputSerializer,
     RunSerializer,
     TranslationSerializer,
     TypesInputSerializer,
@@ -265,7 +266,7 @@ class JobRunsView(APIView):
     writing_role = Role.OPERATOR
 
     @extend_schema(
-        request=None,
+        request=RunInputSerializer,
         responses={200: RunSerializer, 201: RunSerializer},
         parameters=[
             OpenApiParameter(
@@ -282,10 +283,18 @@ class JobRunsView(APIView):
         key = request.headers.get("Idempotency-Key")
         if key is not None and not 1 <= len(key) <= 200:
             raise Problem(422, "input-invalid", "Idempotency-Key: 1 to 200 characters")
+        given = RunInputSerializer(data=request.data or {})
+        given.is_valid(raise_exception=True)
+        try:
+            job_from_data(job.revision.structure).with_parameters(given.validated_data["parameters"])
+        except ValueError as error:
+            raise Problem(422, "parameter-unknown", str(error), "see the job's parameters") from None
         known = Run.objects.filter(idempotency_key=key).first() if key else None
         if known is None:
             try:
-                return Response(RunSerializer(self._start(job, request, key)).data, status=201)
+                return Response(
+                    RunSerializer(self._start(job, request, key, given.validated_data["parameters"])).data, status=201
+                )
             except IntegrityError:
                 known = Run.objects.get(idempotency_key=key)
         if known.job_id != job.pk:
@@ -299,11 +308,17 @@ class JobRunsView(APIView):
 
     @staticmethod
     @transaction.atomic
-    def _start(job: Job, request: Request, key: str | None) -> Run:
+    def _start(job: Job, request: Request, key: str | None, parameters: dict[str, Any]) -> Run:
         """Records and queues a run: both, or neither."""
         revision = job.revision
-        run = Run.objects.create(job=job, revision=revision, started_by=request.user, idempotency_key=key)
-        model = job_from_data(revision.structure)
+        model = job_from_data(revision.structure).with_parameters(parameters)
+        run = Run.objects.create(
+            job=job,
+            revision=revision,
+            started_by=request.user,
+            idempotency_key=key,
+            parameters=model.parameters,
+        )
         Leg.objects.create(
             run=run,
             number=1,

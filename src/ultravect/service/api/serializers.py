@@ -219,7 +219,7 @@ class RunSerializer(RunSummarySerializer):
     file = serializers.CharField(source="revision.text", help_text="The job file as it was run.")
 
     class Meta(RunSummarySerializer.Meta):
-        fields = [*RunSummarySerializer.Meta.fields, "legs", "file"]
+        fields = [*RunSummarySerializer.Meta.fields, "legs", "file", "parameters"]
 
 
 class RunLineSerializer(RunSummarySerializer):
@@ -373,6 +373,12 @@ class RehearsalSerializer(serializers.Serializer[Any]):
     rows = RehearsedRowSerializer(many=True)
     rejects = serializers.ListField(child=serializers.DictField())
     findings = FindingSerializer(many=True)
+
+
+class RunInputSerializer(serializers.Serializer[Any]):
+    parameters = serializers.DictField(
+        default=dict, help_text="Values for the job's parameters, other than those in its file."
+    )
 
 
 class DraftInputSerializer(serializers.Serializer[Any]):

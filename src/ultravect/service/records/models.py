@@ -206,6 +206,7 @@ class Run(models.Model):
     error = models.JSONField(null=True)
     worker = models.CharField(max_length=100, blank=True, default="")
     idempotency_key = models.CharField(max_length=200, null=True, unique=True)
+    parameters = models.JSONField(default=dict)
 
     class Meta:
         ordering: ClassVar = ["-id"]

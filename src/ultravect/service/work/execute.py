@@ -106,7 +106,7 @@ class RunExecutor:
         named = structure["from"].get("layout")
         return {
             "run": str(run.pk),
-            "job": structure,
+            "job": {**structure, "parameters": run.parameters} if run.parameters else structure,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
             "source": spec(structure["from"]["connection"]),
             "target": spec(structure["into"]["connection"]),
