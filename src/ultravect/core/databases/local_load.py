@@ -14,9 +14,11 @@ from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 class LocalLoad(ABC):
     """See ``Load``. Only one transaction writes to such a file at a time, and nobody sees it before it commits."""
 
+    _begin = "BEGIN TRANSACTION"
+
     def __init__(self, dialect: Dialect, name: TableName, create: Sequence[NewColumn] | None) -> None:
         self._table = dialect.table(name)
-        self._execute("BEGIN IMMEDIATE" if dialect.name == "sqlite" else "BEGIN TRANSACTION")
+        self._execute(self._begin)
         if create is not None:
             self._execute(dialect.create_table(name, create))
         self.rows_before = self._count()

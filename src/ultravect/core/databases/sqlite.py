@@ -38,6 +38,8 @@ WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
 class SqliteLoad(LocalLoad):
     """See ``LocalLoad``."""
 
+    _begin = "BEGIN IMMEDIATE"  # takes the lock before rows are read, not when the first is written
+
     def __init__(
         self,
         session: sqlite3.Connection,
