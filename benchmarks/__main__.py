@@ -17,7 +17,7 @@ import psycopg
 from demo.generate import bookings
 from devtools.stack import Stack
 
-from benchmarks import look
+from benchmarks import look, pairs
 from ultravect.client import Client, Run
 
 _COLUMNS = ["booking_id", "hut_code", "guest_name", "arrival", "nights", "night_price", "paid", "booked_at"]
@@ -173,6 +173,7 @@ def main() -> None:
             bench.against_the_client()
             bench.scan()
             bench.memory()
+            pairs.run(client, stack, arguments.times)
             look.run(client, stack, arguments.times)
     finally:
         stack.close()
