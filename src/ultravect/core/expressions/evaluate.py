@@ -19,6 +19,7 @@ from ultravect.core.types.arrow import as_text, convert_typed
 from ultravect.core.types.from_text import Mask, as_mask, explain
 from ultravect.core.types.text_formats import TextFormats
 
+_TAKE_SCALARS = frozenset(["=", "<>", "<", "<=", ">", ">=", "+", "-", "*", "and", "or", "||"])
 _FORMATS = TextFormats(nulls=("\0",))
 
 
@@ -49,10 +50,19 @@ def evaluate(bound: Bound, rows: Rows) -> Computed:
         case BoundCall(function="coalesce"):
             return _coalesce(bound, rows)
         case BoundCall():
-            parts = [evaluate(one, rows) for one in bound.arguments]
+            parts = [_argument(one, bound, rows) for one in bound.arguments]
             computed = bound.kernel([part.array for part in parts], bound.type)
             return Computed(computed.array, [*(one for part in parts for one in part.failures), *computed.failures])
     raise AssertionError(bound)
+
+
+def _argument(argument: Bound, call: BoundCall, rows: Rows) -> Computed:
+    """An argument's values; a literal as the one value that it is, where the function's kernel takes it so."""
+    alone = isinstance(argument, BoundLiteral) and call.function in _TAKE_SCALARS
+    if alone and not all(isinstance(one, BoundLiteral) for one in call.arguments):
+        assert isinstance(argument, BoundLiteral)
+        return Computed(pa.scalar(argument.value, argument.type.arrow))
+    return evaluate(argument, rows)
 
 
 def _told(bound: Told, rows: Rows) -> pa.Array:

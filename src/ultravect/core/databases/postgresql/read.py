@@ -6,11 +6,13 @@ blocks are cut where rows end without looking into them.
 
 from __future__ import annotations
 
+import select
 from collections.abc import Iterator, Sequence
 
+import psycopg
 import pyarrow as pa
 import pyarrow.csv as pv
-from psycopg import sql
+from psycopg.pq import ExecStatus
 
 from ultravect.core.databases.postgresql.catalogue import Session
 from ultravect.core.types.canonical import CanonicalType
@@ -64,17 +66,39 @@ def _block(data: bytes, types: Sequence[CanonicalType]) -> pa.Table:
     return pa.table(columns, names=table.column_names)
 
 
+def _received(session: Session) -> Iterator[bytes]:
+    """The rows of a COPY that has begun, by libpq's own call: what is wrapped around it takes as long as all the rest."""
+    pgconn = session.pgconn
+    ready = select.poll()
+    ready.register(pgconn.socket, select.POLLIN)
+    while True:
+        length, row = pgconn.get_copy_data(1)
+        if length > 0:
+            yield bytes(row)
+        elif length == 0:
+            # nothing has come yet; waiting here lets other threads work
+            ready.poll()
+            pgconn.consume_input()
+        else:
+            break
+    while (result := pgconn.get_result()) is not None:
+        if result.status == ExecStatus.FATAL_ERROR:
+            raise psycopg.errors.error_from_result(result)
+
+
 def read_rows(session: Session, statement: str, types: Sequence[CanonicalType]) -> Iterator[pa.Table]:
     """The rows of ``statement``, whose columns are of ``types``; binary ones are selected as hexadecimal digits."""
-    query = sql.SQL("COPY ({}) TO STDOUT (FORMAT csv)").format(sql.SQL(statement))
-    with session.cursor() as cursor, cursor.copy(query) as copy:
-        parts: list[bytes] = []
-        size = 0
-        for row in copy:
-            parts.append(bytes(row))
-            size += len(row)
-            if size >= _BLOCK_BYTES:
-                yield _block(b"".join(parts), types)
-                parts, size = [], 0
-        if parts:
+    session.execute("SELECT 1")  # begins the transaction as the session was told to
+    begun = session.pgconn.exec_(f"COPY ({statement}) TO STDOUT (FORMAT csv)".encode())
+    if begun.status != ExecStatus.COPY_OUT:
+        raise psycopg.errors.error_from_result(begun)
+    parts: list[bytes] = []
+    size = 0
+    for row in _received(session):
+        parts.append(row)
+        size += len(row)
+        if size >= _BLOCK_BYTES:
             yield _block(b"".join(parts), types)
+            parts, size = [], 0
+    if parts:
+        yield _block(b"".join(parts), types)
