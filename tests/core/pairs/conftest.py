@@ -38,7 +38,7 @@ class Place:
         self.sql(f"DROP TABLE IF EXISTS {table}")
 
     def different(self, table: str) -> list[str]:
-        """The columns of ``table`` that are not what they are in ``kinds``, as this database itself sees it."""
+        """The columns of ``table`` that are not what they are in ``torture``, as this database itself sees it."""
         same = _NULL_SAFE[self.kind]
         found = []
         for name, _, _ in COLUMNS:
@@ -48,7 +48,7 @@ class Place:
             if self.kind == "postgresql" and name == "doc":
                 left, right = f"{left}::jsonb", f"{right}::jsonb"
             ((count,),) = self.sql(
-                f"SELECT count(*) FROM kinds a JOIN {table} b ON a.n = b.n WHERE {left} {same} {right}"
+                f"SELECT count(*) FROM torture a JOIN {table} b ON a.n = b.n WHERE {left} {same} {right}"
             )
             if count != 3:
                 found.append(name)
@@ -86,7 +86,7 @@ def places(stack: Stack, mariadb: MariadbServer, tmp_path_factory: pytest.TempPa
     }
     for kind, place in made.items():
         torture = Torture(kind)
-        place.drop("kinds")
+        place.drop("torture")
         for statement in (torture.create, *torture.inserts):
             place.sql(statement)
     return made

@@ -34,15 +34,15 @@ def copy(
 @pytest.mark.parametrize("target", KINDS)
 def test_there_and_back(places: dict[str, Place], source: str, target: str) -> None:
     a, b = places[source], places[target]
-    there, back = f"kinds_from_{source}", f"kinds_by_{target}"
+    there, back = f"torture_from_{source}", f"torture_by_{target}"
     b.drop(there)
     heard = Heard()
-    result = copy(a, b, heard, {"table": "kinds"}, table=there)
+    result = copy(a, b, heard, {"table": "torture"}, table=there)
     assert (result.tally.inserted, heard.rejected) == (3, [])
     assert result.created
     # back into a table with the types of the first, so that only values can differ
     a.drop(back)
-    a.sql(Torture(source).create.replace("kinds", back))
+    a.sql(Torture(source).create.replace("torture", back))
     result = copy(b, a, heard, {"table": there}, _BACK.get(target, ["*"]), table=back)
     assert (result.tally.inserted, heard.rejected) == (3, [])
     assert a.different(back) == []

@@ -32,7 +32,7 @@ COLUMNS: list[tuple[str, dict[str, str], list[str]]] = [
 
 @dataclass(frozen=True)
 class Torture:
-    """The statements that make the table ``kinds`` in a database."""
+    """The statements that make the table ``torture`` in a database."""
 
     kind: str
 
@@ -52,12 +52,12 @@ class Torture:
     @property
     def create(self) -> str:
         columns = ", ".join(f"{name} {self._native(natives)}" for name, natives, _ in COLUMNS)
-        return f"CREATE TABLE kinds (n integer, {columns})"
+        return f"CREATE TABLE torture (n integer, {columns})"
 
     @property
     def inserts(self) -> list[str]:
         rows = [[values[row] for _, _, values in COLUMNS] for row in (0, 1)] + [["NULL"] * len(COLUMNS)]
         return [
-            f"INSERT INTO kinds VALUES ({number}, {', '.join(self._literal(value) for value in row)})"
+            f"INSERT INTO torture VALUES ({number}, {', '.join(self._literal(value) for value in row)})"
             for number, row in enumerate(rows, 1)
         ]

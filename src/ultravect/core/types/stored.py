@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from contextlib import suppress
 from typing import Any
 
 import pyarrow as pa
@@ -14,6 +15,9 @@ from ultravect.core.types.from_text import convert, try_cast
 from ultravect.core.types.text_formats import TextFormats
 
 # no text is a NULL word: a database says itself what is NULL
+_CAST = frozenset(
+    ["boolean", "smallint", "integer", "bigint", "decimal", "real", "double", "date", "timestamp", "timestamptz"]
+)
 STORED = TextFormats(nulls=("\0",), true_words=("true", "t", "1"), false_words=("false", "f", "0"))
 
 
@@ -29,6 +33,10 @@ def stored_values(values: pa.Array, kind: CanonicalType) -> pa.Array:
         values = text.array
     if kind.arrow == pa.string():
         return values
+    if kind.name in _CAST:
+        # a database writes what it holds in one form only, which a cast takes as it is
+        with suppress(pa.ArrowInvalid):
+            return pc.cast(values, kind.arrow)
     converted = convert(values, kind, STORED)
     return values if converted.failed.any() else converted.array
 
