@@ -165,7 +165,7 @@ into:
         {#if check.source_sql}
           <div class="border-base-300 border-t px-3.5 py-2">
             <p class="mb-1 text-sm">A run would ask the source:</p>
-            <pre class="overflow-x-auto text-xs">{check.source_sql}</pre>
+            <pre class="text-xs whitespace-pre-wrap">{check.source_sql}</pre>
           </div>
         {/if}
         {#if check.ddl}

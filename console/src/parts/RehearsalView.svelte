@@ -29,8 +29,8 @@
           {@const source = rehearsal.source_columns.indexOf(column.source)}
           <tr>
             <td>{column.source || "computed"}</td>
-            <td class="max-w-52 overflow-hidden font-mono text-ellipsis whitespace-pre">{source >= 0 ? (row.before[source] ?? "NULL") : ""}</td>
-            <td class="max-w-52 overflow-hidden font-mono text-ellipsis whitespace-pre" title={row.after[at]}>{row.after[at] ?? "NULL"}</td>
+            <td class="max-w-36 overflow-hidden font-mono text-ellipsis whitespace-pre">{source >= 0 ? (row.before[source] ?? "NULL") : ""}</td>
+            <td class="max-w-36 overflow-hidden font-mono text-ellipsis whitespace-pre" title={row.after[at]}>{row.after[at] ?? "NULL"}</td>
             <td>{column.name}</td>
             <td class="font-mono">{column.native}</td>
           </tr>

@@ -75,6 +75,8 @@ class MariadbDialect(CommonDialect):
         return f"CAST(CONVERT({name} USING utf8mb4) AS BINARY)"
 
     def literal(self, text: str) -> str:
+        if text.isascii() and text.isprintable() and "'" not in text and "\\" not in text:
+            return f"'{text}'"
         # hexadecimal digits mean the same in every sql_mode
         return f"X'{text.encode().hex()}'"
 
