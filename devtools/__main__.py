@@ -130,10 +130,20 @@ def types(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def matrix(arguments: argparse.Namespace) -> int:
+    """Copies every type from each database to each and back, prints what came of it and writes the page anew."""
+    from devtools.pairs import matrix as made
+
+    page = made()
+    (ROOT / "docs" / "pairs.md").write_text(page)
+    print(page)
+    return 0
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots, types):
+    for verb in (demo, serve, stop, lint, test, bench, shots, types, matrix):
         one = verbs.add_parser(verb.__name__)
         one.set_defaults(run=verb)
         if verb in (demo, serve):

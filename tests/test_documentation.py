@@ -67,5 +67,5 @@ def test_commands_in_the_guide_exist() -> None:
 
 
 def test_the_page_of_types_is_what_the_dialects_say() -> None:
-    # made anew with: .venv/bin/python -m devtools types
+    # made anew with ./dev types
     assert (ROOT / "docs/types.md").read_text() == translation_page()

@@ -133,7 +133,9 @@ def print_check(check: Check) -> None:
             (cell(one["source"]), cell(one["name"]), cell(one["type"]), cell(one["native"]), escape(one["evidence"]))
             for one in check.columns
         ]
-        print_table(["column", "target name", "type", "in the target", "evidence"], rows)
+        told = any(one["evidence"] for one in check.columns)
+        headings = ["column", "target name", "type", "in the target", "evidence"]
+        print_table(headings if told else headings[:-1], rows if told else [row[:-1] for row in rows])
     if check.source_sql:
         screen.print("\na run would ask the source:\n")
         screen.print(escape(check.source_sql), soft_wrap=True)

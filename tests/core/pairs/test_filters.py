@@ -5,9 +5,9 @@ from __future__ import annotations
 import pyarrow as pa
 import pyarrow.compute as pc
 import pytest
+from devtools.pairs import KINDS, Place
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from tests.core.pairs.conftest import KINDS, Place
 
 from ultravect.core.engine.connections import database_of
 from ultravect.core.expressions.bind import Scope, bind_condition

@@ -1,0 +1,210 @@
+"""The four databases with a table of extreme values in each, and the matrix of copies from each to each and back."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import sqlite3
+import tempfile
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import closing, nullcontext
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import psycopg
+
+from devtools.mariadb import MariadbServer
+from devtools.postgres import PostgresServer
+from devtools.torture import COLUMNS, Torture
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.rejects import Reject
+from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.model.document import job_from_data
+from ultravect.core.model.finding import Finding
+
+# where moments lose their zone, which is said on the way back
+_BACK = {"mariadb": ["*", "instant at time zone 'UTC' as instant"]}
+
+KINDS = ("postgresql", "mariadb", "sqlite", "duckdb")
+_NULL_SAFE = {
+    "postgresql": "IS NOT DISTINCT FROM",
+    "mariadb": "<=>",
+    "sqlite": "IS",
+    "duckdb": "IS NOT DISTINCT FROM",
+}
+
+
+@dataclass(frozen=True)
+class Place:
+    """A database of one kind, its connection and a way to ask it that is not ours."""
+
+    kind: str
+    spec: ConnectionSpec
+    sql: Callable[[str], list[tuple[Any, ...]]]
+
+    def drop(self, table: str) -> None:
+        self.sql(f"DROP TABLE IF EXISTS {table}")
+
+    def different(self, table: str) -> list[str]:
+        """The columns of ``table`` that are not what they are in ``torture``, as this database itself sees it."""
+        same = _NULL_SAFE[self.kind]
+        found = []
+        for name, _, _ in COLUMNS:
+            left, right = f"a.{name}", f"b.{name}"
+            if self.kind == "mariadb" and name in ("note", "essay", "code"):
+                left, right = f"BINARY {left}", f"BINARY {right}"
+            if self.kind == "postgresql" and name == "doc":
+                left, right = f"{left}::jsonb", f"{right}::jsonb"
+            ((count,),) = self.sql(
+                f"SELECT count(*) FROM torture a JOIN {table} b ON a.n = b.n WHERE {left} {same} {right}"
+            )
+            if count != 3:
+                found.append(name)
+        return found
+
+
+def make_places(postgres: PostgresServer, database: str, mariadb: MariadbServer, folder: Path) -> dict[str, Place]:
+    """The databases by kind, the table ``torture`` in each; those that are files in ``folder``."""
+    mariadb.execute("CREATE DATABASE pairs")
+    settings = {
+        "host": "127.0.0.1",
+        "port": postgres.port,
+        "database": database,
+        "user": "postgres",
+        "password": postgres.password,
+    }
+    lite, duck = str(folder / "huts.sqlite"), str(folder / "huts.duckdb")
+
+    def postgresql(statement: str) -> list[tuple[Any, ...]]:
+        with psycopg.connect(postgres.url(database), autocommit=True, options="-c timezone=UTC") as session:
+            cursor = session.execute(statement.encode())
+            return cursor.fetchall() if cursor.description else []
+
+    def sqlite(statement: str) -> list[tuple[Any, ...]]:
+        with closing(sqlite3.connect(lite, isolation_level=None)) as session:
+            return session.execute(statement).fetchall()
+
+    def duck_db(statement: str) -> list[tuple[Any, ...]]:
+        with closing(duckdb.connect(duck)) as session:
+            return session.execute(statement).fetchall()
+
+    def maria(statement: str) -> list[tuple[Any, ...]]:
+        return mariadb.execute(statement, database="pairs")
+
+    roots = [str(folder)]
+    made = {
+        "postgresql": Place("postgresql", ConnectionSpec("pg", "postgresql", settings), postgresql),
+        "mariadb": Place("mariadb", ConnectionSpec("maria", "mariadb", mariadb.settings("pairs")), maria),
+        "sqlite": Place("sqlite", ConnectionSpec("lite", "sqlite", {"path": lite}, roots), sqlite),
+        "duckdb": Place("duckdb", ConnectionSpec("duck", "duckdb", {"path": duck}, roots), duck_db),
+    }
+    for kind, place in made.items():
+        torture = Torture(kind)
+        place.drop("torture")
+        for statement in (torture.create, *torture.inserts):
+            place.sql(statement)
+    return made
+
+
+@dataclass
+class Copied:
+    """What a leg said: its result, its rejects and the findings that announced changes of values."""
+
+    result: LegResult | None = None
+    rejected: list[Reject] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+    def phase(self, name: str, state: str) -> None: ...
+
+    def progress(self, figures: dict[str, Any]) -> None: ...
+
+    def log(self, level: str, text: str) -> None: ...
+
+    def finding(self, finding: Finding) -> None:
+        self.findings.append(finding)
+
+    def rejects(self, rejects: Sequence[Reject]) -> None:
+        self.rejected += rejects
+
+    @property
+    def announced(self) -> list[str]:
+        """The warnings that name a change of the values."""
+        return [
+            one.message
+            for one in self.findings
+            if one.code in ("type-narrower", "type-different") and one.severity == "warning"
+        ]
+
+
+def copy(source: Place, target: Place, table: str, into: str, columns: Sequence[str] = ("*",)) -> Copied:
+    structure = {
+        "ultravect": 1,
+        "job": "leg",
+        "from": {"connection": source.spec.name, "table": table},
+        "columns": list(columns),
+        "into": {"connection": target.spec.name, "table": into},
+    }
+    copied = Copied()
+    copied.result = run_leg(job_from_data(structure), source.spec, target.spec, copied, nullcontext)
+    return copied
+
+
+@dataclass(frozen=True)
+class Trip:
+    """A copy of ``torture`` to a new table and back: ``different`` are the columns that did not come back as they were."""
+
+    there: Copied
+    back: Copied
+    different: Sequence[str]
+
+
+def there_and_back(a: Place, b: Place) -> Trip:
+    """Back into a table with the types of the first, so that only values can differ."""
+    there, back = f"torture_from_{a.kind}", f"torture_by_{b.kind}"
+    b.drop(there)
+    first = copy(a, b, "torture", there)
+    a.drop(back)
+    a.sql(Torture(a.kind).create.replace("torture", back))
+    second = copy(b, a, there, back, _BACK.get(b.kind, ["*"]))
+    return Trip(first, second, a.different(back))
+
+
+def _matrix(places: Mapping[str, Place]) -> str:
+    lines = [
+        "# Every pair of databases, there and back",
+        "",
+        f"Made by `./dev matrix`, on real servers: a table with {len(COLUMNS)} types and their extreme values",
+        "(64-bit limits, 38 digits, a text of a million characters, emoji, empty texts, years 1 and 9999, microseconds, NULL",
+        "everywhere) is copied from each database into a new table of each, and back into a table like the first. The first",
+        "database itself compares. What a copy changes, it announces; on the way back from MariaDB the zone of moments is said",
+        "(`instant at time zone 'UTC'`). A test does the same.",
+        "",
+        "| from | into | equal after the way back | announced on the way there |",
+        "|---|---|---|---|",
+    ]
+    for a in places.values():
+        for b in places.values():
+            trip = there_and_back(a, b)
+            equal = f"{len(COLUMNS) - len(trip.different)} of {len(COLUMNS)}"
+            told = "; ".join(trip.there.announced) or "nothing"
+            lines.append(
+                f"| {a.kind} | {b.kind} | {equal}{''.join(f', not {one}' for one in trip.different)} | {told} |"
+            )
+    return "\n".join(lines) + "\n"
+
+
+def matrix() -> str:
+    """The matrix as a page, from servers that are started for it."""
+    folder = Path(tempfile.mkdtemp(prefix="ultravect-pairs-", dir="/var/tmp"))
+    os.chmod(folder, 0o755)
+    postgres = PostgresServer.create(folder / "pg")
+    mariadb = MariadbServer.create()
+    try:
+        postgres.execute("CREATE DATABASE pairs")
+        return _matrix(make_places(postgres, "pairs", mariadb, folder))
+    finally:
+        mariadb.remove()
+        postgres.remove()
+        shutil.rmtree(folder, ignore_errors=True)
