@@ -133,9 +133,9 @@ def print_check(check: Check) -> None:
             (cell(one["source"]), cell(one["name"]), cell(one["type"]), cell(one["native"]), escape(one["evidence"]))
             for one in check.columns
         ]
-        told = any(one["evidence"] for one in check.columns)
+        evident = any(one["evidence"] for one in check.columns)
         headings = ["column", "target name", "type", "in the target", "evidence"]
-        print_table(headings if told else headings[:-1], rows if told else [row[:-1] for row in rows])
+        print_table(headings if evident else headings[:-1], rows if evident else [row[:-1] for row in rows])
     if check.source_sql:
         screen.print("\na run would ask the source:\n")
         screen.print(escape(check.source_sql), soft_wrap=True)
