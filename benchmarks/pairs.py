@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 import subprocess
-import tempfile
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -57,7 +56,7 @@ class _Pairs:
         self.client, self.stack, self.maria, self.times = client, stack, maria, times
         self.url = stack.postgres.url("warehouse")
         # the client's own options file keeps the password off the command line
-        self.options = Path(tempfile.mkdtemp(dir="/var/tmp")) / "client.cnf"
+        self.options = stack.state / "client.cnf"
         self.options.write_text(
             f"[client]\nhost=127.0.0.1\nport={maria.port}\nuser=demo\npassword={maria.password}\nlocal-infile=1\n"
         )
