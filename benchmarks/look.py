@@ -59,7 +59,7 @@ if {alone}:
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.scan import scan_columns
 from ultravect.core.engine.sources import open_source
-from ultravect.core.engine.plan import ColumnPlan
+from ultravect.core.engine.leg_plan import ColumnPlan
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.model.document import LAYOUT
 folder, name, layout, what = sys.argv[1:5]

@@ -11,7 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.files import file_of
 
-from ultravect.core.engine.plan import ColumnPlan
+from ultravect.core.engine.leg_plan import ColumnPlan
 from ultravect.core.engine.rejects import Reject, RejectLedger
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tally import Tally

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.plan import LegPlan, make_plan
+from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows

@@ -9,8 +9,9 @@ import yaml
 
 from ultravect.core.databases.base import LiveColumn
 from ultravect.core.engine.connections import ConnectionSpec, holds_tables
+from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
 from ultravect.core.engine.names import loosely_matched, quoted
-from ultravect.core.engine.plan import ColumnPlan, LegPlan, make_plan
+from ultravect.core.engine.plan import make_plan
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.job import Job

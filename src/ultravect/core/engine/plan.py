@@ -3,105 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 from ultravect.core.databases.base import Database, LiveColumn, LiveTable
 from ultravect.core.dialects.base import NewColumn, TableName
 from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.engine.fit import misfits
+from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
 from ultravect.core.engine.names import loosely_matched, quoted
+from ultravect.core.engine.plan_expressions import bind_expressions, narrow
 from ultravect.core.engine.scan import Scan, scan_columns
-from ultravect.core.engine.secrets import SecretPlaces, key_named
+from ultravect.core.engine.secrets import SecretPlaces
 from ultravect.core.engine.sources import open_source
-from ultravect.core.engine.tables import TableRows, open_rows
+from ultravect.core.engine.tables import open_rows
 from ultravect.core.errors import UltravectError
-from ultravect.core.expressions.bind import Bound, Scope, bind, bind_condition, both, column_position, columns_in
-from ultravect.core.expressions.parse import parse_condition
-from ultravect.core.expressions.pushdown import conjuncts, render
 from ultravect.core.expressions.select_list import Selected, resolve
-from ultravect.core.expressions.tree import names_in
-from ultravect.core.layouts.base import Reader
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.finding import Finding, Severity
+from ultravect.core.model.finding import Severity
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.canonical import CanonicalType, Fit
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.types.pairs import pair_fit
-from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
 _DATE_TYPES = ("date", "timestamp", "timestamptz")
 _DATE_SAMPLE = 100 << 10
-
-
-@dataclass(frozen=True)
-class InputPlan:
-    """A column of the source that expressions need: where it is read, and in which type they take it.
-
-    ``slot`` is its position as expressions know it.
-    """
-
-    position: int
-    slot: int
-    source: str
-    type: CanonicalType
-    formats: TextFormats
-
-
-@dataclass(frozen=True)
-class ColumnPlan:
-    """One column from source to table. ``type`` is what its values are converted to.
-
-    ``position`` is that of the source's column, -1 where ``expression`` computes it.
-    """
-
-    position: int
-    source: str
-    name: str
-    type: CanonicalType
-    native: str
-    formats: TextFormats
-    nullable: bool = True
-    inferred: ColumnType | None = None
-    expression: Bound | None = None
-    fit: str = ""
-
-
-@dataclass
-class LegPlan:
-    """What a leg will do; it may be run only when ``errors`` is empty."""
-
-    reader: Reader | None = None
-    database: Database | None = None
-    table: TableName | None = None
-    live: LiveTable | None = None
-    columns: list[ColumnPlan] = field(default_factory=list)
-    inputs: list[InputPlan] = field(default_factory=list)
-    condition: Bound | None = None
-    """What is left to filter by, behind what the source filters itself."""
-    bound: dict[str, Bound] = field(default_factory=dict)
-    """The computed columns by name."""
-    create: list[NewColumn] | None = None
-    findings: list[Finding] = field(default_factory=list)
-
-    @property
-    def errors(self) -> list[Finding]:
-        return [finding for finding in self.findings if finding.severity == "error"]
-
-    @property
-    def ddl(self) -> str | None:
-        """The statement that creates the target, when it is missing."""
-        if self.create is None or self.database is None or self.table is None:
-            return None
-        return self.database.dialect.create_table(self.table, self.create)
-
-    def add(self, severity: Severity, code: str, message: str, place: str = "", fix: str = "") -> None:
-        self.findings.append(Finding(severity, code, message, place, fix))
-
-    def refuse(self, error: UltravectError, place: str) -> None:
-        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint)
 
 
 def make_plan(
@@ -147,7 +75,7 @@ def make_plan(
     if plan.reader and not plan.errors:
         try:
             places = SecretPlaces(source.secret_variables, source.secret_folder)
-            _bind(job, plan, selected, places, scan_limit, progress)
+            bind_expressions(job, plan, selected, places, scan_limit, progress)
         except UltravectError as error:
             plan.refuse(error, "columns")
     if plan.table is None or plan.database is None or plan.errors:
@@ -159,86 +87,8 @@ def make_plan(
             _plan_existing(job, plan, plan.live, selected)
     except UltravectError as error:
         plan.refuse(error, job.source.place)
-    _narrow(plan)
+    narrow(plan)
     return plan
-
-
-def _narrow(plan: LegPlan) -> None:
-    """Of a table, only the columns that are needed are read."""
-    if not isinstance(plan.reader, TableRows) or not plan.columns:
-        return
-    needed = {column.position for column in plan.columns if column.expression is None}
-    # a row needs a column to be counted by, even when none is copied
-    used = sorted(needed | {one.position for one in plan.inputs}) or [0]
-    plan.reader = plan.reader.narrowed(used)
-    plan.columns = [
-        column if column.expression else replace(column, position=used.index(column.position))
-        for column in plan.columns
-    ]
-    plan.inputs = [replace(one, position=used.index(one.position)) for one in plan.inputs]
-
-
-def _bind(
-    job: Job,
-    plan: LegPlan,
-    selected: Sequence[Selected],
-    places: SecretPlaces,
-    scan_limit: int | None,
-    progress: Callable[[int, int], None],
-) -> None:
-    """Gives the expressions their types, which for files come from their values."""
-    reader = plan.reader
-    assert reader is not None
-    condition = parse_condition(job.source.where, "from.where") if job.source.where else None
-    computed = [one for one in selected if one.value is not None]
-    if condition is None and not computed:
-        return
-    named = {
-        column_position(name.name, reader.names, place)
-        for node, place in [(condition, "from.where"), *((one.value, one.place) for one in computed)]
-        if node is not None
-        for name in names_in(node)
-    }
-    # a UUID is worked with as its text
-    types = [CanonicalType("text") if kind is None or kind.name == "uuid" else kind for kind in reader.given]
-    formats = dict.fromkeys(named, reader.formats)
-    unknown = sorted(position for position in named if reader.given[position] is None)
-    if unknown:
-        scan = scan_columns(reader, unknown, limit=scan_limit, progress=progress)
-        for position, found in scan.columns.items():
-            types[position] = found.type
-            if found.date_pattern:
-                formats[position] = replace(reader.formats, date_pattern=found.date_pattern)
-    scope = Scope(reader.names, types, job.parameters, lambda name: key_named(name, places))
-    for one in computed:
-        assert one.value is not None
-        plan.bound[one.name] = bind(one.value, scope, one.place)
-    if condition is not None:
-        _filter(plan, bind_condition(condition, scope, "from.where"))
-    bounds = [*plan.bound.values(), *([plan.condition] if plan.condition else [])]
-    plan.inputs = [
-        InputPlan(position, position, reader.names[position], types[position], formats[position])
-        for position in sorted({position for one in bounds for position in columns_in(one)})
-    ]
-
-
-def _filter(plan: LegPlan, condition: Bound) -> None:
-    """Leaves to the source what it can filter by, and keeps the rest."""
-    reader = plan.reader
-    if not isinstance(reader, TableRows):
-        plan.condition = condition
-        return
-    dialect = reader.database.dialect
-    pushed, kept = [], []
-    for part in conjuncts(condition):
-        sql = render(part, dialect, lambda position: reader.columns[position].type is not None)
-        if sql is None:
-            kept.append(part)
-        else:
-            pushed.append(sql)
-    reader.condition = " AND ".join(pushed)
-    for part in kept:
-        plan.condition = part if plan.condition is None else both(plan.condition, part)
 
 
 def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:

@@ -8,7 +8,8 @@ from typing import Any
 import pyarrow as pa
 
 from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.plan import LegPlan, make_plan
+from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.sample import text_rows
 from ultravect.core.engine.shape import Shaped, Shaper

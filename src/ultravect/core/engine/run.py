@@ -13,7 +13,8 @@ from typing import Any, Protocol
 from ultravect.core.databases.base import Load
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.plan import LegPlan, make_plan
+from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.rejects import Reject, RejectLedger
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tables import TableRows

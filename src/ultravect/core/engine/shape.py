@@ -16,7 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.engine.plan import ColumnPlan, InputPlan
+from ultravect.core.engine.leg_plan import ColumnPlan, InputPlan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows

@@ -15,7 +15,7 @@ import socket
 import sys
 
 from ultravect.core.databases.postgresql.binary_copy import RowEncoder, encoder_for
-from ultravect.core.engine.plan import ColumnPlan
+from ultravect.core.engine.leg_plan import ColumnPlan
 from ultravect.core.engine.scan import scan_columns
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.expressions.select_list import resolve

@@ -1,0 +1,83 @@
+"""What a leg will do, as it was planned."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from ultravect.core.databases.base import Database, LiveTable
+from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.bind import Bound
+from ultravect.core.layouts.base import Reader
+from ultravect.core.model.finding import Finding, Severity
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.text_formats import TextFormats
+
+
+@dataclass(frozen=True)
+class InputPlan:
+    """A column of the source that expressions need: where it is read, and in which type they take it.
+
+    ``slot`` is its position as expressions know it.
+    """
+
+    position: int
+    slot: int
+    source: str
+    type: CanonicalType
+    formats: TextFormats
+
+
+@dataclass(frozen=True)
+class ColumnPlan:
+    """One column from source to table. ``type`` is what its values are converted to.
+
+    ``position`` is that of the source's column, -1 where ``expression`` computes it.
+    """
+
+    position: int
+    source: str
+    name: str
+    type: CanonicalType
+    native: str
+    formats: TextFormats
+    nullable: bool = True
+    inferred: ColumnType | None = None
+    expression: Bound | None = None
+    fit: str = ""
+
+
+@dataclass
+class LegPlan:
+    """What a leg will do; it may be run only when ``errors`` is empty."""
+
+    reader: Reader | None = None
+    database: Database | None = None
+    table: TableName | None = None
+    live: LiveTable | None = None
+    columns: list[ColumnPlan] = field(default_factory=list)
+    inputs: list[InputPlan] = field(default_factory=list)
+    condition: Bound | None = None
+    """What is left to filter by, behind what the source filters itself."""
+    bound: dict[str, Bound] = field(default_factory=dict)
+    """The computed columns by name."""
+    create: list[NewColumn] | None = None
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def errors(self) -> list[Finding]:
+        return [finding for finding in self.findings if finding.severity == "error"]
+
+    @property
+    def ddl(self) -> str | None:
+        """The statement that creates the target, when it is missing."""
+        if self.create is None or self.database is None or self.table is None:
+            return None
+        return self.database.dialect.create_table(self.table, self.create)
+
+    def add(self, severity: Severity, code: str, message: str, place: str = "", fix: str = "") -> None:
+        self.findings.append(Finding(severity, code, message, place, fix))
+
+    def refuse(self, error: UltravectError, place: str) -> None:
+        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint)
