@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -10,6 +10,7 @@ from typing import Any, Protocol
 import pyarrow as pa
 
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.errors import UltravectError
 from ultravect.core.probe import Step
 from ultravect.core.types.canonical import CanonicalType
 
@@ -27,6 +28,23 @@ class LiveColumn:
     generated: bool = False
     key: bool = False
     comment: str = ""
+
+
+def answer_columns(dialect: Dialect, told: Iterable[tuple[str, str]]) -> list[LiveColumn]:
+    """The columns of a query's answer, from their names and native types."""
+    return [
+        LiveColumn(name, native, native.lower(), dialect.to_canonical(native), True, False) for name, native in told
+    ]
+
+
+def table_gone(connection: str, name: TableName) -> UltravectError:
+    return UltravectError(
+        "table-missing",
+        f"connection {connection}: the table {name} is gone since the run was planned",
+        hint="run again",
+        connection=connection,
+        table=str(name),
+    )
 
 
 @dataclass(frozen=True)

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 import duckdb
 import pyarrow as pa
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
 from ultravect.core.databases.questions import require_reading
@@ -169,7 +169,7 @@ class DuckdbDatabase:
         return "a table was created and dropped again"
 
     def may_create(self, name: TableName) -> str:
-        obstacle = write_obstacle(database_file(self._name, self._settings.path, self._roots))
+        obstacle = write_obstacle(self._name, self._settings.path, self._roots)
         if obstacle or name.schema is None:
             return obstacle
         with self._session("looking for the schema") as session:
@@ -216,7 +216,7 @@ class DuckdbDatabase:
                     _COLUMNS, (schema, table)
                 ).fetchall()
             ]
-        writable = not write_obstacle(database_file(self._name, self._settings.path, self._roots))
+        writable = not write_obstacle(self._name, self._settings.path, self._roots)
         return LiveTable(TableName(schema, table), kind, columns, writable, estimate, comment or "")
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
@@ -246,10 +246,7 @@ class DuckdbDatabase:
         require_reading(self._name, query, _READING)
         with self._session("reading the columns of the query") as session:
             found = session.execute(f"DESCRIBE {query.strip().rstrip(';')}").fetchall()
-        return [
-            LiveColumn(name, native, native.lower(), self.dialect.to_canonical(native), True, False)
-            for name, native, *_ in found
-        ]
+        return answer_columns(self.dialect, ((name, native) for name, native, *_ in found))
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
         names = [str(position) for position in range(len(types))]

@@ -40,8 +40,9 @@ def file_steps(
     ]
 
 
-def write_obstacle(place: Path) -> str:
+def write_obstacle(connection: str, path: str, roots: Sequence[str]) -> str:
     """Why the service cannot write to a database in this file, or ""."""
+    place = database_file(connection, path, roots)
     if not os.access(place, os.W_OK):
         return f"the service may not write to {place}"
     return "" if os.access(place.parent, os.W_OK) else f"the service may not write to the folder {place.parent}"

@@ -159,7 +159,7 @@ class SqliteDatabase:
     def may_create(self, name: TableName) -> str:
         if (name.schema or "main").lower() != "main":
             return f"a SQLite database has no schema {name.schema!r}"
-        return write_obstacle(database_file(self._name, self._settings.path, self._roots))
+        return write_obstacle(self._name, self._settings.path, self._roots)
 
     @contextmanager
     def load(
@@ -218,7 +218,7 @@ class SqliteDatabase:
                 if hidden != 1
             ]
             estimate = self._estimates(session).get(row[0])
-        writable = not write_obstacle(database_file(self._name, self._settings.path, self._roots))
+        writable = not write_obstacle(self._name, self._settings.path, self._roots)
         return LiveTable(TableName(None, row[0]), row[1], columns, writable, estimate)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:

@@ -86,7 +86,7 @@ def _try_rows(job: Job, plan: LegPlan) -> int:
     """Converts the first rows as a run would; misfits become a finding a column."""
     assert plan.reader is not None
     assert plan.database is not None
-    shaper = Shaper(plan.reader, plan.columns, plan.database.dialect.refuses, plan.inputs, plan.condition)
+    shaper = Shaper.of(plan)
     count: Counter[str] = Counter()
     first: dict[str, Reject] = {}
     rows = size = 0

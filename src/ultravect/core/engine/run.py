@@ -137,9 +137,7 @@ class _Leg:
         self._started = started
         self._tally = Tally()
         self._ledger = RejectLedger(job.into.rejects, listener.rejects)
-        self._shaper = Shaper(
-            plan.reader, plan.columns, plan.database.dialect.refuses, plan.inputs, plan.condition, run_id
-        )
+        self._shaper = Shaper.of(plan, run_id)
         self._progress = _Progress(listener, plan.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
@@ -148,21 +146,22 @@ class _Leg:
         columns = [NewColumn(column.name, column.type) for column in self._plan.columns]
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
-        source = self._reader.database if isinstance(self._reader, TableRows) else None
-        self._reading = threading.Thread(target=self._read, name="read", daemon=True)
-        if source is None or not source.opened_alike or source.opened_alike != self._database.opened_alike:
+        reading = threading.Thread(target=self._read, name="read", daemon=True)
+        one_file = isinstance(self._reader, TableRows) and self._reader.shares_file_with(self._database)
+        if not one_file:
             # reading starts while the target is still being opened
-            self._reading.start()
+            reading.start()
         try:
-            return self._load(columns)
+            return self._load(columns, reading.start if one_file else None)
         finally:
             self._cancelled.set()
 
-    def _load(self, columns: Sequence[NewColumn]) -> LegResult:
+    def _load(self, columns: Sequence[NewColumn], read: Callable[[], None] | None) -> LegResult:
+        """``read`` starts the reading, where that has to wait for the target."""
         opened = self._database.load(self._table, self._plan.create, columns, self._reader.label)
         with opened as load:
-            if not self._reading.is_alive() and self._reading.ident is None:
-                self._reading.start()
+            if read:
+                read()
             if self._plan.create is not None:
                 self._listener.log("info", f"created table {self._table}, visible once the load is published")
             self._stage(load)

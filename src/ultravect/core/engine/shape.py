@@ -16,7 +16,7 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.engine.leg_plan import ColumnPlan, InputPlan
+from ultravect.core.engine.leg_plan import ColumnPlan, InputPlan, LegPlan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows
@@ -114,6 +114,13 @@ class Shaper:
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
         self._rows = 0
+
+    @classmethod
+    def of(cls, plan: LegPlan, run_id: str = "") -> Shaper:
+        """The shaper of a plan without errors."""
+        assert plan.reader is not None and plan.database is not None
+        refuses = plan.database.dialect.refuses
+        return cls(plan.reader, plan.columns, refuses, plan.inputs, plan.condition, run_id)
 
     def shape(self, block: Block) -> Shaped:
         if block.path != self._path:

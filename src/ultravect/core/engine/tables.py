@@ -57,6 +57,10 @@ class TableRows:
         )
         return f"SELECT {selected} FROM {self.origin}" + (f" WHERE {self.condition}" if self.condition else "")
 
+    def shares_file_with(self, other: Database) -> bool:
+        """Whether both are one file, which a process has to open for writing first."""
+        return bool(self.database.opened_alike) and self.database.opened_alike == other.opened_alike
+
     def narrowed(self, positions: Sequence[int]) -> TableRows:
         """The same rows with only these columns, so that no others are read."""
         return replace(self, columns=[self.columns[position] for position in positions], findings=[])

@@ -19,7 +19,7 @@ from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.canonical import CanonicalType, parse_type
 from ultravect.core.types.from_text import convert
 from ultravect.core.types.pairs import pair_fit
-from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.types.text_formats import NO_NULLS
 
 BOOLEAN, TEXT = CanonicalType("boolean"), CanonicalType("text")
 
@@ -156,7 +156,7 @@ class _Binder:
         return BoundLiteral(literal_type(node.value, node.kind), node.value)
 
     def _converted(self, text: str, kind: CanonicalType, node: Node) -> BoundLiteral:
-        found = convert(pa.array([text]), kind, TextFormats(nulls=("\0",)))
+        found = convert(pa.array([text]), kind, NO_NULLS)
         if found.failed[0]:
             raise self._refuse(node, "expression-type", f"{text!r} is no {kind}")
         return BoundLiteral(kind, found.array[0].as_py())

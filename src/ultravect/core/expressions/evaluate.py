@@ -17,10 +17,9 @@ from ultravect.core.expressions.bind import Bound, BoundCall, BoundCase, BoundCa
 from ultravect.core.expressions.kernels import Computed, Failures
 from ultravect.core.types.arrow import as_text, convert_typed
 from ultravect.core.types.from_text import Mask, as_mask, explain
-from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.types.text_formats import NO_NULLS
 
 _TAKE_SCALARS = frozenset(["=", "<>", "<", "<=", ">", ">=", "+", "-", "*", "and", "or", "||"])
-_FORMATS = TextFormats(nulls=("\0",))
 
 
 @dataclass(frozen=True)
@@ -72,14 +71,14 @@ def _told(bound: Told, rows: Rows) -> pa.Array:
 
 
 def _cast(bound: BoundCast, value: Computed) -> Computed:
-    converted = convert_typed(value.array, bound.type, _FORMATS)
+    converted = convert_typed(value.array, bound.type, NO_NULLS)
     failures: Failures = list(value.failures)
     array = converted.array
     failed = converted.failed
     if failed.any():
         index = int(np.argmax(failed))
         text = as_text(value.array.slice(index, 1)).to_pylist()[0]
-        failures.append((explain(text or "", bound.type, _FORMATS), failed))
+        failures.append((explain(text or "", bound.type, NO_NULLS), failed))
     if bound.type.length is not None and pa.types.is_string(array.type):
         long = pc.fill_null(pc.greater(pc.utf8_length(array), bound.type.length), False)
         if as_mask(long).any():

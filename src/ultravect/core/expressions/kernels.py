@@ -12,15 +12,16 @@ import hmac as hmac_module
 import json
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import Mask, as_mask, convert
-from ultravect.core.types.text_formats import ISO_DATE, TextFormats, date_regex
+from ultravect.core.types.text_formats import ISO_DATE, NO_NULLS, date_regex
 
 Failures = list[tuple[str, Mask]]
 
@@ -139,45 +140,28 @@ def concatenated(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
     return Computed(pc.binary_join_element_wise(*arrays, ""))
 
 
+def _sliced(text: pa.Array, first: int, count: int | None) -> pa.Array:
+    begin = max(first - 1, 0)
+    return pc.utf8_slice_codeunits(text, begin, None if count is None else max(first - 1 + count, begin))
+
+
 def substring(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
-    text, start = arrays[0], arrays[1]
-    starts = pc.unique(start)
-    lengths: Any = pc.unique(arrays[2]) if len(arrays) > 2 else None
-    if len(starts) == 1 and (lengths is None or len(lengths) == 1):
-        first = starts[0].as_py()
-        count = lengths[0].as_py() if lengths is not None else None
-        if first is None or (lengths is not None and count is None):
-            return Computed(pa.nulls(len(text), pa.string()))
-        if count is not None and count < 0:
-            return without(text, text.is_valid(), "a negative length")
-        begin = max(first - 1, 0)
-        end = None if count is None else max(first - 1 + count, 0)
-        return Computed(pc.utf8_slice_codeunits(text, begin, end if end is None else max(end, begin)))
-    # places that differ from row to row: one slice for each that occurs
+    """One slice of all texts for each pair of start and length that occurs, which mostly is one."""
+    text, *bounds = arrays
+    names = ["start", "length"][: len(bounds)]
     result: pa.Array = pa.nulls(len(text), pa.string())
-    failures: Failures = []
-    for one in starts:
-        chosen = pc.fill_null(pc.equal(start, one), False)
-        constant = pa.repeat(one, len(text))
-        rest = [arrays[2]] if len(arrays) > 2 else []
-        if rest and len(lengths) > 1:
-            part = _by_length(text, constant, rest[0], lengths)
+    negative_length = pa.array(np.zeros(len(text), np.bool_))
+    for pair in pa.table(bounds, names=names).group_by(names).aggregate([]).to_pylist():
+        if None in pair.values():
+            continue
+        chosen = pc.fill_null(pc.equal(bounds[0], pair["start"]), False)
+        if len(bounds) > 1:
+            chosen = pc.and_(chosen, pc.fill_null(pc.equal(bounds[1], pair["length"]), False))
+        if pair.get("length", 0) < 0:
+            negative_length = pc.or_(negative_length, pc.and_(chosen, text.is_valid()))
         else:
-            part = substring([text, constant, *rest], kind)
-        result = pc.if_else(chosen, part.array, result)
-        failures += [(reason, mask & as_mask(chosen)) for reason, mask in part.failures]
-    return Computed(result, failures)
-
-
-def _by_length(text: pa.Array, start: pa.Array, length: pa.Array, lengths: pa.Array) -> Computed:
-    result: pa.Array = pa.nulls(len(text), pa.string())
-    failures: Failures = []
-    for one in lengths:
-        chosen = pc.fill_null(pc.equal(length, one), False)
-        part = substring([text, start, pa.repeat(one, len(text))], CanonicalType("text"))
-        result = pc.if_else(chosen, part.array, result)
-        failures += [(reason, mask & as_mask(chosen)) for reason, mask in part.failures]
-    return Computed(result, failures)
+            result = pc.if_else(chosen, _sliced(text, pair["start"], pair.get("length")), result)
+    return without(result, negative_length, "a negative length")
 
 
 def constant(array: pa.Array) -> Any:
@@ -267,7 +251,7 @@ def in_zone(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
 def parsed(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
     """Text by a date pattern, such as DD.MM.YYYY, into dates or timestamps."""
     pattern = constant(arrays[1]) if len(arrays) > 1 else None
-    formats = TextFormats(nulls=("\0",), date_pattern=pattern or ISO_DATE)
+    formats = replace(NO_NULLS, date_pattern=pattern or ISO_DATE)
     found = convert(arrays[0], kind, formats)
     written = formats.date_pattern + ("" if kind.name == "date" else " HH:MM:SS")
     return Computed(

@@ -7,8 +7,14 @@ from ultravect.core.types.canonical import CanonicalType, Fit
 _DIGITS = {"boolean": 1, "smallint": 5, "integer": 10, "bigint": 19}
 _INTEGERS = ("smallint", "integer", "bigint")
 _EXACT_IN = {"real": 7, "double": 15}  # decimal digits that always survive
-_BROADER = {("date", "timestamp"), ("real", "double")}
-_PARTS = {("timestamp", "date"): "the time of day must be midnight", ("double", "real"): "at most 7 digits are kept"}
+# pairs that are neither text nor exact numbers
+_PAIRS = {
+    ("date", "timestamp"): (Fit.WIDER, ""),
+    ("real", "double"): (Fit.WIDER, ""),
+    ("timestamptz", "timestamp"): (Fit.DIFFERENT, "the moment in UTC, without its zone"),
+    ("double", "real"): (Fit.DIFFERENT, "at most 7 digits are kept"),
+    ("timestamp", "date"): (Fit.NARROWER, "the time of day must be midnight"),
+}
 
 
 def _room(kind: CanonicalType) -> tuple[int, int] | None:
@@ -30,15 +36,7 @@ def pair_fit(source: CanonicalType, target: CanonicalType) -> tuple[Fit, str] | 
         if target.name == "binary":
             return None
         return Fit.NARROWER, f"texts that are no {target.name} are rejects"
-    if (source.name, target.name) in _BROADER:
-        return Fit.WIDER, ""
-    if (source.name, target.name) == ("timestamptz", "timestamp"):
-        return Fit.DIFFERENT, "the moment in UTC, without its zone"
-    if (source.name, target.name) == ("double", "real"):
-        return Fit.DIFFERENT, _PARTS["double", "real"]
-    if (source.name, target.name) == ("timestamp", "date"):
-        return Fit.NARROWER, _PARTS["timestamp", "date"]
-    return _numeric(source, target)
+    return _PAIRS.get((source.name, target.name)) or _numeric(source, target)
 
 
 def _same_name(source: CanonicalType, target: CanonicalType) -> tuple[Fit, str]:

@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.text_formats import ISO_DATE, TextFormats
+from ultravect.core.types.text_formats import ISO_DATE, TextFormats, cases
 
 PAD = 16  # bytes of a buffer in front of its first value, and behind its last
 _WORD = 8
@@ -213,8 +213,8 @@ def _timestamp(spans: Spans, wanted: CanonicalType, formats: TextFormats) -> Pro
 def _boolean(spans: Spans, wanted: CanonicalType, formats: TextFormats) -> Proof:
     lengths = spans.lengths
     words = spans.words[spans.starts] & _KEEP_FIRST[np.minimum(lengths, _WORD)]
-    known = {word.encode() for word in (*formats.true_words, *formats.false_words) if word.isascii()}
-    forms = {form for word in known for form in (word, word.lower(), word.upper(), word.capitalize())}
+    written = cases([word for word in (*formats.true_words, *formats.false_words) if word.isascii()])
+    forms = [word.encode() for word in written]
     fine = np.isin(words, np.array([_bytes(form) for form in forms if len(form) <= _WORD], np.uint64))
     fine &= (lengths > 0) & (lengths <= _WORD)
     return Proof(int(fine.sum()), ~fine)

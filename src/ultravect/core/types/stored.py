@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from contextlib import suppress
+from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
@@ -12,13 +13,13 @@ import pyarrow.compute as pc
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import convert, try_cast
-from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.types.text_formats import NO_NULLS
 
 # no text is a NULL word: a database says itself what is NULL
 _CAST = frozenset(
     ["boolean", "smallint", "integer", "bigint", "decimal", "real", "double", "date", "timestamp", "timestamptz"]
 )
-STORED = TextFormats(nulls=("\0",), true_words=("true", "t", "1"), false_words=("false", "f", "0"))
+STORED = replace(NO_NULLS, true_words=("true", "t", "1"), false_words=("false", "f", "0"))
 
 
 def stored_values(values: pa.Array, kind: CanonicalType) -> pa.Array:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from ultravect.core.model.layout import Values
@@ -36,6 +37,15 @@ class TextFormats:
             values.thousands,
             values.time_zone,
         )
+
+
+# where no text is a NULL word: NULL is told otherwise
+NO_NULLS = TextFormats(nulls=("\0",))
+
+
+def cases(words: Sequence[str]) -> list[str]:
+    """Words in the cases in which they are commonly written."""
+    return sorted({form for word in words for form in (word, word.lower(), word.upper(), word.capitalize())})
 
 
 def date_regex(pattern: str) -> str:

@@ -286,15 +286,13 @@ class JobRunsView(APIView):
         given = RunInputSerializer(data=request.data or {})
         given.is_valid(raise_exception=True)
         try:
-            job_from_data(job.revision.structure).with_parameters(given.validated_data["parameters"])
+            model = job_from_data(job.revision.structure).with_parameters(given.validated_data["parameters"])
         except ValueError as error:
             raise Problem(422, "parameter-unknown", str(error), "see the job's parameters") from None
         known = Run.objects.filter(idempotency_key=key).first() if key else None
         if known is None:
             try:
-                return Response(
-                    RunSerializer(self._start(job, request, key, given.validated_data["parameters"])).data, status=201
-                )
+                return Response(RunSerializer(self._start(job, model, request, key)).data, status=201)
             except IntegrityError:
                 known = Run.objects.get(idempotency_key=key)
         if known.job_id != job.pk:
@@ -308,10 +306,9 @@ class JobRunsView(APIView):
 
     @staticmethod
     @transaction.atomic
-    def _start(job: Job, request: Request, key: str | None, parameters: dict[str, Any]) -> Run:
+    def _start(job: Job, model: JobModel, request: Request, key: str | None) -> Run:
         """Records and queues a run: both, or neither."""
         revision = job.revision
-        model = job_from_data(revision.structure).with_parameters(parameters)
         run = Run.objects.create(
             job=job,
             revision=revision,

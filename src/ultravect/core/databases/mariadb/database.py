@@ -10,7 +10,7 @@ from typing import Any
 import MySQLdb.cursors
 import pyarrow as pa
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns, table_gone
 from ultravect.core.databases.mariadb.load import MariadbLoad, open_load
 from ultravect.core.databases.mariadb.read import NATIVES, native_of, read_rows
 from ultravect.core.databases.mariadb.session import session, sign_in
@@ -162,10 +162,7 @@ class MariadbDatabase:
             cursor.execute(f"SELECT * FROM ({query.strip().rstrip(';')}) q LIMIT 0")
             told = zip(cursor.description, cursor.description_flags, strict=True)
             natives = [(one[0], native_of(one, flags)) for one, flags in told]
-        return [
-            LiveColumn(name, native, native, self.dialect.to_canonical(native), True, False)
-            for name, native in natives
-        ]
+        return answer_columns(self.dialect, natives)
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
         # without converters the C client gives bytes as they came, which kernels convert
@@ -209,13 +206,7 @@ class MariadbDatabase:
     ) -> Iterator[MariadbLoad]:
         live = None if create is not None else self.table(name)
         if create is None and live is None:
-            raise UltravectError(
-                "table-missing",
-                f"connection {self._name}: the table {name} is gone since the run was planned",
-                hint="run again",
-                connection=self._name,
-                table=str(name),
-            )
+            raise table_gone(self._name, name)
         bits = frozenset(column.name for column in (live.columns if live else ()) if column.base == "bit")
         opened = sign_in(self._name, self._settings, local_infile=1)
         with open_load(opened, self._name, self.dialect, name, create, columns, bits, object_name) as load:

@@ -11,7 +11,7 @@ import pyarrow as pa
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
 from ultravect.core.databases.postgresql.load import PostgresqlLoad, open_load
@@ -147,10 +147,7 @@ class PostgresqlDatabase:
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         with self._session("describe") as session, explained(self._name, "reading the columns of the query"):
             names, natives = self._describe(session, query.strip().rstrip(";").encode())
-        return [
-            LiveColumn(name, native, native, self.dialect.to_canonical(native), True, False)
-            for name, native in zip(names, natives, strict=True)
-        ]
+        return answer_columns(self.dialect, zip(names, natives, strict=True))
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
         with self._session("read") as session, explained(self._name, doing):

@@ -15,7 +15,7 @@ import psycopg
 import pyarrow as pa
 from psycopg import sql
 
-from ultravect.core.databases.base import LiveTable, Verified
+from ultravect.core.databases.base import LiveTable, Verified, table_gone
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
 from ultravect.core.databases.postgresql.catalogue import Session, find_table
 from ultravect.core.databases.postgresql.session import translate
@@ -121,13 +121,7 @@ def open_load(
             session.execute(dialect.create_table(name, create).encode())
         table = find_table(session, dialect, name)
         if table is None:
-            raise UltravectError(
-                "table-missing",
-                f"connection {connection}: the table {name} is gone since the run was planned",
-                hint="run again",
-                connection=connection,
-                table=str(name),
-            )
+            raise table_gone(connection, name)
         yield PostgresqlLoad(session, connection, dialect, table, columns)
     except psycopg.Error as error:
         raise translate(error, connection, f"loading {object_name} into {name}") from None

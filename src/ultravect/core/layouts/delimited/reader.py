@@ -41,7 +41,7 @@ from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.spans import PAD, Spans
-from ultravect.core.types.text_formats import ISO_DATE, TextFormats
+from ultravect.core.types.text_formats import ISO_DATE, TextFormats, cases
 from ultravect.core.words import counted
 
 # The first blocks are small, so that the first rows are there at once.
@@ -221,8 +221,8 @@ class DelimitedReader(TextValues):
                 null_values=list(formats.nulls) or ["\0"],
                 strings_can_be_null=bool(formats.nulls),
                 quoted_strings_can_be_null=False,
-                true_values=_cases(formats.true_words),
-                false_values=_cases(formats.false_words),
+                true_values=cases(formats.true_words),
+                false_values=cases(formats.false_words),
                 decimal_point=formats.decimal_mark,
             ),
         )
@@ -241,10 +241,6 @@ class DelimitedReader(TextValues):
 
 def _is_text(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
-
-
-def _cases(words: Sequence[str]) -> list[str]:
-    return sorted({form for word in words for form in (word, word.lower(), word.upper(), word.capitalize())})
 
 
 def _dialect(layout: DelimitedLayout, head: bytes) -> Dialect:
