@@ -16,7 +16,8 @@ from hypothesis import strategies as st
 
 from ultravect.core.databases.postgresql.binary_copy import encoder_for
 from ultravect.core.databases.postgresql.database import PostgresqlDatabase
-from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.databases.order import Counts, LoadOrder
+from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
 from ultravect.core.types.canonical import CanonicalType, parse_type
@@ -67,9 +68,10 @@ def load(
 ) -> None:
     """Puts one batch into ``pg_load``."""
     listed = [NewColumn(name, kind) for name, kind in columns.items()]
-    with database.load(TableName(None, "pg_load"), listed if create else None, listed, "test") as target:
+    order = LoadOrder(TableName(None, "pg_load"), listed, create=NewTable(listed) if create else None)
+    with database.load(order) as target:
         target.write(batch)
-        assert target.finish() == batch.num_rows
+        assert target.finish() == Counts(batch.num_rows)
         target.publish()
 
 
@@ -165,9 +167,9 @@ def test_any_rows_arrive(
 def test_leaving_without_publishing_undoes_all(database: PostgresqlDatabase, connection: Any) -> None:
     columns = [NewColumn("v", parse_type("integer"))]
     batch = pa.RecordBatch.from_arrays([pa.array([1], pa.int32())], names=["v"])
-    with database.load(TableName(None, "pg_load"), columns, columns, "test") as opened:
+    with database.load(LoadOrder(TableName(None, "pg_load"), columns, create=NewTable(columns))) as opened:
         opened.write(batch)
-        assert opened.finish() == 1
+        assert opened.finish() == Counts(1)
     assert connection.execute("SELECT to_regclass('pg_load')").fetchone() == (None,)
 
 

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
 from ultravect.core.types.canonical import Fit, parse_type
 
@@ -23,7 +23,7 @@ def test_a_type_created_is_the_type_found(kind: str, database_url: str) -> None:
     wanted = parse_type(kind)
     translation = PG.from_canonical(wanted)
     with psycopg.connect(database_url) as connection:
-        connection.execute(PG.create_table(TableName("pg_temp", "t"), [NewColumn("c", wanted)]).encode())
+        connection.execute(PG.create_table(TableName("pg_temp", "t"), NewTable([NewColumn("c", wanted)]))[0].encode())
         row = connection.execute(
             "SELECT format_type(atttypid, atttypmod) FROM pg_attribute WHERE attrelid = 'pg_temp.t'::regclass AND attname = 'c'"
         ).fetchone()

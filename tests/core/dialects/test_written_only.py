@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from ultravect.core.dialects import DIALECTS
-from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.dialects.oracle import OracleDialect
 from ultravect.core.dialects.sqlserver import SqlserverDialect
 from ultravect.core.types.canonical import NAMES, parse_type
@@ -60,7 +60,7 @@ def test_names_and_texts_stay_what_they_are() -> None:
     assert SqlserverDialect().quote("a]; drop table x --") == "[a]]; drop table x --]"
     assert OracleDialect().quote('a" --') == '"a"" --"'
     assert SqlserverDialect().literal("o'clock") == "N'o''clock'"
-    table = SqlserverDialect().create_table(TableName("dbo", "hut"), [NewColumn("code", parse_type("text(3)"))])
+    table = SqlserverDialect().create_table(TableName("dbo", "hut"), NewTable([NewColumn("code", parse_type("text(3)"))]))[0]
     assert table == "CREATE TABLE [dbo].[hut] (\n    [code] nvarchar(6)\n)"
 
 

@@ -9,15 +9,22 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.databases.order import Counts, LoadOrder, ReceiptKey
+from ultravect.core.databases.receipts import Receipt
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.probe import Step
 from ultravect.core.types.canonical import CanonicalType
 
+PRIVILEGES = frozenset(["SELECT", "INSERT", "UPDATE", "DELETE"])
+
 
 @dataclass(frozen=True)
 class LiveColumn:
-    """A column of a live table; ``native`` as the catalogue writes it, ``base`` the plain name of its type."""
+    """A column of a live table; ``native`` as the catalogue writes it, ``base`` the plain name of its type.
+
+    ``default`` is the default's text where it is a constant; ``has_default`` tells of any.
+    """
 
     name: str
     native: str
@@ -28,6 +35,7 @@ class LiveColumn:
     generated: bool = False
     key: bool = False
     comment: str = ""
+    default: str | None = None
 
 
 def answer_columns(dialect: Dialect, told: Iterable[tuple[str, str]]) -> list[LiveColumn]:
@@ -51,15 +59,17 @@ def table_gone(connection: str, name: TableName) -> UltravectError:
 class LiveTable:
     """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue tells it now.
 
-    ``rows`` is the database's own estimate.
+    ``rows`` is the database's own estimate; ``granted`` what the connection's user may do with it; ``unique``
+    the sets of columns that a unique index or key keeps apart.
     """
 
     name: TableName
     kind: str
     columns: Sequence[LiveColumn]
-    may_insert: bool = True
+    granted: frozenset[str] = PRIVILEGES
     rows: int | None = None
     comment: str = ""
+    unique: Sequence[frozenset[str]] = ()
 
     def column(self, name: str) -> LiveColumn | None:
         return next((column for column in self.columns if column.name == name), None)
@@ -90,7 +100,7 @@ class Answer:
 
 @dataclass(frozen=True)
 class Verified:
-    """Counted in the target after publishing: all rows, and those of this load that are still as it wrote them."""
+    """Counted in the target after publishing: all rows, and those that this load inserted or updated."""
 
     rows_after: int
     rows_of_load: int
@@ -102,13 +112,13 @@ class Load(Protocol):
     rows_before: int
 
     def write(self, batch: pa.RecordBatch) -> None:
-        """Stages rows whose columns are those the load was opened with."""
+        """Stages rows whose columns are those of the order."""
 
-    def finish(self) -> int:
-        """Ends staging; the number of rows that the database says it took."""
+    def finish(self) -> Counts:
+        """Ends staging and does what the order's mode says; what the database says it did with the rows."""
 
-    def publish(self) -> None:
-        """Makes the rows visible: all of them, or none."""
+    def publish(self, receipt: Receipt | None = None) -> None:
+        """Makes the rows visible: all of them, or none; with ``receipt``, if the order names one."""
 
     def verify(self) -> Verified:
         """Counts in the target, after publishing."""
@@ -148,11 +158,8 @@ class Database(Protocol):
     def may_create(self, name: TableName) -> str:
         """ "" when the user may create this table, otherwise the reason why not."""
 
-    def load(
-        self,
-        name: TableName,
-        create: Sequence[NewColumn] | None,
-        columns: Sequence[NewColumn],
-        object_name: str,
-    ) -> AbstractContextManager[Load]:
-        """Opens a load of ``columns`` into a table, which is created first when ``create`` gives its columns."""
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        """The receipt of a load into ``table``, if it was committed; what was left to be renamed is then renamed."""
+
+    def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
+        """Opens a load; what it changes is seen by nobody before it is published."""

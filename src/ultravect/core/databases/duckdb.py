@@ -5,17 +5,22 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from typing import Any
 
 import duckdb
 import pyarrow as pa
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns
+from ultravect.core.databases.base import PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo, answer_columns
+from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
+from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
+from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import uuid_text
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
+from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import DuckdbSettings
 from ultravect.core.probe import Step
@@ -40,10 +45,14 @@ SELECT schema_name, table_name, kind, estimated_size, comment FROM ({_TABLES})
 WHERE lower(table_name) = lower(?) AND lower(schema_name) = lower(coalesce(?, current_schema()))
 """
 _COLUMNS = """
-SELECT c.column_name, c.data_type, c.is_nullable, c.column_default IS NOT NULL, c.comment,
+SELECT c.column_name, c.data_type, c.is_nullable, c.column_default IS NOT NULL, c.comment, c.column_default,
        list_contains(coalesce((SELECT k.constraint_column_names FROM duckdb_constraints() k
            WHERE k.schema_name = c.schema_name AND k.table_name = c.table_name AND k.constraint_type = 'PRIMARY KEY' LIMIT 1), []), c.column_name)
 FROM duckdb_columns() c WHERE c.schema_name = ? AND c.table_name = ? ORDER BY c.column_index
+"""
+_UNIQUE = """
+SELECT constraint_column_names FROM duckdb_constraints()
+WHERE schema_name = ? AND table_name = ? AND constraint_type IN ('PRIMARY KEY', 'UNIQUE')
 """
 
 
@@ -54,28 +63,37 @@ class DuckdbLoad(LocalLoad):
         self,
         session: duckdb.DuckDBPyConnection,
         dialect: Dialect,
-        name: TableName,
-        create: Sequence[NewColumn] | None,
-        columns: Sequence[NewColumn],
+        order: LoadOrder,
     ) -> None:
         self._session = session
-        super().__init__(dialect, name, create)
-        names = ", ".join(dialect.quote(column.name) for column in columns)
+        super().__init__(dialect, order)
+        columns = [column.name for column in order.columns] + ([ROW] if order.staged else [])
+        names = ", ".join(map(dialect.quote, columns))
         self._positions = [str(position) for position in range(len(columns))]
         values = ", ".join(dialect.quote(position) for position in self._positions)
-        self._statement = f"INSERT INTO {self._table} ({names}) SELECT {values} FROM ultravect_rows"
+        self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
 
-    def _execute(self, statement: str) -> int | None:
-        rows = self._session.execute(statement).fetchall()
-        return rows[0][0] if rows else None
+    def _execute(self, statement: str) -> Sequence[Any] | None:
+        return self._session.execute(statement).fetchone()
+
+    def _changed(self, statement: str) -> int:
+        row = self._execute(statement)
+        return int(row[0]) if row else 0
+
+    def _has_receipts(self) -> bool:
+        return _has_table(self._session, self._receipts.name)
 
     def _insert(self, batch: pa.RecordBatch) -> int:
         arrays = [uuid_text(array) if array.type == pa.binary(16) else array for array in batch.columns]
         self._session.register("ultravect_rows", pa.table(arrays, names=self._positions))
         try:
-            return self._execute(self._statement) or 0
+            return self._changed(self._statement)
         finally:
             self._session.unregister("ultravect_rows")
+
+
+def _has_table(session: duckdb.DuckDBPyConnection, name: TableName) -> bool:
+    return session.execute(_FIND, (name.name, name.schema)).fetchone() is not None
 
 
 class DuckdbDatabase:
@@ -178,17 +196,19 @@ class DuckdbDatabase:
             ).fetchone()
         return "" if found else f"there is no schema {name.schema!r}"
 
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with self._session("looking for a receipt") as session:
+            if not _has_table(session, receipts.name):
+                return None
+            row = session.execute(receipts.find(key)).fetchone()
+        return Receipt.from_text(row[0]) if row else None
+
     @contextmanager
-    def load(
-        self,
-        name: TableName,
-        create: Sequence[NewColumn] | None,
-        columns: Sequence[NewColumn],
-        object_name: str,
-    ) -> Iterator[DuckdbLoad]:
-        with self._session(f"loading {object_name} into {name}", write=True) as session:
+    def load(self, order: LoadOrder) -> Iterator[DuckdbLoad]:
+        with self._session(f"loading {order.source} into {order.table}", write=True) as session:
             # closing the session undoes what was not committed
-            yield DuckdbLoad(session, self.dialect, name, create, columns)
+            yield DuckdbLoad(session, self.dialect, order)
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:
@@ -211,13 +231,16 @@ class DuckdbDatabase:
                     has_default,
                     key=bool(key),
                     comment=told or "",
+                    default=constant_default(default),
                 )
-                for column, native, nullable, has_default, told, key in session.execute(
+                for column, native, nullable, has_default, told, default, key in session.execute(
                     _COLUMNS, (schema, table)
                 ).fetchall()
             ]
-        writable = not write_obstacle(self._name, self._settings.path, self._roots)
-        return LiveTable(TableName(schema, table), kind, columns, writable, estimate, comment or "")
+            unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (schema, table)).fetchall()]
+        read_only = write_obstacle(self._name, self._settings.path, self._roots)
+        granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
+        return LiveTable(TableName(schema, table), kind, columns, granted, estimate, comment or "", unique)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)

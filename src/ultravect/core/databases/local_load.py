@@ -1,50 +1,127 @@
-"""What loads into a database in a file share: one transaction, in which a new table is created too."""
+"""What loads into a database in a file share: one transaction, in which all that changes changes."""
 
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
+from typing import Any
 
+import numpy as np
 import pyarrow as pa
 
 from ultravect.core.databases.base import Verified
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
+from ultravect.core.databases.receipts import Receipt, ReceiptTable
+from ultravect.core.dialects.base import Dialect
+from ultravect.core.dialects.merge import ROW
 
 
 class LocalLoad(ABC):
     """See ``Load``. Only one transaction writes to such a file at a time, and nobody sees it before it commits."""
 
     _begin = "BEGIN TRANSACTION"
+    _staged_table = STAGED
 
-    def __init__(self, dialect: Dialect, name: TableName, create: Sequence[NewColumn] | None) -> None:
-        self._table = dialect.table(name)
+    def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
+        self._order = order
+        self._dialect = dialect
+        self._table = dialect.table(order.table)
+        self._receipts = ReceiptTable(dialect, order.table)
+        self._written = self._removed = 0
         self._execute(self._begin)
-        if create is not None:
-            self._execute(dialect.create_table(name, create))
-        self.rows_before = self._count()
-        self._written = 0
+        for statement in order.before:
+            self._execute(statement)
+        new = order.create is not None and not order.rebuild
+        self.rows_before = 0 if new else self._count()
+        require_empty(order, self.rows_before)
+        if order.rebuild:
+            self._removed = self.rows_before
+            self._execute(f"DROP TABLE {self._table}")
+        if order.create is not None:
+            self._run(dialect.create_table(order.table, order.create))
+        self._run(dialect.alter_table(order.table, order.changes))
+        if order.mode == "overwrite" and order.create is None:
+            self._execute(f"DELETE FROM {self._table}")
+            self._removed = self.rows_before
+        if order.staged:
+            self._stage()
+        self._into = self._staged_table if order.staged else self._table
 
     @abstractmethod
-    def _execute(self, statement: str) -> int | None:
-        """Runs a statement; the first value of its first row, where it has one."""
+    def _execute(self, statement: str) -> Sequence[Any] | None:
+        """Runs a statement; the first row of its answer, where it has one."""
+
+    @abstractmethod
+    def _changed(self, statement: str) -> int:
+        """Runs a statement that changes rows: how many."""
 
     @abstractmethod
     def _insert(self, batch: pa.RecordBatch) -> int:
         """Inserts rows; how many the database says it took."""
 
+    def _run(self, statements: Sequence[str]) -> None:
+        for statement in statements:
+            self._execute(statement)
+
+    def _stage(self) -> None:
+        names = ", ".join(self._dialect.quote(column.name) for column in self._order.columns)
+        self._execute(
+            f"CREATE TEMPORARY TABLE {STAGED} AS SELECT {names}, CAST(0 AS BIGINT) AS {ROW} FROM {self._table} LIMIT 0"
+        )
+
     def _count(self) -> int:
-        return int(self._execute(f"SELECT count(*) FROM {self._table}") or 0)
+        row = self._execute(f"SELECT count(*) FROM {self._table}")
+        return int(row[0]) if row else 0
 
     def write(self, batch: pa.RecordBatch) -> None:
-        if batch.num_rows:
-            self._written += self._insert(batch)
+        if not batch.num_rows:
+            return
+        if self._order.staged:
+            numbers = pa.array(np.arange(self._written, self._written + batch.num_rows))
+            batch = batch.append_column(ROW, numbers)
+        self._written += self._insert(batch)
 
-    def finish(self) -> int:
-        self._of_load = self._count() - self.rows_before
-        return self._written
+    def finish(self) -> Counts:
+        if not self._order.staged:
+            self._of_load = self._count() - self.rows_before + self._removed
+            return Counts(self._written, removed=self._removed)
+        return self._merge()
 
-    def publish(self) -> None:
+    def _merge(self) -> Counts:
+        order = self._order
+        merge = order.merge(self._dialect, self._table, self._staged_table)
+        if order.repeats == "fail" and (example := self._execute(merge.repeated())):
+            raise key_repeated(order, example)
+        repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
+        left = self._written - repeated
+        if order.mode != "upsert":
+            inserted = self._changed(merge.insert_all())
+            self._of_load = self._count() - self.rows_before + self._removed
+            return Counts(inserted, repeated=repeated, removed=self._removed)
+        update = merge.update()
+        updated = self._changed(update) if update else 0
+        inserted = self._changed(merge.insert())
+        pairs = self._execute(merge.pairs())
+        if int(pairs[0] if pairs else 0) != left:
+            raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
+        self._of_load = self._count() - self.rows_before + updated
+        return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def publish(self, receipt: Receipt | None = None) -> None:
+        order = self._order
+        self._run(order.after)
+        if order.staged:
+            self._execute(f"DROP TABLE {self._staged_table}")
+        if receipt is not None and order.receipt is not None:
+            if not self._has_receipts():
+                self._execute(self._receipts.create())
+            self._execute(self._receipts.prune())
+            self._execute(self._receipts.write(order.receipt, receipt))
         self._execute("COMMIT")
+
+    @abstractmethod
+    def _has_receipts(self) -> bool:
+        """Whether there is a table of receipts."""
 
     def verify(self) -> Verified:
         return Verified(self._count(), self._of_load)

@@ -6,17 +6,22 @@ import sqlite3
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
+from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.base import PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
+from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
+from ultravect.core.databases.receipts import RECEIPTS, Receipt, ReceiptTable
 from ultravect.core.databases.written import plain_text
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.merge import ROW
 from ultravect.core.dialects.sqlite import SqliteDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import SqliteSettings
@@ -44,23 +49,33 @@ class SqliteLoad(LocalLoad):
         self,
         session: sqlite3.Connection,
         dialect: Dialect,
-        name: TableName,
-        create: Sequence[NewColumn] | None,
-        columns: Sequence[NewColumn],
+        order: LoadOrder,
     ) -> None:
         self._session = session
-        super().__init__(dialect, name, create)
-        names = ", ".join(dialect.quote(column.name) for column in columns)
+        super().__init__(dialect, order)
+        columns = [column.name for column in order.columns] + ([ROW] if order.staged else [])
+        names = ", ".join(map(dialect.quote, columns))
         marks = ", ".join("?" * len(columns))
-        self._statement = f"INSERT INTO {self._table} ({names}) VALUES ({marks})"
+        self._statement = f"INSERT INTO {self._into} ({names}) VALUES ({marks})"
 
-    def _execute(self, statement: str) -> int | None:
-        row = self._session.execute(statement).fetchone()
-        return row[0] if row else None
+    def _execute(self, statement: str) -> Sequence[Any] | None:
+        row: Sequence[Any] | None = self._session.execute(statement).fetchone()
+        return row
+
+    def _changed(self, statement: str) -> int:
+        return self._session.execute(statement).rowcount
+
+    def _has_receipts(self) -> bool:
+        return _has_table(self._session, RECEIPTS)
 
     def _insert(self, batch: pa.RecordBatch) -> int:
         columns = [_bound(array).to_pylist() for array in batch.columns]
         return self._session.executemany(self._statement, zip(*columns, strict=True)).rowcount
+
+
+def _has_table(session: sqlite3.Connection, name: str) -> bool:
+    found = session.execute("SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?", (name,)).fetchone()
+    return found is not None
 
 
 def _bound(array: pa.Array) -> pa.Array:
@@ -161,17 +176,18 @@ class SqliteDatabase:
             return f"a SQLite database has no schema {name.schema!r}"
         return write_obstacle(self._name, self._settings.path, self._roots)
 
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        with self._session("looking for a receipt") as session:
+            if not _has_table(session, RECEIPTS):
+                return None
+            row = session.execute(ReceiptTable(self.dialect, table).find(key)).fetchone()
+        return Receipt.from_text(row[0]) if row else None
+
     @contextmanager
-    def load(
-        self,
-        name: TableName,
-        create: Sequence[NewColumn] | None,
-        columns: Sequence[NewColumn],
-        object_name: str,
-    ) -> Iterator[SqliteLoad]:
-        with self._session(f"loading {object_name} into {name}", write=True) as session:
+    def load(self, order: LoadOrder) -> Iterator[SqliteLoad]:
+        with self._session(f"loading {order.source} into {order.table}", write=True) as session:
             try:
-                yield SqliteLoad(session, self.dialect, name, create, columns)
+                yield SqliteLoad(session, self.dialect, order)
             finally:
                 if session.in_transaction:
                     session.execute("ROLLBACK")
@@ -211,6 +227,7 @@ class SqliteDatabase:
                     default is not None,
                     hidden in (2, 3),
                     key=bool(key),
+                    default=constant_default(default),
                 )
                 for _, column, native, required, default, key, hidden in session.execute(
                     "SELECT * FROM pragma_table_xinfo(?)", (row[0],)
@@ -218,8 +235,17 @@ class SqliteDatabase:
                 if hidden != 1
             ]
             estimate = self._estimates(session).get(row[0])
-        writable = not write_obstacle(self._name, self._settings.path, self._roots)
-        return LiveTable(TableName(None, row[0]), row[1], columns, writable, estimate)
+            unique = [
+                frozenset(name for (name,) in session.execute("SELECT name FROM pragma_index_info(?)", (index,)))
+                for (index,) in session.execute(
+                    'SELECT name FROM pragma_index_list(?) WHERE "unique" AND NOT partial', (row[0],)
+                ).fetchall()
+            ]
+            if keyed := frozenset(column.name for column in columns if column.key):
+                unique.append(keyed)
+        read_only = write_obstacle(self._name, self._settings.path, self._roots)
+        granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
+        return LiveTable(TableName(None, row[0]), row[1], columns, granted, estimate, unique=unique)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)

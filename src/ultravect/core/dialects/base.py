@@ -31,10 +31,30 @@ class Translation:
 
 @dataclass(frozen=True)
 class NewColumn:
-    """A column of a table to be created."""
+    """A column of a table to be created, or to be added; ``default`` is a constant, as its text."""
 
     name: str
     type: CanonicalType
+    nullable: bool = True
+    default: str | None = None
+    comment: str = ""
+
+
+@dataclass(frozen=True)
+class NewTable:
+    """A table to be created; ``keys`` are the columns of its primary key."""
+
+    columns: Sequence[NewColumn]
+    keys: Sequence[str] = ()
+    comment: str = ""
+
+
+@dataclass(frozen=True)
+class Change:
+    """What a table lacks: a column that is ``added``, or a larger type for one that it has."""
+
+    column: NewColumn
+    added: bool
 
 
 class Dialect(Protocol):
@@ -46,6 +66,16 @@ class Dialect(Protocol):
     length: str
     natives: Sequence[str]
     """Its types, one of each kind, as its catalogue writes them."""
+
+    folds_case: bool
+    """Whether two names of columns that differ only in case are the same."""
+
+    keeps_comments: bool
+    restates_columns: bool
+    """Whether a column's default has to be named again when its type changes."""
+
+    reserved: frozenset[str]
+    """Names that no column can have, in lower case."""
 
     refuses: frozenset[str]
     """What its values cannot be, whatever their type: ``nul`` in texts, ``not finite`` floats, ``far years``
@@ -81,5 +111,29 @@ class Dialect(Protocol):
     def to_canonical(self, native: str) -> CanonicalType | None:
         """The canonical type of a native one as the catalogue writes it; None where there is none."""
 
-    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        """The statement that creates a table."""
+    def too_long(self, part: str) -> str:
+        """What is wrong with the length of a name, or ""."""
+
+    def catalogued(self, native: str) -> str:
+        """A type of a new column, as the catalogue writes it once the column is there."""
+
+    def create_table(self, table: TableName, new: NewTable) -> Sequence[str]:
+        """The statements that create a table, with its key, defaults and comments."""
+
+    def key_obstacle(self, kind: CanonicalType) -> str:
+        """Why columns of a type cannot be the key of a new table, or ""."""
+
+    def alter_table(self, table: TableName, changes: Sequence[Change]) -> Sequence[str]:
+        """The statements that add columns and enlarge types."""
+
+    def enlarges(self, kind: CanonicalType) -> bool:
+        """Whether a column that is there can be given this larger type."""
+
+    def differs(self, left: str, right: str) -> str:
+        """The condition that two values are not the same; two NULLs are."""
+
+    def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
+        """The statement that gives rows ``t`` of ``table`` the columns of the rows ``s`` of ``staged`` they match.
+
+        Names of tables are quoted, those of columns not.
+        """

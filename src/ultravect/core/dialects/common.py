@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
 
-from ultravect.core.dialects.base import NewColumn, TableName, Translation
+from ultravect.core.dialects.base import Change, NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.naming import parse_name
 from ultravect.core.types.canonical import CanonicalType
+
+_NUMBERS = frozenset(["smallint", "integer", "bigint", "decimal", "real", "double"])
+_NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 
 
 class CommonDialect(ABC):
@@ -17,6 +21,12 @@ class CommonDialect(ABC):
     text_type = "text"
     natives: Sequence[str] = ()
     refuses: frozenset[str] = frozenset()
+    folds_case = True
+    keeps_comments = True
+    restates_columns = False
+    truth = ("TRUE", "FALSE")
+    adds = "ADD COLUMN"
+    reserved: frozenset[str] = frozenset()
 
     def as_text(self, expression: str) -> str:
         return f"CAST({expression} AS {self.text_type})"
@@ -47,6 +57,72 @@ class CommonDialect(ABC):
     @abstractmethod
     def from_canonical(self, wanted: CanonicalType) -> Translation: ...
 
-    def create_table(self, table: TableName, columns: Sequence[NewColumn]) -> str:
-        lines = [f"    {self.quote(column.name)} {self.from_canonical(column.type).native}" for column in columns]
-        return f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"
+    def create_table(self, table: TableName, new: NewTable) -> Sequence[str]:
+        lines = [f"    {self._column(column, key=column.name in new.keys)}" for column in new.columns]
+        if new.keys:
+            lines.append(f"    PRIMARY KEY ({', '.join(map(self.quote, new.keys))})")
+        created = f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"
+        return [created + self.table_comment(new), *self.comments(table, new)]
+
+    def _column(self, column: NewColumn, *, key: bool = False) -> str:
+        parts = [self.quote(column.name), self.from_canonical(column.type).native]
+        if column.default is not None:
+            parts.append(f"DEFAULT {self.constant(column.default, column.type)}")
+        if key or not column.nullable:
+            parts.append("NOT NULL")
+        return " ".join(parts) + self.column_comment(column)
+
+    def constant(self, text: str, kind: CanonicalType) -> str:
+        """A default, from its text: numbers and truth values stand bare."""
+        if kind.name == "boolean":
+            return self.truth[text.lower() not in ("true", "t", "1")]
+        return text if kind.name in _NUMBERS and _NUMBER.fullmatch(text) else self.literal(text)
+
+    def column_comment(self, column: NewColumn) -> str:
+        """A comment as part of a column's definition."""
+        return ""
+
+    def table_comment(self, new: NewTable) -> str:
+        """A comment as part of the statement that creates a table."""
+        return ""
+
+    def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
+        """Statements that comment, where they are not part of the definition."""
+        return []
+
+    def comment_on(self, table: TableName, new: NewTable) -> Sequence[str]:
+        """``COMMENT ON`` for a table and its columns."""
+        name = self.table(table)
+        told = [f"COMMENT ON TABLE {name} IS {self.literal(new.comment)}"] if new.comment else []
+        return told + [
+            f"COMMENT ON COLUMN {name}.{self.quote(column.name)} IS {self.literal(column.comment)}"
+            for column in new.columns
+            if column.comment
+        ]
+
+    def catalogued(self, native: str) -> str:
+        return native
+
+    def key_obstacle(self, kind: CanonicalType) -> str:
+        return ""
+
+    def alter_table(self, table: TableName, changes: Sequence[Change]) -> Sequence[str]:
+        return [
+            f"ALTER TABLE {self.table(table)} "
+            + (f"{self.adds} {self._column(change.column)}" if change.added else self.enlarge(change.column))
+            for change in changes
+        ]
+
+    def enlarge(self, column: NewColumn) -> str:
+        """What stands behind ALTER TABLE to give a column a larger type."""
+        return f"ALTER COLUMN {self.quote(column.name)} TYPE {self.from_canonical(column.type).native}"
+
+    def enlarges(self, kind: CanonicalType) -> bool:
+        return True
+
+    def differs(self, left: str, right: str) -> str:
+        return f"{left} IS DISTINCT FROM {right}"
+
+    def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
+        settings = ", ".join(f"{self.quote(column)} = s.{self.quote(column)}" for column in columns)
+        return f"UPDATE {table} AS t SET {settings} FROM {staged} AS s WHERE {matched} AND ({where})"

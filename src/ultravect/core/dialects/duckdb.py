@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from ultravect.core.dialects.base import Translation
+from ultravect.core.dialects.base import NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import CanonicalType, Fit
 
@@ -75,6 +75,9 @@ class DuckdbDialect(CommonDialect):
         # what Arrow has no type for, or fewer digits than the database
         as_text = kind is None or native == "TIMESTAMP_NS" or (kind.name == "decimal" and kind.precision is None)
         return self.as_text(name) if as_text or native.startswith(("ENUM(", "UUID", "JSON")) else name
+
+    def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
+        return self.comment_on(table, new)
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":

@@ -5,11 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from ultravect.core.dialects.base import Translation
+from ultravect.core.dialects.base import NewColumn, NewTable, Translation
 from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _MAX_CHARACTERS = 64
+_MAX_KEY_CHARACTERS = 768  # 3,072 bytes of an index, four a character
+_MAX_COMMENT = 1024
 # the catalogue's COLUMN_TYPE: name, arguments, and words behind
 _NATIVE = re.compile(r"^(?P<base>[a-z][a-z0-9]*)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>.*)$", re.S)
 _INTEGERS = {
@@ -62,6 +64,7 @@ class MariadbDialect(CommonDialect):
     length = "CHAR_LENGTH"
     text_type = "CHAR"
     quote_mark = "`"
+    restates_columns = True
     natives: Sequence[str] = (
         "tinyint(1)", "tinyint(4)", "tinyint(3) unsigned", "smallint(6)", "mediumint(9)", "int(11)", "int(10) unsigned",
         "bigint(20)", "bigint(20) unsigned", "decimal(18,2)", "decimal(65,30)", "float", "double", "bit(1)", "bit(12)",
@@ -86,6 +89,35 @@ class MariadbDialect(CommonDialect):
         if kind.name == "timestamptz":
             return f"CONCAT({name}, '+00:00')"  # sessions are in UTC
         return f"{name} + 0" if native.lower() == "bit(1)" else name
+
+    def catalogued(self, native: str) -> str:
+        return "tinyint(1)" if native == "boolean" else native
+
+    def column_comment(self, column: NewColumn) -> str:
+        return f" COMMENT {self._told(column.comment)}" if column.comment else ""
+
+    def table_comment(self, new: NewTable) -> str:
+        return f" COMMENT = {self._told(new.comment)}" if new.comment else ""
+
+    @staticmethod
+    def _told(text: str) -> str:
+        """A comment is a text in quotes and nothing else; loads set a mode in which a backslash escapes."""
+        return "'" + text[:_MAX_COMMENT].replace("\\", "\\\\").replace("'", "''") + "'"
+
+    def key_obstacle(self, kind: CanonicalType) -> str:
+        if kind.name in ("text", "binary") and (kind.length is None or kind.length > _MAX_KEY_CHARACTERS):
+            return f"a key of {kind.name} needs a length, of at most {_MAX_KEY_CHARACTERS}"
+        return "documents cannot be a key" if kind.name == "json" else ""
+
+    def enlarge(self, column: NewColumn) -> str:
+        return f"MODIFY COLUMN {self._column(column)}"
+
+    def differs(self, left: str, right: str) -> str:
+        return f"NOT ({left} <=> {right})"
+
+    def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
+        settings = ", ".join(f"t.{self.quote(column)} = s.{self.quote(column)}" for column in columns)
+        return f"UPDATE {table} t JOIN {staged} s ON {matched} SET {settings} WHERE {where}"
 
     def too_long(self, part: str) -> str:
         if len(part) <= _MAX_CHARACTERS:

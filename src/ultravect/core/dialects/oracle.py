@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from ultravect.core.dialects.base import TableName, Translation
+from ultravect.core.dialects.base import NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
@@ -48,6 +48,9 @@ class OracleDialect(CommonDialect):
 
     name = "oracle"
     max_identifier_bytes = 128
+    folds_case = False
+    truth = ("1", "0")
+    adds = "ADD"
     random_value = "DBMS_RANDOM.VALUE"
     length = "LENGTH"
     text_type = "VARCHAR2(4000)"
@@ -58,6 +61,16 @@ class OracleDialect(CommonDialect):
         "CLOB", "NCLOB", "LONG", "XMLTYPE", "ROWID", "RAW(16)", "BLOB", "DATE", "TIMESTAMP(6)", "TIMESTAMP(9)",
         "TIMESTAMP(6) WITH TIME ZONE", "TIMESTAMP(6) WITH LOCAL TIME ZONE", "JSON", "INTERVAL DAY(2) TO SECOND(6)", "BFILE",
     )  # fmt: skip
+
+    def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
+        return self.comment_on(table, new)
+
+    def key_obstacle(self, kind: CanonicalType) -> str:
+        large = self.from_canonical(kind).native in ("CLOB", "BLOB")
+        return f"a key of {kind.name} needs a length, of at most {_SHORT_TEXT}" if large else ""
+
+    def enlarge(self, column: NewColumn) -> str:
+        return f"MODIFY ({self.quote(column.name)} {self.from_canonical(column.type).native})"
 
     def as_text(self, expression: str) -> str:
         return f"TO_CHAR({expression})"

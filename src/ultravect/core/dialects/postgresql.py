@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from ultravect.core.dialects.base import Translation
+from ultravect.core.dialects.base import NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
@@ -47,6 +47,12 @@ _TO_CANONICAL = {
     "json": "json",
     "jsonb": "json",
 }
+_LONG = {
+    "varchar": "character varying",
+    "time": "time without time zone",
+    "timestamp": "timestamp without time zone",
+    "timestamptz": "timestamp with time zone",
+}
 _FORMATTED = re.compile(r"^(?P<base>[a-z]+)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>( [a-z]+)*)$")
 _LONG_CHARACTER = re.compile(r"^(?P<base>character varying|character)(?:\((?P<first>\d+)\))?$")
 
@@ -59,6 +65,8 @@ class PostgresqlDialect(CommonDialect):
     random_value = "random()"
     length = "char_length"
     refuses = frozenset({"nul"})
+    folds_case = False
+    reserved = frozenset({"ctid", "xmin", "xmax", "cmin", "cmax", "tableoid"})
     natives: Sequence[str] = (
         "boolean", "smallint", "integer", "bigint", "numeric(18,2)", "numeric(60,10)", "numeric", "real",
         "double precision", "text", "character varying(80)", "character(3)", "bytea", "date",
@@ -76,6 +84,17 @@ class PostgresqlDialect(CommonDialect):
 
     def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
         return f"encode({name}, 'hex')" if kind and kind.name == "binary" else super().readable(name, native, kind)
+
+    def catalogued(self, native: str) -> str:
+        base, mark, digits = native.partition("(")
+        long = _LONG.get(base, base)
+        if not mark:
+            return long
+        first, *rest = long.split(" ", 1)
+        return f"{long}({digits}" if base == "varchar" else " ".join([f"{first}({digits}", *rest])
+
+    def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
+        return self.comment_on(table, new)
 
     def too_long(self, part: str) -> str:
         if len(part.encode()) <= self.max_identifier_bytes:

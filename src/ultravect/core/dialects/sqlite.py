@@ -50,6 +50,7 @@ class SqliteDialect(CommonDialect):
 
     name = "sqlite"
     max_identifier_bytes = 1000
+    keeps_comments = False
     random_value = "random()"
     length = "length"
     text_type = "TEXT"
@@ -62,6 +63,12 @@ class SqliteDialect(CommonDialect):
 
     def by_bytes(self, name: str) -> str:
         return f"{name} COLLATE BINARY"
+
+    def enlarges(self, kind: CanonicalType) -> bool:
+        return False  # a declared type stays as it was written
+
+    def differs(self, left: str, right: str) -> str:
+        return f"{left} IS NOT {right}"
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":

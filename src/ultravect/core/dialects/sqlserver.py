@@ -8,12 +8,13 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from ultravect.core.dialects.base import TableName, Translation
+from ultravect.core.dialects.base import NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _NATIVE = re.compile(r"^(?P<base>[a-z0-9_ ]+?)(?:\((?P<first>\d+|max)(?:,\s*(?P<second>\d+))?\))?$")
 _MAX_CHARACTERS, _MAX_BYTES = 4000, 8000
+_MAX_KEY_CHARACTERS = 450  # 900 bytes of a clustered index
 _TO_CANONICAL = {
     "bit": CanonicalType("boolean"),
     "tinyint": CanonicalType("smallint"),
@@ -52,6 +53,8 @@ class SqlserverDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "sqlserver"
+    truth = ("1", "0")
+    adds = "ADD"
     max_identifier_bytes = 256  # 128 characters of two bytes
     random_value = "NEWID()"
     length = "LEN"
@@ -64,6 +67,23 @@ class SqlserverDialect(CommonDialect):
         "datetime", "smalldatetime", "datetime2(3)", "datetime2(7)", "datetimeoffset(7)", "uniqueidentifier",
         "sql_variant", "geography", "hierarchyid",
     )  # fmt: skip
+
+    def enlarge(self, column: NewColumn) -> str:
+        native = self.from_canonical(column.type).native
+        return f"ALTER COLUMN {self.quote(column.name)} {native}{'' if column.nullable else ' NOT NULL'}"
+
+    def key_obstacle(self, kind: CanonicalType) -> str:
+        large = self.from_canonical(kind).native.endswith("(max)")
+        return f"a key of {kind.name} needs a length, of at most {_MAX_KEY_CHARACTERS}" if large else ""
+
+    def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
+        place = f"N'SCHEMA', {self.literal(table.schema or 'dbo')}, N'TABLE', {self.literal(table.name)}"
+        told = [(new.comment, ""), *((one.comment, f", N'COLUMN', {self.literal(one.name)}") for one in new.columns)]
+        return [
+            f"EXEC sys.sp_addextendedproperty N'MS_Description', {self.literal(comment)}, {place}{column}"
+            for comment, column in told
+            if comment
+        ]
 
     def quote(self, identifier: str) -> str:
         return "[" + identifier.replace("]", "]]") + "]"

@@ -9,6 +9,7 @@ from typing import Any
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.plan import make_plan
+from ultravect.core.engine.plan_mode import find_duplicates
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows
@@ -62,6 +63,7 @@ def check_job(
     rows = 0
     if not plan.errors:
         try:
+            find_duplicates(job, plan)
             rows = _try_rows(job, plan)
         except UltravectError as error:
             plan.refuse(error, job.source.place)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from ultravect.core.databases.base import Database, LiveTable
-from ultravect.core.dialects.base import NewColumn, TableName
+from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import Reader
@@ -43,6 +43,7 @@ class ColumnPlan:
     native: str
     formats: TextFormats
     nullable: bool = True
+    key: bool = False
     inferred: ColumnType | None = None
     expression: Bound | None = None
     fit: str = ""
@@ -62,7 +63,11 @@ class LegPlan:
     """What is left to filter by, behind what the source filters itself."""
     bound: dict[str, Bound] = field(default_factory=dict)
     """The computed columns by name."""
-    create: list[NewColumn] | None = None
+    create: NewTable | None = None
+    changes: list[Change] = field(default_factory=list)
+    is_new: bool = False
+    """Whether the table is made by this plan: because it is missing, or in the place of the one that is there."""
+    receipts: bool = True
     findings: list[Finding] = field(default_factory=list)
 
     @property
@@ -70,11 +75,18 @@ class LegPlan:
         return [finding for finding in self.findings if finding.severity == "error"]
 
     @property
+    def rebuilds(self) -> bool:
+        return self.is_new and self.live is not None
+
+    @property
     def ddl(self) -> str | None:
-        """The statement that creates the target, when it is missing."""
-        if self.create is None or self.database is None or self.table is None:
+        """The statements that create the target, or change it, when that is needed."""
+        if self.database is None or self.table is None:
             return None
-        return self.database.dialect.create_table(self.table, self.create)
+        dialect = self.database.dialect
+        made = dialect.create_table(self.table, self.create) if self.create else ()
+        statements = [*made, *dialect.alter_table(self.table, self.changes)]
+        return ";\n".join(statements) or None
 
     def add(self, severity: Severity, code: str, message: str, place: str = "", fix: str = "") -> None:
         self.findings.append(Finding(severity, code, message, place, fix))

@@ -7,14 +7,16 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol
 
 from ultravect.core.databases.base import Load
-from ultravect.core.dialects.base import NewColumn
-from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.databases.order import Counts, ReceiptKey
+from ultravect.core.databases.receipts import Receipt
+from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.plan import make_plan
+from ultravect.core.engine.plan_mode import load_order
 from ultravect.core.engine.rejects import Reject, RejectLedger
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tables import TableRows
@@ -28,6 +30,7 @@ from ultravect.core.words import counted
 PHASES = ("read", "shape", "stage", "publish", "verify")
 _QUEUE_BLOCKS = 2
 _PROGRESS_SECONDS = 0.2
+_COUNT_SECONDS = 300.0
 
 
 class Listener(Protocol):
@@ -94,14 +97,21 @@ def run_leg(
     shield: Callable[[], AbstractContextManager[None]] = nullcontext,
     saved: LayoutFile | None = None,
     run_id: str = "",
+    *,
+    taken_over: bool = False,
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
+
+    ``taken_over``: another process may have got far with this run; the target is asked for its receipt first.
 
     Raises UltravectError when it fails, with the target as it was. ``shield`` guards the moment of publishing
     against being stopped half-way.
     """
     started = time.monotonic()
     listener.phase("read", "running")
+    if taken_over and (known := _committed(job, target, run_id)):
+        listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
+        return replace(known, seconds=time.monotonic() - started)
     progress = _Progress(listener, 0)
     plan = make_plan(
         job,
@@ -119,6 +129,17 @@ def run_leg(
     return _Leg(job, plan, listener, shield, started, run_id).run()
 
 
+def _committed(job: Job, target: ConnectionSpec, run_id: str) -> LegResult | None:
+    """What a run's receipt in the target tells, if there is one."""
+    database = database_of(target)
+    table = database.dialect.parse_table(job.into.table)
+    receipt = database.receipt(table, ReceiptKey(run_id))
+    if receipt is None:
+        return None
+    count = database.ask(f"SELECT count(*) FROM {database.dialect.table(table)}", 1, _COUNT_SECONDS).rows[0][0]
+    return LegResult(Tally(**receipt.tally), receipt.rows_before, int(count), receipt.created, 0.0)
+
+
 class _Leg:
     def __init__(
         self,
@@ -132,6 +153,8 @@ class _Leg:
         assert plan.reader is not None and plan.database is not None and plan.table is not None
         self._reader, self._database, self._table = plan.reader, plan.database, plan.table
         self._plan = plan
+        self._order = load_order(job, plan, run_id)
+        self._created = plan.create is not None and not plan.rebuilds
         self._listener = listener
         self._shield = shield
         self._started = started
@@ -143,7 +166,6 @@ class _Leg:
         self._cancelled = threading.Event()
 
     def run(self) -> LegResult:
-        columns = [NewColumn(column.name, column.type) for column in self._plan.columns]
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
         reading = threading.Thread(target=self._read, name="read", daemon=True)
@@ -152,26 +174,32 @@ class _Leg:
             # reading starts while the target is still being opened
             reading.start()
         try:
-            return self._load(columns, reading.start if one_file else None)
+            return self._load(reading.start if one_file else None)
         finally:
             self._cancelled.set()
 
-    def _load(self, columns: Sequence[NewColumn], read: Callable[[], None] | None) -> LegResult:
+    def _load(self, read: Callable[[], None] | None) -> LegResult:
         """``read`` starts the reading, where that has to wait for the target."""
-        opened = self._database.load(self._table, self._plan.create, columns, self._reader.label)
-        with opened as load:
+        with self._database.load(self._order) as load:
             if read:
                 read()
             if self._plan.create is not None:
                 self._listener.log("info", f"created table {self._table}, visible once the load is published")
+            for change in self._plan.changes:
+                what = "adding" if change.added else "enlarging"
+                self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
             self._stage(load)
             self._settle(load.finish())
             self._listener.phase("stage", "done")
             with self._shield():
                 self._listener.phase("publish", "running")
-                load.publish()
+                load.publish(self._receipt(load))
             self._listener.phase("publish", "done")
             return self._verify(load)
+
+    def _receipt(self, load: Load) -> Receipt:
+        mode = str(self._order.mode)
+        return Receipt(str(self._table), mode, self._tally.as_dict(), load.rows_before, self._created)
 
     def _stage(self, load: Load) -> None:
         """Takes shaped batches from the reading thread and writes them."""
@@ -214,9 +242,13 @@ class _Leg:
             except queue.Full:
                 continue
 
-    def _settle(self, written: int) -> None:
+    def _settle(self, counts: Counts) -> None:
         """The books: what the database took and what was rejected must be what was read."""
-        self._tally.inserted = written
+        self._counts = counts
+        self._tally.inserted = counts.inserted
+        self._tally.updated = counts.updated
+        self._tally.unchanged = counts.unchanged
+        self._tally.repeated = counts.repeated
         self._tally.rejected = self._ledger.count
         if not self._tally.adds_up:
             raise UltravectError(
@@ -229,11 +261,12 @@ class _Leg:
     def _verify(self, load: Load) -> LegResult:
         self._listener.phase("verify", "running")
         verified = load.verify()
-        expected = load.rows_before + self._tally.inserted
-        if verified.rows_of_load != self._tally.inserted:
+        expected = load.rows_before - self._counts.removed + self._tally.inserted
+        written = self._tally.inserted + self._tally.updated
+        if verified.rows_of_load != written:
             raise UltravectError(
                 "verify-failed",
-                f"{self._tally.inserted:,} rows were committed to {self._table}, but {verified.rows_of_load:,} of them "
+                f"{written:,} rows were committed to {self._table}, but {verified.rows_of_load:,} of them "
                 "can be counted there",
                 hint="triggers, or others who changed the rows at once, can cause this; look at the table",
                 table=str(self._table),
@@ -248,6 +281,6 @@ class _Leg:
             self._tally,
             load.rows_before,
             verified.rows_after,
-            self._plan.create is not None,
+            self._created,
             time.monotonic() - self._started,
         )

@@ -61,6 +61,8 @@ def _breaches(
     kind = column.type
     if not column.nullable and array.null_count:
         found.append(("no value, and the target's column takes no NULL", array.is_null()))
+    elif column.key and array.null_count:
+        found.append(("no value in a column of into.keys", array.is_null()))
     if pa.types.is_string(array.type):
         if kind.length is not None:
             found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import pyarrow as pa
 
-from ultravect.core.databases.base import Database, LiveColumn
+from ultravect.core.databases.base import Database, LiveColumn, LiveTable
 from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block, Rows, WantedColumn, require_columns, unique_names
@@ -24,7 +24,10 @@ _TEXT = CanonicalType("text")
 
 @dataclass
 class TableRows:
-    """See ``Reader``. ``origin`` is the FROM clause; ``condition`` what the database itself filters by, "" for nothing."""
+    """See ``Reader``. ``origin`` is the FROM clause; ``condition`` what the database itself filters by, "" for nothing.
+
+    ``live`` is the table or view, None for a query.
+    """
 
     database: Database
     origin: str
@@ -32,6 +35,7 @@ class TableRows:
     label: str
     findings: list[Finding] = field(default_factory=list)
     condition: str = ""
+    live: LiveTable | None = None
     size: int = 0
     typed_values: bool = True
     date_pattern: str | None = STORED.date_pattern
@@ -91,6 +95,11 @@ class TableRows:
         return True
 
 
+def _may_not_read(live: LiveTable) -> Finding:
+    what = f"the connection's user may not read {live.name}"
+    return Finding("error", "privilege-missing", what, "from.table", f"have it granted: GRANT SELECT ON {live.name}")
+
+
 def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
     """The table, view or query of a job, opened; UltravectError when there is none."""
     database = database_of(spec)
@@ -114,6 +123,8 @@ def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
                 place="from.table",
                 table=str(name),
             )
-        rows = TableRows(database, database.dialect.table(live.name), live.columns, str(live.name))
+        rows = TableRows(database, database.dialect.table(live.name), live.columns, str(live.name), live=live)
+        if "SELECT" not in live.granted:
+            rows.findings.append(_may_not_read(live))
     require_columns(rows.label, len(rows.names), "name the columns in from.query")
     return rows

@@ -70,19 +70,27 @@ class Item(Node):
     type: str | None
 
 
+def _within(node: Node) -> Iterator[Node]:
+    """The node and all below it."""
+    yield node
+    match node:
+        case Cast():
+            below: Sequence[Node] = [node.value]
+        case Call():
+            below = node.arguments
+        case Case():
+            below = [one for pair in node.whens for one in pair] + ([node.otherwise] if node.otherwise else [])
+        case _:
+            below = []
+    for one in below:
+        yield from _within(one)
+
+
 def names_in(node: Node) -> Iterator[Name]:
     """Every column that an expression names."""
-    match node:
-        case Name():
-            yield node
-        case Cast():
-            yield from names_in(node.value)
-        case Call():
-            for one in node.arguments:
-                yield from names_in(one)
-        case Case():
-            for condition, result in node.whens:
-                yield from names_in(condition)
-                yield from names_in(result)
-            if node.otherwise:
-                yield from names_in(node.otherwise)
+    return (one for one in _within(node) if isinstance(one, Name))
+
+
+def parameters_in(node: Node) -> Iterator[str]:
+    """Every parameter that an expression names."""
+    return (one.name for one in _within(node) if isinstance(one, Parameter))

@@ -145,7 +145,15 @@ class HttpSettings(Declared):
         return self
 
 
-class PostgresqlSettings(Declared):
+class _DatabaseSettings(Declared):
+    receipts: bool = Field(
+        default=True,
+        description="Whether each load leaves a receipt in the table ultravect_receipt of the target, by which a run that "
+        "is taken over knows what was committed.",
+    )
+
+
+class PostgresqlSettings(_DatabaseSettings):
     """A PostgreSQL database."""
 
     host: Host
@@ -157,7 +165,7 @@ class PostgresqlSettings(Declared):
     tls_ca: Certificate = ""
 
 
-class MariadbSettings(Declared):
+class MariadbSettings(_DatabaseSettings):
     """A MariaDB or MySQL database."""
 
     host: Host
@@ -169,13 +177,13 @@ class MariadbSettings(Declared):
     tls_ca: Certificate = ""
 
 
-class SqliteSettings(Declared):
+class SqliteSettings(_DatabaseSettings):
     """A SQLite database file, inside one of the roots that the service was started with."""
 
     path: str = Field(min_length=1, description="Absolute path of the file.", examples=["/srv/data/guestbook.db"])
 
 
-class DuckdbSettings(Declared):
+class DuckdbSettings(_DatabaseSettings):
     """A DuckDB database file, inside one of the roots that the service was started with."""
 
     path: str = Field(min_length=1, description="Absolute path of the file.", examples=["/srv/data/weather.duckdb"])

@@ -76,12 +76,51 @@ class Target(Declared):
     table: str = Field(
         min_length=1, description="Table, with its schema in front if need be.", examples=["ledger.booking"]
     )
-    mode: Literal["append"] = "append"
+    mode: Literal["append", "overwrite", "upsert"] = Field(
+        default="append",
+        description="append adds rows; overwrite replaces those that are there; upsert inserts rows with new keys and "
+        "updates changed ones.",
+    )
+    keys: list[str] = Field(
+        default=[],
+        description="The target's columns that tell rows apart: what upsert matches by, and what must not come twice.",
+        examples=[["booking_id"]],
+    )
+    repeats: Literal["last", "first", "fail"] = Field(
+        default="last", description="Which row wins when one key comes twice in one load, by the source's order."
+    )
     if_missing: Literal["create", "fail"] = "create"
-    if_different: Literal["fail", "ignore"] = "fail"
+    if_different: Literal["fail", "ignore", "widen", "rebuild"] = Field(
+        default="fail",
+        description="When the table has other columns or types: fail; ignore what it has no column for; widen it by new "
+        "columns and larger types; or, with overwrite, rebuild it.",
+    )
+    carry: list[Literal["keys", "required", "defaults", "comments"]] = Field(
+        default=[],
+        description="What a new table takes over from the source's table: its primary key, NOT NULL, constant defaults, "
+        "comments.",
+    )
     rejects: RejectLimit = Field(
         default=0, description='How many bad rows are tolerated: a count, or a share such as "0.5%".'
     )
+    only_if_empty: bool = Field(default=False, description="Write only when the table holds no rows.")
+    before: list[str] = Field(
+        default=[],
+        description="SQL in the target before rows are written, in the load's transaction where it allows that.",
+    )
+    after: list[str] = Field(
+        default=[], description="SQL in the target after rows are written, before they are seen."
+    )
+
+    @model_validator(mode="after")
+    def _modes(self) -> Target:
+        if self.mode == "upsert" and not self.keys:
+            raise ValueError("into.mode: upsert matches rows by into.keys; name at least one column there")
+        if self.if_different == "rebuild" and self.mode != "overwrite":
+            raise ValueError("into.if_different: rebuild goes with mode: overwrite only: the old rows would be lost")
+        if len(set(self.keys)) < len(self.keys):
+            raise ValueError("into.keys names a column twice")
+        return self
 
     @property
     def label(self) -> str:

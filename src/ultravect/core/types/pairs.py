@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from ultravect.core.types.canonical import CanonicalType, Fit
+from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _DIGITS = {"boolean": 1, "smallint": 5, "integer": 10, "bigint": 19}
 _INTEGERS = ("smallint", "integer", "bigint")
 _EXACT_IN = {"real": 7, "double": 15}  # decimal digits that always survive
+_LIMITED = ("text", "binary", "time", "timestamp", "timestamptz")
 # pairs that are neither text nor exact numbers
 _PAIRS = {
     ("date", "timestamp"): (Fit.WIDER, ""),
@@ -37,6 +38,32 @@ def pair_fit(source: CanonicalType, target: CanonicalType) -> tuple[Fit, str] | 
             return None
         return Fit.NARROWER, f"texts that are no {target.name} are rejects"
     return _PAIRS.get((source.name, target.name)) or _numeric(source, target)
+
+
+def enlarged(held: CanonicalType, coming: CanonicalType) -> CanonicalType | None:
+    """The smallest type that a column of ``held`` can become without loss so that it takes ``coming``; None if none."""
+    if held.name == coming.name and held.name in _LIMITED:
+        return CanonicalType(
+            held.name,
+            length=_largest(held.length, coming.length),
+            precision=_largest(held.precision, coming.precision),
+        )
+    if held.name in _INTEGERS and coming.name in _INTEGERS:
+        return max(held, coming, key=lambda kind: _DIGITS[kind.name])
+    numbers = (*_INTEGERS, "decimal")
+    if held.name in numbers and coming.name in numbers:
+        rooms = [_room(held), _room(coming)]
+        known = [room for room in rooms if room is not None]
+        before, behind = max(room[0] for room in known or [(0, 0)]), max(room[1] for room in known or [(0, 0)])
+        if len(known) < 2 or before + behind > MAX_PRECISION:
+            return CanonicalType("decimal")
+        return CanonicalType("decimal", precision=before + behind, scale=behind)
+    return CanonicalType("double") if (held.name, coming.name) == ("real", "double") else None
+
+
+def _largest(held: int | None, coming: int | None) -> int | None:
+    """The larger limit; None is no limit."""
+    return None if held is None or coming is None else max(held, coming)
 
 
 def _same_name(source: CanonicalType, target: CanonicalType) -> tuple[Fit, str]:

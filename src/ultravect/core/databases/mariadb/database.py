@@ -7,15 +7,27 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
+import MySQLdb
 import MySQLdb.cursors
 import pyarrow as pa
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns, table_gone
-from ultravect.core.databases.mariadb.load import MariadbLoad, open_load
+from ultravect.core.databases.base import (
+    PRIVILEGES,
+    Answer,
+    LiveColumn,
+    LiveTable,
+    TableInfo,
+    answer_columns,
+    table_gone,
+)
+from ultravect.core.databases.defaults import constant_default
+from ultravect.core.databases.mariadb.load import MariadbLoad, open_load, put_in_place
 from ultravect.core.databases.mariadb.read import NATIVES, native_of, read_rows
 from ultravect.core.databases.mariadb.session import session, sign_in
+from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.databases.receipts import Receipt, ReceiptTable
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.mariadb import MariadbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import MariadbSettings
@@ -45,8 +57,12 @@ FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) AND
 _COLUMNS = """
 SELECT column_name, column_type, data_type, is_nullable = 'YES',
        (column_default IS NOT NULL AND column_default <> 'NULL') OR extra LIKE '%%auto_increment%%',
-       extra LIKE '%%GENERATED%%', column_key = 'PRI', column_comment
+       extra LIKE '%%GENERATED%%', column_key = 'PRI', column_comment, column_default
 FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position
+"""
+_UNIQUE = """
+SELECT group_concat(column_name SEPARATOR '\\0') FROM information_schema.statistics
+WHERE table_schema = %s AND table_name = %s AND non_unique = 0 GROUP BY index_name HAVING count(column_name) = count(*)
 """
 
 
@@ -127,14 +143,18 @@ class MariadbDatabase:
                 bool(generated),
                 bool(key),
                 told,
+                constant_default(default),
             )
-            for column, native, base, nullable, has_default, generated, key, told in self._rows(
+            for column, native, base, nullable, has_default, generated, key, told, default in self._rows(
                 doing, _COLUMNS, (schema, table)
             )
         ]
         shown = None if schema == self._settings.database else schema
-        may_insert = self._has_privilege("INSERT", schema, table)
-        return LiveTable(TableName(shown, table), _KINDS.get(kind, kind.lower()), columns, may_insert, rows, comment)
+        granted = self._privileges(schema, table)
+        unique = [frozenset(names.split("\0")) for (names,) in self._rows(doing, _UNIQUE, (schema, table))]
+        return LiveTable(
+            TableName(shown, table), _KINDS.get(kind, kind.lower()), columns, granted, rows, comment, unique
+        )
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)
@@ -181,6 +201,9 @@ class MariadbDatabase:
             else f"user {self._settings.user!r} may not create tables in {schema!r}"
         )
 
+    def _privileges(self, schema: str, table: str) -> frozenset[str]:
+        return frozenset(one for one in PRIVILEGES if self._has_privilege(one, schema, table))
+
     def _has_privilege(self, privilege: str, schema: str, table: str | None = None) -> bool:
         """Whether the catalogue lists the privilege; it lists those of roles in force too."""
         doing = f"reading the privileges for {schema}"
@@ -196,20 +219,29 @@ class MariadbDatabase:
             for place, condition, values in places
         )
 
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with session(self._name, self._settings, "looking for a receipt") as opened, opened.cursor() as cursor:
+            try:
+                cursor.execute(receipts.find(key))
+            except MySQLdb.ProgrammingError:
+                return None  # there is no such table
+            row = cursor.fetchone()
+            if row is None:
+                return None
+            staged = TableName(table.schema, row[1])
+            if row[1] and self.table(staged) is not None:
+                put_in_place(cursor.execute, self.dialect, staged, table)
+            cursor.execute(receipts.settle(key))
+        return Receipt.from_text(row[0])
+
     @contextmanager
-    def load(
-        self,
-        name: TableName,
-        create: Sequence[NewColumn] | None,
-        columns: Sequence[NewColumn],
-        object_name: str,
-    ) -> Iterator[MariadbLoad]:
-        live = None if create is not None else self.table(name)
-        if create is None and live is None:
-            raise table_gone(self._name, name)
-        bits = frozenset(column.name for column in (live.columns if live else ()) if column.base == "bit")
+    def load(self, order: LoadOrder) -> Iterator[MariadbLoad]:
+        live = self.table(order.table)
+        if order.create is None and live is None:
+            raise table_gone(self._name, order.table)
         opened = sign_in(self._name, self._settings, local_infile=1)
-        with open_load(opened, self._name, self.dialect, name, create, columns, bits, object_name) as load:
+        with open_load(opened, self._name, self.dialect, order, live) as load:
             yield load
 
     @staticmethod

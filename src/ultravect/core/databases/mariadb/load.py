@@ -1,7 +1,14 @@
 """Loads rows into a MariaDB or MySQL table by LOAD DATA LOCAL from a pipe, in one transaction.
 
-Rows of a transaction are invisible to others until it commits, so append needs no staging table. A new table is
-filled under another name and renamed when its rows are committed, since CREATE TABLE commits by itself here.
+Rows of a transaction are invisible to others until it commits, so append loads straight into the table. What cannot be
+part of a transaction here, since CREATE and RENAME commit by themselves, is done beside the table: a new one is filled
+under another name and renamed when its rows are committed. Overwrite does the same, since deleting a row costs more than
+writing one, unless foreign keys or triggers, which stay with the old table, forbid it: then it deletes and loads in one
+transaction. Rows that are matched by keys stand in a table of their own until the end.
+
+Between the commit and the renaming, the receipt says what is left to be renamed: whoever finds it does it. A session
+holds a lock of the server named like its staging table, by which others tell staging that is in use from what a dead
+session has left.
 
 With LOCAL, the server makes warnings out of values that it does not take, and changes them. So a load with a single
 warning is undone.
@@ -14,21 +21,58 @@ import queue
 import secrets
 import tempfile
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import MySQLdb
+import numpy as np
 import pyarrow as pa
+from MySQLdb.constants import ER
 
-from ultravect.core.databases.base import Verified
-from ultravect.core.databases.mariadb.session import translate
+from ultravect.core.databases.base import LiveTable, Verified
+from ultravect.core.databases.mariadb.session import LOST, translate
+from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, key_repeated, require_empty
+from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
+from ultravect.core.types.canonical import CanonicalType
 
 _PIPE_SECONDS = 0.05
+_LOCK_SECONDS = 60
+STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
+_LEFT = (
+    f"SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
+    f"AND table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$'"
+)
+# foreign keys in either direction, and triggers
+_TIED = """
+SELECT 1 FROM information_schema.referential_constraints
+WHERE (constraint_schema = {schema} AND table_name = {table}) OR (unique_constraint_schema = {schema} AND referenced_table_name = {table})
+UNION ALL SELECT 1 FROM information_schema.triggers WHERE event_object_schema = {schema} AND event_object_table = {table}
+LIMIT 1
+"""
+
+
+@dataclass(frozen=True)
+class Staging:
+    """Where rows go: first into ``rows``, then into ``final``, which at the end takes the name of the target ``home``."""
+
+    home: TableName
+    final: TableName
+    rows: TableName
+
+    @property
+    def renamed(self) -> bool:
+        return self.final != self.home
+
+    @property
+    def merged(self) -> bool:
+        return self.rows != self.final
 
 
 class MariadbLoad:
@@ -39,25 +83,52 @@ class MariadbLoad:
         session: Any,
         connection: str,
         dialect: Dialect,
-        staged: TableName,
-        name: TableName,
-        columns: Sequence[NewColumn],
-        bits: frozenset[str],
+        order: LoadOrder,
+        staging: Staging,
+        live: LiveTable | None,
         folder: Path,
     ) -> None:
-        self._session, self._connection, self._dialect = session, connection, dialect
-        self._staged, self._name = staged, name
-        self._table = dialect.table(staged)
-        session.query(b"START TRANSACTION")
-        self.rows_before = self._count()
+        self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
+        self._staging = staging
+        self._name = staging.home
+        self._table = dialect.table(staging.home)
+        self._final = dialect.table(staging.final)
+        self._rows = dialect.table(staging.rows)
+        self._given = 0
+        self._execute("START TRANSACTION")
+        for statement in order.before:
+            self._execute(statement)
+        self.rows_before = self._count(self._table) if live else 0
+        require_empty(order, self.rows_before)
+        self._removed = 0
+        if order.mode == "overwrite" and live:
+            self._removed = self.rows_before
+            if not staging.renamed:
+                self._execute(f"DELETE FROM {self._table}")
         self._loaded = 0
         self._pipe = folder / "rows"
         os.mkfifo(self._pipe)
         self._failed: queue.Queue[BaseException | None] = queue.Queue()
         self._ending = threading.Event()
+        columns = list(order.columns)
+        if order.staged:
+            columns.append(NewColumn(ROW, CanonicalType("bigint")))
+        bits = frozenset(column.name for column in (live.columns if live else ()) if column.base == "bit")
         self._loading = threading.Thread(target=self._load, args=(columns, bits), name="load data", daemon=True)
         self._loading.start()
         self._stream = self._opened()
+
+    def _execute(self, statement: str) -> tuple[Any, ...] | None:
+        """Runs a statement; the first row of its answer, where it has one."""
+        with self._session.cursor() as cursor:
+            # the driver looks for placeholders only where it is given values
+            cursor.execute(statement)
+            row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
+        return row
+
+    def _changed(self, statement: str) -> int:
+        self._execute(statement)
+        return int(self._session.affected_rows())
 
     def _statement(self, columns: Sequence[NewColumn], bits: frozenset[str]) -> str:
         targets, settings = [], []
@@ -72,7 +143,7 @@ class MariadbLoad:
                 targets.append(f"@v{number}")
                 settings.append(f"{name} = {form.format(f'@v{number}')}")
         return (
-            f"LOAD DATA LOCAL INFILE '{self._pipe}' INTO TABLE {self._table} CHARACTER SET utf8mb4 "
+            f"LOAD DATA LOCAL INFILE '{self._pipe}' INTO TABLE {self._rows} CHARACTER SET utf8mb4 "
             "FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' "
             f"({', '.join(targets)})" + (f" SET {', '.join(settings)}" if settings else "")
         )
@@ -103,14 +174,17 @@ class MariadbLoad:
         if error is not None:
             raise error
 
-    def _count(self) -> int:
-        with self._session.cursor() as cursor:
-            cursor.execute(f"SELECT count(*) FROM {self._table}")
-            return int(cursor.fetchone()[0])
+    def _count(self, table: str) -> int:
+        row = self._execute(f"SELECT count(*) FROM {table}")
+        return int(row[0]) if row else 0
 
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
             return
+        if self._order.staged:
+            numbers = pa.array(np.arange(self._given, self._given + batch.num_rows))
+            batch = batch.append_column(ROW, numbers)
+        self._given += batch.num_rows
         rows = memoryview(tabbed_lines(batch))
         try:
             while rows:
@@ -120,12 +194,10 @@ class MariadbLoad:
             self._raise_failure()
             raise
 
-    def finish(self) -> int:
+    def finish(self) -> Counts:
         self.close()
         self._raise_failure()
-        with self._session.cursor() as cursor:
-            cursor.execute("SHOW WARNINGS LIMIT 1")
-            warning = cursor.fetchone()
+        warning = self._execute("SHOW WARNINGS LIMIT 1")
         if warning is not None:
             raise UltravectError(
                 "value-refused",
@@ -134,9 +206,37 @@ class MariadbLoad:
                 connection=self._connection,
                 table=str(self._name),
             )
+        counts = self._merge() if self._staging.merged else Counts(self._loaded, removed=self._removed)
         # in the snapshot of this transaction nobody else's rows can be counted
-        self._of_load = self._count() - self.rows_before
-        return self._loaded
+        if self._staging.renamed:
+            self._of_load = self._count(self._final)
+        else:
+            self._of_load = self._count(self._table) - self.rows_before + self._removed + counts.updated
+        return counts
+
+    def _merge(self) -> Counts:
+        order = self._order
+        if order.changes:
+            self._execute("COMMIT")  # of the staged rows, before what commits by itself
+            for statement in self._dialect.alter_table(self._name, order.changes):
+                self._execute(statement)
+            self._execute("START TRANSACTION")
+        merge = order.merge(self._dialect, self._final, self._rows)
+        repeated = 0
+        if order.staged and (example := self._execute(merge.repeated())):
+            if order.repeats == "fail":
+                raise key_repeated(order, example)
+            repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
+        left = self._loaded - repeated
+        if order.mode != "upsert":
+            return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
+        update = merge.update()
+        updated = self._changed(update) if update else 0
+        inserted = self._changed(merge.insert())
+        pairs = self._execute(merge.pairs())
+        if int(pairs[0] if pairs else 0) != left:
+            raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
+        return Counts(inserted, updated, left - inserted - updated, repeated)
 
     def close(self) -> None:
         """Ends the stream of rows, and waits for the statement."""
@@ -145,54 +245,170 @@ class MariadbLoad:
             self._stream = -1
         self._loading.join()
 
-    def publish(self) -> None:
+    def publish(self, receipt: Receipt | None = None) -> None:
+        order = self._order
+        receipts = ReceiptTable(self._dialect, self._name)
         try:
-            self._session.commit()
-            if self._staged != self._name:
-                rename = f"RENAME TABLE {self._table} TO {self._dialect.table(self._name)}"
-                self._session.query(rename.encode())
-                self._table = self._dialect.table(self._name)
+            if not self._staging.renamed:
+                for statement in order.after:
+                    self._execute(statement)
+            if receipt is not None and order.receipt is not None:
+                self._execute(receipts.prune())
+                pending = self._staging.final.name if self._staging.renamed else ""
+                self._execute(receipts.write(order.receipt, receipt, pending))
+            self._execute("COMMIT")
         except MySQLdb.OperationalError as error:
+            if error.args[0] not in LOST:
+                raise
             raise UltravectError(
                 "outcome-unknown",
                 f"connection {self._connection}: the connection was lost while committing the load into {self._name}: {error.args[-1]}",
                 hint="look at the table whether the rows are there, before running again",
                 connection=self._connection,
             ) from error
+        if self._staging.renamed:
+            self._rename(receipts if receipt is not None else None)
+
+    def _rename(self, receipts: ReceiptTable | None) -> None:
+        key = self._order.receipt
+        try:
+            put_in_place(self._execute, self._dialect, self._staging.final, self._name)
+        except MySQLdb.Error:
+            if receipts is not None and key is not None:
+                with suppress(MySQLdb.Error):
+                    self._execute(receipts.withdraw(key))
+                    self._execute("COMMIT")
+            raise
+        if receipts is not None and key is not None:
+            self._execute(receipts.settle(key))
+        for statement in self._order.after:
+            self._execute(statement)
+        self._execute("COMMIT")
 
     def verify(self) -> Verified:
-        return Verified(self._count(), self._of_load)
+        return Verified(self._count(self._table), self._of_load)
+
+
+def put_in_place(execute: Callable[[str], Any], dialect: Dialect, staged: TableName, name: TableName) -> None:
+    """Gives the staged table the name of the target, whose old table, if there is one, is dropped."""
+    old = TableName(staged.schema, staged.name.replace(STAGE, _OLD))
+    into, aside = dialect.table(name), dialect.table(old)
+    try:
+        execute(f"RENAME TABLE {into} TO {aside}, {dialect.table(staged)} TO {into}")
+    except MySQLdb.Error as error:
+        if error.args[0] != ER.NO_SUCH_TABLE:
+            raise
+        execute(f"RENAME TABLE {dialect.table(staged)} TO {into}")
+        return
+    execute(f"DROP TABLE {aside}")
+
+
+def _stage(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> Staging:
+    """Creates what rows go into, where that is not the table itself."""
+    home = live.name if live else order.table
+    final = rows = home
+    if order.create is not None:
+        final = _named(execute, dialect, home)
+        for statement in dialect.create_table(final, order.create):
+            execute(statement)
+    elif order.mode == "overwrite" and not order.changes and not _is_tied(execute, dialect, home):
+        final = _named(execute, dialect, home)
+        execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
+    if order.keys or order.changes:
+        rows = _named(execute, dialect, home)
+        execute(_beside(dialect, order, final, rows))
+    return Staging(home, final, final if rows == home else rows)
+
+
+def _named(execute: Callable[[str], Any], dialect: Dialect, home: TableName) -> TableName:
+    """A new name for staging, with the lock that says it is in use."""
+    name = STAGE + secrets.token_hex(6)
+    execute(f"DO GET_LOCK({dialect.literal(name)}, 0)")
+    return TableName(home.schema, name)
+
+
+def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName) -> str:
+    """The statement that creates a table for rows as ``final`` will have them."""
+    changed = {change.column.name: change.column for change in order.changes}
+    declared = [
+        f"{dialect.quote(name)} {dialect.from_canonical(column.type).native}" for name, column in changed.items()
+    ]
+    declared.append(f"{ROW} bigint")
+    kept = [dialect.quote(column.name) for column in order.columns if column.name not in changed]
+    selected = f" AS SELECT {', '.join(kept)} FROM {dialect.table(final)} LIMIT 0" if kept else ""
+    return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"
+
+
+def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) -> bool:
+    schema = dialect.literal(table.schema) if table.schema else "DATABASE()"
+    return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
+
+
+def _clear_leftovers(execute: Callable[[str], Any], session: Any, receipts: ReceiptTable) -> None:
+    """Drops staging tables whose session is gone, unless a receipt says that they are to be renamed."""
+    with session.cursor() as cursor:
+        cursor.execute(_LEFT)
+        left = [name for (name,) in cursor.fetchall()]
+        if not left:
+            return
+        pending: set[str] = set()
+        with suppress(MySQLdb.ProgrammingError):
+            cursor.execute(receipts.pending())
+            pending = {name for (name,) in cursor.fetchall()}
+    for name in left:
+        free = execute(f"SELECT IS_FREE_LOCK('{name}')")
+        if name not in pending and free and free[0] == 1:
+            execute(f"DROP TABLE IF EXISTS `{name}`")
 
 
 @contextmanager
 def open_load(
-    session: Any,
-    connection: str,
-    dialect: Dialect,
-    name: TableName,
-    create: Sequence[NewColumn] | None,
-    columns: Sequence[NewColumn],
-    bits: frozenset[str],
-    object_name: str,
+    session: Any, connection: str, dialect: Dialect, order: LoadOrder, live: LiveTable | None
 ) -> Iterator[MariadbLoad]:
-    """See ``Database.load``; ``bits`` are the columns of type bit."""
-    staged = name if create is None else TableName(name.schema, f"ultravect_stage_{secrets.token_hex(6)}")
+    """See ``Database.load``; ``live`` is the table that is there."""
     load: MariadbLoad | None = None
+    staging: Staging | None = None
+    home = live.name if live else order.table
+
+    def execute(statement: str) -> tuple[Any, ...] | None:
+        with session.cursor() as cursor:
+            cursor.execute(statement)
+            row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
+        return row
+
     try:
-        if create is not None:
-            session.query(dialect.create_table(staged, create).encode())
+        execute(
+            f"SET SESSION lock_wait_timeout = {_LOCK_SECONDS}, SESSION innodb_lock_wait_timeout = {_LOCK_SECONDS}"
+        )
+        receipts = ReceiptTable(dialect, home)
+        _clear_leftovers(execute, session, receipts)
+        if order.receipt is not None:
+            _require_receipts(execute, connection, receipts)
+        staging = _stage(execute, dialect, order, live)
         with tempfile.TemporaryDirectory(prefix="ultravect-load-") as folder:
             try:
-                load = MariadbLoad(session, connection, dialect, staged, name, columns, bits, Path(folder))
+                load = MariadbLoad(session, connection, dialect, order, staging, live, Path(folder))
                 yield load
             finally:
                 if load is not None:
                     load.close()
     except MySQLdb.Error as error:
-        raise translate(error, connection, f"loading {object_name} into {name}") from None
+        raise translate(error, connection, f"loading {order.source} into {order.table}") from None
     finally:
         with suppress(MySQLdb.Error):
             session.rollback()
-            if create is not None:
-                session.query(f"DROP TABLE IF EXISTS {dialect.table(staged)}".encode())
+            for table in {staging.final, staging.rows} - {home} if staging else ():
+                execute(f"DROP TABLE IF EXISTS {dialect.table(table)}")
         session.close()
+
+
+def _require_receipts(execute: Callable[[str], Any], connection: str, receipts: ReceiptTable) -> None:
+    try:
+        execute(receipts.create().replace("CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+    except MySQLdb.OperationalError as error:
+        raise UltravectError(
+            "receipts-not-creatable",
+            f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.args[-1]}",
+            hint="have CREATE granted once, or set receipts: false in the connection",
+            connection=connection,
+        ) from None

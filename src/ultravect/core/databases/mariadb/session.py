@@ -36,7 +36,7 @@ _REFUSALS = {
     ),
     ER.HOST_IS_BLOCKED: ("not-admitted", "the server has blocked this machine", "run FLUSH HOSTS on the server"),
 }
-_LOST = {CR.SERVER_LOST, CR.SERVER_GONE_ERROR}
+LOST = {CR.SERVER_LOST, CR.SERVER_GONE_ERROR}
 _NEVER_READ = {
     ER.TABLEACCESS_DENIED_ERROR: ("privilege-missing", "have the privilege granted to the connection's user"),
     ER.COLUMNACCESS_DENIED_ERROR: ("privilege-missing", "have the privilege granted to the connection's user"),
@@ -44,6 +44,13 @@ _NEVER_READ = {
     ER.QUERY_INTERRUPTED: ("time-limit", "ask for less, or raise the limit"),
     1969: ("time-limit", "ask for less, or raise the limit"),  # MariaDB's own limit, max_statement_time
     3024: ("time-limit", "ask for less, or raise the limit"),  # that of MySQL
+    ER.LOCK_WAIT_TIMEOUT: ("target-locked", "another session holds a lock on the table: run again when it is done"),
+    ER.DUP_ENTRY: (
+        "constraint-refused",
+        "the rows break a unique constraint of the target: clear the old rows, or mend the source",
+    ),
+    ER.NO_REFERENCED_ROW_2: ("constraint-refused", "the rows point to rows that are not there: load those first"),
+    ER.ROW_IS_REFERENCED_2: ("constraint-refused", "other rows point to the rows that would be removed"),
     ER.PARSE_ERROR: ("question-refused", "check the statement; only one can be asked at a time"),
     ER.NO_SUCH_TABLE: ("question-refused", "check table and column names with `ultravect look`"),
     ER.BAD_FIELD_ERROR: ("question-refused", "check table and column names with `ultravect look`"),
@@ -133,7 +140,7 @@ def translate(error: Any, name: str, doing: str) -> UltravectError:
     """What a database error means for the user."""
     number = error.args[0] if error.args else 0
     message = str(error.args[-1]) if error.args else str(error)
-    if number in _LOST:
+    if number in LOST:
         return UltravectError(
             "connection-lost",
             f"connection {name}: the connection to the database was lost while {doing}",

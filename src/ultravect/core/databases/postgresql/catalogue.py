@@ -8,12 +8,14 @@ from typing import Any
 from psycopg import Connection
 
 from ultravect.core.databases.base import LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.defaults import constant_default
 from ultravect.core.dialects.base import Dialect, TableName
 
 _KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f": "foreign table"}
 
 _FIND = """
-SELECT c.oid, n.nspname, c.relname, c.relkind, has_table_privilege(c.oid, 'INSERT'),
+SELECT c.oid, n.nspname, c.relname, c.relkind,
+       ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p WHERE has_table_privilege(c.oid, p)),
        CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), '')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
@@ -24,10 +26,15 @@ SELECT a.attname, format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.ty
        NOT (a.attnotnull OR t.typnotnull), a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
        a.attgenerated <> '' OR a.attidentity = 'a',
        coalesce(a.attnum = ANY ((SELECT i.indkey FROM pg_index i WHERE i.indrelid = a.attrelid AND i.indisprimary)::int2[]), false),
-       coalesce(col_description(a.attrelid, a.attnum), '')
+       coalesce(col_description(a.attrelid, a.attnum), ''), pg_get_expr(d.adbin, d.adrelid)
 FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
+     LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum AND a.attgenerated = ''
 WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
 ORDER BY a.attnum
+"""
+_UNIQUE = """
+SELECT ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))
+FROM pg_index i WHERE i.indrelid = %s AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
 """
 _LIST = """
 SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END,
@@ -54,14 +61,32 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
     row = session.execute(_FIND, (dialect.table(name),)).fetchone()
     if row is None:
         return None
-    oid, schema, table, kind, may_insert, rows, comment = row
+    oid, schema, table, kind, granted, rows, comment = row
     columns = [
-        LiveColumn(name, native, base, dialect.to_canonical(underlying), nullable, has_default, generated, key, told)
-        for name, native, base, underlying, nullable, has_default, generated, key, told in session.execute(
+        LiveColumn(
+            name,
+            native,
+            base,
+            dialect.to_canonical(underlying),
+            nullable,
+            has_default,
+            generated,
+            key,
+            told,
+            constant_default(default),
+        )
+        for name, native, base, underlying, nullable, has_default, generated, key, told, default in session.execute(
             _COLUMNS, (oid,)
         )
     ]
-    return LiveTable(TableName(schema, table), _KINDS[kind], columns, may_insert, rows, comment)
+    unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (oid,))]
+    return LiveTable(TableName(schema, table), _KINDS[kind], columns, frozenset(granted), rows, comment, unique)
+
+
+def has_table(session: Session, name: str) -> bool:
+    """Whether there is a table of this quoted name."""
+    row = session.execute("SELECT to_regclass(%s)", (name,)).fetchone()
+    return row is not None and row[0] is not None
 
 
 def list_tables(session: Session, search: str, after: str, limit: int) -> Sequence[TableInfo]:

@@ -12,12 +12,14 @@ from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
 from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns
+from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
 from ultravect.core.databases.postgresql.load import PostgresqlLoad, open_load
 from ultravect.core.databases.postgresql.read import read_rows
 from ultravect.core.databases.postgresql.session import explained, reach_steps, sign_in
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.databases.receipts import Receipt, ReceiptTable
+from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
@@ -90,7 +92,8 @@ class PostgresqlDatabase:
             self._session("connection test") as session,
             explained(self._name, "creating a table in the staging place"),
         ):
-            session.execute(self.dialect.create_table(name, [NewColumn("a", CanonicalType("integer"))]).encode())
+            new = NewTable([NewColumn("a", CanonicalType("integer"))])
+            session.execute(self.dialect.create_table(name, new)[0].encode())
             session.execute(f"DROP TABLE {self.dialect.table(name)}".encode())
             row = session.execute("SELECT current_schema()").fetchone()
             session.rollback()
@@ -111,16 +114,19 @@ class PostgresqlDatabase:
         ):
             return catalogue.create_obstacle(session, name)
 
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        with self._session("receipt") as session, explained(self._name, "looking for a receipt"):
+            live = catalogue.find_table(session, self.dialect, table)
+            receipts = ReceiptTable(self.dialect, live.name if live else table)
+            if not catalogue.has_table(session, self.dialect.table(receipts.name)):
+                return None
+            row = session.execute(receipts.find(key).encode()).fetchone()
+        return Receipt.from_text(row[0]) if row else None
+
     @contextmanager
-    def load(
-        self,
-        name: TableName,
-        create: Sequence[NewColumn] | None,
-        columns: Sequence[NewColumn],
-        object_name: str,
-    ) -> Iterator[PostgresqlLoad]:
-        session = sign_in(self._name, self._settings, f"load {name}")
-        with open_load(session, self._name, self.dialect, name, create, columns, object_name) as load:
+    def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad]:
+        session = sign_in(self._name, self._settings, f"load {order.table}")
+        with open_load(session, self._name, self.dialect, order) as load:
             yield load
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:

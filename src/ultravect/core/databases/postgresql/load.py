@@ -1,54 +1,113 @@
 """Loads rows into a PostgreSQL table by COPY, in one transaction.
 
-Append needs no staging table: rows copied in a transaction are invisible to others until it commits, and a lost
-session undoes them. The price is dead space in the table after a failed load, which vacuum takes back.
+Rows copied in a transaction are invisible to others until it commits, and a lost session undoes them: append copies
+straight into the table. So does overwrite, behind a DELETE of what is there: readers see the old rows until the commit,
+while a TRUNCATE would make them wait, and would show an empty table to those whose snapshot is older. The price of both
+is dead space, which vacuum takes back. Rows that are matched by keys, or that need a larger table first, stand in a
+temporary table until the end, so that the lock that stops other writers is short.
 """
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from functools import partial
 from typing import Any
 
+import numpy as np
 import psycopg
 import pyarrow as pa
-from psycopg import sql
 
 from ultravect.core.databases.base import LiveTable, Verified, table_gone
+from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
-from ultravect.core.databases.postgresql.catalogue import Session, find_table
+from ultravect.core.databases.postgresql.catalogue import Session, find_table, has_table
+from ultravect.core.databases.postgresql.rebuild import replace_table
 from ultravect.core.databases.postgresql.session import translate
+from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
+from ultravect.core.types.canonical import CanonicalType
+
+_MATCHED = "ultravect_matched"
+_LOCK_SECONDS = 60
+# types without equality
+_INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
 
 
 class PostgresqlLoad:
     """See ``Load``."""
 
     def __init__(
-        self,
-        session: Session,
-        connection: str,
-        dialect: Dialect,
-        table: LiveTable,
-        columns: Sequence[NewColumn],
+        self, session: Session, connection: str, dialect: Dialect, order: LoadOrder, table: LiveTable
     ) -> None:
-        self._session = session
-        self._connection = connection
-        self._name = sql.Identifier(*filter(None, (table.name.schema, table.name.name)))
-        self._label = str(table.name)
-        self.rows_before = self._count()
-        self._transaction = str(self._scalar(sql.SQL("SELECT pg_current_xact_id()::text")))
-        self._encode, self._ends = self._encoder(table, columns)
-        names = sql.SQL(", ").join(sql.Identifier(column.name) for column in columns)
-        form = sql.SQL(" (FORMAT binary)") if self._ends[0] else sql.SQL("")
+        """``table`` is the one that rows will be in at the end, or that takes its place."""
+        self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
+        self._name = table.name
+        self._table = dialect.table(table.name)
+        self._live = table
+        self._given = 0
+        self._transaction = str(self._scalar("SELECT pg_current_xact_id()::text"))
+        self.rows_before = 0 if order.create is not None and not order.rebuild else self._count()
+        require_empty(order, self.rows_before)
+        self._removed = 0
+        into = table
+        self._beside = order.staged or bool(order.changes)
+        if order.rebuild:
+            into = self._new_table()
+            self._removed = self.rows_before
+        elif order.mode == "overwrite" and order.create is None:
+            self._lock()
+            self._removed = self._execute(f"DELETE FROM {self._table}").rowcount
+        self._final = into.name
+        if self._beside:
+            into = self._staged(into)
+        columns = list(order.columns)
+        if order.staged:
+            columns.append(NewColumn(ROW, CanonicalType("bigint")))
+        self._encode, self._ends = self._encoder(into, columns)
+        names = ", ".join(dialect.quote(column.name) for column in columns)
+        form = " (FORMAT binary)" if self._ends[0] else ""
         self._cursor = session.cursor()
-        self._copying = self._cursor.copy(sql.SQL("COPY {} ({}) FROM STDIN{}").format(self._name, names, form))
+        self._copying = self._cursor.copy(f"COPY {dialect.table(into.name)} ({names}) FROM STDIN{form}".encode())
         self._copy = self._copying.__enter__()
         if self._ends[0]:
             self._copy.write(self._ends[0])
+
+    def _new_table(self) -> LiveTable:
+        """The table that will take the place of the one that is there."""
+        assert self._order.create is not None
+        name = TableName(self._name.schema, f"ultravect_stage_{secrets.token_hex(6)}")
+        for statement in self._dialect.create_table(name, self._order.create):
+            self._execute(statement)
+        return self._found(name)
+
+    def _staged(self, table: LiveTable) -> LiveTable:
+        """A temporary table for rows as ``table`` will have them."""
+        changed = {change.column.name: change.column for change in self._order.changes}
+        parts = []
+        for column in self._order.columns:
+            name = self._dialect.quote(column.name)
+            if column.name in changed:
+                native = self._dialect.from_canonical(changed[column.name].type).native
+                parts.append(f"NULL::{native} AS {name}")
+            else:
+                parts.append(name)
+        if self._order.staged:
+            parts.append(f"0::bigint AS {ROW}")
+        self._execute(
+            f"CREATE TEMPORARY TABLE {STAGED} ON COMMIT DROP AS SELECT {', '.join(parts)} "
+            f"FROM {self._dialect.table(table.name)} WITH NO DATA"
+        )
+        return self._found(TableName("pg_temp", STAGED))
+
+    def _found(self, name: TableName) -> LiveTable:
+        table = find_table(self._session, self._dialect, name)
+        assert table is not None, "the table was created a moment ago"
+        return table
 
     @staticmethod
     def _encoder(
@@ -63,30 +122,89 @@ class PostgresqlLoad:
             return partial(tabbed_lines, bytes_mark="\\\\x"), (b"", b"")
         return RowEncoder(known).encode, (HEADER, TRAILER)
 
-    def _scalar(self, query: sql.SQL | sql.Composed) -> Any:
-        row = self._session.execute(query).fetchone()
+    def _execute(self, statement: str) -> psycopg.Cursor[tuple[Any, ...]]:
+        return self._session.execute(statement.encode())
+
+    def _scalar(self, statement: str) -> Any:
+        row = self._execute(statement).fetchone()
         return row[0] if row else None
 
     def _count(self) -> int:
-        return int(self._scalar(sql.SQL("SELECT count(*) FROM {}").format(self._name)))
+        return int(self._scalar(f"SELECT count(*) FROM {self._table}"))
+
+    def _lock(self) -> None:
+        """Keeps other writers away, but no reader."""
+        self._execute(f"LOCK TABLE {self._table} IN SHARE ROW EXCLUSIVE MODE")
 
     def write(self, batch: pa.RecordBatch) -> None:
-        if batch.num_rows:
-            self._copy.write(memoryview(self._encode(batch)))
+        if not batch.num_rows:
+            return
+        if self._order.staged:
+            numbers = pa.array(np.arange(self._given, self._given + batch.num_rows))
+            batch = batch.append_column(ROW, numbers)
+        self._given += batch.num_rows
+        self._copy.write(memoryview(self._encode(batch)))
 
-    def finish(self) -> int:
+    def finish(self) -> Counts:
         if self._ends[1]:
             self._copy.write(self._ends[1])
         self._copying.__exit__(None, None, None)
-        return self._cursor.rowcount
+        taken = self._cursor.rowcount
+        if not self._beside:
+            return Counts(taken, removed=self._removed)
+        for statement in self._dialect.alter_table(self._final, self._order.changes):
+            self._execute(statement)
+        return self._merge(taken)
 
-    def publish(self) -> None:
+    def _merge(self, taken: int) -> Counts:
+        """From the temporary table into the table."""
+        order = self._order
+        as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
+        merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
+        self._execute(f"ANALYZE {STAGED}")
+        repeated = 0
+        if order.staged and (example := self._execute(merge.repeated()).fetchone()):
+            if order.repeats == "fail":
+                raise key_repeated(order, example)
+            repeated = self._execute(merge.drop_repeats(first=order.repeats == "first")).rowcount
+        if order.mode != "upsert":
+            inserted = self._execute(merge.insert_all()).rowcount
+            return Counts(inserted, repeated=repeated, removed=self._removed)
+        self._lock()
+        differs = merge.differs or "false"
+        pairs = self._execute(
+            f"CREATE TEMPORARY TABLE {_MATCHED} ON COMMIT DROP AS SELECT s.{ROW} AS staged, t.tableoid AS part, "
+            f"t.ctid AS place, ({differs}) AS changed FROM {STAGED} s JOIN {merge.table} t ON {merge.matched}"
+        ).rowcount
+        self._execute(f"ANALYZE {_MATCHED}")
+        updated = 0
+        if merge.others:
+            staged = f"(SELECT s.*, m.part, m.place FROM {STAGED} s JOIN {_MATCHED} m ON m.staged = s.{ROW} WHERE m.changed)"
+            at_place = "t.tableoid = s.part AND t.ctid = s.place"
+            statement = self._dialect.update_matched(merge.table, staged, at_place, merge.others, "true")
+            updated = self._execute(statement).rowcount
+        inserted = self._execute(merge.insert(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")).rowcount
+        left = taken - repeated
+        if pairs + inserted != left:
+            raise key_not_unique(order, self._execute(merge.ambiguous()).fetchone() or ())
+        return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def publish(self, receipt: Receipt | None = None) -> None:
+        order = self._order
+        if self._final != self._name:
+            replace_table(self._session, self._dialect, self._live, self._final)
+        for statement in order.after:
+            self._execute(statement)
+        if receipt is not None and order.receipt is not None:
+            receipts = ReceiptTable(self._dialect, self._name)
+            self._execute(receipts.prune())
+            self._execute(receipts.write(order.receipt, receipt))
         try:
             self._session.commit()
         except psycopg.OperationalError as error:
             raise UltravectError(
                 "outcome-unknown",
-                f"connection {self._connection}: the connection was lost while committing the load into {self._label}",
+                f"connection {self._connection}: the connection was lost while committing the load into {order.table}",
                 hint=f"whether it took place is for the database to tell: SELECT pg_xact_status('{self._transaction}')",
                 connection=self._connection,
                 transaction=self._transaction,
@@ -94,37 +212,56 @@ class PostgresqlLoad:
 
     def verify(self) -> Verified:
         # xmin holds the low 32 bits of the transaction that wrote a row
-        mark = str(int(self._transaction) % 2**32)
-        row = self._session.execute(
-            sql.SQL("SELECT count(*), count(*) FILTER (WHERE xmin = {}::xid) FROM {}").format(
-                sql.Literal(mark), self._name
-            )
+        mark = int(self._transaction) % 2**32
+        row = self._execute(
+            f"SELECT count(*), count(*) FILTER (WHERE xmin = '{mark}'::xid) FROM {self._table}"
         ).fetchone()
         self._session.commit()
         after, of_load = row or (0, 0)
         return Verified(int(after), int(of_load))
 
 
+def _require_receipts(session: Session, connection: str, dialect: Dialect, table: TableName) -> None:
+    """Makes sure that there is a table of receipts, before anything is loaded."""
+    receipts = ReceiptTable(dialect, table)
+    if has_table(session, dialect.table(receipts.name)):
+        return
+    try:
+        session.execute(receipts.create().encode())
+        session.commit()
+    except (psycopg.errors.DuplicateTable, psycopg.errors.UniqueViolation):
+        session.rollback()  # another load was first
+    except psycopg.errors.InsufficientPrivilege as error:
+        raise UltravectError(
+            "receipts-not-creatable",
+            f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.diag.message_primary}",
+            hint="have CREATE on the schema granted once, or set receipts: false in the connection",
+            connection=connection,
+        ) from None
+
+
 @contextmanager
-def open_load(
-    session: Session,
-    connection: str,
-    dialect: Dialect,
-    name: TableName,
-    create: Sequence[NewColumn] | None,
-    columns: Sequence[NewColumn],
-    object_name: str,
-) -> Iterator[PostgresqlLoad]:
+def open_load(session: Session, connection: str, dialect: Dialect, order: LoadOrder) -> Iterator[PostgresqlLoad]:
     """See ``Database.load``. The session is rolled back unless the load was published."""
     try:
-        if create is not None:
-            session.execute(dialect.create_table(name, create).encode())
-        table = find_table(session, dialect, name)
+        session.execute(f"SET lock_timeout = '{_LOCK_SECONDS}s'".encode())
+        session.execute(b"SET work_mem = '128MB'")
+        session.commit()
+        live = find_table(session, dialect, order.table)
+        home = live.name if live else order.table
+        if order.receipt is not None:
+            _require_receipts(session, connection, dialect, home)
+        for statement in order.before:
+            session.execute(statement.encode())
+        if order.create is not None and not order.rebuild:
+            for statement in dialect.create_table(order.table, order.create):
+                session.execute(statement.encode())
+        table = find_table(session, dialect, order.table)
         if table is None:
-            raise table_gone(connection, name)
-        yield PostgresqlLoad(session, connection, dialect, table, columns)
+            raise table_gone(connection, order.table)
+        yield PostgresqlLoad(session, connection, dialect, order, table)
     except psycopg.Error as error:
-        raise translate(error, connection, f"loading {object_name} into {name}") from None
+        raise translate(error, connection, f"loading {order.source} into {order.table}") from None
     finally:
         # closing a session in the middle of a COPY makes the server drop the transaction
         session.close()

@@ -151,6 +151,9 @@ def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
             "the rows break a check constraint of the target: mend the file or the constraint",
         ),
         "23503": ("constraint-refused", "the rows point to rows that are not there: load those first"),
+        "23P01": ("constraint-refused", "the rows break an exclusion constraint of the target: mend the file"),
+        "55P03": ("target-locked", "another session holds a lock on the table: run again when it is done"),
+        "2BP01": ("target-depended-on", "drop what depends on the table, or write into.if_different: widen"),
         "53100": ("target-full", "free disk space in the target"),
     }
     code, hint = codes.get(error.sqlstate, ("database-error", diagnosis.message_hint or ""))

@@ -1,0 +1,103 @@
+"""What a load is asked to do, and what it answers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from ultravect.core.dialects.base import Change, Dialect, NewColumn, NewTable, TableName
+from ultravect.core.dialects.merge import Merge
+from ultravect.core.errors import UltravectError
+
+Mode = Literal["append", "overwrite", "upsert"]
+Repeats = Literal["last", "first", "fail"]
+STAGED = "ultravect_staged"
+
+
+@dataclass(frozen=True)
+class ReceiptKey:
+    """Which load a receipt is of: each is written once."""
+
+    run: str
+    leg: int = 1
+    slice: int = 0
+
+
+@dataclass(frozen=True)
+class LoadOrder:
+    """One load: ``columns`` are those that rows bring, in their order; ``source`` names what they come from.
+
+    ``create``: the table that has to be made, because it is missing or because (``rebuild``) it takes the place of the
+    one that is there. ``changes`` are made to the table before rows go into it. ``receipt`` None: none is written.
+    """
+
+    table: TableName
+    columns: Sequence[NewColumn]
+    source: str = "rows"
+    mode: Mode = "append"
+    keys: Sequence[str] = ()
+    repeats: Repeats = "last"
+    create: NewTable | None = None
+    rebuild: bool = False
+    changes: Sequence[Change] = ()
+    only_if_empty: bool = False
+    before: Sequence[str] = ()
+    after: Sequence[str] = ()
+    receipt: ReceiptKey | None = None
+
+    @property
+    def staged(self) -> bool:
+        """Whether rows have to stand beside the table first: to be matched by keys."""
+        return bool(self.keys)
+
+    def merge(self, dialect: Dialect, table: str, staged: str, as_text: frozenset[str] = frozenset()) -> Merge:
+        """The statements that bring staged rows into the table; ``as_text``: see ``Merge``."""
+        names = [column.name for column in self.columns]
+        return Merge(dialect, table, staged, names, self.keys, as_text)
+
+
+@dataclass(frozen=True)
+class Counts:
+    """What the database says it did with the rows it was given; ``removed`` were there before."""
+
+    inserted: int
+    updated: int = 0
+    unchanged: int = 0
+    repeated: int = 0
+    removed: int = 0
+
+
+def require_empty(order: LoadOrder, rows: int) -> None:
+    """Raises when the job wants an empty table and this one is not."""
+    if order.only_if_empty and rows:
+        raise UltravectError(
+            "target-not-empty",
+            f"{order.table} holds {rows:,} rows, and the job writes only into an empty table; nothing was written",
+            hint="empty the table, or take into.only_if_empty out of the job",
+            table=str(order.table),
+        )
+
+
+def key_repeated(order: LoadOrder, example: Sequence[object]) -> UltravectError:
+    keys = ", ".join(order.keys)
+    values = ", ".join(map(str, example))
+    return UltravectError(
+        "key-repeated",
+        f"the rows for {order.table} have the key ({keys}) = ({values}) more than once, and the job says repeats: fail; "
+        "nothing was written",
+        hint="mend the source, or write into.repeats: last or first to say which row wins",
+        table=str(order.table),
+    )
+
+
+def key_not_unique(order: LoadOrder, example: Sequence[object]) -> UltravectError:
+    keys = ", ".join(order.keys)
+    values = ", ".join(map(str, example))
+    return UltravectError(
+        "key-not-unique",
+        f"{order.table} has more than one row with the key ({keys}) = ({values}): which one to update is not known; "
+        "nothing was written",
+        hint="remove the duplicates from the table, or name more columns in into.keys",
+        table=str(order.table),
+    )

@@ -1,0 +1,87 @@
+"""Receipts: the bookkeeping table of a target, in which each load leaves a row in its own transaction."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+from ultravect.core.databases.order import ReceiptKey
+from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
+from ultravect.core.types.canonical import CanonicalType
+
+RECEIPTS = "ultravect_receipt"
+_KEPT = dt.timedelta(days=90)
+_MOMENT = "%Y-%m-%d %H:%M:%S"
+
+
+@dataclass(frozen=True)
+class Receipt:
+    """What a load that was committed has to tell."""
+
+    table: str
+    mode: str
+    tally: dict[str, int] = field(default_factory=dict)
+    rows_before: int = 0
+    created: bool = False
+
+    def as_text(self) -> str:
+        return json.dumps(asdict(self))
+
+    @classmethod
+    def from_text(cls, text: str) -> Receipt:
+        values: dict[str, Any] = json.loads(text)
+        return cls(**values)
+
+
+class ReceiptTable:
+    """The statements for receipts beside ``table``; ``pending`` names what is left to be renamed, where renaming is not
+    part of a transaction."""
+
+    def __init__(self, dialect: Dialect, table: TableName) -> None:
+        self._dialect = dialect
+        self.name = TableName(table.schema, RECEIPTS)
+        self._table = dialect.table(self.name)
+
+    def create(self) -> str:
+        text, number = CanonicalType("text", length=64), CanonicalType("integer")
+        columns = [
+            NewColumn("run", text),
+            NewColumn("leg", number),
+            NewColumn("slice", number),
+            NewColumn("pending", CanonicalType("text", length=128), nullable=False),
+            NewColumn("loaded_at", CanonicalType("timestamp", precision=0), nullable=False),
+            NewColumn("account", CanonicalType("text"), nullable=False),
+        ]
+        return self._dialect.create_table(self.name, NewTable(columns, ("run", "leg", "slice")))[0]
+
+    def write(self, key: ReceiptKey, receipt: Receipt, pending: str = "") -> str:
+        literal = self._dialect.literal
+        now = dt.datetime.now(dt.UTC).strftime(_MOMENT)
+        return (
+            f"INSERT INTO {self._table} (run, leg, slice, pending, loaded_at, account) VALUES "
+            f"({literal(key.run)}, {int(key.leg)}, {int(key.slice)}, {literal(pending)}, {literal(now)}, "
+            f"{literal(receipt.as_text())})"
+        )
+
+    def find(self, key: ReceiptKey) -> str:
+        return f"SELECT account, pending FROM {self._table} WHERE {self._is(key)}"
+
+    def settle(self, key: ReceiptKey) -> str:
+        """Notes that nothing is left to be renamed."""
+        return f"UPDATE {self._table} SET pending = '' WHERE {self._is(key)}"
+
+    def withdraw(self, key: ReceiptKey) -> str:
+        return f"DELETE FROM {self._table} WHERE {self._is(key)}"
+
+    def prune(self) -> str:
+        """Removes what is older than any run that could be taken over."""
+        past = (dt.datetime.now(dt.UTC) - _KEPT).strftime(_MOMENT)
+        return f"DELETE FROM {self._table} WHERE loaded_at < {self._dialect.literal(past)}"
+
+    def pending(self) -> str:
+        return f"SELECT pending FROM {self._table} WHERE pending <> ''"
+
+    def _is(self, key: ReceiptKey) -> str:
+        return f"run = {self._dialect.literal(key.run)} AND leg = {int(key.leg)} AND slice = {int(key.slice)}"

@@ -1,0 +1,101 @@
+"""The statements of an upsert from a staging table, the same in every dialect but for their forms.
+
+Rows are matched as the target itself compares: ``t`` is the target, ``s`` a staged row. Staged rows carry their number
+in the load, by which the first or the last of a repeated key wins.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from ultravect.core.dialects.base import Dialect
+
+ROW = "ultravect_row"
+
+
+@dataclass(frozen=True)
+class Merge:
+    """``table`` and ``staged`` are quoted names; ``columns`` and ``keys`` are not.
+
+    ``as_text``: columns whose type knows no equality, compared as text.
+    """
+
+    dialect: Dialect
+    table: str
+    staged: str
+    columns: Sequence[str]
+    keys: Sequence[str]
+    as_text: frozenset[str] = frozenset()
+
+    @property
+    def matched(self) -> str:
+        quoted = map(self.dialect.quote, self.keys)
+        return " AND ".join(f"t.{key} = s.{key}" for key in quoted)
+
+    @property
+    def others(self) -> Sequence[str]:
+        """The columns that are not keys."""
+        return [column for column in self.columns if column not in self.keys]
+
+    @property
+    def differs(self) -> str:
+        """Whether a column that is not a key differs."""
+        return " OR ".join(self.dialect.differs(self._value("t", one), self._value("s", one)) for one in self.others)
+
+    def _value(self, side: str, column: str) -> str:
+        value = f"{side}.{self.dialect.quote(column)}"
+        return self.dialect.as_text(value) if column in self.as_text else value
+
+    def _names(self, side: str = "") -> str:
+        return ", ".join(side + self.dialect.quote(column) for column in self.columns)
+
+    def _key_names(self, side: str = "") -> str:
+        return ", ".join(side + self.dialect.quote(key) for key in self.keys)
+
+    def repeated(self) -> str:
+        """A key that more than one staged row has, if there is one."""
+        return (
+            f"SELECT {self._key_names()} FROM {self.staged} GROUP BY {self._key_names()} HAVING count(*) > 1 LIMIT 1"
+        )
+
+    def drop_repeats(self, *, first: bool) -> str:
+        """Leaves one staged row a key: the first or the last."""
+        order = "ASC" if first else "DESC"
+        row = self.dialect.quote(ROW)
+        numbered = (
+            f"SELECT {row}, row_number() OVER (PARTITION BY {self._key_names()} ORDER BY {row} {order}) AS place "
+            f"FROM {self.staged}"
+        )
+        return f"DELETE FROM {self.staged} WHERE {row} IN (SELECT {row} FROM ({numbered}) n WHERE place > 1)"
+
+    def staged_rows(self) -> str:
+        return f"SELECT count(*) FROM {self.staged}"
+
+    def pairs(self) -> str:
+        """How many rows of the target match staged ones."""
+        return f"SELECT count(*) FROM {self.staged} s JOIN {self.table} t ON {self.matched}"
+
+    def ambiguous(self) -> str:
+        """A staged key that more than one row of the target has."""
+        row = self.dialect.quote(ROW)
+        return (
+            f"SELECT {self._key_names('s.')} FROM {self.staged} s JOIN {self.table} t ON {self.matched} "
+            f"GROUP BY s.{row}, {self._key_names('s.')} HAVING count(*) > 1 LIMIT 1"
+        )
+
+    def update(self) -> str | None:
+        """Updates rows that differ; None where a row is nothing but its key."""
+        if not self.others:
+            return None
+        return self.dialect.update_matched(self.table, self.staged, self.matched, self.others, self.differs)
+
+    def insert(self, known: str = "") -> str:
+        """Inserts the rows whose key the target does not have; ``known``: the query that finds a row if it has."""
+        return (
+            f"INSERT INTO {self.table} ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s "
+            f"WHERE NOT EXISTS ({known or f'SELECT 1 FROM {self.table} t WHERE {self.matched}'})"
+        )
+
+    def insert_all(self) -> str:
+        return f"INSERT INTO {self.table} ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s"

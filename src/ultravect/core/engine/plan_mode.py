@@ -1,0 +1,142 @@
+"""Plans how rows are written: keys, privileges, receipts, and settings that have no effect."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from ultravect.core.databases.base import LiveTable
+from ultravect.core.databases.order import LoadOrder, ReceiptKey
+from ultravect.core.dialects.base import NewColumn
+from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.names import quoted
+from ultravect.core.engine.tables import TableRows
+from ultravect.core.expressions.parse import parse_condition, parse_item
+from ultravect.core.expressions.tree import Star, parameters_in
+from ultravect.core.model.job import Job
+from ultravect.core.model.problems import did_you_mean
+
+_NEEDED = {"append": ("INSERT",), "overwrite": ("INSERT", "DELETE"), "upsert": ("SELECT", "INSERT", "UPDATE")}
+_DUPLICATE_SECONDS = 5.0
+
+
+def plan_mode(job: Job, plan: LegPlan) -> None:
+    """Marks the key columns, and says what stands in the way of the job's mode."""
+    _keys(job, plan)
+    if plan.live is not None:
+        _privileges(job, plan, plan.live)
+    _without_effect(job, plan)
+    if not plan.receipts:
+        plan.add(
+            "note",
+            "receipts-off",
+            f"the connection {job.into.connection} takes no receipts: a run whose worker is lost while publishing cannot "
+            "tell whether its rows are in the target",
+            "into.connection",
+        )
+
+
+def _keys(job: Job, plan: LegPlan) -> None:
+    keys = job.into.keys
+    names = [column.name for column in plan.columns]
+    for number, key in enumerate(keys):
+        if key not in names:
+            near = did_you_mean(key, names)
+            what = f"{key!r} is no column that the rows bring to {plan.table}"
+            plan.add("error", "key-unknown", what, f"into.keys.{number}", near or f"they bring: {', '.join(names)}")
+    plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
+    if not keys or plan.live is None or plan.is_new or plan.errors:
+        return
+    if any(known <= set(keys) for known in plan.live.unique):
+        return
+    plan.add(
+        "warning",
+        "key-without-index",
+        f"{plan.live.name} has no unique index on {', '.join(keys)}: rows are matched more slowly, and others can add "
+        "duplicates",
+        "into.keys",
+        f"create one: CREATE UNIQUE INDEX ON {plan.live.name} ({', '.join(map(quoted, keys))})",
+    )
+
+
+def find_duplicates(job: Job, plan: LegPlan) -> None:
+    """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
+    keys, live = job.into.keys, plan.live
+    if job.into.mode != "upsert" or live is None or plan.is_new or plan.database is None:
+        return
+    if plan.errors or any(known <= set(keys) for known in live.unique):
+        return
+    dialect = plan.database.dialect
+    names = ", ".join(map(dialect.quote, keys))
+    sql = f"SELECT {names}, count(*) FROM {dialect.table(live.name)} GROUP BY {names} HAVING count(*) > 1"
+    found = plan.database.ask(sql, 1, _DUPLICATE_SECONDS).rows
+    if found:
+        values = ", ".join(map(str, found[0][:-1]))
+        plan.add(
+            "error",
+            "key-not-unique",
+            f"{live.name} already has {found[0][-1]} rows with the key ({', '.join(keys)}) = ({values}): which one to "
+            "update is not known",
+            "into.keys",
+            "remove the duplicates from the table, or name more columns in into.keys",
+        )
+
+
+def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
+    for privilege in _NEEDED[job.into.mode]:
+        if privilege not in live.granted:
+            plan.add(
+                "error",
+                "privilege-missing",
+                f"the connection's user may not {privilege.lower()} in {live.name}, which mode {job.into.mode} needs",
+                "into.table",
+                f"have it granted: GRANT {privilege} ON {live.name}",
+            )
+
+
+def _without_effect(job: Job, plan: LegPlan) -> None:
+    def tell(setting: str, why: str) -> None:
+        plan.add("note", "setting-unused", f"{setting} has no effect: {why}", setting)
+
+    into = job.into
+    if "repeats" in into.model_fields_set and not into.keys:
+        tell("into.repeats", "no keys are named by which rows could repeat")
+    if into.carry and not plan.is_new:
+        tell("into.carry", "the table is there already")
+    elif into.carry and (not isinstance(plan.reader, TableRows) or plan.reader.live is None):
+        tell("into.carry", "only a table has keys, defaults and comments to carry along")
+    elif "comments" in into.carry and plan.database and not plan.database.dialect.keeps_comments:
+        tell("into.carry", f"{plan.database.dialect.name} keeps no comments")
+    used = _parameters(job)
+    for name in job.parameters:
+        if name not in used:
+            tell(f"parameters.{name}", "nothing names it")
+
+
+def _parameters(job: Job) -> set[str]:
+    items = [parse_item(item, "columns") for item in job.columns]
+    nodes = [item.value for item in items if not isinstance(item, Star)]
+    if job.source.where:
+        nodes.append(parse_condition(job.source.where, "from.where"))
+    return {name for node in nodes for name in parameters_in(node)}
+
+
+def load_order(job: Job, plan: LegPlan, run_id: str) -> LoadOrder:
+    """What the target is asked to do, for a plan without errors."""
+    assert plan.table is not None and plan.reader is not None
+    columns: Sequence[NewColumn] = [NewColumn(column.name, column.type) for column in plan.columns]
+    return LoadOrder(
+        table=plan.table,
+        columns=columns,
+        source=plan.reader.label,
+        mode=job.into.mode,
+        keys=job.into.keys,
+        repeats=job.into.repeats,
+        create=plan.create,
+        rebuild=plan.rebuilds,
+        changes=plan.changes,
+        only_if_empty=job.into.only_if_empty,
+        before=job.into.before,
+        after=job.into.after,
+        receipt=ReceiptKey(run_id) if run_id and plan.receipts else None,
+    )
