@@ -14,7 +14,9 @@ from pathlib import Path
 import pytest
 from demo.objectstore import ObjectStore
 from devtools.mariadb import MariadbServer
+from devtools.pairs import Place, make_places
 from devtools.sshd import SshServer
+from devtools.stack import Stack
 
 
 @dataclass(frozen=True)
@@ -74,3 +76,9 @@ def store(tmp_path_factory: pytest.TempPathFactory) -> Iterator[ObjectStore]:
     server = ObjectStore(folder, "AKTEST", secrets.token_urlsafe(20)).run()
     yield server
     server.shutdown()
+
+
+@pytest.fixture(scope="session")
+def places(stack: Stack, mariadb: MariadbServer, tmp_path_factory: pytest.TempPathFactory) -> dict[str, Place]:
+    """The four databases, with the same table of extreme values in each."""
+    return make_places(stack.postgres, "warehouse", mariadb, tmp_path_factory.mktemp("pairs"))

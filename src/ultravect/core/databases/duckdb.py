@@ -74,7 +74,9 @@ class DuckdbLoad(LocalLoad):
         self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
 
     def _execute(self, statement: str) -> Sequence[Any] | None:
-        return self._session.execute(statement).fetchone()
+        # an answer that is not fetched whole keeps the session busy
+        rows = self._session.execute(statement).fetchall()
+        return rows[0] if rows else None
 
     def _changed(self, statement: str) -> int:
         row = self._execute(statement)
@@ -93,7 +95,7 @@ class DuckdbLoad(LocalLoad):
 
 
 def _has_table(session: duckdb.DuckDBPyConnection, name: TableName) -> bool:
-    return session.execute(_FIND, (name.name, name.schema)).fetchone() is not None
+    return bool(session.execute(_FIND, (name.name, name.schema)).fetchall())
 
 
 class DuckdbDatabase:

@@ -53,8 +53,8 @@ class LoadOrder:
 
     def merge(self, dialect: Dialect, table: str, staged: str, as_text: frozenset[str] = frozenset()) -> Merge:
         """The statements that bring staged rows into the table; ``as_text``: see ``Merge``."""
-        names = [column.name for column in self.columns]
-        return Merge(dialect, table, staged, names, self.keys, as_text)
+        columns = {column.name: column.type for column in self.columns}
+        return Merge(dialect, table, staged, columns, self.keys, as_text)
 
 
 @dataclass(frozen=True)

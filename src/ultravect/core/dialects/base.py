@@ -129,6 +129,9 @@ class Dialect(Protocol):
     def enlarges(self, kind: CanonicalType) -> bool:
         """Whether a column that is there can be given this larger type."""
 
+    def compared(self, value: str, kind: CanonicalType) -> str:
+        """A value, so that two that are not the same to the last byte differ, whatever a collation says."""
+
     def differs(self, left: str, right: str) -> str:
         """The condition that two values are not the same; two NULLs are."""
 

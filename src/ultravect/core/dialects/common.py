@@ -120,6 +120,9 @@ class CommonDialect(ABC):
     def enlarges(self, kind: CanonicalType) -> bool:
         return True
 
+    def compared(self, value: str, kind: CanonicalType) -> str:
+        return value
+
     def differs(self, left: str, right: str) -> str:
         return f"{left} IS DISTINCT FROM {right}"
 

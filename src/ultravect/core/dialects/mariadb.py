@@ -112,6 +112,9 @@ class MariadbDialect(CommonDialect):
     def enlarge(self, column: NewColumn) -> str:
         return f"MODIFY COLUMN {self._column(column)}"
 
+    def compared(self, value: str, kind: CanonicalType) -> str:
+        return self.by_bytes(value) if kind.name in ("text", "json") else value
+
     def differs(self, left: str, right: str) -> str:
         return f"NOT ({left} <=> {right})"
 

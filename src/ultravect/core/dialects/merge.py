@@ -6,10 +6,11 @@ in the load, by which the first or the last of a repeated key wins.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from ultravect.core.dialects.base import Dialect
+from ultravect.core.types.canonical import CanonicalType
 
 ROW = "ultravect_row"
 
@@ -24,7 +25,7 @@ class Merge:
     dialect: Dialect
     table: str
     staged: str
-    columns: Sequence[str]
+    columns: Mapping[str, CanonicalType]
     keys: Sequence[str]
     as_text: frozenset[str] = frozenset()
 
@@ -45,7 +46,9 @@ class Merge:
 
     def _value(self, side: str, column: str) -> str:
         value = f"{side}.{self.dialect.quote(column)}"
-        return self.dialect.as_text(value) if column in self.as_text else value
+        if column in self.as_text:
+            return self.dialect.as_text(value)
+        return self.dialect.compared(value, self.columns[column])
 
     def _names(self, side: str = "") -> str:
         return ", ".join(side + self.dialect.quote(column) for column in self.columns)

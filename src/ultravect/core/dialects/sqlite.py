@@ -67,6 +67,9 @@ class SqliteDialect(CommonDialect):
     def enlarges(self, kind: CanonicalType) -> bool:
         return False  # a declared type stays as it was written
 
+    def compared(self, value: str, kind: CanonicalType) -> str:
+        return self.by_bytes(value) if kind.name in ("text", "json") else value
+
     def differs(self, left: str, right: str) -> str:
         return f"{left} IS NOT {right}"
 

@@ -127,8 +127,10 @@ class MariadbLoad:
         return row
 
     def _changed(self, statement: str) -> int:
-        self._execute(statement)
-        return int(self._session.affected_rows())
+        """Runs a statement that changes rows: how many."""
+        with self._session.cursor() as cursor:
+            cursor.execute(statement)
+            return int(cursor.rowcount)
 
     def _statement(self, columns: Sequence[NewColumn], bits: frozenset[str]) -> str:
         targets, settings = [], []

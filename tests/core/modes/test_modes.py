@@ -1,0 +1,112 @@
+"""Any loads in any modes leave in each database what a plain model of it says, and every row is accounted for."""
+
+from __future__ import annotations
+
+from dataclasses import asdict, dataclass
+from pathlib import Path
+
+import pytest
+from devtools.pairs import KINDS, Place
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.core.modes.writing import Writer
+from ultravect.core.errors import UltravectError
+
+Row = tuple[int | None, str | None]
+
+
+@dataclass
+class Step:
+    """One load; ``keyed`` only has a say where the mode does not need keys."""
+
+    mode: str
+    keyed: bool
+    repeats: str
+    rows: list[Row]
+
+    @property
+    def uses_keys(self) -> bool:
+        return self.keyed or self.mode == "upsert"
+
+
+class Model:
+    """What a table should hold after loads, and what each should tell."""
+
+    def __init__(self) -> None:
+        self.rows: list[Row] = []
+
+    def load(self, step: Step) -> dict[str, int] | None:
+        """The tally, or None when the load has to be refused."""
+        tally = dict.fromkeys(("read", "filtered", "rejected", "repeated", "inserted", "updated", "unchanged"), 0)
+        tally["read"] = len(step.rows)
+        rows = step.rows
+        if step.uses_keys:
+            good = [row for row in rows if row[0] is not None]
+            tally["rejected"] = len(rows) - len(good)
+            chosen: dict[int | None, Row] = {}
+            for row in good:
+                if step.repeats != "first" or row[0] not in chosen:
+                    chosen[row[0]] = row
+            if step.repeats == "fail" and len(chosen) < len(good):
+                return None
+            tally["repeated"] = len(good) - len(chosen)
+            rows = list(chosen.values())
+        if step.mode == "upsert":
+            held: dict[int | None, list[Row]] = {}
+            for row in self.rows:
+                held.setdefault(row[0], []).append(row)
+            if any(len(held.get(row[0], [])) > 1 for row in rows):
+                return None
+            for row in rows:
+                known = held.get(row[0])
+                kind = "inserted" if not known else "unchanged" if known[0] == row else "updated"
+                tally[kind] += 1
+                if known:
+                    self.rows.remove(known[0])
+                self.rows.append(row)
+            return tally
+        tally["inserted"] = len(rows)
+        self.rows = rows if step.mode == "overwrite" else self.rows + rows
+        return tally
+
+
+_KEYS = st.one_of(st.integers(1, 6), st.none())
+_WORDS = st.sampled_from(["soup", "stew", "Soup", "", "soup "]).map(lambda text: text or None)
+_STEPS = st.builds(
+    Step,
+    st.sampled_from(["append", "overwrite", "upsert", "upsert"]),
+    st.booleans(),
+    st.sampled_from(["last", "first", "last", "fail"]),
+    st.lists(st.tuples(_KEYS, _WORDS), max_size=7),
+)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@given(steps=st.lists(_STEPS, min_size=1, max_size=5), indexed=st.booleans())
+@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_any_loads_leave_what_the_model_says(
+    places: dict[str, Place], tmp_path: Path, kind: str, steps: list[Step], indexed: bool
+) -> None:
+    place, model = places[kind], Model()
+    place.drop("modes")
+    place.sql("CREATE TABLE modes (k integer, v varchar(20), since varchar(3) DEFAULT 'new')")
+    if indexed:
+        place.sql("CREATE INDEX modes_k ON modes (k)")
+    writer = Writer(place, tmp_path)
+    for step in steps:
+        before = list(model.rows)
+        wanted = model.load(step)
+        into = {"mode": step.mode, "repeats": step.repeats, "rejects": 100, **({"keys": ["k"]} if step.uses_keys else {})}  # fmt: skip
+        try:
+            result = writer.load(step.rows, **into)
+        except UltravectError as error:
+            assert wanted is None, error.detail
+            assert error.code in ("key-repeated", "key-not-unique")
+            model.rows = before
+        else:
+            assert asdict(result.tally) == wanted
+            assert result.rows_before == len(before)
+            assert result.rows_after == len(model.rows)
+        assert sorted(writer.rows(), key=str) == sorted(model.rows, key=str)
+    assert writer.left_behind() == []

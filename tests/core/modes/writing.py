@@ -1,0 +1,67 @@
+"""What tests of the write modes share: loads of a few rows from a file into a table of any database."""
+
+from __future__ import annotations
+
+import csv
+import itertools
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from devtools.pairs import Copied, Place
+
+from ultravect.core.engine.check import CheckResult, check_job
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.model.document import job_from_data
+
+_runs = itertools.count(1)
+
+
+class Writer:
+    """Loads rows into one table, each time as a run of its own."""
+
+    def __init__(self, place: Place, folder: Path, table: str = "modes") -> None:
+        self.place, self.folder, self.table = place, folder, table
+        self.source = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
+        self.heard = Copied()
+
+    def _job(self, rows: Sequence[Sequence[Any]], names: Sequence[str], into: dict[str, Any]) -> Any:
+        with (self.folder / "rows.csv").open("w", newline="") as file:
+            writer = csv.writer(file)
+            writer.writerow(names)
+            writer.writerows(["" if value is None else value for value in row] for row in rows)
+        columns = into.pop("columns", ["*"])
+        layout = {"format": "delimited", "delimiter": ",", "values": {"nulls": [""]}}
+        return job_from_data(
+            {
+                "ultravect": 1,
+                "job": "modes",
+                "from": {"connection": "incoming", "files": "rows.csv", "layout": layout},
+                "columns": columns,
+                "into": {"connection": self.place.spec.name, "table": self.table, **into},
+            }
+        )
+
+    def load(self, rows: Sequence[Sequence[Any]], names: Sequence[str] = ("k", "v"), **into: Any) -> LegResult:
+        self.heard = Copied()
+        run = into.pop("run", None) or f"run-{next(_runs)}"
+        taken_over = into.pop("taken_over", False)
+        job = self._job(rows, names, into)
+        return run_leg(job, self.source, self.place.spec, self.heard, run_id=run, taken_over=taken_over)
+
+    def check(self, rows: Sequence[Sequence[Any]], names: Sequence[str] = ("k", "v"), **into: Any) -> CheckResult:
+        return check_job(self._job(rows, names, into), self.source, self.place.spec)
+
+    def rows(self, columns: str = "k, v") -> list[tuple[Any, ...]]:
+        return self.place.sql(f"SELECT {columns} FROM {self.table} ORDER BY 1, 2")
+
+    def left_behind(self) -> list[str]:
+        """Tables of ours, other than receipts."""
+        listed = {
+            "postgresql": "SELECT relname FROM pg_class WHERE relname LIKE 'ultravect\\_%' AND relkind = 'r'",
+            "mariadb": "SELECT table_name FROM information_schema.tables WHERE table_name LIKE 'ultravect\\_%'",
+            "sqlite": "SELECT name FROM sqlite_schema WHERE type = 'table' AND name LIKE 'ultravect%'",
+            "duckdb": "SELECT table_name FROM duckdb_tables() WHERE table_name LIKE 'ultravect%'",
+        }
+        return [name for (name,) in self.place.sql(listed[self.place.kind]) if name != "ultravect_receipt"]
