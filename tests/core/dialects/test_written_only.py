@@ -60,7 +60,9 @@ def test_names_and_texts_stay_what_they_are() -> None:
     assert SqlserverDialect().quote("a]; drop table x --") == "[a]]; drop table x --]"
     assert OracleDialect().quote('a" --') == '"a"" --"'
     assert SqlserverDialect().literal("o'clock") == "N'o''clock'"
-    table = SqlserverDialect().create_table(TableName("dbo", "hut"), NewTable([NewColumn("code", parse_type("text(3)"))]))[0]
+    table = SqlserverDialect().create_table(
+        TableName("dbo", "hut"), NewTable([NewColumn("code", parse_type("text(3)"))])
+    )[0]
     assert table == "CREATE TABLE [dbo].[hut] (\n    [code] nvarchar(6)\n)"
 
 

@@ -110,3 +110,24 @@ def test_any_loads_leave_what_the_model_says(
             assert result.rows_after == len(model.rows)
         assert sorted(writer.rows(), key=str) == sorted(model.rows, key=str)
     assert writer.left_behind() == []
+
+
+@pytest.mark.parametrize("mode", ["append", "overwrite", "upsert"])
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_load_that_was_committed_is_not_repeated(places: dict[str, Place], tmp_path: Path, kind: str, mode: str) -> None:
+    place = places[kind]
+    place.drop("modes")
+    writer = Writer(place, tmp_path)
+    writer.load([(1, "soup"), (2, "stew")], keys=["k"])
+    into = {"mode": mode, "keys": ["k"], "run": f"once-{mode}"}
+    first = writer.load([(3, "cake"), (3, "tart")], **into)
+    again = writer.load([(3, "cake"), (3, "tart")], **into, taken_over=True)
+    assert again.tally == first.tally
+    assert (again.rows_before, again.rows_after) == (first.rows_before, first.rows_after)
+    held = [(3, "tart")] if mode == "overwrite" else [(1, "soup"), (2, "stew"), (3, "tart")]
+    assert writer.rows() == held
+    # without asking first, the receipt itself keeps the second load out
+    with pytest.raises(UltravectError):
+        writer.load([(9, "late")], **into)
+    assert writer.rows() == held
+    assert writer.left_behind() == []

@@ -48,7 +48,7 @@ class Writer:
         run = into.pop("run", None) or f"run-{next(_runs)}"
         taken_over = into.pop("taken_over", False)
         job = self._job(rows, names, into)
-        return run_leg(job, self.source, self.place.spec, self.heard, run_id=run, taken_over=taken_over)
+        return run_leg(job, self.source, self.place.spec, self.heard, receipt=run, taken_over=taken_over)
 
     def check(self, rows: Sequence[Sequence[Any]], names: Sequence[str] = ("k", "v"), **into: Any) -> CheckResult:
         return check_job(self._job(rows, names, into), self.source, self.place.spec)

@@ -121,8 +121,8 @@ def _parameters(job: Job) -> set[str]:
     return {name for node in nodes for name in parameters_in(node)}
 
 
-def load_order(job: Job, plan: LegPlan, run_id: str) -> LoadOrder:
-    """What the target is asked to do, for a plan without errors."""
+def load_order(job: Job, plan: LegPlan, receipt: str) -> LoadOrder:
+    """What the target is asked to do, for a plan without errors; ``receipt`` names the run in receipts, "" for none."""
     assert plan.table is not None and plan.reader is not None
     columns: Sequence[NewColumn] = [NewColumn(column.name, column.type) for column in plan.columns]
     return LoadOrder(
@@ -138,5 +138,5 @@ def load_order(job: Job, plan: LegPlan, run_id: str) -> LoadOrder:
         only_if_empty=job.into.only_if_empty,
         before=job.into.before,
         after=job.into.after,
-        receipt=ReceiptKey(run_id) if run_id and plan.receipts else None,
+        receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

@@ -98,18 +98,19 @@ def run_leg(
     saved: LayoutFile | None = None,
     run_id: str = "",
     *,
+    receipt: str = "",
     taken_over: bool = False,
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
-    ``taken_over``: another process may have got far with this run; the target is asked for its receipt first.
+    ``receipt`` is how the target's receipts name the run, "" for none; ``taken_over``: another process may have got far with this run; the target is asked for its receipt first.
 
     Raises UltravectError when it fails, with the target as it was. ``shield`` guards the moment of publishing
     against being stopped half-way.
     """
     started = time.monotonic()
     listener.phase("read", "running")
-    if taken_over and (known := _committed(job, target, run_id)):
+    if taken_over and (known := _committed(job, target, receipt)):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = _Progress(listener, 0)
@@ -126,14 +127,14 @@ def run_leg(
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
-    return _Leg(job, plan, listener, shield, started, run_id).run()
+    return _Leg(job, plan, listener, shield, started, run_id, receipt).run()
 
 
-def _committed(job: Job, target: ConnectionSpec, run_id: str) -> LegResult | None:
+def _committed(job: Job, target: ConnectionSpec, name: str) -> LegResult | None:
     """What a run's receipt in the target tells, if there is one."""
     database = database_of(target)
     table = database.dialect.parse_table(job.into.table)
-    receipt = database.receipt(table, ReceiptKey(run_id))
+    receipt = database.receipt(table, ReceiptKey(name))
     if receipt is None:
         return None
     count = database.ask(f"SELECT count(*) FROM {database.dialect.table(table)}", 1, _COUNT_SECONDS).rows[0][0]
@@ -149,11 +150,12 @@ class _Leg:
         shield: Callable[[], AbstractContextManager[None]],
         started: float,
         run_id: str,
+        receipt: str,
     ) -> None:
         assert plan.reader is not None and plan.database is not None and plan.table is not None
         self._reader, self._database, self._table = plan.reader, plan.database, plan.table
         self._plan = plan
-        self._order = load_order(job, plan, run_id)
+        self._order = load_order(job, plan, receipt)
         self._created = plan.create is not None and not plan.rebuilds
         self._listener = listener
         self._shield = shield

@@ -207,6 +207,7 @@ class Run(models.Model):
     worker = models.CharField(max_length=100, blank=True, default="")
     idempotency_key = models.CharField(max_length=200, null=True, unique=True)
     parameters = models.JSONField(default=dict)
+    attempts = models.PositiveIntegerField(default=0)
 
     class Meta:
         ordering: ClassVar = ["-id"]

@@ -12,7 +12,7 @@ from typing import Any, ParamSpec, TypeVar
 
 import structlog
 from asgiref.sync import sync_to_async
-from django.db import close_old_connections
+from django.db import close_old_connections, transaction
 
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
@@ -46,11 +46,18 @@ def worker_name() -> str:
     return f"{socket.gethostname()}:{os.getpid()}"
 
 
+def _receipt_name(run: Run) -> str:
+    """How receipts name a run: its number alone would be another's in another service's records."""
+    return f"{run.pk}-{run.queued_at:%Y%m%dT%H%M%S%f}"
+
+
 class RunExecutor:
     """Executes runs with the processes of one pool."""
 
-    def __init__(self, pool: LegPool) -> None:
+    def __init__(self, pool: LegPool, requeue: Callable[[int, str], None]) -> None:
+        """``requeue`` queues a run, by its number and its job's name."""
         self._pool = pool
+        self._requeue = requeue
 
     async def execute(self, run_id: int) -> None:
         """Carries a queued run to its end; whatever happens, it ends in a state that tells it."""
@@ -61,8 +68,7 @@ class RunExecutor:
         try:
             await self._run(recorder)
         except asyncio.CancelledError:
-            stopped = lost_error(recorder.leg.phases, "the service was stopped")
-            await recorded(recorder.end)(State.FAILED, error=stopped.as_dict())
+            await recorded(self._hand_over)(recorder)
             raise
         except Exception as error:
             log.exception("run failed unexpectedly", run=run_id)
@@ -72,6 +78,16 @@ class RunExecutor:
             await recorded(recorder.end)(State.FAILED, error=told.as_dict())
         finally:
             log.info("run ended", run=run_id, state=str(recorder.run.state))
+
+    def _hand_over(self, recorder: Recorder) -> None:
+        """Queues a run again that the service stops in the middle of."""
+        why = "the service was stopped"
+        if not recorder.may_be_taken_over():
+            recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, why).as_dict())
+            return
+        with transaction.atomic():
+            recorder.release(why)
+            self._requeue(recorder.run.pk, recorder.run.job.name)
 
     @staticmethod
     def _open(run_id: int) -> Recorder | None:
@@ -106,6 +122,8 @@ class RunExecutor:
         named = structure["from"].get("layout")
         return {
             "run": str(run.pk),
+            "receipt": _receipt_name(run),
+            "taken_over": run.attempts > 1,
             "job": {**structure, "parameters": run.parameters} if run.parameters else structure,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
             "source": spec(structure["from"]["connection"]),
@@ -118,6 +136,13 @@ class RunExecutor:
         except UltravectError as error:
             await recorded(recorder.end)(State.FAILED, error=error.as_dict())
             return
+        while not await self._attempt(recorder, task):
+            await recorded(recorder.release)("the leg's process died")
+            await recorded(recorder.begin)(worker_name())
+            task["taken_over"] = True
+
+    async def _attempt(self, recorder: Recorder, task: dict[str, Any]) -> bool:
+        """Runs the leg in a process; False when that died without a word, and another can take over."""
         leg = await self._pool.take()
         cutoff = (recorder.run.revision.structure.get("run") or {}).get("cutoff")
         try:
@@ -128,7 +153,10 @@ class RunExecutor:
             finally:
                 watch.cancel()
             late = "" if watch.cancelled() or not watch.done() else str(watch.result() or "")
+            if ending is None and not late and await recorded(recorder.may_be_taken_over)():
+                return False
             await self._close(recorder, ending, late, cutoff)
+            return True
         finally:
             leg.close()
 

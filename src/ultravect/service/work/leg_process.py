@@ -124,6 +124,8 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
             stopper.shield,
             LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
             task["run"],
+            receipt=task["receipt"],
+            taken_over=task["taken_over"],
         )
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:

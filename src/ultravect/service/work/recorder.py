@@ -8,9 +8,11 @@ from django.db import transaction
 from django.utils import timezone
 
 from ultravect.core.engine.run import PHASES
+from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Event, Leg, Reject, Run, State
 
 KEPT_REJECTS = 10_000
+MAX_ATTEMPTS = 3
 
 
 def _storable(value: Any) -> Any:
@@ -39,7 +41,11 @@ class Recorder:
         self.run.state = State.RUNNING
         self.run.started_at = timezone.now()
         self.run.worker = worker
-        self.run.save(update_fields=["state", "started_at", "worker"])
+        self.run.attempts += 1
+        self.run.save(update_fields=["state", "started_at", "worker", "attempts"])
+        # what an earlier attempt left
+        self.leg.rejects.all().delete()
+        self.leg.rejected, self.leg.progress = 0, {}
         self.leg.state = State.RUNNING
         self.leg.phases = [
             {"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES
@@ -104,6 +110,22 @@ class Recorder:
         self.run.ended_at = timezone.now()
         self.run.save(update_fields=["state", "error", "ended_at"])
         self._event("end", {"state": state, "error": error})
+
+    def may_be_taken_over(self) -> bool:
+        """Whether another attempt is safe, since a receipt in the target tells what was committed, and there is one left."""
+        connection = find_connection(self.run.revision.structure["into"]["connection"])
+        receipts = connection is not None and connection.settings.get("receipts", True)
+        return bool(receipts) and self.run.attempts < MAX_ATTEMPTS and not self.wants_stop()
+
+    @transaction.atomic
+    def release(self, why: str) -> None:
+        """Gives the run back, so that it can be taken over."""
+        self.run.state = State.QUEUED
+        self.run.save(update_fields=["state"])
+        self.leg.state = State.QUEUED
+        self.leg.save(update_fields=["state"])
+        self._event("log", {"level": "warning", "text": f"{why}; the run is taken over"})
+        self._event("state", {"state": State.QUEUED})
 
     def wants_stop(self) -> bool:
         return Run.objects.filter(pk=self.run.pk, stop_requested=True).exists()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import datetime as dt
 from contextlib import suppress
 
 import structlog
@@ -15,7 +16,7 @@ from ultravect.service.records.models import Run, State
 from ultravect.service.work.execute import RunExecutor, lost_error, recorded
 from ultravect.service.work.pool import LegPool
 from ultravect.service.work.recorder import Recorder
-from ultravect.service.work.tasks import QUEUE, use_executor
+from ultravect.service.work.tasks import QUEUE, queue_run, use_executor
 
 log = structlog.get_logger()
 
@@ -23,7 +24,7 @@ log = structlog.get_logger()
 async def run_worker(slots: int) -> None:
     """Works until cancelled."""
     pool = LegPool()
-    use_executor(RunExecutor(pool))
+    use_executor(RunExecutor(pool, queue_run))
     await pool.warm()
     try:
         # an app of its own: the other one queues runs in Django's transactions, in this process too
@@ -47,23 +48,33 @@ async def run_worker(slots: int) -> None:
         await pool.close()
 
 
-def _close_lost(run_id: int) -> None:
-    run = Run.objects.select_related("job").filter(pk=run_id, state=State.RUNNING).first()
-    if run is not None:
-        recorder = Recorder(run)
-        recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, f"worker {run.worker} was lost").as_dict())
-        log.warning("closed the run of a lost worker", run=run_id)
+def _release_lost(run_id: int) -> bool:
+    """Whether the run of a lost worker is to be taken over; if not, it is closed."""
+    run = Run.objects.select_related("job", "revision").filter(pk=run_id, state=State.RUNNING).first()
+    if run is None:
+        return False
+    recorder = Recorder(run)
+    why = f"worker {run.worker} was lost"
+    if recorder.may_be_taken_over():
+        recorder.release(why)
+        log.warning("the run of a lost worker is taken over", run=run_id)
+        return True
+    recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, why).as_dict())
+    log.warning("closed the run of a lost worker", run=run_id)
+    return False
 
 
 async def _sweep(manager: JobManager) -> None:
-    """Ends the runs whose worker no longer gives a sign of life, which also frees their job's lock."""
+    """Has the runs taken over whose worker no longer gives a sign of life, which also frees their job's lock."""
     while True:
         try:
             for job in await manager.get_stalled_jobs(
                 queue=QUEUE, seconds_since_heartbeat=settings.LOST_AFTER_SECONDS
             ):
-                await recorded(_close_lost)(job.task_kwargs["run_id"])
-                await manager.finish_job(job, status=Status.FAILED, delete_job=False)
+                if await recorded(_release_lost)(job.task_kwargs["run_id"]):
+                    await manager.retry_job(job, retry_at=dt.datetime.now(dt.UTC))
+                else:
+                    await manager.finish_job(job, status=Status.FAILED, delete_job=False)
         except Exception:
             log.exception("looking for lost workers failed")
         await asyncio.sleep(settings.LOST_AFTER_SECONDS / 5)

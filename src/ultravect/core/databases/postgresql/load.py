@@ -53,7 +53,7 @@ class PostgresqlLoad:
         self._transaction = str(self._scalar("SELECT pg_current_xact_id()::text"))
         self.rows_before = 0 if order.create is not None and not order.rebuild else self._count()
         require_empty(order, self.rows_before)
-        self._removed = 0
+        self._removed = self._updated = 0
         into = table
         self._beside = order.staged or bool(order.changes)
         if order.rebuild:
@@ -183,6 +183,7 @@ class PostgresqlLoad:
             at_place = "t.tableoid = s.part AND t.ctid = s.place"
             statement = self._dialect.update_matched(merge.table, staged, at_place, merge.others, "true")
             updated = self._execute(statement).rowcount
+        self._updated = updated
         inserted = self._execute(merge.insert(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")).rowcount
         left = taken - repeated
         if pairs + inserted != left:
@@ -218,6 +219,9 @@ class PostgresqlLoad:
         ).fetchone()
         self._session.commit()
         after, of_load = row or (0, 0)
+        if not all(change.added for change in self._order.changes):
+            # a larger type has every row written anew: only those that were there before can be told
+            of_load -= self.rows_before - self._removed - self._updated
         return Verified(int(after), int(of_load))
 
 
