@@ -114,7 +114,9 @@ def test_any_loads_leave_what_the_model_says(
 
 @pytest.mark.parametrize("mode", ["append", "overwrite", "upsert"])
 @pytest.mark.parametrize("kind", KINDS)
-def test_a_load_that_was_committed_is_not_repeated(places: dict[str, Place], tmp_path: Path, kind: str, mode: str) -> None:
+def test_a_load_that_was_committed_is_not_repeated(
+    places: dict[str, Place], tmp_path: Path, kind: str, mode: str
+) -> None:
     place = places[kind]
     place.drop("modes")
     writer = Writer(place, tmp_path)

@@ -132,9 +132,17 @@ def test_many_key_columns_of_many_types(writer: Writer) -> None:
     names = ("hut", "day", "price", "v")
     keys = ["hut", "day", "price"]
     columns = ["hut text(20)", "day date", "price decimal(8,2)", "v"]
-    first = [("007", "2026-07-01", "1.50", "a"), ("007", "2026-07-02", "1.50", "b"), ("008", "2026-07-01", "1.50", "c")]
+    first = [
+        ("007", "2026-07-01", "1.50", "a"),
+        ("007", "2026-07-02", "1.50", "b"),
+        ("008", "2026-07-01", "1.50", "c"),
+    ]
     assert writer.load(first, names, mode="upsert", keys=keys, columns=columns).created
-    second = [("007", "2026-07-01", "1.50", "A"), ("007", "2026-07-02", "1.5", "b"), ("007", "2026-07-02", "1.51", "d")]
+    second = [
+        ("007", "2026-07-01", "1.50", "A"),
+        ("007", "2026-07-02", "1.5", "b"),
+        ("007", "2026-07-02", "1.51", "d"),
+    ]
     tally = writer.load(second, names, mode="upsert", keys=keys, columns=columns).tally
     assert (tally.inserted, tally.updated, tally.unchanged) == (1, 1, 1)
     assert [row[3] for row in writer.rows("hut, day, price, v")] == ["A", "b", "d", "c"]
