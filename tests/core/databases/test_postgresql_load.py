@@ -14,9 +14,9 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from ultravect.core.databases.order import Counts, LoadOrder
 from ultravect.core.databases.postgresql.binary_copy import encoder_for
 from ultravect.core.databases.postgresql.database import PostgresqlDatabase
-from ultravect.core.databases.order import Counts, LoadOrder
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings

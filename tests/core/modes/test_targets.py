@@ -7,8 +7,8 @@ from typing import Any
 
 import pytest
 from devtools.pairs import KINDS, Place
-
 from tests.core.modes.writing import Writer
+
 from ultravect.core.errors import UltravectError
 
 

@@ -103,7 +103,8 @@ def run_leg(
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
-    ``receipt`` is how the target's receipts name the run, "" for none; ``taken_over``: another process may have got far with this run; the target is asked for its receipt first.
+    ``receipt`` is how the target's receipts name the run, "" for none; ``taken_over``: another process may have got
+    far with this run, so the target is asked for its receipt first.
 
     Raises UltravectError when it fails, with the target as it was. ``shield`` guards the moment of publishing
     against being stopped half-way.
