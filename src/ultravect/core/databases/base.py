@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Protocol, runtime_checkable
 
 import pyarrow as pa
 
@@ -16,6 +16,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.probe import Step
 from ultravect.core.types.canonical import CanonicalType
 
+_COUNT_SECONDS = 300.0
 PRIVILEGES = frozenset(["SELECT", "INSERT", "UPDATE", "DELETE"])
 
 
@@ -109,7 +110,9 @@ class Verified:
 class Load(Protocol):
     """One load into one table, in one transaction; leaving its context without ``publish`` undoes everything."""
 
-    rows_before: int
+    @property
+    def rows_before(self) -> int | None:
+        """The rows that were there; None where what is there is not rows that could be counted."""
 
     def write(self, batch: pa.RecordBatch) -> None:
         """Stages rows whose columns are those of the order."""
@@ -124,12 +127,32 @@ class Load(Protocol):
         """Counts in the target, after publishing."""
 
 
-class Database(Protocol):
-    """One connection's database. Methods open and close their own sessions."""
+class Target(Protocol):
+    """What rows can be written into: a database, or files. Methods open and close their own sessions."""
 
     dialect: Dialect
     opened_alike: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
+
+    def table(self, name: TableName) -> LiveTable | None:
+        """A table as it is now, or None where there is none."""
+
+    def may_create(self, name: TableName) -> str:
+        """ "" when the user may create this table, otherwise the reason why not."""
+
+    def count(self, name: TableName) -> int | None:
+        """The rows of a table; None where they cannot be counted."""
+
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        """The receipt of a load into ``table``, if it was committed; what was left to be renamed is then renamed."""
+
+    def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
+        """Opens a load; what it changes is seen by nobody before it is published."""
+
+
+@runtime_checkable
+class Database(Target, Protocol):
+    """One connection's database."""
 
     def steps(self) -> Sequence[Step]:
         """What a copy would do to read here, a step each."""
@@ -139,9 +162,6 @@ class Database(Protocol):
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         """Tables and views whose name contains ``search``, sorted by name, those behind ``after``."""
-
-    def table(self, name: TableName) -> LiveTable | None:
-        """A table as it is now, or None where there is none."""
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         """Runs one statement that cannot write, and gives its first rows."""
@@ -155,11 +175,7 @@ class Database(Protocol):
         Its columns are of ``types``, each selected as the dialect's ``readable`` says.
         """
 
-    def may_create(self, name: TableName) -> str:
-        """ "" when the user may create this table, otherwise the reason why not."""
 
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        """The receipt of a load into ``table``, if it was committed; what was left to be renamed is then renamed."""
-
-    def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
-        """Opens a load; what it changes is seen by nobody before it is published."""
+def count_rows(database: Database, name: TableName) -> int:
+    """The rows of a table, by a question."""
+    return int(database.ask(f"SELECT count(*) FROM {database.dialect.table(name)}", 1, _COUNT_SECONDS).rows[0][0])

@@ -10,14 +10,21 @@ from typing import Any
 import duckdb
 import pyarrow as pa
 
-from ultravect.core.databases.base import PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo, answer_columns
+from ultravect.core.databases.base import (
+    PRIVILEGES,
+    Answer,
+    LiveColumn,
+    LiveTable,
+    TableInfo,
+    answer_columns,
+    count_rows,
+)
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
-from ultravect.core.databases.written import uuid_text
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.dialects.merge import ROW
@@ -27,6 +34,7 @@ from ultravect.core.probe import Step
 from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import bounded, stored_values
+from ultravect.core.types.written import uuid_text
 
 _BLOCK_ROWS = 50_000
 _READING = ("select", "with", "values", "from", "show", "describe", "explain")
@@ -88,10 +96,10 @@ class DuckdbLoad(LocalLoad):
     def _insert(self, batch: pa.RecordBatch) -> int:
         arrays = [uuid_text(array) if array.type == pa.binary(16) else array for array in batch.columns]
         self._session.register("ultravect_rows", pa.table(arrays, names=self._positions))
-        try:
-            return self._changed(self._statement)
-        finally:
-            self._session.unregister("ultravect_rows")
+        # left registered when this fails, or what fails next would be told instead of the reason
+        taken = self._changed(self._statement)
+        self._session.unregister("ultravect_rows")
+        return taken
 
 
 def _has_table(session: duckdb.DuckDBPyConnection, name: TableName) -> bool:
@@ -197,6 +205,9 @@ class DuckdbDatabase:
                 "SELECT 1 FROM duckdb_schemas() WHERE lower(schema_name) = lower(?)", (name.schema,)
             ).fetchone()
         return "" if found else f"there is no schema {name.schema!r}"
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         receipts = ReceiptTable(self.dialect, table)

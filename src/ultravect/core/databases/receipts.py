@@ -23,11 +23,14 @@ class Receipt:
     table: str
     mode: str
     tally: dict[str, int] = field(default_factory=dict)
-    rows_before: int = 0
+    rows_before: int | None = 0
     created: bool = False
 
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
     def as_text(self) -> str:
-        return json.dumps(asdict(self))
+        return json.dumps(self.as_dict())
 
     @classmethod
     def from_text(cls, text: str) -> Receipt:

@@ -12,14 +12,13 @@ from urllib.parse import quote
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.databases.base import PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.base import PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo, count_rows
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import RECEIPTS, Receipt, ReceiptTable
-from ultravect.core.databases.written import plain_text
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.dialects.sqlite import SqliteDialect
@@ -28,6 +27,7 @@ from ultravect.core.model.connection import SqliteSettings
 from ultravect.core.probe import Step
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import loose_values
+from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
 
 _READING = ("select", "with", "values", "explain", "pragma")
@@ -175,6 +175,9 @@ class SqliteDatabase:
         if (name.schema or "main").lower() != "main":
             return f"a SQLite database has no schema {name.schema!r}"
         return write_obstacle(self._name, self._settings.path, self._roots)
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         with self._session("looking for a receipt") as session:

@@ -87,7 +87,7 @@ def check_job(
 def _try_rows(job: Job, plan: LegPlan) -> int:
     """Converts the first rows as a run would; misfits become a finding a column."""
     assert plan.reader is not None
-    assert plan.database is not None
+    assert plan.target is not None
     shaper = Shaper.of(plan)
     count: Counter[str] = Counter()
     first: dict[str, Reject] = {}

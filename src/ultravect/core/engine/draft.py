@@ -35,7 +35,7 @@ def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, ta
     job = job_from_data(structure)
     plan = make_plan(job, source, target, scan_limit=_SCAN_BYTES)
     first = next((one for one in plan.errors if one.code not in _MENDED_BY_MAPPING), None)
-    if plan.reader is None or plan.database is None or plan.table is None or (first and not plan.live):
+    if plan.reader is None or plan.target is None or plan.table is None or (first and not plan.live):
         problem = first or plan.errors[0]
         raise UltravectError(problem.code, problem.message, hint=problem.fix, place=problem.place)
     columns = _mapped(plan) if plan.live else [_line(plan, column) for column in plan.columns]
@@ -74,8 +74,8 @@ def _commented(item: str, comment: str) -> str:
 
 def _line(plan: LegPlan, column: ColumnPlan) -> str:
     """A column of a table that will be made."""
-    assert plan.reader is not None and plan.database is not None
-    found = plan.database.dialect.from_canonical(column.type)
+    assert plan.reader is not None and plan.target is not None
+    found = plan.target.dialect.from_canonical(column.type)
     told = [f"{found.native}, {found.fit}" + (f": {found.change}" if found.change else "")]
     if column.inferred is not None:
         told.append(column.inferred.evidence)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 
-from ultravect.core.databases.base import Database, LiveTable
+from ultravect.core.databases.base import LiveTable, Target
 from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
@@ -54,7 +54,7 @@ class LegPlan:
     """What a leg will do; it may be run only when ``errors`` is empty."""
 
     reader: Reader | None = None
-    database: Database | None = None
+    target: Target | None = None
     table: TableName | None = None
     live: LiveTable | None = None
     columns: list[ColumnPlan] = field(default_factory=list)
@@ -81,9 +81,9 @@ class LegPlan:
     @property
     def ddl(self) -> str | None:
         """The statements that create the target, or change it, when that is needed."""
-        if self.database is None or self.table is None:
+        if self.target is None or self.table is None:
             return None
-        dialect = self.database.dialect
+        dialect = self.target.dialect
         made = dialect.create_table(self.table, self.create) if self.create else ()
         statements = [*made, *dialect.alter_table(self.table, self.changes)]
         return ";\n".join(statements) or None

@@ -6,9 +6,10 @@ from collections.abc import Callable, Sequence
 
 from ultravect.core.databases.base import Database, LiveTable
 from ultravect.core.dialects.base import TableName
-from ultravect.core.engine.connections import ConnectionSpec, database_of
+from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.fit import misfits
 from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.object_names import RunFacts, filled
 from ultravect.core.engine.plan_columns import Scanning
 from ultravect.core.engine.plan_existing import plan_existing
 from ultravect.core.engine.plan_expressions import bind_expressions, narrow
@@ -17,6 +18,7 @@ from ultravect.core.engine.plan_new import plan_new
 from ultravect.core.engine.secrets import SecretPlaces
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.tables import open_rows
+from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
 from ultravect.core.model.files import LayoutFile
@@ -31,22 +33,26 @@ def make_plan(
     target: ConnectionSpec,
     saved: LayoutFile | None = None,
     *,
+    facts: RunFacts | None = None,
     scan_limit: int | None = None,
     progress: Callable[[int, int], None] = lambda rows, size: None,
 ) -> LegPlan:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
-    ``saved`` is the layout that the job names, when it names one.
+    ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may tell of a run.
 
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes.
     """
     plan = LegPlan()
+    facts = facts or RunFacts()
     selected: list[Selected] = []
     try:
         if job.source.files is None:
-            plan.reader = open_rows(source, job.source)
+            table = job.source.table and filled(job.source.table, job, facts, "from.table")
+            plan.reader = open_rows(source, job.source.model_copy(update={"table": table}))
         else:
-            plan.reader = open_source(source, job.source.files, _layout(job, saved))
+            path = filled(job.source.files, job, facts, "from.files")
+            plan.reader = open_source(source, path, _layout(job, saved))
         plan.findings += plan.reader.findings
         if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
@@ -58,12 +64,9 @@ def make_plan(
         except UltravectError as error:
             plan.refuse(error, "columns")
     try:
-        plan.database = database_of(target)
+        plan.target, plan.table = open_target(job, target, facts)
         plan.receipts = bool(target.settings.get("receipts", True))
-        plan.table = plan.database.dialect.parse_table(job.into.table)
-        plan.live = plan.database.table(plan.table)
-    except ValueError as error:
-        plan.add("error", "table-name-invalid", str(error), "into.table")
+        plan.live = plan.target.table(plan.table)
     except UltravectError as error:
         plan.refuse(error, "into.connection")
     if plan.reader and not plan.errors:
@@ -72,7 +75,7 @@ def make_plan(
             bind_expressions(job, plan, selected, places, scan_limit, progress)
         except UltravectError as error:
             plan.refuse(error, "columns")
-    if plan.table is None or plan.database is None or plan.errors:
+    if plan.table is None or plan.target is None or plan.errors:
         return plan
     scanning = Scanning(scan_limit, progress)
     try:
@@ -116,9 +119,9 @@ def _plan_columns(job: Job, plan: LegPlan, selected: Sequence[Selected], scannin
 
 
 def _may_create(job: Job, plan: LegPlan) -> bool:
-    assert plan.database is not None and plan.table is not None
+    assert plan.target is not None and plan.table is not None
     if job.into.if_missing == "fail":
-        near = nearest_table(plan.database, plan.table)
+        near = nearest_table(plan.target, plan.table) if isinstance(plan.target, Database) else ""
         plan.add(
             "error",
             "table-missing",
@@ -127,17 +130,17 @@ def _may_create(job: Job, plan: LegPlan) -> bool:
             f"{near and near + ' or '}write into.if_missing: create to have it created",
         )
         return False
-    obstacle = plan.database.may_create(plan.table)
+    obstacle = plan.target.may_create(plan.table)
     if obstacle:
-        what = f"the table {plan.table} cannot be created: {obstacle}"
-        plan.add("error", "table-not-creatable", what, "into.table")
+        what = f"{plan.table} cannot be created: {obstacle}"
+        plan.add("error", "table-not-creatable", what, job.into.place)
     return not obstacle
 
 
 def _rebuild_only_if_different(plan: LegPlan, live: LiveTable) -> None:
     """A table whose columns are as they would be made is overwritten as it is."""
-    assert plan.database is not None
-    dialect = plan.database.dialect
+    assert plan.target is not None
+    dialect = plan.target.dialect
     held = [(column.name, column.type) for column in live.columns]
     made = [(column.name, dialect.to_canonical(dialect.catalogued(column.native))) for column in plan.columns]
     if held == made:

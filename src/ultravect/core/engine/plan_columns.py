@@ -108,13 +108,13 @@ def note_pair(plan: LegPlan, one: Selected, target: CanonicalType | None) -> Non
     """Says what becomes of a column's values on their way into another type."""
     assert plan.reader is not None
     source = source_type(plan, one)
-    if target is None or (source is None and target.name != "binary"):
+    if target is None or source is None:
         return  # what text becomes is found from its values
-    pair = pair_fit(source or CanonicalType("text"), target)
+    pair = pair_fit(source, target)
     if pair is None:
-        what = f"column {one.name}: {source or 'text'} is not converted to {target} here"
+        what = f"column {one.name}: {source} is not converted to {target} here"
         fix = f"give {one.name} a type that it converts to, such as text"
-        if source and (source.name, target.name) == ("timestamp", "timestamptz"):
+        if (source.name, target.name) == ("timestamp", "timestamptz"):
             fix = f"say which zone it is in: `{quoted(one.name)} at time zone 'UTC' as {quoted(one.name)}`"
         plan.add("error", "type-not-convertible", what, one.place, fix)
     elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):

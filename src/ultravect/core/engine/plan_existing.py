@@ -103,9 +103,9 @@ def _wanted(plan: LegPlan, one: Selected, scan: Scan) -> CanonicalType | None:
 
 def _added(plan: LegPlan, one: Selected, scan: Scan) -> LiveColumn:
     """A column that the table does not have yet."""
-    assert plan.database is not None and plan.live is not None
+    assert plan.target is not None and plan.live is not None
     kind = _wanted(plan, one, scan) or CanonicalType("text")
-    native = plan.database.dialect.from_canonical(kind).native
+    native = plan.target.dialect.from_canonical(kind).native
     plan.changes.append(Change(NewColumn(one.name, kind), added=True))
     plan.add(
         "note",
@@ -118,7 +118,7 @@ def _added(plan: LegPlan, one: Selected, scan: Scan) -> LiveColumn:
 
 def _enlarged(plan: LegPlan, one: Selected, column: LiveColumn, scan: Scan) -> LiveColumn:
     """The column with a type that takes what comes, where that can be without loss."""
-    assert plan.database is not None and plan.live is not None and column.type is not None
+    assert plan.target is not None and plan.live is not None and column.type is not None
     coming = _wanted(plan, one, scan)
     if coming is None or (coming.name == "text" and one.position is not None and source_type(plan, one) is None):
         return column  # how long texts of a file are is not known from their type
@@ -126,7 +126,7 @@ def _enlarged(plan: LegPlan, one: Selected, column: LiveColumn, scan: Scan) -> L
     larger = enlarged(column.type, coming)
     if pair is None or pair[0] is not Fit.NARROWER or larger is None or larger == column.type:
         return column
-    dialect = plan.database.dialect
+    dialect = plan.target.dialect
     native = dialect.from_canonical(larger).native
     restated = dialect.restates_columns and column.has_default and column.default is None
     if not dialect.enlarges(larger) or restated:

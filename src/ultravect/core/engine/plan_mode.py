@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import replace
 
-from ultravect.core.databases.base import LiveTable
+from ultravect.core.databases.base import Database, LiveTable
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.leg_plan import LegPlan
@@ -62,14 +62,14 @@ def _keys(job: Job, plan: LegPlan) -> None:
 def find_duplicates(job: Job, plan: LegPlan) -> None:
     """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
     keys, live = job.into.keys, plan.live
-    if job.into.mode != "upsert" or live is None or plan.is_new or plan.database is None:
+    if job.into.mode != "upsert" or live is None or plan.is_new or plan.target is None:
         return
-    if plan.errors or any(known <= set(keys) for known in live.unique):
+    if plan.errors or not isinstance(plan.target, Database) or any(known <= set(keys) for known in live.unique):
         return
-    dialect = plan.database.dialect
+    dialect = plan.target.dialect
     names = ", ".join(map(dialect.quote, keys))
     sql = f"SELECT {names}, count(*) FROM {dialect.table(live.name)} GROUP BY {names} HAVING count(*) > 1"
-    found = plan.database.ask(sql, 1, _DUPLICATE_SECONDS).rows
+    found = plan.target.ask(sql, 1, _DUPLICATE_SECONDS).rows
     if found:
         values = ", ".join(map(str, found[0][:-1]))
         plan.add(
@@ -105,8 +105,8 @@ def _without_effect(job: Job, plan: LegPlan) -> None:
         tell("into.carry", "the table is there already")
     elif into.carry and (not isinstance(plan.reader, TableRows) or plan.reader.live is None):
         tell("into.carry", "only a table has keys, defaults and comments to carry along")
-    elif "comments" in into.carry and plan.database and not plan.database.dialect.keeps_comments:
-        tell("into.carry", f"{plan.database.dialect.name} keeps no comments")
+    elif "comments" in into.carry and plan.target and not plan.target.dialect.keeps_comments:
+        tell("into.carry", f"{plan.target.dialect.name} keeps no comments")
     used = _parameters(job)
     for name in job.parameters:
         if name not in used:

@@ -18,8 +18,8 @@ from ultravect.core.types.canonical import CanonicalType, Fit
 
 def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Scanning) -> None:
     """Plans the columns and ``plan.create``; what stands in the way is in the findings."""
-    assert plan.reader is not None and plan.database is not None
-    dialect = plan.database.dialect
+    assert plan.reader is not None and plan.target is not None
+    dialect = plan.target.dialect
     plan.is_new = True
     names = _adapted_names(plan, dialect, selected)
     for one in selected:

@@ -79,7 +79,7 @@ def rehearse(
 
 
 def _try(job: Job, plan: LegPlan, result: Rehearsal, wanted: int | None) -> None:
-    assert plan.reader is not None and plan.database is not None
+    assert plan.reader is not None and plan.target is not None
     shaper = Shaper.of(plan)
     result.source_columns = list(plan.reader.names)
     result.target_columns = [

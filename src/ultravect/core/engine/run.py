@@ -13,14 +13,16 @@ from typing import Any, Protocol
 from ultravect.core.databases.base import Load
 from ultravect.core.databases.order import Counts, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
-from ultravect.core.engine.connections import ConnectionSpec, database_of
+from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import load_order
 from ultravect.core.engine.rejects import Reject, RejectLedger
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.engine.tally import Tally
+from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
@@ -30,7 +32,6 @@ from ultravect.core.words import counted
 PHASES = ("read", "shape", "stage", "publish", "verify")
 _QUEUE_BLOCKS = 2
 _PROGRESS_SECONDS = 0.2
-_COUNT_SECONDS = 300.0
 
 
 class Listener(Protocol):
@@ -53,8 +54,8 @@ class LegResult:
     """What a leg that succeeded has to tell."""
 
     tally: Tally
-    rows_before: int
-    rows_after: int
+    rows_before: int | None
+    rows_after: int | None
     created: bool
     seconds: float
     phases: dict[str, float] = field(default_factory=dict)
@@ -98,6 +99,7 @@ def run_leg(
     saved: LayoutFile | None = None,
     run_id: str = "",
     *,
+    facts: RunFacts | None = None,
     receipt: str = "",
     taken_over: bool = False,
 ) -> LegResult:
@@ -110,8 +112,9 @@ def run_leg(
     against being stopped half-way.
     """
     started = time.monotonic()
+    facts = facts or RunFacts(run_id or "0")
     listener.phase("read", "running")
-    if taken_over and (known := _committed(job, target, receipt)):
+    if taken_over and (known := _committed(job, target, receipt, facts)):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = _Progress(listener, 0)
@@ -120,6 +123,7 @@ def run_leg(
         source,
         target,
         saved,
+        facts=facts,
         progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size),
     )
     for finding in plan.findings:
@@ -131,15 +135,13 @@ def run_leg(
     return _Leg(job, plan, listener, shield, started, run_id, receipt).run()
 
 
-def _committed(job: Job, target: ConnectionSpec, name: str) -> LegResult | None:
+def _committed(job: Job, spec: ConnectionSpec, name: str, facts: RunFacts) -> LegResult | None:
     """What a run's receipt in the target tells, if there is one."""
-    database = database_of(target)
-    table = database.dialect.parse_table(job.into.table)
-    receipt = database.receipt(table, ReceiptKey(name))
+    target, table = open_target(job, spec, facts)
+    receipt = target.receipt(table, ReceiptKey(name))
     if receipt is None:
         return None
-    count = database.ask(f"SELECT count(*) FROM {database.dialect.table(table)}", 1, _COUNT_SECONDS).rows[0][0]
-    return LegResult(Tally(**receipt.tally), receipt.rows_before, int(count), receipt.created, 0.0)
+    return LegResult(Tally(**receipt.tally), receipt.rows_before, target.count(table), receipt.created, 0.0)
 
 
 class _Leg:
@@ -153,8 +155,8 @@ class _Leg:
         run_id: str,
         receipt: str,
     ) -> None:
-        assert plan.reader is not None and plan.database is not None and plan.table is not None
-        self._reader, self._database, self._table = plan.reader, plan.database, plan.table
+        assert plan.reader is not None and plan.target is not None and plan.table is not None
+        self._reader, self._target, self._table = plan.reader, plan.target, plan.table
         self._plan = plan
         self._order = load_order(job, plan, receipt)
         self._created = plan.create is not None and not plan.rebuilds
@@ -172,7 +174,7 @@ class _Leg:
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
         reading = threading.Thread(target=self._read, name="read", daemon=True)
-        one_file = isinstance(self._reader, TableRows) and self._reader.shares_file_with(self._database)
+        one_file = isinstance(self._reader, TableRows) and self._reader.shares_file_with(self._target)
         if not one_file:
             # reading starts while the target is still being opened
             reading.start()
@@ -183,7 +185,7 @@ class _Leg:
 
     def _load(self, read: Callable[[], None] | None) -> LegResult:
         """``read`` starts the reading, where that has to wait for the target."""
-        with self._database.load(self._order) as load:
+        with self._target.load(self._order) as load:
             if read:
                 read()
             if self._plan.create is not None:
@@ -264,7 +266,7 @@ class _Leg:
     def _verify(self, load: Load) -> LegResult:
         self._listener.phase("verify", "running")
         verified = load.verify()
-        expected = load.rows_before - self._counts.removed + self._tally.inserted
+        expected = (load.rows_before or 0) - self._counts.removed + self._tally.inserted
         written = self._tally.inserted + self._tally.updated
         if verified.rows_of_load != written:
             raise UltravectError(
@@ -274,7 +276,7 @@ class _Leg:
                 hint="triggers, or others who changed the rows at once, can cause this; look at the table",
                 table=str(self._table),
             )
-        if verified.rows_after != expected:
+        if load.rows_before is not None and verified.rows_after != expected:
             self._listener.log(
                 "warning",
                 f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: others wrote to it during the run",

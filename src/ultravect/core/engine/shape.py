@@ -27,6 +27,7 @@ from ultravect.core.types.arrow import as_text, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
 
 _MAX_VALUE = 1000
+_CONTROL = r"[\x01-\x08\x0b\x0c\x0e-\x1f]"
 _NATIVE_DIGITS = re.compile(r"\((\d+),\s*(\d+)\)$")
 _MAX_RECORD = 10_000
 
@@ -80,6 +81,16 @@ def _breaches(
         found.append((f"longer than {kind.length} bytes", pc.greater(pc.binary_length(array), kind.length)))
     if pa.types.is_floating(array.type) and "not finite" in refuses:
         found.append(("no finite number, which the target cannot store", pc.invert(pc.is_finite(array))))
+    if pa.types.is_string(array.type) and "control characters" in refuses:
+        found.append(
+            ("has a control character, which the target cannot store", pc.match_substring_regex(array, _CONTROL))
+        )
+    if pa.types.is_string(array.type) and "long texts" in refuses:
+        found.append(("longer than 32,767 characters", pc.greater(pc.utf8_length(array), 32_767)))
+    if "long integers" in refuses and kind.name == "bigint":
+        found.append(("more than 15 digits, which the target would round", pc.greater(pc.abs(array), 10**15 - 1)))
+    if "early years" in refuses and (pa.types.is_date(array.type) or pa.types.is_timestamp(array.type)):
+        found.append(("a day before 1900, which the target cannot store", pc.less(pc.year(array), 1900)))
     if "far years" in refuses and (pa.types.is_date(array.type) or pa.types.is_timestamp(array.type)):
         year = pc.year(array)
         far = pc.or_(pc.less(year, 1), pc.greater(year, 9999))
@@ -120,8 +131,8 @@ class Shaper:
     @classmethod
     def of(cls, plan: LegPlan, run_id: str = "") -> Shaper:
         """The shaper of a plan without errors."""
-        assert plan.reader is not None and plan.database is not None
-        refuses = plan.database.dialect.refuses
+        assert plan.reader is not None and plan.target is not None
+        refuses = plan.target.dialect.refuses
         return cls(plan.reader, plan.columns, refuses, plan.inputs, plan.condition, run_id)
 
     def shape(self, block: Block) -> Shaped:

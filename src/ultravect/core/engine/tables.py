@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import pyarrow as pa
 
-from ultravect.core.databases.base import Database, LiveColumn, LiveTable
+from ultravect.core.databases.base import Database, LiveColumn, LiveTable, Target
 from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block, Rows, WantedColumn, require_columns, unique_names
@@ -61,7 +61,7 @@ class TableRows:
         )
         return f"SELECT {selected} FROM {self.origin}" + (f" WHERE {self.condition}" if self.condition else "")
 
-    def shares_file_with(self, other: Database) -> bool:
+    def shares_file_with(self, other: Target) -> bool:
         """Whether both are one file, which a process has to open for writing first."""
         return bool(self.database.opened_alike) and self.database.opened_alike == other.opened_alike
 

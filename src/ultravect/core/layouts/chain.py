@@ -16,7 +16,7 @@ from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
-_NULL_PARTITION = "__HIVE_DEFAULT_PARTITION__"
+NULL_PARTITION = "__HIVE_DEFAULT_PARTITION__"
 
 
 @dataclass(frozen=True)
@@ -141,7 +141,7 @@ class ChainReader:
         told = dict(block.reader.file.partitions)
         for key in self._keys:
             text = told[key]
-            word = None if text == _NULL_PARTITION else text.encode()
+            word = None if text == NULL_PARTITION else text.encode()
             constant = pa.repeat(pa.scalar(word, pa.binary()), values.num_rows)
             values = values.append_column(key, constant)
         return Rows(values, rows.index, rows.bad)

@@ -8,6 +8,8 @@ from typing import Annotated, Any
 from pydantic import AfterValidator, BaseModel, BeforeValidator, ConfigDict, Field, WithJsonSchema
 
 _UNITS = {"ms": 0.001, "s": 1.0, "min": 60.0, "h": 3600.0, "d": 86_400.0}
+_SIZES = {"kb": 1000, "mb": 1000**2, "gb": 1000**3}
+_SIZE = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(kB|KB|MB|GB)\s*$")
 _DURATION = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*(ms|s|min|h|d)\s*$")
 _PERCENT = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*%\s*$")
 
@@ -24,6 +26,14 @@ def duration_seconds(text: str) -> float:
     if not match:
         raise ValueError("a duration is a number and a unit: 500 ms, 30 s, 10 min, 1 h or 2 d")
     return float(match[1]) * _UNITS[match[2]]
+
+
+def size_bytes(text: str) -> int:
+    """Bytes of a size such as ``500 kB``, ``100 MB`` or ``2 GB``; ValueError when it is not one."""
+    match = _SIZE.match(text)
+    if not match or not float(match[1]):
+        raise ValueError("a size is a number and a unit: 500 kB, 100 MB or 2 GB")
+    return int(float(match[1]) * _SIZES[match[2].lower()])
 
 
 def _duration(value: str) -> str:

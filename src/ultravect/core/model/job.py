@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from ultravect.core.model.base import Declared, Duration, ParameterName, RejectLimit, Slug
 from ultravect.core.model.layout import LayoutOrName
+from ultravect.core.model.written import Split, WrittenLayout, written_layout
 
 
 class Source(Declared):
@@ -73,9 +74,23 @@ class Target(Declared):
     """Where rows go, and how they are written."""
 
     connection: Slug
-    table: str = Field(
-        min_length=1, description="Table, with its schema in front if need be.", examples=["ledger.booking"]
+    table: str | None = Field(
+        default=None,
+        min_length=1,
+        description="Table, with its schema in front if need be.",
+        examples=["ledger.booking"],
     )
+    files: str | None = Field(
+        default=None,
+        min_length=1,
+        description="Path of the file to be written; {run_date}, {run_id}, {table}, {file_stem}, {part} and parameters in "
+        "it are filled in. The ending tells the format.",
+        examples=["exports/booking-{run_date}.parquet"],
+    )
+    layout: WrittenLayout | None = Field(
+        default=None, description="How files are written. Left out: as their ending says, with the format's defaults."
+    )
+    split: Split = Field(default=Split(), description="When another file is begun.")
     mode: Literal["append", "overwrite", "upsert"] = Field(
         default="append",
         description="append adds rows; overwrite replaces those that are there; upsert inserts rows with new keys and "
@@ -114,6 +129,12 @@ class Target(Declared):
 
     @model_validator(mode="after")
     def _modes(self) -> Target:
+        if (self.table is None) == (self.files is None):
+            raise ValueError(f"into names one of table and files; {'both are' if self.table else 'none is'} there")
+        if self.files is not None:
+            self._file_rules(self.files)
+        elif self.layout is not None or self.split != Split():
+            raise ValueError("into.layout and into.split are for files; a table has none")
         if self.mode == "upsert" and not self.keys:
             raise ValueError("into.mode: upsert matches rows by into.keys; name at least one column there")
         if self.if_different == "rebuild" and self.mode != "overwrite":
@@ -122,9 +143,26 @@ class Target(Declared):
             raise ValueError("into.keys names a column twice")
         return self
 
+    def _file_rules(self, files: str) -> None:
+        if self.mode == "upsert" or self.keys:
+            raise ValueError("files have no keys: into.mode is append or overwrite, without into.keys")
+        if self.if_different in ("widen", "rebuild") or self.carry or self.before or self.after:
+            raise ValueError("if_different, carry, before and after are for tables; files are always written anew")
+        written_layout(files, self.layout)
+
+    @property
+    def object_name(self) -> str:
+        """What rows go into, as it is shown."""
+        return self.table or self.files or ""
+
     @property
     def label(self) -> str:
-        return f"{self.connection}:{self.table}"
+        return f"{self.connection}:{self.object_name}"
+
+    @property
+    def place(self) -> str:
+        """Which key names the object: its place in the job file."""
+        return "into.table" if self.table else "into.files"
 
 
 class RunOptions(Declared):

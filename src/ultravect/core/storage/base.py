@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import datetime as dt
+import posixpath
+import secrets
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 from typing import BinaryIO, Protocol
 
 from ultravect.core.errors import UltravectError
@@ -71,6 +74,12 @@ class Named:
         return self._error("connection-lost", f"reading {path} broke off: {reason}", "run again", object=path)
 
 
+def hidden_name(path: str) -> str:
+    """A name beside ``path`` that listings leave out, for a file that is not whole yet."""
+    folder, name = posixpath.split(path)
+    return posixpath.join(folder, f".ultravect-{secrets.token_hex(4)}-{name}"[:200])
+
+
 class Storage(Protocol):
     """One module a kind."""
 
@@ -85,6 +94,12 @@ class Storage(Protocol):
 
     def open(self, path: str) -> OpenFile:
         """Opens a file; UltravectError says why it cannot be."""
+
+    def put(self, path: str, local: Path) -> None:
+        """Stores a local file; it appears whole or not at all, in the place of one that is there."""
+
+    def remove(self, path: str) -> None:
+        """Removes a file, if it is there."""
 
 
 def matching(storage: Storage, pattern: str, limit: int, connection: str) -> Sequence[FileInfo]:

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import datetime as dt
 import difflib
+import errno
 import itertools
 import os
 import secrets
+import shutil
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from ultravect.core.model.connection import FolderSettings
 from ultravect.core.probe import Step
-from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
+from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile, hidden_name
 from ultravect.core.words import counted
 
 _COUNT_LIMIT = 100_000
@@ -140,17 +142,54 @@ class FolderStorage(Named):
             found.append(FileInfo(path, status.st_size, dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)))
         return found
 
+    def _inside(self, folder: Path, path: str) -> Path:
+        resolved = Path(folder, path).resolve()
+        if not resolved.is_relative_to(folder):
+            raise self._error(
+                "file-outside-folder",
+                f"{path!r} leads out of the folder {self._path}",
+                "name a file inside it",
+                object=path,
+            )
+        return resolved
+
+    def put(self, path: str, local: Path) -> None:
+        folder = self._folder()
+        target = self._inside(folder, path)
+        beside = self._inside(folder, hidden_name(path))
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                shutil.copyfile(local, beside)
+                with beside.open("rb") as stream:
+                    os.fsync(stream.fileno())
+                beside.replace(target)
+            finally:
+                beside.unlink(missing_ok=True)
+        except OSError as error:
+            full = error.errno in (errno.ENOSPC, errno.EDQUOT)
+            raise self._error(
+                "target-full" if full else "file-not-written",
+                f"{path} cannot be written: {error.strerror}",
+                "free disk space there"
+                if full
+                else "grant the service write access, and check that the folder is there",
+                object=path,
+            ) from None
+
+    def remove(self, path: str) -> None:
+        target = self._inside(self._folder(), path)
+        try:
+            target.unlink(missing_ok=True)
+        except OSError as error:
+            raise self._error(
+                "file-not-written", f"{path} cannot be removed: {error.strerror}", "grant write access", object=path
+            ) from None
+
     def open(self, path: str) -> OpenFile:
         folder = self._folder()
         try:
-            resolved = Path(folder, path).resolve()
-            if not resolved.is_relative_to(folder):
-                raise self._error(
-                    "file-outside-folder",
-                    f"{path!r} leads out of the folder {self._path}",
-                    "name a file inside it",
-                    object=path,
-                )
+            resolved = self._inside(folder, path)
             stream = resolved.open("rb")
         except IsADirectoryError:
             detail = f"{path!r} is a folder, not a file"

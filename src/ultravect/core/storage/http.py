@@ -8,6 +8,7 @@ import ipaddress
 import socket
 import ssl
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 from typing import BinaryIO, cast
 
 import httpx
@@ -208,9 +209,7 @@ class HttpStorage(Named):
 
     def write_steps(self) -> Sequence[Step]:
         def refused() -> str:
-            raise self._error(
-                "target-not-supported", "a web server is read, not written to", "copy into another kind of connection"
-            )
+            raise self._read_only()
 
         return [Step("write", refused)]
 
@@ -229,6 +228,17 @@ class HttpStorage(Named):
                 response.close()
                 found.append(_info(path, response))
         return found
+
+    def _read_only(self) -> UltravectError:
+        return self._error(
+            "target-not-supported", "a web server is read, not written to", "copy into another kind of connection"
+        )
+
+    def put(self, path: str, local: Path) -> None:
+        raise self._read_only()
+
+    def remove(self, path: str) -> None:
+        raise self._read_only()
 
     def open(self, path: str) -> OpenFile:
         client = self._client()

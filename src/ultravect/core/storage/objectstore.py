@@ -8,11 +8,13 @@ import io
 import secrets
 from collections.abc import Iterator, Sequence
 from functools import cached_property
+from pathlib import Path
 from typing import Any, BinaryIO, cast
 from urllib.parse import urlsplit
 
 import boto3
 import botocore.exceptions as bx
+from boto3.exceptions import S3UploadFailedError
 from botocore.config import Config
 
 from ultravect.core.errors import UltravectError
@@ -222,6 +224,19 @@ class ObjectStoreStorage(Named):
         info = FileInfo(path, head["ContentLength"], head["LastModified"].astimezone(dt.UTC))
         raw = _RangeFile(self, path, info.size, head["ETag"])
         return OpenFile(info, cast(BinaryIO, io.BufferedReader(raw, _BUFFER)))
+
+    def put(self, path: str, local: Path) -> None:
+        # an object appears when it, or the last of its parts, has come whole
+        try:
+            self._client.upload_file(str(local), self._settings.bucket, self._prefix + path)
+        except (bx.ClientError, bx.BotoCoreError, S3UploadFailedError) as error:
+            raise self._explained(error, f"writing {path}") from None
+
+    def remove(self, path: str) -> None:
+        try:
+            self._client.delete_object(Bucket=self._settings.bucket, Key=self._prefix + path)
+        except (bx.ClientError, bx.BotoCoreError) as error:
+            raise self._explained(error, f"removing {path}") from None
 
     def _missing(self, path: str) -> UltravectError:
         names = [info.path for info in self.list(Listing(limit=2000))]  # tells a missing bucket, too

@@ -13,7 +13,8 @@ import secrets
 import socket
 import stat
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
+from pathlib import Path
 from typing import BinaryIO, cast
 
 import paramiko
@@ -21,7 +22,7 @@ import paramiko
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import SftpSettings
 from ultravect.core.probe import Step, network_steps
-from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile
+from ultravect.core.storage.base import FileInfo, Listing, Named, OpenFile, hidden_name
 from ultravect.core.streams import RemoteFile
 from ultravect.core.words import counted
 
@@ -287,7 +288,7 @@ class SftpStorage(Named):
             elif path.startswith(listing.prefix) or listing.prefix.startswith(path):
                 yield from self._walk(client, path, listing, found)
 
-    def open(self, path: str) -> OpenFile:
+    def _inside(self, path: str) -> str:
         plain = posixpath.normpath(path)
         if plain.startswith(("../", "/")) or plain == "..":
             raise self._error(
@@ -296,6 +297,10 @@ class SftpStorage(Named):
                 "name a file inside it",
                 object=path,
             )
+        return plain
+
+    def open(self, path: str) -> OpenFile:
+        plain = self._inside(path)
         transport = self._signed_in()
         client = self._client(transport)
         try:
@@ -325,6 +330,49 @@ class SftpStorage(Named):
             raise self.lost(path, error) from None
         raw = _File(self, path, file, attributes.st_size or 0, transport)
         return OpenFile(_info(path, attributes), cast(BinaryIO, io.BufferedReader(raw, _BUFFER)))
+
+    def put(self, path: str, local: Path) -> None:
+        plain = self._inside(path)
+        beside = hidden_name(plain)
+        with self._session() as client:
+            try:
+                self._make_folders(client, posixpath.dirname(plain))
+                try:
+                    client.put(str(local), beside)
+                    client.posix_rename(beside, plain)
+                except OSError:
+                    with suppress(OSError):
+                        client.remove(beside)
+                    raise
+            except (*_LOST, OSError) as error:
+                raise self._error(
+                    "file-not-written",
+                    f"{path} cannot be written: {error}",
+                    "have the user allowed to write there",
+                    object=path,
+                ) from None
+
+    @staticmethod
+    def _make_folders(client: paramiko.SFTPClient, folder: str) -> None:
+        made = ""
+        for part in filter(None, folder.split("/")):
+            made = f"{made}{part}/"
+            try:
+                client.stat(made)
+            except FileNotFoundError:
+                client.mkdir(made)
+
+    def remove(self, path: str) -> None:
+        plain = self._inside(path)
+        with self._session() as client:
+            try:
+                client.remove(plain)
+            except FileNotFoundError:
+                return
+            except (*_LOST, OSError) as error:
+                raise self._error(
+                    "file-not-written", f"{path} cannot be removed: {error}", "have it allowed", object=path
+                ) from None
 
 
 def _info(path: str, attributes: paramiko.SFTPAttributes) -> FileInfo:

@@ -27,6 +27,7 @@ _CLOCK = r"[0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?"
 _HOUR = r"[0-9]{2}(?::[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?)?"
 _SPECIAL = r"[+-]?(?i:nan|inf|infinity)"
 _ZONE = r"(?:[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?)"
+_HEX = r"^(?:[0-9A-Fa-f]{2})*$"
 _UUID = r"[0-9a-fA-F]{8}-?(?:[0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}"
 _SPAN = {"smallint": "-32768 to 32767", "integer": "-2147483648 to 2147483647", "bigint": "64 bits"}
 
@@ -236,6 +237,18 @@ def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
     return Converted(array, as_mask(pc.invert(matching)))
 
 
+def _binary(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    matching = pc.match_substring_regex(values, _HEX)
+    texts = pc.fill_null(pc.if_else(matching, values, pa.scalar("")), "")
+    offsets = np.frombuffer(texts.buffers()[1], "<i4", len(texts) + 1, texts.offset * 4)
+    data = texts.buffers()[2]
+    digits = "" if data is None else data[int(offsets[0]) : int(offsets[-1])].to_pybytes().decode("ascii")
+    ends = pa.py_buffer(((offsets - offsets[0]) // 2).astype("<i4"))
+    present = pa.py_buffer(np.packbits(as_mask(pc.and_(values.is_valid(), matching)), bitorder="little"))
+    array = pa.Array.from_buffers(pa.binary(), len(values), [present, ends, pa.py_buffer(bytes.fromhex(digits))])
+    return Converted(array, as_mask(pc.invert(matching)))
+
+
 def _text(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     return Converted(values, np.zeros(len(values), dtype=np.bool_))
 
@@ -253,6 +266,7 @@ _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converte
     "timestamp": _timestamp,
     "timestamptz": _timestamptz,
     "uuid": _uuid,
+    "binary": _binary,
     "text": _text,
     "json": _text,
 }
@@ -261,9 +275,9 @@ _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converte
 def convert(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     """Converts UTF-8 strings to ``wanted``.
 
-    For all types but text, space around a value is dropped and NULL words are NULL, quoted or not.
+    For all types but texts and bytes, space around a value is dropped and NULL words are NULL, quoted or not.
     """
-    if wanted.name not in ("text", "json"):
+    if wanted.name not in ("text", "json", "binary"):
         values = pc.utf8_trim_whitespace(values)
         nulls = pc.is_in(values, pa.array(formats.nulls or ("",)))
         if as_mask(nulls).any():
@@ -313,5 +327,7 @@ def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
             if fits("timestamp"):
                 return "has no time zone (such as Z or +01:00), so its moment is not known"
             return f"not a timestamp with zone, written as {formats.date_pattern} HH:MM:SS+00:00"
+        case "binary":
+            return "not bytes written as pairs of hexadecimal digits"
         case _:
             return f"not a value of type {wanted}"

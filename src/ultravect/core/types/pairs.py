@@ -35,7 +35,7 @@ def pair_fit(source: CanonicalType, target: CanonicalType) -> tuple[Fit, str] | 
         return _as_text(source, target)
     if source.name == "text":
         if target.name == "binary":
-            return None
+            return Fit.NARROWER, "texts that are no hexadecimal digits are rejects"
         return Fit.NARROWER, f"texts that are no {target.name} are rejects"
     return _PAIRS.get((source.name, target.name)) or _numeric(source, target)
 

@@ -122,6 +122,7 @@ class RunExecutor:
         named = structure["from"].get("layout")
         return {
             "run": str(run.pk),
+            "date": run.queued_at.date().isoformat(),
             "receipt": _receipt_name(run),
             "taken_over": run.attempts > 1,
             "job": {**structure, "parameters": run.parameters} if run.parameters else structure,

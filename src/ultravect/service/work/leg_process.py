@@ -7,6 +7,7 @@ ends at once, and its transaction with it.
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import logging
 import os
@@ -20,6 +21,7 @@ from types import FrameType
 from typing import Any, NoReturn
 
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.run import run_leg
 from ultravect.core.errors import StopRequested, UltravectError
@@ -124,6 +126,7 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
             stopper.shield,
             LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
             task["run"],
+            facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
             receipt=task["receipt"],
             taken_over=task["taken_over"],
         )

@@ -18,6 +18,7 @@ from ultravect.core.databases.base import (
     LiveTable,
     TableInfo,
     answer_columns,
+    count_rows,
     table_gone,
 )
 from ultravect.core.databases.defaults import constant_default
@@ -218,6 +219,9 @@ class MariadbDatabase:
             )
             for place, condition, values in places
         )
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         receipts = ReceiptTable(self.dialect, table)

@@ -11,7 +11,7 @@ import pyarrow as pa
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns
+from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns, count_rows
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
@@ -113,6 +113,9 @@ class PostgresqlDatabase:
             explained(self._name, f"reading the privileges for {name}"),
         ):
             return catalogue.create_obstacle(session, name)
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         with self._session("receipt") as session, explained(self._name, "looking for a receipt"):
