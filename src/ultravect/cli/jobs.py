@@ -175,14 +175,16 @@ def _place(text: str, option: str) -> tuple[str, str]:
 
 def draft(
     source: Annotated[str, typer.Option("--from", metavar="CONNECTION:OBJECT", help="A table, view or file.")],
-    target: Annotated[str, typer.Option("--into", metavar="CONNECTION:TABLE", help="A table, there or to be made.")],
+    target: Annotated[
+        str, typer.Option("--into", metavar="CONNECTION:OBJECT", help="A table, there or to be made; or a file.")
+    ],
     as_json: Json = False,
 ) -> None:
     """Write a job file with every column mapped, its type and its fit, ready to edit."""
     from_connection, from_object = _place(source, "--from")
-    into_connection, into_table = _place(target, "--into")
+    into_connection, into_object = _place(target, "--into")
     with connect() as client:
-        text = client.draft(from_connection, from_object, into_connection, into_table)
+        text = client.draft(from_connection, from_object, into_connection, into_object)
     if as_json:
         print_json({"file": text})
     else:

@@ -140,8 +140,13 @@ def print_check(check: Check) -> None:
         screen.print("\na run would ask the source:\n")
         screen.print(escape(check.source_sql), soft_wrap=True)
     if check.ddl:
-        screen.print("\na run would first execute:\n")
-        screen.print(escape(check.ddl))
+        screen.print("\na run would create or change the target by:\n")
+        screen.print(escape(check.ddl), soft_wrap=True)
+    if check.target_sql:
+        screen.print("\na run would execute in the target, beside loading rows:\n")
+        screen.print(escape(";\n".join(check.target_sql)), soft_wrap=True)
+    if check.effect:
+        screen.print(f"\na run now {escape(check.effect)}", soft_wrap=True)
     counts = {kind: sum(1 for one in check.findings if one.severity == kind) for kind in ("error", "warning", "note")}
     told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
@@ -186,6 +191,8 @@ def print_leg(leg: Leg) -> None:
         screen.print(f"  rejected {leg.rejected:,}")
     if leg.rows_before is not None and leg.rows_after is not None:
         screen.print(f"  rows in the target: {leg.rows_before:,} before, {leg.rows_after:,} after")
+    elif leg.rows_after is not None:
+        screen.print(f"  rows in the files written: {leg.rows_after:,}, counted by reading them again")
 
 
 def print_run(run: Run) -> None:

@@ -233,13 +233,13 @@ class Client:
             self._json("POST", "rehearse", params=params, content=file.encode(), headers=_FILE)
         )
 
-    def draft(self, from_connection: str, from_object: str, into_connection: str, into_table: str) -> str:
+    def draft(self, from_connection: str, from_object: str, into_connection: str, into_object: str) -> str:
         """The text of a job file with every column mapped."""
         asked = {
             "from_connection": from_connection,
             "from_object": from_object,
             "into_connection": into_connection,
-            "into_table": into_table,
+            "into_object": into_object,
         }
         return str(self._json("POST", "draft", json=asked)["file"])
 

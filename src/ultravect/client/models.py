@@ -74,6 +74,8 @@ class Check(_Given):
     columns: list[dict[str, Any]]
     ddl: str | None
     source_sql: str | None
+    effect: str
+    target_sql: list[str]
     target: str
     target_exists: bool
     rows_tried: int
@@ -180,11 +182,13 @@ class RunSummary(_Given):
 
 
 class Run(RunSummary):
-    """``parameters`` are the values that the run used; empty where the job has none."""
+    """``parameters`` are the values that the run used; ``attempts`` how often it was begun, more than once where it was
+    taken over."""
 
     legs: list[Leg]
     file: str
     parameters: dict[str, Any] = {}
+    attempts: int = 1
 
 
 class JobSummary(_Given):

@@ -153,7 +153,7 @@ def test_what_check_says_of_keys(writer: Writer) -> None:
     def told(**into: Any) -> dict[str, str]:
         return {one.code: one.severity for one in writer.check([(1, "soup")], **into).findings}
 
-    assert "key-unknown" in told(mode="upsert", keys=["kk"])
+    assert "key-column-unknown" in told(mode="upsert", keys=["kk"])
     assert told(repeats="first")["setting-unused"] == "note"
     writer.place.sql("CREATE TABLE modes (k integer, v varchar(20))")
     assert told(mode="upsert", keys=["k"])["key-without-index"] == "warning"

@@ -130,6 +130,9 @@ class Dialect(Protocol):
     def enlarges(self, kind: CanonicalType) -> bool:
         """Whether a column that is there can be given this larger type."""
 
+    def constant(self, text: str, kind: CanonicalType) -> str:
+        """A value as SQL, from its text."""
+
     def compared(self, value: str, kind: CanonicalType) -> str:
         """A value, so that two that are not the same to the last byte differ, whatever a collation says."""
 

@@ -6,7 +6,10 @@ from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
 
+import pyarrow as pa
+
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.effects import effect_of, statements_of
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import find_duplicates
@@ -25,12 +28,17 @@ _SCAN_BYTES = 64 << 20  # some seconds; whoever checks is waiting
 
 @dataclass
 class CheckResult:
-    """``columns`` tell how each one travels; ``ddl`` is what a run would execute to create the target."""
+    """``columns`` tell how each one travels; ``ddl`` is what a run would execute to create or change the target.
+
+    ``effect`` says what the mode would do to the target as it is now, ``target_sql`` with which statements.
+    """
 
     findings: list[Finding]
     columns: list[dict[str, Any]] = field(default_factory=list)
     ddl: str | None = None
     source_sql: str | None = None
+    effect: str = ""
+    target_sql: list[str] = field(default_factory=list)
     target: str = ""
     target_exists: bool = False
     rows_tried: int = 0
@@ -46,6 +54,8 @@ class CheckResult:
             "columns": self.columns,
             "ddl": self.ddl,
             "source_sql": self.source_sql,
+            "effect": self.effect,
+            "target_sql": self.target_sql,
             "target": self.target,
             "target_exists": self.target_exists,
             "rows_tried": self.rows_tried,
@@ -61,10 +71,12 @@ def check_job(
     """Plans the leg and tries the first rows against the target's types."""
     plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
     rows = 0
+    effect, statements = "", []
     if not plan.errors:
         try:
             find_duplicates(job, plan)
-            rows = _try_rows(job, plan)
+            rows, sample = _try_rows(job, plan)
+            effect, statements = effect_of(job, plan, sample), statements_of(job, plan)
         except UltravectError as error:
             plan.refuse(error, job.source.place)
     columns = [
@@ -81,23 +93,26 @@ def check_job(
     findings = sorted(plan.findings, key=lambda finding: order[finding.severity])
     name = str(plan.live.name if plan.live else plan.table or "")
     sql = plan.reader.statement if isinstance(plan.reader, TableRows) and plan.columns else None
-    return CheckResult(findings, columns, plan.ddl, sql, name, plan.live is not None, rows)
+    return CheckResult(findings, columns, plan.ddl, sql, effect, statements, name, plan.live is not None, rows)
 
 
-def _try_rows(job: Job, plan: LegPlan) -> int:
-    """Converts the first rows as a run would; misfits become a finding a column."""
+def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
+    """Converts the first rows as a run would; misfits become a finding a column. How many, and some of them."""
     assert plan.reader is not None
     assert plan.target is not None
     shaper = Shaper.of(plan)
     count: Counter[str] = Counter()
     first: dict[str, Reject] = {}
     rows = size = 0
+    sample: pa.RecordBatch | None = None
     complete = True
     for block in plan.reader.blocks():
         if size >= _SAMPLE_BYTES:
             complete = False
             break
         shaped = shaper.shape(block)
+        if sample is None:
+            sample = shaped.batch
         rows += shaped.rows
         size += shaped.bytes
         for reject in shaped.rejects:
@@ -119,7 +134,7 @@ def _try_rows(job: Job, plan: LegPlan) -> int:
             "into.rejects",
             f"mend them, or tolerate them with into.rejects: {count.total()}",
         )
-    return rows
+    return rows, sample
 
 
 def _raise_severity(plan: LegPlan, code: str) -> None:

@@ -22,15 +22,15 @@ _SCAN_BYTES = 8 << 20
 _NAME_WIDTH = 44
 
 
-def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, table: str) -> str:
-    """The text of a job file from one object into a table that is there or will be made; UltravectError when the source
-    cannot be opened or the target cannot be reached."""
+def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, target_object: str) -> str:
+    """The text of a job file from one object into a table that is there or will be made, or into a file; UltravectError
+    when the source cannot be opened or the target cannot be reached."""
     key = "table" if holds_tables(source.kind) else "files"
     structure = {
         "ultravect": 1,
-        "job": _slug(f"{source_object}-into-{table}"),
+        "job": _slug(f"{source_object}-into-{target_object}"),
         "from": {"connection": source.name, key: source_object},
-        "into": {"connection": target.name, "table": table, "if_different": "ignore"},
+        "into": _into_structure(target, target_object),
     }
     job = job_from_data(structure)
     plan = make_plan(job, source, target, scan_limit=_SCAN_BYTES)
@@ -39,7 +39,7 @@ def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, ta
         problem = first or plan.errors[0]
         raise UltravectError(problem.code, problem.message, hint=problem.fix, place=problem.place)
     columns = _mapped(plan) if plan.live else [_line(plan, column) for column in plan.columns]
-    return "\n".join([*_head(job, key, source_object), *columns, *_into(plan, target, table), ""])
+    return "\n".join([*_head(job, key, source_object), *columns, *_into(plan, target, target_object), ""])
 
 
 _MENDED_BY_MAPPING = frozenset(["column-required", "no-columns", "column-not-in-target", "column-generated"])
@@ -116,9 +116,26 @@ def _fit(source: CanonicalType | None, column: LiveColumn, name: str) -> str:
     return told if column.name == name else f"{told}; the names differ in case or marks only"
 
 
-def _into(plan: LegPlan, target: ConnectionSpec, table: str) -> list[str]:
-    lines = ["", "into:", f"  connection: {target.name}", f"  table: {_scalar(table)}", "  mode: append"]
-    if plan.live is None:
+def _into_structure(target: ConnectionSpec, target_object: str) -> dict[str, str]:
+    if not holds_tables(target.kind):
+        return {"connection": target.name, "files": target_object}
+    return {"connection": target.name, "table": target_object, "if_different": "ignore"}
+
+
+def _into(plan: LegPlan, target: ConnectionSpec, target_object: str) -> list[str]:
+    key = "table" if holds_tables(target.kind) else "files"
+    lines = ["", "into:", f"  connection: {target.name}", f"  {key}: {_scalar(target_object)}"]
+    lines.append(
+        "  mode: append".ljust(_NAME_WIDTH)
+        + " # "
+        + ("append, overwrite or upsert" if key == "table" else "append or overwrite")
+    )
+    unique = min((sorted(names) for names in plan.live.unique), key=len, default=[]) if plan.live else []
+    if unique:
+        lines.append(
+            f"  # keys: [{', '.join(map(_scalar, unique))}]".ljust(_NAME_WIDTH) + " # what upsert would match by"
+        )
+    if key == "table" and plan.live is None:
         lines += [
             "  if_missing: create",
             *_comment("The table is missing; a run creates it:", (plan.ddl or "").split("\n")),

@@ -43,7 +43,9 @@ def _keys(job: Job, plan: LegPlan) -> None:
         if key not in names:
             near = did_you_mean(key, names)
             what = f"{key!r} is no column that the rows bring to {plan.table}"
-            plan.add("error", "key-unknown", what, f"into.keys.{number}", near or f"they bring: {', '.join(names)}")
+            plan.add(
+                "error", "key-column-unknown", what, f"into.keys.{number}", near or f"they bring: {', '.join(names)}"
+            )
     plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
     if not keys or plan.live is None or plan.is_new or plan.errors:
         return

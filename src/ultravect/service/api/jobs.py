@@ -244,7 +244,7 @@ class DraftView(APIView):
         asked = given.validated_data
         source = connection_named(asked["from_connection"]).spec()
         target = connection_named(asked["into_connection"]).spec()
-        return Response({"file": draft(source, asked["from_object"], target, asked["into_table"])})
+        return Response({"file": draft(source, asked["from_object"], target, asked["into_object"])})
 
 
 @extend_schema(tags=["types"], parameters=[TypesInputSerializer])

@@ -219,7 +219,7 @@ class RunSerializer(RunSummarySerializer):
     file = serializers.CharField(source="revision.text", help_text="The job file as it was run.")
 
     class Meta(RunSummarySerializer.Meta):
-        fields = [*RunSummarySerializer.Meta.fields, "legs", "file", "parameters"]
+        fields = [*RunSummarySerializer.Meta.fields, "legs", "file", "parameters", "attempts"]
 
 
 class RunLineSerializer(RunSummarySerializer):
@@ -334,9 +334,13 @@ class CheckSerializer(serializers.Serializer[Any]):
     passed = serializers.BooleanField()
     findings = FindingSerializer(many=True)
     columns = serializers.ListField(child=serializers.DictField())
-    ddl = serializers.CharField(allow_null=True, help_text="What a run would execute to create the target.")
+    ddl = serializers.CharField(allow_null=True, help_text="What a run would execute to create or change the target.")
     source_sql = serializers.CharField(
         allow_null=True, help_text="What a run would ask the source, when it is a database."
+    )
+    effect = serializers.CharField(help_text="What the job's mode would do to the target as it is now.")
+    target_sql = serializers.ListField(
+        child=serializers.CharField(), help_text="What a run would execute in the target beside loading rows."
     )
     target = serializers.CharField()
     target_exists = serializers.BooleanField()
@@ -385,7 +389,7 @@ class DraftInputSerializer(serializers.Serializer[Any]):
     from_connection = serializers.CharField()
     from_object = serializers.CharField(help_text="A table, a view, a file or a pattern of files.")
     into_connection = serializers.CharField()
-    into_table = serializers.CharField()
+    into_object = serializers.CharField(help_text="A table, or the path of a file.")
 
 
 class DraftSerializer(serializers.Serializer[Any]):
