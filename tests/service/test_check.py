@@ -90,7 +90,7 @@ CASES = [
         "if_missing: fail",
         ("error", "table-missing", "into.table", "does not exist", "if_missing: create"),
     ),
-    (None, f"{'x' * 64}\n1", "", ("error", "name-too-long", "columns.0", "longer than 63 bytes", "with `as`")),
+    (None, f"{'x' * 64}\n1", "", ("warning", "name-adapted", "columns.0", "longer than the 63 bytes", "as …`")),
     (None, "1,2\n3,4", "", ("warning", "header-found", "from.layout", "taken for a row", "layout.header")),
 ]
 

@@ -79,6 +79,7 @@ export interface Leg {
 export interface Run extends RunLine {
   legs: Leg[];
   file: string;
+  attempts: number;
 }
 
 export interface JobLine {
@@ -110,6 +111,8 @@ export interface Check {
   columns: { source: string; name: string; type: string; native: string; evidence: string }[];
   ddl: string | null;
   source_sql: string | null;
+  effect: string;
+  target_sql: string[];
   target: string;
   target_exists: boolean;
   rows_tried: number;

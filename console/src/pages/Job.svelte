@@ -7,6 +7,7 @@
   import type { Check, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
   import ColumnSheet from "../parts/ColumnSheet.svelte";
   import Findings from "../parts/Findings.svelte";
+  import IntoForm from "../parts/IntoForm.svelte";
   import JobFile from "../parts/JobFile.svelte";
   import Problem from "../parts/Problem.svelte";
   import RehearsalView from "../parts/RehearsalView.svelte";
@@ -145,6 +146,10 @@ into:
     <h2>Columns</h2>
     <ColumnSheet bind:text {check} {rehearsal} readonly={!may("editor")} />
   </section>
+  <section class="panel mb-4 min-w-0">
+    <h2>Into</h2>
+    <IntoForm bind:text {check} readonly={!may("editor")} />
+  </section>
 {/if}
 <div class="grid items-start gap-4 lg:grid-cols-2">
   <section class="panel min-w-0">
@@ -166,12 +171,6 @@ into:
           <div class="border-base-300 border-t px-3.5 py-2">
             <p class="mb-1 text-sm">A run would ask the source:</p>
             <pre class="text-xs whitespace-pre-wrap">{check.source_sql}</pre>
-          </div>
-        {/if}
-        {#if check.ddl}
-          <div class="border-base-300 border-t px-3.5 py-2">
-            <p class="mb-1 text-sm">A run would first execute:</p>
-            <pre class="overflow-x-auto text-xs">{check.ddl}</pre>
           </div>
         {/if}
       </section>

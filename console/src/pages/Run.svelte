@@ -92,7 +92,7 @@
     <h1 class="text-lg font-semibold">Run {run.id} of <a class="plain" href="#/jobs/{run.job}">{run.job}</a></h1>
     <span class="text-base" data-testid="run-state"><State name={run.state} /></span>
     <span class="text-base-content/70 text-sm">
-      revision {run.revision}, by {run.started_by ?? "—"}, queued {moment(run.queued_at)}{#if run.ended_at}, took {took(run.started_at, run.ended_at)}{/if}
+      revision {run.revision}, by {run.started_by ?? "—"}, queued {moment(run.queued_at)}{#if run.ended_at}, took {took(run.started_at, run.ended_at)}{/if}{#if run.attempts > 1}, attempt {run.attempts}: taken over{/if}
     </span>
     <div class="ml-auto flex gap-2">
       {#if !ended && may("operator")}
@@ -117,8 +117,10 @@
       <span>{leg.source} → {leg.target}</span>
       {#if leg.created_target && leg.tally}<span class="text-base-content/70 font-normal">table created</span>{/if}
       <span class="ml-auto font-normal tabular-nums">
-        {#if leg.rows_after !== null}
+        {#if leg.rows_after !== null && leg.rows_before !== null}
           rows in the target: {count(leg.rows_before)} before, {count(leg.rows_after)} after
+        {:else if leg.rows_after !== null}
+          rows in the files written: {count(leg.rows_after)}
         {/if}
       </span>
     </h2>

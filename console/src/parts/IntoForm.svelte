@@ -1,0 +1,119 @@
+<script lang="ts">
+  import { onMount } from "svelte";
+  import { get } from "../lib/api";
+  import { intoOf, MODES, withInto } from "../lib/into";
+  import type { Check, Connection, Page } from "../lib/types";
+
+  let { text = $bindable(), check, readonly = false }: { text: string; check: Check | null; readonly?: boolean } = $props();
+
+  let into = $derived(intoOf(text));
+  let files = $derived(into?.files !== undefined);
+  let mode = $derived(into?.mode ?? "append");
+  let keys = $derived(into?.keys ?? []);
+  let names = $derived([...new Set([...(check?.columns ?? []).map((one) => one.name), ...keys])]);
+  let connections = $state<Connection[]>([]);
+  const DIFFERENT: Record<string, string> = {
+    fail: "the run fails before a row moves",
+    ignore: "columns that the table has not are left out",
+    widen: "new columns are added, types enlarged where nothing is lost",
+    rebuild: "a new table takes its place, with its grants and indexes",
+  };
+
+  onMount(async () => {
+    connections = (await get<Page<Connection>>("connections")).items;
+  });
+
+  function put(key: string, value: unknown) {
+    text = withInto(text, key, value);
+  }
+  function choose(next: string) {
+    let changed = withInto(text, "mode", next);
+    if (next !== "overwrite" && into?.if_different === "rebuild") changed = withInto(changed, "if_different", undefined);
+    text = changed;
+  }
+  function toggle(key: string) {
+    put("keys", keys.includes(key) ? keys.filter((one) => one !== key) : [...keys, key]);
+  }
+</script>
+
+{#if into === null}
+  <p class="text-base-content/70 px-3.5 py-2 text-sm">The job file cannot be read as it is; the form comes back when it can.</p>
+{:else}
+  <div class="grid gap-x-6 gap-y-2 px-3.5 py-2.5 lg:grid-cols-2" data-testid="into">
+    <div class="grid grid-cols-[minmax(6rem,auto)_1fr] items-center gap-x-3 gap-y-2 self-start">
+      <label for="into-connection">connection</label>
+      <select id="into-connection" class="select select-sm w-full max-w-72" disabled={readonly} value={into.connection ?? ""}
+        onchange={(event) => put("connection", event.currentTarget.value)}>
+        {#if into.connection && !connections.some((one) => one.name === into.connection)}<option>{into.connection}</option>{/if}
+        {#each connections as one (one.name)}<option value={one.name}>{one.name} ({one.kind})</option>{/each}
+      </select>
+      <label for="into-object">{files ? "files" : "table"}</label>
+      <span class="flex items-center gap-2">
+        <input id="into-object" class="input input-sm w-full max-w-72 font-mono" {readonly} value={(files ? into.files : into.table) ?? ""}
+          onchange={(event) => put(files ? "files" : "table", event.currentTarget.value)} />
+        {#if check?.target}
+          <span class="text-base-content/70 text-sm whitespace-nowrap">{files ? "to be written" : check.target_exists ? "exists" : "will be created"}</span>
+        {/if}
+      </span>
+      <span class="self-start pt-1">mode</span>
+      <div class="flex flex-col gap-1">
+        {#each Object.entries(MODES).filter(([one]) => !files || one !== "upsert") as [one, told] (one)}
+          <label class="flex items-baseline gap-2">
+            <input type="radio" name="mode" class="radio radio-xs translate-y-0.5" value={one} checked={mode === one} disabled={readonly} onchange={() => choose(one)} />
+            <span><b class="font-semibold">{one}</b> <span class="text-base-content/70">{told}</span></span>
+          </label>
+        {/each}
+      </div>
+      {#if !files}
+        <span class="self-start pt-1">keys</span>
+        <div class="flex max-h-24 flex-wrap gap-1 overflow-auto" role="group" aria-label="keys">
+          {#each names as one (one)}
+            <button class="btn btn-xs font-mono {keys.includes(one) ? 'btn-primary' : 'btn-ghost border-base-300'}" aria-pressed={keys.includes(one)}
+              disabled={readonly} onclick={() => toggle(one)}>{keys.includes(one) ? "✓ " : ""}{one}</button>
+          {:else}
+            <span class="text-base-content/60 text-sm">Check shows the columns to choose from.</span>
+          {/each}
+        </div>
+        {#if keys.length}
+          <label for="into-repeats">repeats</label>
+          <span class="flex items-center gap-2">
+            <select id="into-repeats" class="select select-sm w-28" disabled={readonly} value={into.repeats ?? "last"} onchange={(event) => put("repeats", event.currentTarget.value)}>
+              {#each ["last", "first", "fail"] as one (one)}<option>{one}</option>{/each}
+            </select>
+            <span class="text-base-content/70 text-sm">when one key comes twice in a load</span>
+          </span>
+        {/if}
+        <label for="into-different">if different</label>
+        <span class="flex items-center gap-2">
+          <select id="into-different" class="select select-sm w-28" disabled={readonly} value={into.if_different ?? "fail"} onchange={(event) => put("if_different", event.currentTarget.value)}>
+            {#each Object.keys(DIFFERENT).filter((one) => one !== "rebuild" || mode === "overwrite") as one (one)}<option>{one}</option>{/each}
+          </select>
+          <span class="text-base-content/70 text-sm">{DIFFERENT[into.if_different ?? "fail"]}</span>
+        </span>
+      {/if}
+      <label for="into-rejects">rejects</label>
+      <span class="flex items-center gap-2">
+        <input id="into-rejects" class="input input-sm w-28" {readonly} value={String(into.rejects ?? 0)}
+          onchange={(event) => put("rejects", /^\d+$/.test(event.currentTarget.value) ? Number(event.currentTarget.value) : event.currentTarget.value)} />
+        <span class="text-base-content/70 text-sm">bad rows that are tolerated: a count, or "0.5%"</span>
+      </span>
+    </div>
+    <div class="min-w-0 text-sm">
+      {#if check}
+        {#if check.effect}<p class="mb-2" data-testid="effect"><b class="font-semibold">A run now</b> {check.effect}.</p>{/if}
+        {#if check.ddl}
+          <p class="mb-1">It {check.target_exists ? "changes" : "creates"} the target by:</p>
+          <pre class="bg-base-200 mb-2 max-h-56 overflow-auto rounded-sm p-2 text-xs">{check.ddl}</pre>
+        {/if}
+        {#if check.target_sql.length}
+          <details>
+            <summary class="cursor-pointer">Statements in the target, beside loading rows ({check.target_sql.length})</summary>
+            <pre class="bg-base-200 mt-1 max-h-56 overflow-auto rounded-sm p-2 text-xs whitespace-pre-wrap">{check.target_sql.join(";\n\n")}</pre>
+          </details>
+        {/if}
+      {:else}
+        <p class="text-base-content/70">Check tells what a run would do to the target as it is now, and with which statements.</p>
+      {/if}
+    </div>
+  </div>
+{/if}
