@@ -15,6 +15,7 @@ from demo.load import load
 
 from devtools.places import Places
 from devtools.stack import USER, Stack, stop_state
+from ultravect.cli.output import print_run
 from ultravect.client import Client
 from ultravect.core.dialects.table import translation_page
 
@@ -39,6 +40,9 @@ def demo(arguments: argparse.Namespace) -> int:
         with Client(stack.url, token=stack.token) as client:
             print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
             runs = load(client, stack.files, stack.warehouse, arguments.rows, places.connections(stack.files))
+            print(f"\n{places.another_night()}; the ledger's job runs again\n", flush=True)
+            runs.append(client.wait(client.run("booking-ledger").id))
+            print_run(runs[-1])
             tests = {one.name: client.test_connection(one.name) for one in client.connections()}
         print(
             "\nconnections: "

@@ -74,6 +74,15 @@ class Places:
         threading.Thread(target=web.serve_forever, daemon=True).start()
         return cls(folder, mariadb, ssh, store, web)
 
+    def another_night(self) -> str:
+        """Guests change their minds: some bookings change, one is new. What happened, in a sentence."""
+        self.mariadb.execute(
+            "UPDATE booking SET nights = nights + 1, changed_at = now(3) WHERE status = 'confirmed' ORDER BY arrival DESC LIMIT 12",
+            "INSERT INTO booking SELECT max(booking_id) + 1, 1, '007', '2026-08-30', 2, 84.50, 'confirmed', now(3), NULL FROM booking",
+            database="reservations",
+        )
+        return "another night: twelve guests stay longer, one has booked anew"
+
     def connections(self, files: Path) -> dict[str, tuple[str, dict[str, object]]]:
         """Kind and settings of the connections to these places, and to the database files in ``files``."""
         exports = files / "exports"

@@ -75,6 +75,8 @@ def _prepare(stack: Stack, places: Places, client: Client) -> None:
         client.wait(client.run("guestbook").id)
     client.save_job("guestbook", _BROKEN_JOB.format(rejects=0))
     client.wait(client.run("bookings").id)
+    places.another_night()
+    client.wait(client.run("booking-ledger").id)
 
 
 def _sign_in(page: Page, stack: Stack) -> None:
@@ -89,7 +91,6 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     page = browser.new_page(viewport=_SIZE, color_scheme="light")
     page.goto(stack.url)
     page.get_by_role("button", name="Sign in").wait_for()
-    page.screenshot(path=folder / "sign-in.png")
     _sign_in(page, stack)
 
     def shoot(name: str, address: str, wait: str) -> None:
@@ -107,11 +108,15 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     page.get_by_test_id("rehearsal").wait_for()
     page.wait_for_timeout(300)
     page.screenshot(path=folder / "job.png")
+    page.get_by_test_id("into").scroll_into_view_if_needed()
+    page.mouse.wheel(0, 260)
+    page.wait_for_timeout(300)
+    page.screenshot(path=folder / "job-into.png")
     page.get_by_test_id("rehearsal").scroll_into_view_if_needed()
     page.wait_for_timeout(300)
     page.screenshot(path=folder / "job-rehearsal.png")
     runs = {(run.job, run.state): run.id for run in reversed(client.runs().items)}
-    shoot("run", f"runs/{client.runs(job='bookings').items[0].id}", "[data-testid=tally]")
+    shoot("run", f"runs/{client.runs(job='booking-ledger').items[0].id}", "[data-testid=tally]")
     failed = next(run for run in client.runs(job="guestbook").items if run.state == "failed")
     shoot("run-failed", f"runs/{failed.id}", "[role=alert]")
     shoot("run-rejects", f"runs/{runs['guestbook', 'succeeded']}", "[data-testid=tally]")
@@ -189,8 +194,8 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
         "cli-check": [["check", "guestbook"]],
         "cli-run": [
             ["jobs"],
-            ["run", "bookings"],
-            ["ask", "warehouse", "select count(*), sum(nights * night_price) from booking"],
+            ["run", "booking-ledger"],
+            ["ask", "warehouse", "select run, loaded_at, account from ultravect_receipt where account like '%upsert%'"],
         ],
     }
     for name, lines in commands.items():

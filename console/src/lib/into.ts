@@ -2,7 +2,7 @@ import { isMap, isScalar, isSeq, parseDocument } from "yaml";
 
 export const MODES: Record<string, string> = {
   append: "adds the rows to those that are there",
-  overwrite: "replaces the rows that are there; who reads meanwhile sees the old ones",
+  overwrite: "replaces the rows that are there; whoever reads meanwhile sees the old ones",
   upsert: "matches rows by keys: new ones are inserted, changed ones updated, equal ones left alone",
 };
 

@@ -77,7 +77,7 @@
         {#if keys.length}
           <label for="into-repeats">repeats</label>
           <span class="flex items-center gap-2">
-            <select id="into-repeats" class="select select-sm w-28" disabled={readonly} value={into.repeats ?? "last"} onchange={(event) => put("repeats", event.currentTarget.value)}>
+            <select id="into-repeats" class="select select-sm w-28 shrink-0" disabled={readonly} value={into.repeats ?? "last"} onchange={(event) => put("repeats", event.currentTarget.value)}>
               {#each ["last", "first", "fail"] as one (one)}<option>{one}</option>{/each}
             </select>
             <span class="text-base-content/70 text-sm">when one key comes twice in a load</span>
@@ -85,7 +85,7 @@
         {/if}
         <label for="into-different">if different</label>
         <span class="flex items-center gap-2">
-          <select id="into-different" class="select select-sm w-28" disabled={readonly} value={into.if_different ?? "fail"} onchange={(event) => put("if_different", event.currentTarget.value)}>
+          <select id="into-different" class="select select-sm w-28 shrink-0" disabled={readonly} value={into.if_different ?? "fail"} onchange={(event) => put("if_different", event.currentTarget.value)}>
             {#each Object.keys(DIFFERENT).filter((one) => one !== "rebuild" || mode === "overwrite") as one (one)}<option>{one}</option>{/each}
           </select>
           <span class="text-base-content/70 text-sm">{DIFFERENT[into.if_different ?? "fail"]}</span>
@@ -107,7 +107,7 @@
         {/if}
         {#if check.target_sql.length}
           <details>
-            <summary class="cursor-pointer">Statements in the target, beside loading rows ({check.target_sql.length})</summary>
+            <summary class="cursor-pointer">What it does beside loading rows, as statements ({check.target_sql.length})</summary>
             <pre class="bg-base-200 mt-1 max-h-56 overflow-auto rounded-sm p-2 text-xs whitespace-pre-wrap">{check.target_sql.join(";\n\n")}</pre>
           </details>
         {/if}

@@ -143,7 +143,7 @@ def print_check(check: Check) -> None:
         screen.print("\na run would create or change the target by:\n")
         screen.print(escape(check.ddl), soft_wrap=True)
     if check.target_sql:
-        screen.print("\na run would execute in the target, beside loading rows:\n")
+        screen.print("\nbeside loading rows, a run would do in the target what these statements do:\n")
         screen.print(escape(";\n".join(check.target_sql)), soft_wrap=True)
     if check.effect:
         screen.print(f"\na run now {escape(check.effect)}", soft_wrap=True)

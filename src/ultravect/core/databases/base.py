@@ -114,6 +114,10 @@ class Load(Protocol):
     def rows_before(self) -> int | None:
         """The rows that were there; None where what is there is not rows that could be counted."""
 
+    @property
+    def written(self) -> Sequence[str]:
+        """The files that were published; a table has none."""
+
     def write(self, batch: pa.RecordBatch) -> None:
         """Stages rows whose columns are those of the order."""
 

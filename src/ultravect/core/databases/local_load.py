@@ -22,6 +22,8 @@ class LocalLoad(ABC):
     _begin = "BEGIN TRANSACTION"
     _staged_table = STAGED
 
+    written: Sequence[str] = ()
+
     def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
         self._order = order
         self._dialect = dialect

@@ -33,7 +33,7 @@ def effect_of(job: Job, plan: LegPlan, sample: pa.RecordBatch | None) -> str:
             return f"adds rows to {there}"
         case "overwrite":
             how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
-            return f"replaces {there}, {how}; who reads meanwhile sees the old ones"
+            return f"replaces {there}, {how}; whoever reads meanwhile sees the old ones"
     told = (
         f"matches {there} by {', '.join(job.into.keys)}: new keys are inserted, changed rows updated, equal ones left"
     )
@@ -75,7 +75,10 @@ def _matching(job: Job, plan: LegPlan, target: Database, sample: pa.RecordBatch 
 
 
 def statements_of(job: Job, plan: LegPlan) -> list[str]:
-    """The SQL that a run would execute in the target beside loading rows, in its order; DDL is told apart."""
+    """SQL that does what a run would do in the target beside loading rows, in its order; DDL is told apart.
+
+    A database may have a faster way to the same end: see docs/writing.md.
+    """
     if not isinstance(plan.target, Database) or plan.table is None:
         return []
     order = load_order(job, plan, "")

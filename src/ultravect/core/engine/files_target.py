@@ -5,7 +5,7 @@ from __future__ import annotations
 import posixpath
 import shutil
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -72,6 +72,10 @@ class FileLoad:
         keyed = target.layout.partition_by if isinstance(target.layout, WrittenParquet) else []
         self._keyed = list(keyed)
         self._columns = [(one.name, one.type) for one in order.columns if one.name not in keyed]
+
+    @property
+    def written(self) -> Sequence[str]:
+        return [part.path for part in self.parts]
 
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:

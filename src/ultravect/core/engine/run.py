@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager, nullcontext
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol
 
-from ultravect.core.databases.base import Load
+from ultravect.core.databases.base import Database, Load
 from ultravect.core.databases.order import Counts, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.connections import ConnectionSpec
@@ -32,6 +32,7 @@ from ultravect.core.words import counted
 PHASES = ("read", "shape", "stage", "publish", "verify")
 _QUEUE_BLOCKS = 2
 _PROGRESS_SECONDS = 0.2
+_NAMED_FILES = 10
 
 
 class Listener(Protocol):
@@ -159,7 +160,7 @@ class _Leg:
         self._reader, self._target, self._table = plan.reader, plan.target, plan.table
         self._plan = plan
         self._order = load_order(job, plan, receipt)
-        self._created = plan.create is not None and not plan.rebuilds
+        self._created = plan.create is not None and not plan.rebuilds and isinstance(plan.target, Database)
         self._listener = listener
         self._shield = shield
         self._started = started
@@ -188,7 +189,7 @@ class _Leg:
         with self._target.load(self._order) as load:
             if read:
                 read()
-            if self._plan.create is not None:
+            if self._created or self._plan.rebuilds:
                 self._listener.log("info", f"created table {self._table}, visible once the load is published")
             for change in self._plan.changes:
                 what = "adding" if change.added else "enlarging"
@@ -200,6 +201,10 @@ class _Leg:
                 self._listener.phase("publish", "running")
                 load.publish(self._receipt(load))
             self._listener.phase("publish", "done")
+            for path in load.written[:_NAMED_FILES]:
+                self._listener.log("info", f"wrote {path}")
+            if len(load.written) > _NAMED_FILES:
+                self._listener.log("info", f"and {counted(len(load.written) - _NAMED_FILES, 'other file')}")
             return self._verify(load)
 
     def _receipt(self, load: Load) -> Receipt:

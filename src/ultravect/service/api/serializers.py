@@ -340,7 +340,8 @@ class CheckSerializer(serializers.Serializer[Any]):
     )
     effect = serializers.CharField(help_text="What the job's mode would do to the target as it is now.")
     target_sql = serializers.ListField(
-        child=serializers.CharField(), help_text="What a run would execute in the target beside loading rows."
+        child=serializers.CharField(),
+        help_text="Statements that do what a run would do in the target beside loading rows.",
     )
     target = serializers.CharField()
     target_exists = serializers.BooleanField()

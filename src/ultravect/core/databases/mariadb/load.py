@@ -78,6 +78,8 @@ class Staging:
 class MariadbLoad:
     """See ``Load``."""
 
+    written: Sequence[str] = ()
+
     def __init__(
         self,
         session: Any,

@@ -41,6 +41,8 @@ _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path"
 class PostgresqlLoad:
     """See ``Load``."""
 
+    written: Sequence[str] = ()
+
     def __init__(
         self, session: Session, connection: str, dialect: Dialect, order: LoadOrder, table: LiveTable
     ) -> None:
