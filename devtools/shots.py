@@ -195,7 +195,11 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
         "cli-run": [
             ["jobs"],
             ["run", "booking-ledger"],
-            ["ask", "warehouse", "select run, loaded_at, account from ultravect_receipt where account like '%upsert%'"],
+            [
+                "ask",
+                "warehouse",
+                "select run, loaded_at, account from ultravect_receipt where account like '%upsert%'",
+            ],
         ],
     }
     for name, lines in commands.items():
