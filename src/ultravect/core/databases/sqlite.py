@@ -16,7 +16,7 @@ from ultravect.core.databases.base import PRIVILEGES, Answer, LiveColumn, LiveTa
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
-from ultravect.core.databases.order import LoadOrder, ReceiptKey
+from ultravect.core.databases.order import STAGED, LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import RECEIPTS, Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect, TableName
@@ -38,6 +38,9 @@ SELECT name, type FROM sqlite_schema
 WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
   AND instr(lower(name), lower(?)) > 0 AND name > ? ORDER BY name LIMIT ?
 """
+_COLLATIONS = """
+SELECT x.name, x.coll FROM pragma_index_list(?) l JOIN pragma_index_xinfo(l.name) x WHERE x.key AND x.name IS NOT NULL
+"""
 
 
 class SqliteLoad(LocalLoad):
@@ -57,6 +60,18 @@ class SqliteLoad(LocalLoad):
         names = ", ".join(map(dialect.quote, columns))
         marks = ", ".join("?" * len(columns))
         self._statement = f"INSERT INTO {self._into} ({names}) VALUES ({marks})"
+
+    def _stage(self) -> None:
+        # as declared, and with the collations that indexes tell of; CREATE TABLE AS would rename a column called TRUE
+        declared = dict(
+            self._session.execute("SELECT name, type FROM pragma_table_xinfo(?)", (self._order.table.name,))
+        )
+        collated = dict(self._session.execute(_COLLATIONS, (self._order.table.name,)))
+        parts = [
+            f"{self._dialect.quote(column.name)} {declared[column.name]} COLLATE {collated.get(column.name, 'BINARY')}"
+            for column in self._order.columns
+        ]
+        self._execute(f"CREATE TEMPORARY TABLE {STAGED} ({', '.join(parts)}, {ROW} INTEGER)")
 
     def _execute(self, statement: str) -> Sequence[Any] | None:
         row: Sequence[Any] | None = self._session.execute(statement).fetchone()

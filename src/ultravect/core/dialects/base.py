@@ -115,6 +115,9 @@ class Dialect(Protocol):
     def too_long(self, part: str) -> str:
         """What is wrong with the length of a name, or ""."""
 
+    def spelled(self, name: str) -> str:
+        """The name with only characters that a column's name can have."""
+
     def catalogued(self, native: str) -> str:
         """A type of a new column, as the catalogue writes it once the column is there."""
 

@@ -54,6 +54,9 @@ class CommonDialect(ABC):
         """What is wrong with the length of a name, or ""."""
         return ""
 
+    def spelled(self, name: str) -> str:
+        return name
+
     @abstractmethod
     def from_canonical(self, wanted: CanonicalType) -> Translation: ...
 

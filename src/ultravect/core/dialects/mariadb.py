@@ -127,6 +127,11 @@ class MariadbDialect(CommonDialect):
             return ""
         return f"the name {part!r} is longer than the {_MAX_CHARACTERS} characters MariaDB allows"
 
+    def spelled(self, name: str) -> str:
+        # names are stored in three bytes a character, and lose blanks at their end
+        plain = "".join("_" if ord(character) > 0xFFFF else character for character in name)
+        return plain.rstrip(" ") + "_" * (len(plain) - len(plain.rstrip(" ")))
+
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         match wanted.name:
             case "text":

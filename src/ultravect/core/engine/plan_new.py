@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Sequence
 
 from ultravect.core.databases.base import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable
 from ultravect.core.engine.leg_plan import LegPlan
-from ultravect.core.engine.names import quoted
+from ultravect.core.engine.names import adapted, quoted
 from ultravect.core.engine.plan_columns import Scanning, add_column, note_pair, source_type
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.expressions.select_list import Selected
@@ -102,41 +101,16 @@ def _carried_keys(
 
 
 def _adapted_names(plan: LegPlan, dialect: Dialect, selected: Sequence[Selected]) -> list[str]:
-    """Names that the target can have: shortened, numbered or changed where they are too long, taken or reserved."""
-    fold = str.lower if dialect.folds_case else str
-    taken: set[str] = set()
+    """The names that the target's columns get, with a finding for each that is not as it was asked for."""
     names = []
-    for one in selected:
-        name, reason = one.name, ""
-        if name.lower() in dialect.reserved:
-            name, reason = f"{name}_", f"no column of {dialect.name} can have that name"
-        if too_long := dialect.too_long(name):
-            name, reason = shortened(dialect, name), too_long
-        number = 2
-        free = name
-        while fold(free) in taken:
-            free = f"{name}_{number}"
-            number += 1
-            reason = reason or f"in {dialect.name} it would be the same as another column's"
-            if dialect.too_long(free):
-                name = shortened(dialect, free)
-        taken.add(fold(free))
-        names.append(free)
-        if free != one.name:
+    for one, (name, reason) in zip(selected, adapted(dialect, [one.name for one in selected]), strict=True):
+        names.append(name)
+        if reason:
             plan.add(
                 "warning",
                 "name-adapted",
-                f"column {one.name!r} becomes {free!r}: {reason}",
+                f"column {one.name!r} becomes {name!r}: {reason}",
                 one.place,
                 f"to choose the name yourself, write `{quoted(one.name)} as …`",
             )
     return names
-
-
-def shortened(dialect: Dialect, name: str) -> str:
-    """The start of a name that is too long, with a few digits that tell it from others with the same start."""
-    digits = hashlib.sha256(name.encode()).hexdigest()[:6]
-    start = name
-    while dialect.too_long(f"{start}_{digits}"):
-        start = start[:-1]
-    return f"{start}_{digits}"

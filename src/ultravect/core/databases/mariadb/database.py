@@ -144,7 +144,7 @@ class MariadbDatabase:
                 bool(generated),
                 bool(key),
                 told,
-                constant_default(default),
+                constant_default(default, backslash=True),
             )
             for column, native, base, nullable, has_default, generated, key, told, default in self._rows(
                 doing, _COLUMNS, (schema, table)
