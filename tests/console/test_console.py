@@ -65,6 +65,32 @@ def test_the_jobs_show_their_last_runs(page: Page, place: Place) -> None:
     expect(page.get_by_text("No job fits")).to_be_visible()
 
 
+def test_where_rows_go_is_a_form_in_step_with_the_file(page: Page, place: Place) -> None:
+    place.sql("CREATE TABLE {t} (id int, name text)")
+    place.sql("INSERT INTO {t} VALUES (1, 'Adlerhorst'), (2, 'Blauspitz')")
+    text = place.file("id,name\n1,Adlerhorst\n2,Blue Peak\n3,Cold Corner\n").job()
+    commented = text.replace("into: {", "into: # where to\n  {")
+    place.client.save_job(place.name, commented)
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    file, form = page.get_by_test_id("job-file"), page.get_by_test_id("into")
+    page.get_by_role("button", name="Check").click()
+    expect(page.get_by_test_id("effect")).to_contain_text("adds rows to the 2 rows there")
+    form.get_by_role("group", name="keys").get_by_role("button", name="id").click()
+    form.get_by_label("upsert").check()
+    expect(file).to_contain_text("mode: upsert")
+    expect(file).to_contain_text("where to")
+    expect(page.get_by_test_id("effect")).to_contain_text("of the first 3 keys, 2 would match")
+    expect(page.get_by_test_id("check")).to_contain_text("key-without-index")
+    form.get_by_label("repeats").select_option("fail")
+    expect(file).to_contain_text("repeats: fail")
+    page.get_by_role("button", name="Save").click()
+    page.get_by_role("button", name="Run").click()
+    expect(page.get_by_test_id("tally")).to_have_text(
+        re.compile(r"1\s*inserted.*1\s*updated.*1\s*unchanged.*✓ adds up")
+    )
+    expect(page.get_by_text("rows in the target: 2 before, 3 after")).to_be_visible()
+
+
 def test_a_job_is_checked_and_run(page: Page, place: Place) -> None:
     place.file("a,b\n1,x\n2,y\n").job()
     page.goto(f"{place.stack.url}/#/jobs/{place.name}")
@@ -72,7 +98,8 @@ def test_a_job_is_checked_and_run(page: Page, place: Place) -> None:
     page.get_by_role("button", name="Check").click()
     check = page.get_by_test_id("check")
     expect(check).to_contain_text("✓ passed")
-    expect(check).to_contain_text("CREATE TABLE")
+    expect(page.get_by_test_id("into")).to_contain_text("CREATE TABLE")
+    expect(page.get_by_test_id("effect")).to_contain_text("creates the table")
     page.get_by_role("button", name="Run").click()
     expect(page.get_by_test_id("run-state")).to_have_text(re.compile("succeeded"))
     expect(page.get_by_test_id("tally")).to_have_text(re.compile(r"2\s*read\s*=\s*2\s*inserted.*✓ adds up"))
@@ -388,7 +415,7 @@ def test_columns_are_edited_in_the_sheet_and_the_file_keeps_its_comments(page: P
     page.get_by_role("button", name="Undo").click()
     expect(file).to_contain_text("id integer")
     # the check follows by itself
-    expect(page.get_by_test_id("check")).to_contain_text('"hut_code" text')
+    expect(page.get_by_test_id("into")).to_contain_text('"hut_code" text')
     page.get_by_role("button", name="Rehearse").click()
     rehearsal = page.get_by_test_id("rehearsal")
     expect(rehearsal).to_contain_text("1 rejected")

@@ -9,6 +9,7 @@ from typing import Any, Protocol, runtime_checkable
 
 import pyarrow as pa
 
+from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, LoadOrder, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.dialects.base import Dialect, TableName
@@ -121,8 +122,15 @@ class Load(Protocol):
     def write(self, batch: pa.RecordBatch) -> None:
         """Stages rows whose columns are those of the order."""
 
-    def finish(self) -> Counts:
-        """Ends staging and does what the order's mode says; what the database says it did with the rows."""
+    @property
+    def refused(self) -> Sequence[RefusedRow]:
+        """Rows that the database did not take, when the order isolates them."""
+
+    def finish(self, tolerated: int = 0) -> Counts:
+        """Ends staging and does what the order's mode says; what the database says it did with the rows.
+
+        ``tolerated``: how many rows may be refused, when the order isolates them.
+        """
 
     def publish(self, receipt: Receipt | None = None) -> None:
         """Makes the rows visible: all of them, or none; with ``receipt``, if the order names one."""
@@ -135,6 +143,9 @@ class Target(Protocol):
     """What rows can be written into: a database, or files. Methods open and close their own sessions."""
 
     dialect: Dialect
+    can_isolate: bool
+    """Whether a load can go on when a row is refused: see ``LoadOrder.isolate``."""
+
     opened_alike: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
 

@@ -90,6 +90,12 @@ class DuckdbLoad(LocalLoad):
         row = self._execute(statement)
         return int(row[0]) if row else 0
 
+    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._session.execute(statement).fetchall()
+
+    def _refusal(self, error: Exception) -> str | None:
+        return None  # without savepoints, nothing goes on behind an error
+
     def _has_receipts(self) -> bool:
         return _has_table(self._session, self._receipts.name)
 
@@ -114,6 +120,7 @@ class DuckdbDatabase:
         self._settings = settings
         self._roots = roots
         self.dialect: Dialect = DuckdbDialect()
+        self.can_isolate = False
         self.opened_alike = settings.path
 
     @contextmanager
@@ -162,6 +169,11 @@ class DuckdbDatabase:
             code, hint = "database-busy", "another program has the file open for writing; try again when it is done"
         elif isinstance(error, duckdb.SerializationException) or "Corrupt" in text:
             return self._no_database(text)
+        elif isinstance(error, duckdb.ConstraintException):
+            code, hint = (
+                "constraint-refused",
+                "mend the source or the constraint; DuckDB cannot go on without the row",
+            )
         elif isinstance(error, duckdb.InterruptException):
             code, hint = "time-limit", "ask for less, or raise the limit"
         elif "read-only" in text or isinstance(error, duckdb.PermissionException):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from abc import ABC, abstractmethod
+from abc import abstractmethod
 from collections.abc import Sequence
 from typing import Any
 
@@ -10,19 +10,18 @@ import numpy as np
 import pyarrow as pa
 
 from ultravect.core.databases.base import Verified
+from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect
 from ultravect.core.dialects.merge import ROW
 
 
-class LocalLoad(ABC):
+class LocalLoad(IsolatingLoad):
     """See ``Load``. Only one transaction writes to such a file at a time, and nobody sees it before it commits."""
 
     _begin = "BEGIN TRANSACTION"
     _staged_table = STAGED
-
-    written: Sequence[str] = ()
 
     def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
         self._order = order
@@ -83,19 +82,25 @@ class LocalLoad(ABC):
             batch = batch.append_column(ROW, numbers)
         self._written += self._insert(batch)
 
-    def finish(self) -> Counts:
+    def finish(self, tolerated: int = 0) -> Counts:
         if not self._order.staged:
             self._of_load = self._count() - self.rows_before + self._removed
             return Counts(self._written, removed=self._removed)
-        return self._merge()
+        return self._merge(tolerated)
 
-    def _merge(self) -> Counts:
+    def _merge(self, tolerated: int) -> Counts:
         order = self._order
         merge = order.merge(self._dialect, self._table, self._staged_table)
-        if order.repeats == "fail" and (example := self._execute(merge.repeated())):
-            raise key_repeated(order, example)
-        repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
+        repeated = 0
+        if order.keys:
+            if order.repeats == "fail" and (example := self._execute(merge.repeated())):
+                raise key_repeated(order, example)
+            repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
         left = self._written - repeated
+        if order.isolate:
+            counts = self._isolate(merge, left, repeated, self._removed, tolerated)
+            self._of_load = self._count() - self.rows_before + self._removed + counts.updated
+            return counts
         if order.mode != "upsert":
             inserted = self._changed(merge.insert_all())
             self._of_load = self._count() - self.rows_before + self._removed

@@ -28,6 +28,7 @@ class ReceiptKey:
 class LoadOrder:
     """One load: ``columns`` are those that rows bring, in their order; ``source`` names what they come from.
 
+    ``isolate``: rows that the database refuses are told instead of failing the load.
     ``create``: the table that has to be made, because it is missing or because (``rebuild``) it takes the place of the
     one that is there. ``changes`` are made to the table before rows go into it. ``receipt`` None: none is written.
     """
@@ -45,11 +46,12 @@ class LoadOrder:
     before: Sequence[str] = ()
     after: Sequence[str] = ()
     receipt: ReceiptKey | None = None
+    isolate: bool = False
 
     @property
     def staged(self) -> bool:
-        """Whether rows have to stand beside the table first: to be matched by keys."""
-        return bool(self.keys)
+        """Whether rows have to stand beside the table first: to be matched by keys, or tried in parts."""
+        return bool(self.keys) or self.isolate
 
     def merge(self, dialect: Dialect, table: str, staged: str, as_text: frozenset[str] = frozenset()) -> Merge:
         """The statements that bring staged rows into the table; ``as_text``: see ``Merge``."""

@@ -80,6 +80,12 @@ class SqliteLoad(LocalLoad):
     def _changed(self, statement: str) -> int:
         return self._session.execute(statement).rowcount
 
+    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._session.execute(statement).fetchall()
+
+    def _refusal(self, error: Exception) -> str | None:
+        return str(error) if isinstance(error, sqlite3.IntegrityError) else None
+
     def _has_receipts(self) -> bool:
         return _has_table(self._session, RECEIPTS)
 
@@ -117,6 +123,7 @@ class SqliteDatabase:
         self._settings = settings
         self._roots = roots
         self.dialect: Dialect = SqliteDialect()
+        self.can_isolate = True
         self.opened_alike = ""
 
     @contextmanager
@@ -154,6 +161,13 @@ class SqliteDatabase:
                 "time-limit",
                 f"connection {self._name}: it took too long, while {doing}",
                 hint="ask for less, or raise the limit",
+                connection=self._name,
+            )
+        if isinstance(error, sqlite3.IntegrityError):
+            return UltravectError(
+                "constraint-refused",
+                f"connection {self._name}, while {doing}: {text}",
+                hint="mend the source or the constraint, or tolerate such rows with into.rejects",
                 connection=self._name,
             )
         code = "read-only" if "readonly" in text or "not authorized" in text else "database-error"

@@ -72,9 +72,6 @@ class Merge:
         )
         return f"DELETE FROM {self.staged} WHERE {row} IN (SELECT {row} FROM ({numbered}) n WHERE place > 1)"
 
-    def staged_rows(self) -> str:
-        return f"SELECT count(*) FROM {self.staged}"
-
     def pairs(self) -> str:
         """How many rows of the target match staged ones."""
         return f"SELECT count(*) FROM {self.staged} s JOIN {self.table} t ON {self.matched}"
@@ -87,18 +84,34 @@ class Merge:
             f"GROUP BY s.{row}, {self._key_names('s.')} HAVING count(*) > 1 LIMIT 1"
         )
 
-    def update(self) -> str | None:
+    def within(self, first: int, last: int) -> str:
+        """The condition that a staged row's number is from ``first`` to before ``last``."""
+        row = self.dialect.quote(ROW)
+        return f"s.{row} >= {first} AND s.{row} < {last}"
+
+    def drop_rows(self, rows: Sequence[int]) -> str:
+        return f"DELETE FROM {self.staged} WHERE {self.dialect.quote(ROW)} IN ({', '.join(map(str, rows))})"
+
+    def rows(self, rows: Sequence[int]) -> str:
+        """The values of staged rows, each behind its number."""
+        row = self.dialect.quote(ROW)
+        return f"SELECT {row}, {self._names()} FROM {self.staged} WHERE {row} IN ({', '.join(map(str, rows))})"
+
+    def update(self, within: str = "") -> str | None:
         """Updates rows that differ; None where a row is nothing but its key."""
         if not self.others:
             return None
-        return self.dialect.update_matched(self.table, self.staged, self.matched, self.others, self.differs)
+        where = f"({self.differs}) AND {within}" if within else self.differs
+        return self.dialect.update_matched(self.table, self.staged, self.matched, self.others, where)
 
-    def insert(self, known: str = "") -> str:
+    def insert(self, known: str = "", within: str = "") -> str:
         """Inserts the rows whose key the target does not have; ``known``: the query that finds a row if it has."""
         return (
             f"INSERT INTO {self.table} ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s "
             f"WHERE NOT EXISTS ({known or f'SELECT 1 FROM {self.table} t WHERE {self.matched}'})"
+            + (f" AND {within}" if within else "")
         )
 
-    def insert_all(self) -> str:
-        return f"INSERT INTO {self.table} ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s"
+    def insert_all(self, within: str = "") -> str:
+        statement = f"INSERT INTO {self.table} ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s"
+        return f"{statement} WHERE {within}" if within else statement

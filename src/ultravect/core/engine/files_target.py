@@ -15,6 +15,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.databases.base import LiveTable, Verified
+from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, LoadOrder, ReceiptKey, require_empty
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.dialects.base import Dialect, TableName
@@ -127,7 +128,9 @@ class FileLoad:
     def _end(self, keys: tuple[str, ...]) -> None:
         self._open.pop(keys).writer.close()
 
-    def finish(self) -> Counts:
+    refused: Sequence[RefusedRow] = ()
+
+    def finish(self, tolerated: int = 0) -> Counts:
         if not self.parts and not self._keyed:
             self._begin(())
         for keys in list(self._open):
@@ -206,6 +209,7 @@ class FilesTarget:
     """See ``Target``; ``template`` is the path with everything filled in but {part}."""
 
     opened_alike = ""
+    can_isolate = False
 
     def __init__(self, storage: Storage, into: Target, template: str) -> None:
         assert into.files is not None

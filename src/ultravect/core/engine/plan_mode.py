@@ -123,8 +123,10 @@ def _parameters(job: Job) -> set[str]:
     return {name for node in nodes for name in parameters_in(node)}
 
 
-def load_order(job: Job, plan: LegPlan, receipt: str) -> LoadOrder:
-    """What the target is asked to do, for a plan without errors; ``receipt`` names the run in receipts, "" for none."""
+def load_order(job: Job, plan: LegPlan, receipt: str, *, isolate: bool = False) -> LoadOrder:
+    """What the target is asked to do, for a plan without errors; ``receipt`` names the run in receipts, "" for none;
+    ``isolate``: rows that the database refuses are told one by one.
+    """
     assert plan.table is not None and plan.reader is not None
     columns: Sequence[NewColumn] = [NewColumn(column.name, column.type) for column in plan.columns]
     return LoadOrder(
@@ -140,5 +142,6 @@ def load_order(job: Job, plan: LegPlan, receipt: str) -> LoadOrder:
         only_if_empty=job.into.only_if_empty,
         before=job.into.before,
         after=job.into.after,
+        isolate=isolate,
         receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

@@ -35,17 +35,25 @@ class Reject:
 class RejectLedger:
     """Counts rejects, hands them on, and says when there are too many."""
 
-    def __init__(self, limit: int | str, keep: Callable[[Sequence[Reject]], None]) -> None:
+    def __init__(self, limit: int | str, keep: Callable[[Sequence[Reject]], None], known: int = 0) -> None:
+        """``known``: so many were kept already, when the same rows are read a second time."""
         self._limit = limit
         self._keep = keep
+        self._known = known
         self.count = 0
         self.first: Reject | None = None
 
     def add(self, rejects: Sequence[Reject]) -> None:
         if rejects:
             self.first = self.first or rejects[0]
+            new = rejects[max(0, self._known - self.count) :]
             self.count += len(rejects)
-            self._keep(rejects)
+            if new:
+                self._keep(new)
+
+    def tolerated(self, rows_read: int) -> int:
+        """How many more rows may be rejected."""
+        return max(0, allowed_rejects(self._limit, rows_read) - self.count)
 
     def enforce(self, rows_read: int, *, final: bool) -> None:
         """Raises when more rows were rejected than the job allows; a share is known only at the end."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import bisect
 import queue
 import threading
 import time
@@ -11,6 +12,7 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol
 
 from ultravect.core.databases.base import Database, Load
+from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.connections import ConnectionSpec
@@ -133,7 +135,14 @@ def run_leg(
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
-    return _Leg(job, plan, listener, shield, started, run_id, receipt).run()
+    leg = _Leg(job, plan, listener, shield, started, run_id, receipt)
+    try:
+        return leg.run()
+    except UltravectError as error:
+        if error.code not in ("constraint-refused", "value-refused") or not leg.may_isolate:
+            raise
+        listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
+    return _Leg(job, plan, listener, shield, started, run_id, receipt, leg.rejected).run()
 
 
 def _committed(job: Job, spec: ConnectionSpec, name: str, facts: RunFacts) -> LegResult | None:
@@ -155,21 +164,30 @@ class _Leg:
         started: float,
         run_id: str,
         receipt: str,
+        kept: int | None = None,
     ) -> None:
+        """``kept``: the target refused a load of the same rows, which had so many rejects; such rows are now isolated."""
         assert plan.reader is not None and plan.target is not None and plan.table is not None
         self._reader, self._target, self._table = plan.reader, plan.target, plan.table
         self._plan = plan
-        self._order = load_order(job, plan, receipt)
+        self._isolates = kept is not None
+        self._order = load_order(job, plan, receipt, isolate=self._isolates)
         self._created = plan.create is not None and not plan.rebuilds and isinstance(plan.target, Database)
         self._listener = listener
         self._shield = shield
         self._started = started
         self._tally = Tally()
-        self._ledger = RejectLedger(job.into.rejects, listener.rejects)
+        self._ledger = RejectLedger(job.into.rejects, listener.rejects, kept or 0)
+        self._places: list[tuple[int, Shaped]] = []
+        self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._shaper = Shaper.of(plan, run_id)
         self._progress = _Progress(listener, plan.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
+
+    @property
+    def rejected(self) -> int:
+        return self._ledger.count
 
     def run(self) -> LegResult:
         for phase in ("shape", "stage"):
@@ -195,7 +213,9 @@ class _Leg:
                 what = "adding" if change.added else "enlarging"
                 self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
             self._stage(load)
-            self._settle(load.finish())
+            counts = load.finish(self._ledger.tolerated(self._tally.read) if self._isolates else 0)
+            self._refuse(load.refused)
+            self._settle(counts)
             self._listener.phase("stage", "done")
             with self._shield():
                 self._listener.phase("publish", "running")
@@ -221,6 +241,9 @@ class _Leg:
             self._tally.filtered += item.filtered
             self._ledger.add(item.rejects)
             self._ledger.enforce(self._tally.read, final=False)
+            if self._isolates:
+                # what was written is no longer needed, but where it came from
+                self._places.append((staged, replace(item, batch=item.batch.slice(0, 0))))
             load.write(item.batch)
             staged += item.batch.num_rows
             self._progress.tell(rows_staged=staged)
@@ -251,6 +274,19 @@ class _Leg:
                 return self._queue.put(item, timeout=0.5)
             except queue.Full:
                 continue
+
+    def _refuse(self, refused: Sequence[RefusedRow]) -> None:
+        """Rejects what only the database could refuse."""
+        starts = [start for start, _ in self._places]
+        rejects = []
+        for one in sorted(refused, key=lambda one: one.row):
+            start, shaped = self._places[bisect.bisect_right(starts, one.row) - 1]
+            row = shaped.before + int(shaped.index[one.row - start]) + 1
+            rejects.append(
+                Reject(shaped.path, row, None, "", None, f"refused by the target: {one.reason}", one.record)
+            )
+        self._ledger.add(rejects)
+        self._ledger.enforce(self._tally.read, final=True)
 
     def _settle(self, counts: Counts) -> None:
         """The books: what the database took and what was rejected must be what was read."""

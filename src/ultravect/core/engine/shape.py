@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -36,7 +36,7 @@ _MAX_RECORD = 10_000
 class Shaped:
     """``rows`` were read; the good ones are in ``batch``, others in ``rejects`` or ``filtered`` out.
 
-    ``index`` are the places in the block of the rows in ``batch``.
+    ``index`` are the places in the block of the rows in ``batch``; ``before`` rows of the object ``path`` came before it.
     """
 
     rows: int
@@ -45,6 +45,8 @@ class Shaped:
     rejects: Sequence[Reject]
     filtered: int
     index: npt.NDArray[np.int64]
+    path: str = ""
+    before: int = 0
 
 
 def _any(mask: pa.Array) -> bool:
@@ -142,6 +144,7 @@ class Shaper:
         shaped = None if typed is None else self._finish(typed, block)
         if shaped is None:
             shaped = self._sort_out(block)
+        shaped = replace(shaped, path=self._path, before=self._rows)
         self._rows += shaped.rows
         return shaped
 

@@ -74,6 +74,7 @@ class MariadbDatabase:
         self._name = name
         self._settings = settings
         self.dialect: Dialect = MariadbDialect()
+        self.can_isolate = True
         self.opened_alike = ""
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:

@@ -33,7 +33,8 @@ import pyarrow as pa
 from MySQLdb.constants import ER
 
 from ultravect.core.databases.base import LiveTable, Verified
-from ultravect.core.databases.mariadb.session import LOST, translate
+from ultravect.core.databases.isolated_load import IsolatingLoad
+from ultravect.core.databases.mariadb.session import LOST, REFUSED, translate
 from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, key_repeated, require_empty
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
@@ -75,10 +76,8 @@ class Staging:
         return self.rows != self.final
 
 
-class MariadbLoad:
+class MariadbLoad(IsolatingLoad):
     """See ``Load``."""
-
-    written: Sequence[str] = ()
 
     def __init__(
         self,
@@ -198,7 +197,16 @@ class MariadbLoad:
             self._raise_failure()
             raise
 
-    def finish(self) -> Counts:
+    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        with self._session.cursor() as cursor:
+            cursor.execute(statement)
+            rows: Sequence[Sequence[Any]] = cursor.fetchall()
+        return rows
+
+    def _refusal(self, error: Exception) -> str | None:
+        return str(error.args[-1]) if isinstance(error, MySQLdb.Error) and error.args[0] in REFUSED else None
+
+    def finish(self, tolerated: int = 0) -> Counts:
         self.close()
         self._raise_failure()
         warning = self._execute("SHOW WARNINGS LIMIT 1")
@@ -210,7 +218,7 @@ class MariadbLoad:
                 connection=self._connection,
                 table=str(self._name),
             )
-        counts = self._merge() if self._staging.merged else Counts(self._loaded, removed=self._removed)
+        counts = self._merge(tolerated) if self._staging.merged else Counts(self._loaded, removed=self._removed)
         # in the snapshot of this transaction nobody else's rows can be counted
         if self._staging.renamed:
             self._of_load = self._count(self._final)
@@ -218,7 +226,7 @@ class MariadbLoad:
             self._of_load = self._count(self._table) - self.rows_before + self._removed + counts.updated
         return counts
 
-    def _merge(self) -> Counts:
+    def _merge(self, tolerated: int) -> Counts:
         order = self._order
         if order.changes:
             self._execute("COMMIT")  # of the staged rows, before what commits by itself
@@ -227,11 +235,13 @@ class MariadbLoad:
             self._execute("START TRANSACTION")
         merge = order.merge(self._dialect, self._final, self._rows)
         repeated = 0
-        if order.staged and (example := self._execute(merge.repeated())):
+        if order.keys and (example := self._execute(merge.repeated())):
             if order.repeats == "fail":
                 raise key_repeated(order, example)
             repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
         left = self._loaded - repeated
+        if order.isolate:
+            return self._isolate(merge, left, repeated, self._removed, tolerated)
         if order.mode != "upsert":
             return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
         update = merge.update()
@@ -318,7 +328,7 @@ def _stage(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, li
     elif order.mode == "overwrite" and not order.changes and not _is_tied(execute, dialect, home):
         final = _named(execute, dialect, home)
         execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
-    if order.keys or order.changes:
+    if order.staged or order.changes:
         rows = _named(execute, dialect, home)
         execute(_beside(dialect, order, final, rows))
     return Staging(home, final, final if rows == home else rows)
@@ -337,7 +347,7 @@ def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableNam
     declared = [
         f"{dialect.quote(name)} {dialect.from_canonical(column.type).native}" for name, column in changed.items()
     ]
-    declared.append(f"{ROW} bigint")
+    declared.append(f"{ROW} bigint, KEY ({ROW})" if order.isolate else f"{ROW} bigint")
     kept = [dialect.quote(column.name) for column in order.columns if column.name not in changed]
     selected = f" AS SELECT {', '.join(kept)} FROM {dialect.table(final)} LIMIT 0" if kept else ""
     return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"

@@ -36,6 +36,10 @@ _REFUSALS = {
     ),
     ER.HOST_IS_BLOCKED: ("not-admitted", "the server has blocked this machine", "run FLUSH HOSTS on the server"),
 }
+# what a row can be refused for: keys, foreign keys, checks (of both families), triggers, NULL, values that do not fit
+REFUSED = frozenset(
+    [ER.DUP_ENTRY, ER.NO_REFERENCED_ROW_2, 4025, 3819, 1644, 1048, 1364, 1406, 1264, 1366, 1292, 1265]
+)
 LOST = {CR.SERVER_LOST, CR.SERVER_GONE_ERROR}
 _NEVER_READ = {
     ER.TABLEACCESS_DENIED_ERROR: ("privilege-missing", "have the privilege granted to the connection's user"),
@@ -148,6 +152,11 @@ def translate(error: Any, name: str, doing: str) -> UltravectError:
             connection=name,
         )
     code, hint = _NEVER_READ.get(number, ("database-error", ""))
+    if number in REFUSED:
+        code, hint = (
+            "constraint-refused",
+            hint or "mend the source or the constraint, or tolerate such rows with into.rejects",
+        )
     return UltravectError(
         code, f"connection {name}, while {doing}: {message}", hint=hint, connection=name, errno=number
     )

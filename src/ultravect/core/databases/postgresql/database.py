@@ -40,6 +40,7 @@ class PostgresqlDatabase:
         self._name = name
         self._settings = settings
         self.dialect: Dialect = PostgresqlDialect()
+        self.can_isolate = True
         self.opened_alike = ""
 
     @contextmanager

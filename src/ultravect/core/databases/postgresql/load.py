@@ -20,11 +20,12 @@ import psycopg
 import pyarrow as pa
 
 from ultravect.core.databases.base import LiveTable, Verified, table_gone
+from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
 from ultravect.core.databases.postgresql.catalogue import Session, find_table, has_table
 from ultravect.core.databases.postgresql.rebuild import replace_table
-from ultravect.core.databases.postgresql.session import translate
+from ultravect.core.databases.postgresql.session import REFUSED, told, translate
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -38,10 +39,8 @@ _LOCK_SECONDS = 60
 _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
 
 
-class PostgresqlLoad:
+class PostgresqlLoad(IsolatingLoad):
     """See ``Load``."""
-
-    written: Sequence[str] = ()
 
     def __init__(
         self, session: Session, connection: str, dialect: Dialect, order: LoadOrder, table: LiveTable
@@ -127,6 +126,16 @@ class PostgresqlLoad:
     def _execute(self, statement: str) -> psycopg.Cursor[tuple[Any, ...]]:
         return self._session.execute(statement.encode())
 
+    def _changed(self, statement: str) -> int:
+        return self._execute(statement).rowcount
+
+    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._execute(statement).fetchall()
+
+    def _refusal(self, error: Exception) -> str | None:
+        refused = isinstance(error, psycopg.Error) and (error.sqlstate or "").startswith(REFUSED)
+        return told(error) if refused and isinstance(error, psycopg.Error) else None
+
     def _scalar(self, statement: str) -> Any:
         row = self._execute(statement).fetchone()
         return row[0] if row else None
@@ -147,7 +156,7 @@ class PostgresqlLoad:
         self._given += batch.num_rows
         self._copy.write(memoryview(self._encode(batch)))
 
-    def finish(self) -> Counts:
+    def finish(self, tolerated: int = 0) -> Counts:
         if self._ends[1]:
             self._copy.write(self._ends[1])
         self._copying.__exit__(None, None, None)
@@ -156,19 +165,27 @@ class PostgresqlLoad:
             return Counts(taken, removed=self._removed)
         for statement in self._dialect.alter_table(self._final, self._order.changes):
             self._execute(statement)
-        return self._merge(taken)
+        return self._merge(taken, tolerated)
 
-    def _merge(self, taken: int) -> Counts:
+    def _merge(self, taken: int, tolerated: int) -> Counts:
         """From the temporary table into the table."""
         order = self._order
         as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
         merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
         self._execute(f"ANALYZE {STAGED}")
         repeated = 0
-        if order.staged and (example := self._execute(merge.repeated()).fetchone()):
+        if order.keys and (example := self._execute(merge.repeated()).fetchone()):
             if order.repeats == "fail":
                 raise key_repeated(order, example)
             repeated = self._execute(merge.drop_repeats(first=order.repeats == "first")).rowcount
+        if order.isolate:
+            if order.mode == "upsert":
+                self._lock()
+            self._execute("SET CONSTRAINTS ALL IMMEDIATE")
+            self._execute(f"CREATE INDEX ON {STAGED} ({ROW})")
+            counts = self._isolate(merge, taken - repeated, repeated, self._removed, tolerated)
+            self._updated = counts.updated
+            return counts
         if order.mode != "upsert":
             inserted = self._execute(merge.insert_all()).rowcount
             return Counts(inserted, repeated=repeated, removed=self._removed)
@@ -221,7 +238,10 @@ class PostgresqlLoad:
         ).fetchone()
         self._session.commit()
         after, of_load = row or (0, 0)
-        if not all(change.added for change in self._order.changes):
+        if self._order.isolate:
+            # a part is written in a transaction of its own below that of the load
+            of_load = after - self.rows_before + self._removed + self._updated
+        elif not all(change.added for change in self._order.changes):
             # a larger type has every row written anew: only those that were there before can be told
             of_load -= self.rows_before - self._removed - self._updated
         return Verified(int(after), int(of_load))

@@ -14,6 +14,9 @@ from ultravect.core.probe import Step, network_steps
 from ultravect.core.tls import certificate_file
 
 _CONNECT_SECONDS = 10
+# classes of what a row can be refused for: constraints, values, triggers, views with a check
+_CONSTRAINTS = ("23", "P0001", "44")
+REFUSED = (*_CONSTRAINTS, "22")
 _SSL_MODES = {"off": "disable", "preferred": "prefer", "required": "require", "verified": "verify-full"}
 # What the server or libpq says, and what it means for the user: code, detail, hint
 _REFUSALS = (
@@ -125,6 +128,13 @@ def explained(name: str, doing: str) -> Iterator[None]:
         raise translate(error, name, doing) from None
 
 
+def told(error: psycopg.Error) -> str:
+    """What the server says is wrong, with its details."""
+    message = error.diag.message_primary or str(error).strip()
+    detail = error.diag.message_detail
+    return f"{message} ({detail.rstrip('.')})" if detail else message
+
+
 def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
     """What a database error means for the user."""
     diagnosis = error.diag
@@ -135,9 +145,7 @@ def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
             hint="see whether the database is up, then run again",
             connection=name,
         )
-    message = diagnosis.message_primary or str(error).strip()
-    if diagnosis.message_detail:
-        message += f" ({diagnosis.message_detail.rstrip('.')})"
+    message = told(error)
     codes = {
         "42501": ("privilege-missing", "have the privilege granted to the connection's user"),
         "57014": ("time-limit", "ask for less, or raise the limit"),
@@ -156,7 +164,13 @@ def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
         "2BP01": ("target-depended-on", "drop what depends on the table, or write into.if_different: widen"),
         "53100": ("target-full", "free disk space in the target"),
     }
-    code, hint = codes.get(error.sqlstate, ("database-error", diagnosis.message_hint or ""))
+    usual = ("database-error", diagnosis.message_hint or "")
+    if error.sqlstate.startswith(_CONSTRAINTS):
+        usual = (
+            "constraint-refused",
+            diagnosis.message_hint or "mend the source, or tolerate such rows with into.rejects",
+        )
+    code, hint = codes.get(error.sqlstate, usual)
     return UltravectError(
         code,
         f"connection {name}, while {doing}: {message}",

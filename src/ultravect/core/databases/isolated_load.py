@@ -1,0 +1,68 @@
+"""The last step of a load that isolates refused rows, the same in every database that has savepoints."""
+
+from __future__ import annotations
+
+import json
+from abc import ABC, abstractmethod
+from collections.abc import Sequence
+from typing import Any
+
+from ultravect.core.databases.isolate import RefusedRow, RowsRefused, isolate
+from ultravect.core.databases.order import Counts, LoadOrder
+from ultravect.core.dialects.merge import Merge
+
+_SAVEPOINT = "ultravect_part"
+
+
+class IsolatingLoad(ABC):
+    """What a load needs to write staged rows in parts; see ``Load``."""
+
+    written: Sequence[str] = ()
+    refused: Sequence[RefusedRow] = ()
+    _order: LoadOrder
+
+    @abstractmethod
+    def _changed(self, statement: str) -> int:
+        """Runs a statement that changes rows: how many."""
+
+    @abstractmethod
+    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        """Runs a statement that gives rows."""
+
+    @abstractmethod
+    def _refusal(self, error: Exception) -> str | None:
+        """The reason why a row was refused, when ``error`` is of that kind."""
+
+    def _isolate(self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int) -> Counts:
+        """Brings staged rows into the table, ``left`` of them, and keeps those that are refused."""
+
+        def attempt(first: int, last: int) -> tuple[int, int]:
+            within = merge.within(first, last)
+            update = merge.update(within) if self._order.mode == "upsert" else None
+            insert = merge.insert(within=within) if self._order.mode == "upsert" else merge.insert_all(within)
+            self._changed(f"SAVEPOINT {_SAVEPOINT}")
+            try:
+                updated = self._changed(update) if update else 0
+                inserted = self._changed(insert)
+            except Exception as error:
+                reason = self._refusal(error)
+                if reason is None:
+                    raise
+                self._changed(f"ROLLBACK TO SAVEPOINT {_SAVEPOINT}")
+                raise RowsRefused(reason) from None
+            self._changed(f"RELEASE SAVEPOINT {_SAVEPOINT}")
+            return updated, inserted
+
+        done = isolate(left + repeated, attempt, tolerated)
+        if done.refused:
+            reasons = dict(done.refused)
+            names = [column.name for column in self._order.columns]
+            self.refused = [
+                RefusedRow(row, reasons[row], json.dumps(dict(zip(names, values, strict=True)), default=str))
+                for row, *values in self._all_rows(merge.rows(list(reasons)))
+            ]
+            self._changed(merge.drop_rows(list(reasons)))
+        unchanged = left - len(done.refused) - done.updated - done.inserted
+        return Counts(
+            done.inserted, done.updated, unchanged if self._order.mode == "upsert" else 0, repeated, removed
+        )
