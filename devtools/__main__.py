@@ -144,14 +144,26 @@ def matrix(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def faults(arguments: argparse.Namespace) -> int:
+    """Kills loads, and servers in the middle of loads, at random instants; prints what the targets held."""
+    from devtools.faults import faults as kill_loads
+    from devtools.faults import table
+
+    outcomes = kill_loads(arguments.count, max(1, arguments.count // 5))
+    print(table(outcomes))
+    return int(any(one.wrong for one in outcomes))
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots, types, matrix):
+    for verb in (demo, serve, stop, lint, test, bench, shots, types, matrix, faults):
         one = verbs.add_parser(verb.__name__)
         one.set_defaults(run=verb)
         if verb in (demo, serve):
             one.add_argument("--port", type=int)
+        if verb is faults:
+            one.add_argument("--count", type=int, default=50, help="loads to kill, for each database and mode")
         if verb is demo:
             one.add_argument("--once", action="store_true", help="stop afterwards")
             one.add_argument("--rows", type=int, default=4000, help="bookings to make")

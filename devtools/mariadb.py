@@ -93,6 +93,12 @@ class MariadbServer:
                 self.process.kill()
                 self.process.wait()
 
+    def kill(self) -> None:
+        """Ends the server the hard way."""
+        assert self.process is not None
+        self.process.kill()
+        self.process.wait()
+
     def remove(self) -> None:
         self.stop()
         shutil.rmtree(self.folder, ignore_errors=True)

@@ -33,13 +33,15 @@ class IsolatingLoad(ABC):
     def _refusal(self, error: Exception) -> str | None:
         """The reason why a row was refused, when ``error`` is of that kind."""
 
-    def _isolate(self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int) -> Counts:
-        """Brings staged rows into the table, ``left`` of them, and keeps those that are refused."""
+    def _isolate(
+        self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""
+    ) -> Counts:
+        """Brings staged rows into the table, ``left`` of them, and keeps those that are refused; ``known``: see ``Merge``."""
 
         def attempt(first: int, last: int) -> tuple[int, int]:
             within = merge.within(first, last)
             update = merge.update(within) if self._order.mode == "upsert" else None
-            insert = merge.insert(within=within) if self._order.mode == "upsert" else merge.insert_all(within)
+            insert = merge.insert(known, within) if self._order.mode == "upsert" else merge.insert_all(within)
             self._changed(f"SAVEPOINT {_SAVEPOINT}")
             try:
                 updated = self._changed(update) if update else 0

@@ -14,7 +14,9 @@ from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect
-from ultravect.core.dialects.merge import ROW
+from ultravect.core.dialects.merge import ROW, Merge
+
+_MATCHED = "ultravect_matched"
 
 
 class LocalLoad(IsolatingLoad):
@@ -97,8 +99,9 @@ class LocalLoad(IsolatingLoad):
                 raise key_repeated(order, example)
             repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
         left = self._written - repeated
+        known = self._match(merge) if order.mode == "upsert" else ""
         if order.isolate:
-            counts = self._isolate(merge, left, repeated, self._removed, tolerated)
+            counts = self._isolate(merge, left, repeated, self._removed, tolerated, known)
             self._of_load = self._count() - self.rows_before + self._removed + counts.updated
             return counts
         if order.mode != "upsert":
@@ -107,18 +110,28 @@ class LocalLoad(IsolatingLoad):
             return Counts(inserted, repeated=repeated, removed=self._removed)
         update = merge.update()
         updated = self._changed(update) if update else 0
-        inserted = self._changed(merge.insert())
+        inserted = self._changed(merge.insert(known))
         pairs = self._execute(merge.pairs())
         if int(pairs[0] if pairs else 0) != left:
             raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
         self._of_load = self._count() - self.rows_before + updated
         return Counts(inserted, updated, left - inserted - updated, repeated)
 
+    def _match(self, merge: Merge) -> str:
+        """Notes which rows have a key that is there already, by one join; the query that finds such a row."""
+        self._execute(
+            f"CREATE TEMPORARY TABLE {_MATCHED} AS SELECT s.{ROW} AS staged FROM {merge.staged} s "
+            f"JOIN {merge.table} t ON {merge.matched}"
+        )
+        self._execute(f"CREATE INDEX {_MATCHED}_staged ON {_MATCHED} (staged)")
+        return f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}"
+
     def publish(self, receipt: Receipt | None = None) -> None:
         order = self._order
         self._run(order.after)
         if order.staged:
             self._execute(f"DROP TABLE {self._staged_table}")
+            self._execute(f"DROP TABLE IF EXISTS {_MATCHED}")
         if receipt is not None and order.receipt is not None:
             if not self._has_receipts():
                 self._execute(self._receipts.create())

@@ -22,7 +22,7 @@ from ultravect.core.databases.base import (
     table_gone,
 )
 from ultravect.core.databases.defaults import constant_default
-from ultravect.core.databases.mariadb.load import MariadbLoad, open_load, put_in_place
+from ultravect.core.databases.mariadb.load import MariadbLoad, clear_leftovers, open_load, put_in_place
 from ultravect.core.databases.mariadb.read import NATIVES, native_of, read_rows
 from ultravect.core.databases.mariadb.session import session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
@@ -238,6 +238,7 @@ class MariadbDatabase:
             if row[1] and self.table(staged) is not None:
                 put_in_place(cursor.execute, self.dialect, staged, table)
             cursor.execute(receipts.settle(key))
+            clear_leftovers(opened, receipts)
         return Receipt.from_text(row[0])
 
     @contextmanager

@@ -18,6 +18,7 @@ from __future__ import annotations
 
 import os
 import queue
+import re
 import secrets
 import tempfile
 import threading
@@ -43,6 +44,8 @@ from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
 from ultravect.core.types.canonical import CanonicalType
 
+# types that an index takes only the start of
+_LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
 _PIPE_SECONDS = 0.05
 _LOCK_SECONDS = 60
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
@@ -66,6 +69,8 @@ class Staging:
     home: TableName
     final: TableName
     rows: TableName
+    matched: TableName | None = None
+    """Where the numbers of rows go whose key is there already."""
 
     @property
     def renamed(self) -> bool:
@@ -97,15 +102,14 @@ class MariadbLoad(IsolatingLoad):
         self._rows = dialect.table(staging.rows)
         self._given = 0
         self._execute("START TRANSACTION")
-        for statement in order.before:
-            self._execute(statement)
+        self._alters = bool(order.changes) and not staging.renamed
         self.rows_before = self._count(self._table) if live else 0
         require_empty(order, self.rows_before)
         self._removed = 0
         if order.mode == "overwrite" and live:
             self._removed = self.rows_before
-            if not staging.renamed:
-                self._execute(f"DELETE FROM {self._table}")
+        if not self._alters:
+            self._prepare()
         self._loaded = 0
         self._pipe = folder / "rows"
         os.mkfifo(self._pipe)
@@ -118,6 +122,13 @@ class MariadbLoad(IsolatingLoad):
         self._loading = threading.Thread(target=self._load, args=(columns, bits), name="load data", daemon=True)
         self._loading.start()
         self._stream = self._opened()
+
+    def _prepare(self) -> None:
+        """What comes before rows, in the transaction that publishes."""
+        for statement in self._order.before:
+            self._execute(statement)
+        if self._removed and not self._staging.renamed:
+            self._execute(f"DELETE FROM {self._table}")
 
     def _execute(self, statement: str) -> tuple[Any, ...] | None:
         """Runs a statement; the first row of its answer, where it has one."""
@@ -228,11 +239,12 @@ class MariadbLoad(IsolatingLoad):
 
     def _merge(self, tolerated: int) -> Counts:
         order = self._order
-        if order.changes:
+        if self._alters:
             self._execute("COMMIT")  # of the staged rows, before what commits by itself
             for statement in self._dialect.alter_table(self._name, order.changes):
                 self._execute(statement)
             self._execute("START TRANSACTION")
+            self._prepare()
         merge = order.merge(self._dialect, self._final, self._rows)
         repeated = 0
         if order.keys and (example := self._execute(merge.repeated())):
@@ -240,15 +252,21 @@ class MariadbLoad(IsolatingLoad):
                 raise key_repeated(order, example)
             repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
         left = self._loaded - repeated
+        known, pairs = "", 0
+        if self._staging.matched:
+            matched = self._dialect.table(self._staging.matched)
+            pairs = self._changed(
+                f"INSERT INTO {matched} SELECT s.{ROW} FROM {merge.staged} s JOIN {merge.table} t ON {merge.matched}"
+            )
+            known = f"SELECT 1 FROM {matched} m WHERE m.staged = s.{ROW}"
         if order.isolate:
-            return self._isolate(merge, left, repeated, self._removed, tolerated)
+            return self._isolate(merge, left, repeated, self._removed, tolerated, known)
         if order.mode != "upsert":
             return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
         update = merge.update()
         updated = self._changed(update) if update else 0
-        inserted = self._changed(merge.insert())
-        pairs = self._execute(merge.pairs())
-        if int(pairs[0] if pairs else 0) != left:
+        inserted = self._changed(merge.insert(known))
+        if pairs + inserted != left:
             raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
         return Counts(inserted, updated, left - inserted - updated, repeated)
 
@@ -325,13 +343,19 @@ def _stage(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, li
         final = _named(execute, dialect, home)
         for statement in dialect.create_table(final, order.create):
             execute(statement)
-    elif order.mode == "overwrite" and not order.changes and not _is_tied(execute, dialect, home):
+    elif order.mode == "overwrite" and not _is_tied(execute, dialect, home):
         final = _named(execute, dialect, home)
         execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
+        for statement in dialect.alter_table(final, order.changes):
+            execute(statement)
     if order.staged or order.changes:
         rows = _named(execute, dialect, home)
-        execute(_beside(dialect, order, final, rows))
-    return Staging(home, final, final if rows == home else rows)
+        execute(_beside(dialect, order, final, rows, live))
+    matched = None
+    if order.mode == "upsert":
+        matched = _named(execute, dialect, home)
+        execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
+    return Staging(home, final, final if rows == home else rows, matched)
 
 
 def _named(execute: Callable[[str], Any], dialect: Dialect, home: TableName) -> TableName:
@@ -341,13 +365,19 @@ def _named(execute: Callable[[str], Any], dialect: Dialect, home: TableName) -> 
     return TableName(home.schema, name)
 
 
-def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName) -> str:
+def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName, live: LiveTable | None) -> str:
     """The statement that creates a table for rows as ``final`` will have them."""
     changed = {change.column.name: change.column for change in order.changes}
     declared = [
         f"{dialect.quote(name)} {dialect.from_canonical(column.type).native}" for name, column in changed.items()
     ]
     declared.append(f"{ROW} bigint, KEY ({ROW})" if order.isolate else f"{ROW} bigint")
+    if order.keys:
+        # without an index each row of one table would be compared with each of the other
+        natives = {column.name: dialect.from_canonical(column.type).native for column in order.columns}
+        natives |= {column.name: column.native for column in (live.columns if live and not order.create else ())}
+        parts = [f"{dialect.quote(key)}{_PREFIX if _LONG.search(natives[key]) else ''}" for key in order.keys]
+        declared.append(f"KEY ({', '.join(parts)})")
     kept = [dialect.quote(column.name) for column in order.columns if column.name not in changed]
     selected = f" AS SELECT {', '.join(kept)} FROM {dialect.table(final)} LIMIT 0" if kept else ""
     return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"
@@ -358,7 +388,7 @@ def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) 
     return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
 
 
-def _clear_leftovers(execute: Callable[[str], Any], session: Any, receipts: ReceiptTable) -> None:
+def clear_leftovers(session: Any, receipts: ReceiptTable) -> None:
     """Drops staging tables whose session is gone, unless a receipt says that they are to be renamed."""
     with session.cursor() as cursor:
         cursor.execute(_LEFT)
@@ -369,10 +399,11 @@ def _clear_leftovers(execute: Callable[[str], Any], session: Any, receipts: Rece
         with suppress(MySQLdb.ProgrammingError):
             cursor.execute(receipts.pending())
             pending = {name for (name,) in cursor.fetchall()}
-    for name in left:
-        free = execute(f"SELECT IS_FREE_LOCK('{name}')")
-        if name not in pending and free and free[0] == 1:
-            execute(f"DROP TABLE IF EXISTS `{name}`")
+        for name in left:
+            # an old table goes with the session whose staging took its place
+            cursor.execute(f"SELECT IS_FREE_LOCK('{name.replace(_OLD, STAGE)}')")
+            if name not in pending and cursor.fetchone()[0] == 1:
+                cursor.execute(f"DROP TABLE IF EXISTS `{name}`")
 
 
 @contextmanager
@@ -395,7 +426,7 @@ def open_load(
             f"SET SESSION lock_wait_timeout = {_LOCK_SECONDS}, SESSION innodb_lock_wait_timeout = {_LOCK_SECONDS}"
         )
         receipts = ReceiptTable(dialect, home)
-        _clear_leftovers(execute, session, receipts)
+        clear_leftovers(session, receipts)
         if order.receipt is not None:
             _require_receipts(execute, connection, receipts)
         staging = _stage(execute, dialect, order, live)
@@ -411,7 +442,7 @@ def open_load(
     finally:
         with suppress(MySQLdb.Error):
             session.rollback()
-            for table in {staging.final, staging.rows} - {home} if staging else ():
+            for table in {staging.final, staging.rows, staging.matched or home} - {home} if staging else ():
                 execute(f"DROP TABLE IF EXISTS {dialect.table(table)}")
         session.close()
 
