@@ -17,7 +17,7 @@ import psycopg
 from demo.generate import bookings
 from devtools.stack import Stack
 
-from benchmarks import look, pairs
+from benchmarks import look, modes, pairs
 from ultravect.client import Client, Run
 
 _COLUMNS = ["booking_id", "hut_code", "guest_name", "arrival", "nights", "night_price", "paid", "booked_at"]
@@ -159,6 +159,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="./dev bench")
     parser.add_argument("--rows", type=int, default=2_000_000)
     parser.add_argument("--times", type=int, default=5)
+    parser.add_argument("--only", choices=["modes", "pairs", "look"], help="only this part")
     arguments = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="ultravect-bench-", dir="/var/tmp"))
     os.chmod(folder, 0o755)
@@ -168,13 +169,18 @@ def main() -> None:
             client.add_connection("incoming", "folder", {"path": str(stack.files)})
             client.add_connection("warehouse", "postgresql", stack.warehouse)
             bench = Bench(stack, client, arguments.rows, arguments.times)
-            bench.first_row()
-            print()
-            bench.against_the_client()
-            bench.scan()
-            bench.memory()
-            pairs.run(client, stack, arguments.times)
-            look.run(client, stack, arguments.times)
+            if arguments.only is None:
+                bench.first_row()
+                print()
+                bench.against_the_client()
+                bench.scan()
+                bench.memory()
+            if arguments.only in (None, "modes"):
+                modes.run(client, stack, arguments.rows, arguments.times)
+            if arguments.only in (None, "pairs"):
+                pairs.run(client, stack, arguments.times)
+            if arguments.only in (None, "look"):
+                look.run(client, stack, arguments.times)
     finally:
         stack.close()
         stack.postgres.remove()

@@ -123,16 +123,19 @@ def rounds(ground: Ground, mode: str, count: int, killed: str, kill: Callable[[i
     outcome = Outcome(ground.place.kind, mode, killed)
     chance = random.Random(seed)
     ground.reset()
-    started = time.monotonic()
-    os.waitpid(ground.load(mode, f"undisturbed-{next(_runs)}"), 0)
-    lasts = time.monotonic() - started
+    for _ in range(2):  # the first is slower
+        started = time.monotonic()
+        os.waitpid(ground.load(mode, f"undisturbed-{next(_runs)}"), 0)
+        lasts = time.monotonic() - started
     old, new = figures(ground.held), ground.wanted(mode)
-    for _ in range(count):
+    for number in range(count):
+        # every other one late, where rows are published
+        at = chance.random() if number % 2 else 0.6 + chance.random() * 0.5
         ground.reset()
         ground.told.unlink(missing_ok=True)
         run = f"faults-{next(_runs)}"
         pid = ground.load(mode, run)
-        time.sleep(chance.random() * lasts * 1.05)
+        time.sleep(at * lasts)
         kill(pid)
         os.waitpid(pid, 0)
         outcome.rounds += 1
@@ -144,7 +147,7 @@ def rounds(ground: Ground, mode: str, count: int, killed: str, kill: Callable[[i
         elif found == old:
             outcome.before += 1
         else:
-            outcome.wrong.append(f"{found} is neither old nor new")
+            outcome.wrong.append(f"{found} is neither {old} nor {new}")
         os.waitpid(ground.load(mode, run, taken_over=True), 0)
         _look(ground, mode, new, outcome)
     os.waitpid(ground.load(mode, f"last-{next(_runs)}"), 0)
