@@ -1,4 +1,4 @@
-"""The last step of a load that isolates refused rows, the same in every database that has savepoints."""
+"""What loads that stage rows share: their numbers, and the last step in which refused rows are isolated."""
 
 from __future__ import annotations
 
@@ -7,9 +7,12 @@ from abc import ABC, abstractmethod
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
+
 from ultravect.core.databases.isolate import RefusedRow, RowsRefused, isolate
 from ultravect.core.databases.order import Counts, LoadOrder
-from ultravect.core.dialects.merge import Merge
+from ultravect.core.dialects.merge import ROW, Merge
 
 _SAVEPOINT = "ultravect_part"
 
@@ -32,6 +35,12 @@ class IsolatingLoad(ABC):
     @abstractmethod
     def _refusal(self, error: Exception) -> str | None:
         """The reason why a row was refused, when ``error`` is of that kind."""
+
+    def _numbered(self, batch: pa.RecordBatch, first: int) -> pa.RecordBatch:
+        """Rows with their numbers in the load, from ``first``, where they are staged."""
+        if not self._order.staged:
+            return batch
+        return batch.append_column(ROW, pa.array(np.arange(first, first + batch.num_rows)))
 
     def _isolate(
         self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""

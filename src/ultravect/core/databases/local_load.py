@@ -6,7 +6,6 @@ from abc import abstractmethod
 from collections.abc import Sequence
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from ultravect.core.databases.base import Verified
@@ -79,9 +78,7 @@ class LocalLoad(IsolatingLoad):
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
             return
-        if self._order.staged:
-            numbers = pa.array(np.arange(self._written, self._written + batch.num_rows))
-            batch = batch.append_column(ROW, numbers)
+        batch = self._numbered(batch, self._written)
         self._written += self._insert(batch)
 
     def finish(self, tolerated: int = 0) -> Counts:

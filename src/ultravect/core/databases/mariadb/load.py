@@ -29,7 +29,6 @@ from pathlib import Path
 from typing import Any
 
 import MySQLdb
-import numpy as np
 import pyarrow as pa
 from MySQLdb.constants import ER
 
@@ -195,9 +194,7 @@ class MariadbLoad(IsolatingLoad):
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
             return
-        if self._order.staged:
-            numbers = pa.array(np.arange(self._given, self._given + batch.num_rows))
-            batch = batch.append_column(ROW, numbers)
+        batch = self._numbered(batch, self._given)
         self._given += batch.num_rows
         rows = memoryview(tabbed_lines(batch))
         try:

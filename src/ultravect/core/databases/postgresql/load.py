@@ -15,7 +15,6 @@ from contextlib import contextmanager
 from functools import partial
 from typing import Any
 
-import numpy as np
 import psycopg
 import pyarrow as pa
 
@@ -150,9 +149,7 @@ class PostgresqlLoad(IsolatingLoad):
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
             return
-        if self._order.staged:
-            numbers = pa.array(np.arange(self._given, self._given + batch.num_rows))
-            batch = batch.append_column(ROW, numbers)
+        batch = self._numbered(batch, self._given)
         self._given += batch.num_rows
         self._copy.write(memoryview(self._encode(batch)))
 
