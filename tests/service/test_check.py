@@ -132,6 +132,13 @@ def test_privileges_are_asked_not_tried(place: Place) -> None:
     text = place.file("a\n1\n").job().replace("connection: warehouse", f"connection: {place.name}-reader")
     check = place.client.check_file(text)
     assert [finding.code for finding in check.findings if finding.severity == "error"] == ["privilege-missing"]
+    assert "INSERT" in check.findings[0].message
+    place.sql("GRANT INSERT ON {t} TO {t}_reader")
+    receipts = place.client.check_file(text)
+    assert [finding.code for finding in receipts.findings if finding.severity == "error"] == ["receipts-refused"]
+    upsert = text.replace(f"table: {place.name}", f"table: {place.name}, mode: upsert, keys: [a]")
+    (error,) = [one for one in place.client.check_file(upsert).findings if one.severity == "error"]
+    assert (error.code, "needs UPDATE" in error.message) == ("privilege-missing", True)
     new = place.client.check_file(text.replace(f"table: {place.name}", "table: fresh"))
     assert [finding.code for finding in new.findings if finding.severity == "error"] == ["table-not-creatable"]
 

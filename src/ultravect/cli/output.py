@@ -198,7 +198,8 @@ def print_leg(leg: Leg) -> None:
 def print_run(run: Run) -> None:
     """How a run ended, or how far it is."""
     took = f" in {seconds(run)}" if seconds(run) else ""
-    screen.print(f"run {run.id} of {run.job} {state(run.state)}{took}")
+    again = f" (attempt {run.attempts}: taken over)" if run.attempts > 1 else ""
+    screen.print(f"run {run.id} of {run.job} {state(run.state)}{took}{again}")
     for leg in run.legs:
         print_leg(leg)
     if run.error:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol, runtime_checkable
@@ -19,6 +19,12 @@ from ultravect.core.types.canonical import CanonicalType
 
 _COUNT_SECONDS = 300.0
 PRIVILEGES = frozenset(["SELECT", "INSERT", "UPDATE", "DELETE"])
+# what each mode does with a table: rows are counted before and after in all of them
+NEEDS: Mapping[str, frozenset[str]] = {
+    "append": frozenset(["SELECT", "INSERT"]),
+    "overwrite": frozenset(["SELECT", "INSERT", "DELETE"]),
+    "upsert": frozenset(["SELECT", "INSERT", "UPDATE"]),
+}
 
 
 @dataclass(frozen=True)
@@ -143,6 +149,9 @@ class Target(Protocol):
     """What rows can be written into: a database, or files. Methods open and close their own sessions."""
 
     dialect: Dialect
+    needs: Mapping[str, frozenset[str]]
+    """The privileges that a load needs, by its mode."""
+
     can_isolate: bool
     """Whether a load can go on when a row is refused: see ``LoadOrder.isolate``."""
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -11,6 +11,7 @@ import duckdb
 import pyarrow as pa
 
 from ultravect.core.databases.base import (
+    NEEDS,
     PRIVILEGES,
     Answer,
     LiveColumn,
@@ -120,6 +121,7 @@ class DuckdbDatabase:
         self._settings = settings
         self._roots = roots
         self.dialect: Dialect = DuckdbDialect()
+        self.needs: Mapping[str, frozenset[str]] = NEEDS
         self.can_isolate = False
         self.opened_alike = settings.path
 

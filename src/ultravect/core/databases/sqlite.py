@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from typing import Any
 from urllib.parse import quote
@@ -12,7 +12,7 @@ from urllib.parse import quote
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.databases.base import PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo, count_rows
+from ultravect.core.databases.base import NEEDS, PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo, count_rows
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
@@ -123,6 +123,7 @@ class SqliteDatabase:
         self._settings = settings
         self._roots = roots
         self.dialect: Dialect = SqliteDialect()
+        self.needs: Mapping[str, frozenset[str]] = NEEDS
         self.can_isolate = True
         self.opened_alike = ""
 

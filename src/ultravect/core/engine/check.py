@@ -12,7 +12,7 @@ from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.effects import effect_of, statements_of
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.plan import make_plan
-from ultravect.core.engine.plan_mode import find_duplicates
+from ultravect.core.engine.plan_mode import find_duplicates, find_receipts
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows
@@ -75,6 +75,7 @@ def check_job(
     if not plan.errors:
         try:
             find_duplicates(job, plan)
+            find_receipts(plan)
             rows, sample = _try_rows(job, plan)
             effect, statements = effect_of(job, plan, sample), statements_of(job, plan)
         except UltravectError as error:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import posixpath
 import shutil
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -210,6 +210,7 @@ class FilesTarget:
 
     opened_alike = ""
     can_isolate = False
+    needs: Mapping[str, frozenset[str]] = {}
 
     def __init__(self, storage: Storage, into: Target, template: str) -> None:
         assert into.files is not None

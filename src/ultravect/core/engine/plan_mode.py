@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from ultravect.core.databases.base import Database, LiveTable
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
+from ultravect.core.databases.receipts import ReceiptTable
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.names import quoted
@@ -16,8 +17,8 @@ from ultravect.core.expressions.tree import Star, parameters_in
 from ultravect.core.model.job import Job
 from ultravect.core.model.problems import did_you_mean
 
-_NEEDED = {"append": ("INSERT",), "overwrite": ("INSERT", "DELETE"), "upsert": ("SELECT", "INSERT", "UPDATE")}
 _DUPLICATE_SECONDS = 5.0
+_RECEIPT_NEEDS = frozenset(["SELECT", "INSERT", "DELETE"])
 
 
 def plan_mode(job: Job, plan: LegPlan) -> None:
@@ -85,15 +86,36 @@ def find_duplicates(job: Job, plan: LegPlan) -> None:
 
 
 def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
-    for privilege in _NEEDED[job.into.mode]:
-        if privilege not in live.granted:
-            plan.add(
-                "error",
-                "privilege-missing",
-                f"the connection's user may not {privilege.lower()} in {live.name}, which mode {job.into.mode} needs",
-                "into.table",
-                f"have it granted: GRANT {privilege} ON {live.name}",
-            )
+    assert plan.target is not None
+    missing = sorted(plan.target.needs.get(job.into.mode, frozenset()) - live.granted)
+    if missing:
+        plan.add(
+            "error",
+            "privilege-missing",
+            f"mode {job.into.mode} needs {', '.join(missing)} for {live.name}, which the connection's user has not",
+            "into.table",
+            f"have it granted: GRANT {', '.join(missing)} ON {'DATABASE' if missing == ['TEMPORARY'] else str(live.name)} …",
+        )
+
+
+def find_receipts(plan: LegPlan) -> None:
+    """Looks whether the table of receipts is there, or can be created."""
+    if not plan.receipts or plan.table is None or not isinstance(plan.target, Database):
+        return
+    home = plan.live.name if plan.live else plan.table
+    name = ReceiptTable(plan.target.dialect, home).name
+    held = plan.target.table(name)
+    obstacle = plan.target.may_create(name) if held is None else ""
+    missing = sorted(_RECEIPT_NEEDS - held.granted) if held else []
+    if obstacle or missing:
+        told = f"cannot be created: {obstacle}" if obstacle else f"needs {', '.join(missing)}, which the user has not"
+        plan.add(
+            "error",
+            "receipts-refused",
+            f"the table of receipts, {name}, {told}",
+            "into.connection",
+            "have it granted, or set receipts: false in the connection",
+        )
 
 
 def _without_effect(job: Job, plan: LegPlan) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -12,6 +12,7 @@ import MySQLdb.cursors
 import pyarrow as pa
 
 from ultravect.core.databases.base import (
+    NEEDS,
     PRIVILEGES,
     Answer,
     LiveColumn,
@@ -74,6 +75,11 @@ class MariadbDatabase:
         self._name = name
         self._settings = settings
         self.dialect: Dialect = MariadbDialect()
+        self.needs: Mapping[str, frozenset[str]] = {
+            **NEEDS,
+            "overwrite": NEEDS["overwrite"] | {"CREATE", "ALTER", "DROP"},
+            "upsert": NEEDS["upsert"] | {"CREATE", "DROP"},
+        }
         self.can_isolate = True
         self.opened_alike = ""
 
@@ -204,7 +210,8 @@ class MariadbDatabase:
         )
 
     def _privileges(self, schema: str, table: str) -> frozenset[str]:
-        return frozenset(one for one in PRIVILEGES if self._has_privilege(one, schema, table))
+        wanted = PRIVILEGES | {"CREATE", "ALTER", "DROP"}
+        return frozenset(one for one in wanted if self._has_privilege(one, schema, table))
 
     def _has_privilege(self, privilege: str, schema: str, table: str | None = None) -> bool:
         """Whether the catalogue lists the privilege; it lists those of roles in force too."""

@@ -449,7 +449,7 @@ def _require_receipts(execute: Callable[[str], Any], connection: str, receipts: 
         execute(receipts.create().replace("CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
     except MySQLdb.OperationalError as error:
         raise UltravectError(
-            "receipts-not-creatable",
+            "receipts-refused",
             f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.args[-1]}",
             hint="have CREATE granted once, or set receipts: false in the connection",
             connection=connection,

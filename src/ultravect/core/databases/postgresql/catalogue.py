@@ -15,7 +15,8 @@ _KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f"
 
 _FIND = """
 SELECT c.oid, n.nspname, c.relname, c.relkind,
-       ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p WHERE has_table_privilege(c.oid, p)),
+       ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p WHERE has_table_privilege(c.oid, p))
+       || CASE WHEN has_database_privilege(current_database(), 'TEMPORARY') THEN ARRAY['TEMPORARY'] ELSE '{}' END,
        CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), '')
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 import pyarrow as pa
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
-from ultravect.core.databases.base import Answer, LiveColumn, LiveTable, TableInfo, answer_columns, count_rows
+from ultravect.core.databases.base import NEEDS, Answer, LiveColumn, LiveTable, TableInfo, answer_columns, count_rows
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
@@ -40,6 +40,7 @@ class PostgresqlDatabase:
         self._name = name
         self._settings = settings
         self.dialect: Dialect = PostgresqlDialect()
+        self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
         self.can_isolate = True
         self.opened_alike = ""
 

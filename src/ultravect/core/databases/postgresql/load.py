@@ -256,7 +256,7 @@ def _require_receipts(session: Session, connection: str, dialect: Dialect, table
         session.rollback()  # another load was first
     except psycopg.errors.InsufficientPrivilege as error:
         raise UltravectError(
-            "receipts-not-creatable",
+            "receipts-refused",
             f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.diag.message_primary}",
             hint="have CREATE on the schema granted once, or set receipts: false in the connection",
             connection=connection,
