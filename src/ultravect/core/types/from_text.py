@@ -7,6 +7,7 @@ halved until the bad ones stand alone, so that the cost follows the number of ba
 from __future__ import annotations
 
 import decimal
+import functools
 import re
 from collections.abc import Callable
 from contextlib import suppress
@@ -290,6 +291,7 @@ def convert_plain(values: pa.Array, wanted: CanonicalType, formats: TextFormats)
     return _CONVERTERS[wanted.name](values, wanted, formats)
 
 
+@functools.lru_cache(maxsize=10_000)  # the same mistakes come again and again
 def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
     """Why ``value`` does not convert to ``wanted``, for one value that has failed."""
 

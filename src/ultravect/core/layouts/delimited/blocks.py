@@ -134,7 +134,12 @@ class DelimitedBlock:
 
     def row_line(self, index: int) -> int:
         """The line at which row ``index`` of this block starts, in the file."""
-        return self.line + self.data.count(self.dialect.newline, 0, int(self.row_starts[index]))
+        return self.line + int(np.searchsorted(self._newlines, self.row_starts[index]))
+
+    @cached_property
+    def _newlines(self) -> npt.NDArray[np.int64]:
+        """Where lines end, also inside quotes."""
+        return np.flatnonzero(np.frombuffer(self.data, np.uint8) == self.dialect.newline)
 
     def row_text(self, index: int) -> str:
         """The row as it stands in the file."""
