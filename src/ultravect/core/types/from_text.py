@@ -116,8 +116,9 @@ def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
         return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", pa.string())
     has_zeros = pc.match_substring_regex(plain, r"\.[0-9]*0$")
     if as_mask(has_zeros).any():
-        # 1.500 fits two decimals: zeros at the end carry nothing
-        plain = pc.if_else(has_zeros, pc.replace_substring_regex(plain, r"\.?0+$", ""), plain)
+        # 1.500 fits two decimals: zeros at the end carry nothing; .0 has to keep one
+        whole = pc.replace_substring_regex(plain, r"^([+-]?)\.", r"\10.")
+        plain = pc.if_else(has_zeros, pc.replace_substring_regex(whole, r"\.?0+$", ""), plain)
     return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", wanted.arrow)
 
 
