@@ -43,7 +43,7 @@
   <div class="panel overflow-x-auto">
     <table class="table-sm table">
       <thead>
-        <tr><th>Job</th><th>From</th><th>Into</th><th>Last run</th><th class="num">Read</th><th class="num">Inserted</th><th class="num">Rejected</th><th>Queued</th></tr>
+        <tr><th>Job</th><th>From</th><th>Into</th><th>Last run</th><th class="num">Read</th><th class="num">Inserted</th><th class="num">Updated</th><th class="num">Rejected</th><th>Queued</th></tr>
       </thead>
       <tbody>
         {#each shown as job (job.name)}
@@ -59,14 +59,15 @@
               <td><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a></td>
               <td class="num">{count(job.last_run.tally?.read)}</td>
               <td class="num">{count(job.last_run.tally?.inserted)}</td>
+              <td class="num">{count(job.last_run.tally?.updated)}</td>
               <td class="num">{count(job.last_run.tally?.rejected)}</td>
               <td class="whitespace-nowrap">{moment(job.last_run.queued_at)}</td>
             {:else}
-              <td class="text-base-content/60">never run</td><td class="num">—</td><td class="num">—</td><td class="num">—</td><td>—</td>
+              <td class="text-base-content/60">never run</td><td class="num">—</td><td class="num">—</td><td class="num">—</td><td class="num">—</td><td>—</td>
             {/if}
           </tr>
         {:else}
-          <tr><td colspan="8">No job fits “{search}”.</td></tr>
+          <tr><td colspan="9">No job fits “{search}”.</td></tr>
         {/each}
       </tbody>
     </table>

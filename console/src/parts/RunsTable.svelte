@@ -11,7 +11,7 @@
       <tr>
         <th class="num">Run</th>
         {#if withJob}<th>Job</th>{/if}
-        <th>State</th><th>Queued</th><th class="num">Took</th>{#if withJob}<th class="num">Read</th>{/if}<th class="num">Inserted</th><th class="num">Rejected</th>{#if withJob}<th>By</th>{/if}
+        <th>State</th><th>Queued</th><th class="num">Took</th>{#if withJob}<th class="num">Read</th>{/if}<th class="num">Inserted</th><th class="num">Updated</th><th class="num">Rejected</th>{#if withJob}<th>By</th>{/if}
       </tr>
     </thead>
     <tbody>
@@ -23,16 +23,17 @@
           <td class="whitespace-nowrap">{moment(run.queued_at)}</td>
           <td class="num">{took(run.started_at, run.ended_at)}</td>
           {#if run.error}
-            <td colspan={withJob ? 3 : 2} class="text-base-content/70 max-w-72 truncate" title={run.error.detail}>{run.error.detail}</td>
+            <td colspan={withJob ? 4 : 3} class="text-base-content/70 max-w-72 truncate" title={run.error.detail}>{run.error.detail}</td>
           {:else}
             {#if withJob}<td class="num">{count(run.tally?.read)}</td>{/if}
             <td class="num">{count(run.tally?.inserted)}</td>
+            <td class="num">{count(run.tally?.updated)}</td>
             <td class="num">{count(run.tally?.rejected)}</td>
           {/if}
           {#if withJob}<td>{run.started_by ?? "—"}</td>{/if}
         </tr>
       {:else}
-        <tr><td colspan="9" class="text-base-content/70">No runs yet.</td></tr>
+        <tr><td colspan="10" class="text-base-content/70">No runs yet.</td></tr>
       {/each}
     </tbody>
   </table>
