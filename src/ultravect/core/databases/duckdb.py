@@ -94,9 +94,6 @@ class DuckdbLoad(LocalLoad):
     def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
         return self._session.execute(statement).fetchall()
 
-    def _refusal(self, error: Exception) -> str | None:
-        return None  # without savepoints, nothing goes on behind an error
-
     def _has_receipts(self) -> bool:
         return _has_table(self._session, self._receipts.name)
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from ultravect.core.databases.isolate import RefusedRow, RowsRefused, isolate
+from ultravect.core.databases.isolate import Isolated, RefusedRow, RowsRefused, isolate
 from ultravect.core.databases.order import Counts, LoadOrder
 from ultravect.core.dialects.merge import ROW, Merge
 
@@ -32,9 +32,9 @@ class IsolatingLoad(ABC):
     def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
         """Runs a statement that gives rows."""
 
-    @abstractmethod
     def _refusal(self, error: Exception) -> str | None:
-        """The reason why a row was refused, when ``error`` is of that kind."""
+        """The reason why a row was refused, when ``error`` is of that kind and the load can go on behind it."""
+        return None
 
     def _numbered(self, batch: pa.RecordBatch, first: int) -> pa.RecordBatch:
         """Rows with their numbers in the load, from ``first``, where they are staged."""
@@ -46,6 +46,22 @@ class IsolatingLoad(ABC):
         self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""
     ) -> Counts:
         """Brings staged rows into the table, ``left`` of them, and keeps those that are refused; ``known``: see ``Merge``."""
+        done = self._in_parts(merge, left + repeated, tolerated, known)
+        if done.refused:
+            reasons = dict(done.refused)
+            names = [column.name for column in self._order.columns]
+            self.refused = [
+                RefusedRow(row, reasons[row], json.dumps(dict(zip(names, values, strict=True)), default=str))
+                for row, *values in self._all_rows(merge.rows(list(reasons)))
+            ]
+            self._changed(merge.drop_rows(list(reasons)))
+        unchanged = left - len(done.refused) - done.updated - done.inserted
+        return Counts(
+            done.inserted, done.updated, unchanged if self._order.mode == "upsert" else 0, repeated, removed
+        )
+
+    def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
+        """Writes the rows in parts, halved where they are refused: see ``isolate``."""
 
         def attempt(first: int, last: int) -> tuple[int, int]:
             within = merge.within(first, last)
@@ -64,16 +80,4 @@ class IsolatingLoad(ABC):
             self._changed(f"RELEASE SAVEPOINT {_SAVEPOINT}")
             return updated, inserted
 
-        done = isolate(left + repeated, attempt, tolerated)
-        if done.refused:
-            reasons = dict(done.refused)
-            names = [column.name for column in self._order.columns]
-            self.refused = [
-                RefusedRow(row, reasons[row], json.dumps(dict(zip(names, values, strict=True)), default=str))
-                for row, *values in self._all_rows(merge.rows(list(reasons)))
-            ]
-            self._changed(merge.drop_rows(list(reasons)))
-        unchanged = left - len(done.refused) - done.updated - done.inserted
-        return Counts(
-            done.inserted, done.updated, unchanged if self._order.mode == "upsert" else 0, repeated, removed
-        )
+        return isolate(rows, attempt, tolerated)

@@ -19,16 +19,18 @@ import psycopg
 import pyarrow as pa
 
 from ultravect.core.databases.base import LiveTable, Verified, table_gone
+from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
 from ultravect.core.databases.postgresql.catalogue import Session, find_table, has_table
+from ultravect.core.databases.postgresql.parts import write_in_parts
 from ultravect.core.databases.postgresql.rebuild import replace_table
-from ultravect.core.databases.postgresql.session import REFUSED, told, translate
+from ultravect.core.databases.postgresql.session import translate
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
-from ultravect.core.dialects.merge import ROW
+from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
 from ultravect.core.types.canonical import CanonicalType
 
@@ -131,9 +133,8 @@ class PostgresqlLoad(IsolatingLoad):
     def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
         return self._execute(statement).fetchall()
 
-    def _refusal(self, error: Exception) -> str | None:
-        refused = isinstance(error, psycopg.Error) and (error.sqlstate or "").startswith(REFUSED)
-        return told(error) if refused and isinstance(error, psycopg.Error) else None
+    def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
+        return write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert")
 
     def _scalar(self, statement: str) -> Any:
         row = self._execute(statement).fetchone()

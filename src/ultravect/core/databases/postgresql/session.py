@@ -14,9 +14,8 @@ from ultravect.core.probe import Step, network_steps
 from ultravect.core.tls import certificate_file
 
 _CONNECT_SECONDS = 10
-# classes of what a row can be refused for: constraints, values, triggers, views with a check
+# classes of what a row can be refused for: constraints, triggers, views with a check
 _CONSTRAINTS = ("23", "P0001", "44")
-REFUSED = (*_CONSTRAINTS, "22")
 _SSL_MODES = {"off": "disable", "preferred": "prefer", "required": "require", "verified": "verify-full"}
 # What the server or libpq says, and what it means for the user: code, detail, hint
 _REFUSALS = (
