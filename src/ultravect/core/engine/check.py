@@ -77,7 +77,8 @@ def check_job(
             find_duplicates(job, plan)
             find_receipts(plan)
             rows, sample = _try_rows(job, plan)
-            effect, statements = effect_of(job, plan, sample), statements_of(job, plan)
+            if not plan.errors:  # a run would come to nothing
+                effect, statements = effect_of(job, plan, sample), statements_of(job, plan)
         except UltravectError as error:
             plan.refuse(error, job.source.place)
     columns = [
