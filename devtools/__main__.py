@@ -149,7 +149,7 @@ def faults(arguments: argparse.Namespace) -> int:
     from devtools.faults import faults as kill_loads
     from devtools.faults import table
 
-    outcomes = kill_loads(arguments.count, max(1, arguments.count // 5))
+    outcomes = kill_loads(arguments.count, arguments.count // 5)
     print(table(outcomes))
     return int(any(one.wrong for one in outcomes))
 
@@ -163,7 +163,12 @@ def main() -> int:
         if verb in (demo, serve):
             one.add_argument("--port", type=int)
         if verb is faults:
-            one.add_argument("--count", type=int, default=50, help="loads to kill, for each database and mode")
+            one.add_argument(
+                "--count",
+                type=int,
+                default=50,
+                help="loads to kill, for each database and mode; one in five with its server",
+            )
         if verb is demo:
             one.add_argument("--once", action="store_true", help="stop afterwards")
             one.add_argument("--rows", type=int, default=4000, help="bookings to make")

@@ -179,7 +179,7 @@ def _kill_process(pid: int) -> None:
 
 
 def faults(count: int, server_count: int) -> list[Outcome]:
-    """All databases and modes, on servers that are started for it."""
+    """All databases and modes, on servers that are started for it; ``server_count`` loads end with their server."""
     folder = Path(tempfile.mkdtemp(prefix="ultravect-faults-", dir="/var/tmp"))
     os.chmod(folder, 0o755)
     postgres = PostgresServer.create(folder / "pg")
@@ -196,7 +196,7 @@ def faults(count: int, server_count: int) -> list[Outcome]:
             "postgresql": (lambda: postgres.stop("immediate"), postgres.start),
             "mariadb": (mariadb.kill, lambda: mariadb.start(_SAFE)),
         }
-        for kind, (end, begin) in ends.items():
+        for kind, (end, begin) in ends.items() if server_count else ():
 
             def kill(pid: int, end: Callable[[], None] = end, begin: Callable[[], None] = begin) -> None:
                 end()
