@@ -123,7 +123,7 @@ def rounds(ground: Ground, mode: str, count: int, killed: str, kill: Callable[[i
     outcome = Outcome(ground.place.kind, mode, killed)
     chance = random.Random(seed)
     ground.reset()
-    for _ in range(2):  # the first is slower
+    for _ in range(2 if count > 1 else 1):  # the first is slower
         started = time.monotonic()
         os.waitpid(ground.load(mode, f"undisturbed-{next(_runs)}"), 0)
         lasts = time.monotonic() - started

@@ -49,7 +49,7 @@ def _facts(one: ColumnType) -> tuple[Any, ...]:
     return (str(one.type), one.values, one.nulls, "" if mixed else one.evidence, one.date_pattern)
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(columns())
 def test_both_ways_find_the_same(made: list[list[str]]) -> None:
     rows = zip(*made, strict=True)

@@ -40,8 +40,9 @@ _COLUMNS = ["hut text(3)", "n integer", "price decimal(8,2)", "day date", "note"
 class Export:
     """Copies a small file into files of ``target``."""
 
-    def __init__(self, target: ConnectionSpec, folder: Path) -> None:
-        self.target, self.folder = target, folder
+    def __init__(self, target: ConnectionSpec, folder: Path, disk: Path | None = None) -> None:
+        """``disk`` is where the files of the target are on this machine."""
+        self.target, self.folder, self.disk = target, folder, disk
         self.source = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
         self.heard = Copied()
 
@@ -70,6 +71,9 @@ class Export:
         )
 
     def files(self) -> dict[str, bytes]:
+        if self.disk is not None:
+            found = {path.relative_to(self.disk).as_posix(): path for path in self.disk.rglob("*") if path.is_file()}
+            return {name: path.read_bytes() for name, path in found.items() if not path.name.startswith(".")}
         storage = storage_of(self.target)
         found = {}
         for info in storage.list(Listing()):
@@ -93,8 +97,8 @@ def export(request: pytest.FixtureRequest, tmp_path: Path) -> Export:
             store: ObjectStore = request.getfixturevalue("store")
             (store.folder / "exports").mkdir(exist_ok=True)
             settings = store.settings("exports", prefix=f"{tmp_path.name}/")
-            spec = ConnectionSpec("exports", "objectstore", settings)
-    return Export(spec, source)
+            return Export(ConnectionSpec("exports", "objectstore", settings), source)
+    return Export(spec, source, target)
 
 
 @pytest.fixture

@@ -69,7 +69,7 @@ class FileLoad:
         self._numbers: dict[tuple[str, ...], int] = {}
         self.parts: list[_Part] = []
         self._written = 0
-        self._template = target.path_of(order)
+        self._template = target.path_of(order, self._set)
         keyed = target.layout.partition_by if isinstance(target.layout, WrittenParquet) else []
         self._keyed = list(keyed)
         self._columns = [(one.name, one.type) for one in order.columns if one.name not in keyed]
@@ -234,11 +234,10 @@ class FilesTarget:
             stem += f"-{{{PART}}}"
         return f"{stem}{ending}{compressed}"
 
-    def path_of(self, order: LoadOrder) -> str:
+    def path_of(self, order: LoadOrder, known: FileSet) -> str:
         """Where a load writes. Appending never takes a name that another run has used: the run's number is in it."""
         if order.mode == "overwrite":
             return self._path
-        known = FileSet.of(self.storage, self.template)
         if order.receipt and order.receipt.run in known.pending:
             return known.pending[order.receipt.run]
         first = self._path.replace(f"{{{PART}}}", "0001")
