@@ -79,6 +79,10 @@ class LiveTable:
     comment: str = ""
     unique: Sequence[frozenset[str]] = ()
 
+    def keeps_apart(self, keys: Iterable[str]) -> bool:
+        """Whether a unique index or key allows each combination of ``keys`` once only."""
+        return any(known <= set(keys) for known in self.unique)
+
     def column(self, name: str) -> LiveColumn | None:
         return next((column for column in self.columns if column.name == name), None)
 

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 from ultravect.core.databases.isolate import Isolated, RefusedRow, RowsRefused, isolate
-from ultravect.core.databases.order import Counts, LoadOrder
+from ultravect.core.databases.order import Counts, LoadOrder, key_repeated
 from ultravect.core.dialects.merge import ROW, Merge
 
 _SAVEPOINT = "ultravect_part"
@@ -41,6 +41,15 @@ class IsolatingLoad(ABC):
         if not self._order.staged:
             return batch
         return batch.append_column(ROW, pa.array(np.arange(first, first + batch.num_rows)))
+
+    def _drop_repeats(self, merge: Merge) -> int:
+        """Leaves one staged row a key, as the order says which; how many were dropped."""
+        order = self._order
+        if not order.keys or not (found := self._all_rows(merge.repeated())):
+            return 0
+        if order.repeats == "fail":
+            raise key_repeated(order, found[0])
+        return self._changed(merge.drop_repeats(first=order.repeats == "first"))
 
     def _isolate(
         self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""

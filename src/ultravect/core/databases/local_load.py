@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from ultravect.core.databases.base import Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
+from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, require_empty
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect
 from ultravect.core.dialects.merge import ROW, Merge
@@ -22,7 +22,6 @@ class LocalLoad(IsolatingLoad):
     """See ``Load``. Only one transaction writes to such a file at a time, and nobody sees it before it commits."""
 
     _begin = "BEGIN TRANSACTION"
-    _staged_table = STAGED
 
     def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
         self._order = order
@@ -47,7 +46,7 @@ class LocalLoad(IsolatingLoad):
             self._removed = self.rows_before
         if order.staged:
             self._stage()
-        self._into = self._staged_table if order.staged else self._table
+        self._into = STAGED if order.staged else self._table
 
     @abstractmethod
     def _execute(self, statement: str) -> Sequence[Any] | None:
@@ -82,36 +81,26 @@ class LocalLoad(IsolatingLoad):
         self._written += self._insert(batch)
 
     def finish(self, tolerated: int = 0) -> Counts:
-        if not self._order.staged:
-            self._of_load = self._count() - self.rows_before + self._removed
-            return Counts(self._written, removed=self._removed)
-        return self._merge(tolerated)
+        counts = self._merge(tolerated) if self._order.staged else Counts(self._written, removed=self._removed)
+        self._of_load = self._count() - self.rows_before + self._removed + counts.updated
+        return counts
 
     def _merge(self, tolerated: int) -> Counts:
         order = self._order
-        merge = order.merge(self._dialect, self._table, self._staged_table)
-        repeated = 0
-        if order.keys:
-            if order.repeats == "fail" and (example := self._execute(merge.repeated())):
-                raise key_repeated(order, example)
-            repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
+        merge = order.merge(self._dialect, self._table, STAGED)
+        repeated = self._drop_repeats(merge)
         left = self._written - repeated
         known = self._match(merge) if order.mode == "upsert" else ""
         if order.isolate:
-            counts = self._isolate(merge, left, repeated, self._removed, tolerated, known)
-            self._of_load = self._count() - self.rows_before + self._removed + counts.updated
-            return counts
+            return self._isolate(merge, left, repeated, self._removed, tolerated, known)
         if order.mode != "upsert":
-            inserted = self._changed(merge.insert_all())
-            self._of_load = self._count() - self.rows_before + self._removed
-            return Counts(inserted, repeated=repeated, removed=self._removed)
+            return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
         update = merge.update()
         updated = self._changed(update) if update else 0
         inserted = self._changed(merge.insert(known))
         pairs = self._execute(merge.pairs())
         if int(pairs[0] if pairs else 0) != left:
             raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
-        self._of_load = self._count() - self.rows_before + updated
         return Counts(inserted, updated, left - inserted - updated, repeated)
 
     def _match(self, merge: Merge) -> str:
@@ -127,7 +116,7 @@ class LocalLoad(IsolatingLoad):
         order = self._order
         self._run(order.after)
         if order.staged:
-            self._execute(f"DROP TABLE {self._staged_table}")
+            self._execute(f"DROP TABLE {STAGED}")
             self._execute(f"DROP TABLE IF EXISTS {_MATCHED}")
         if receipt is not None and order.receipt is not None:
             if not self._has_receipts():

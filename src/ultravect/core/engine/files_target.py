@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import posixpath
 import shutil
 import tempfile
@@ -268,7 +269,7 @@ class FilesTarget:
             yield FileLoad(self, order, folder)
         except OSError as error:
             raise UltravectError(
-                "worker-full" if error.errno == 28 else "file-not-written",
+                "worker-full" if error.errno == errno.ENOSPC else "file-not-written",
                 f"writing rows on the worker failed: {error.strerror}",
                 hint="free disk space there, or name another place in TMPDIR",
             ) from None

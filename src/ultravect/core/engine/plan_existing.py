@@ -24,15 +24,6 @@ _DATE_SAMPLE = 100 << 10
 def plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[Selected], scanning: Scanning) -> None:
     """Plans the columns and ``plan.changes``; what stands in the way is in the findings."""
     assert plan.reader is not None
-    if live.kind not in ("table", "foreign table"):
-        plan.add(
-            "error",
-            "target-is-view",
-            f"{live.name} is a {live.kind}, which takes no rows",
-            "into.table",
-            "name a table",
-        )
-        return
     widen = job.into.if_different == "widen"
     scan = scanning.scan(plan, selected) if widen else Scan({})
     matched: list[tuple[Selected, LiveColumn]] = []

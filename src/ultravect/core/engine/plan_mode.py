@@ -48,9 +48,7 @@ def _keys(job: Job, plan: LegPlan) -> None:
                 "error", "key-column-unknown", what, f"into.keys.{number}", near or f"they bring: {', '.join(names)}"
             )
     plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
-    if not keys or plan.live is None or plan.is_new or plan.errors:
-        return
-    if any(known <= set(keys) for known in plan.live.unique):
+    if not keys or plan.live is None or plan.is_new or plan.errors or plan.live.keeps_apart(keys):
         return
     plan.add(
         "warning",
@@ -65,9 +63,9 @@ def _keys(job: Job, plan: LegPlan) -> None:
 def find_duplicates(job: Job, plan: LegPlan) -> None:
     """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
     keys, live = job.into.keys, plan.live
-    if job.into.mode != "upsert" or live is None or plan.is_new or plan.target is None:
+    if job.into.mode != "upsert" or live is None or plan.is_new or plan.errors:
         return
-    if plan.errors or not isinstance(plan.target, Database) or any(known <= set(keys) for known in live.unique):
+    if not isinstance(plan.target, Database) or live.keeps_apart(keys):
         return
     dialect = plan.target.dialect
     names = ", ".join(map(dialect.quote, keys))

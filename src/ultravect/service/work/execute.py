@@ -81,13 +81,9 @@ class RunExecutor:
 
     def _hand_over(self, recorder: Recorder) -> None:
         """Queues a run again that the service stops in the middle of."""
-        why = "the service was stopped"
-        if not recorder.may_be_taken_over():
-            recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, why).as_dict())
-            return
         with transaction.atomic():
-            recorder.release(why)
-            self._requeue(recorder.run.pk, recorder.run.job.name)
+            if release_or_end(recorder, "the service was stopped"):
+                self._requeue(recorder.run.pk, recorder.run.job.name)
 
     @staticmethod
     def _open(run_id: int) -> Recorder | None:
@@ -203,6 +199,15 @@ class RunExecutor:
         else:
             lost = lost_error(recorder.leg.phases, "the leg's process died")
             await end(State.FAILED, error=lost.as_dict())
+
+
+def release_or_end(recorder: Recorder, why: str) -> bool:
+    """Releases a run whose worker is gone, so that it can be taken over; False when it had to be ended instead."""
+    if recorder.may_be_taken_over():
+        recorder.release(why)
+        return True
+    recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, why).as_dict())
+    return False
 
 
 def lost_error(phases: list[dict[str, Any]], what: str) -> UltravectError:

@@ -13,7 +13,7 @@ from procrastinate.jobs import Status
 from procrastinate.manager import JobManager
 
 from ultravect.service.records.models import Run, State
-from ultravect.service.work.execute import RunExecutor, lost_error, recorded
+from ultravect.service.work.execute import RunExecutor, recorded, release_or_end
 from ultravect.service.work.pool import LegPool
 from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.tasks import QUEUE, queue_run, use_executor
@@ -53,15 +53,11 @@ def _release_lost(run_id: int) -> bool:
     run = Run.objects.select_related("job", "revision").filter(pk=run_id, state=State.RUNNING).first()
     if run is None:
         return False
-    recorder = Recorder(run)
-    why = f"worker {run.worker} was lost"
-    if recorder.may_be_taken_over():
-        recorder.release(why)
-        log.warning("the run of a lost worker is taken over", run=run_id)
-        return True
-    recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, why).as_dict())
-    log.warning("closed the run of a lost worker", run=run_id)
-    return False
+    released = release_or_end(Recorder(run), f"worker {run.worker} was lost")
+    log.warning(
+        "the run of a lost worker is taken over" if released else "closed the run of a lost worker", run=run_id
+    )
+    return released
 
 
 async def _sweep(manager: JobManager) -> None:

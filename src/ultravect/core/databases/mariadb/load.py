@@ -25,6 +25,7 @@ import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -35,7 +36,7 @@ from MySQLdb.constants import ER
 from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.mariadb.session import LOST, REFUSED, translate
-from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, key_repeated, require_empty
+from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, require_empty
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -131,11 +132,7 @@ class MariadbLoad(IsolatingLoad):
 
     def _execute(self, statement: str) -> tuple[Any, ...] | None:
         """Runs a statement; the first row of its answer, where it has one."""
-        with self._session.cursor() as cursor:
-            # the driver looks for placeholders only where it is given values
-            cursor.execute(statement)
-            row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
-        return row
+        return _first_row(self._session, statement)
 
     def _changed(self, statement: str) -> int:
         """Runs a statement that changes rows: how many."""
@@ -243,11 +240,7 @@ class MariadbLoad(IsolatingLoad):
             self._execute("START TRANSACTION")
             self._prepare()
         merge = order.merge(self._dialect, self._final, self._rows)
-        repeated = 0
-        if order.keys and (example := self._execute(merge.repeated())):
-            if order.repeats == "fail":
-                raise key_repeated(order, example)
-            repeated = self._changed(merge.drop_repeats(first=order.repeats == "first"))
+        repeated = self._drop_repeats(merge)
         left = self._loaded - repeated
         known, pairs = "", 0
         if self._staging.matched:
@@ -316,6 +309,15 @@ class MariadbLoad(IsolatingLoad):
 
     def verify(self) -> Verified:
         return Verified(self._count(self._table), self._of_load)
+
+
+def _first_row(session: Any, statement: str) -> tuple[Any, ...] | None:
+    """Runs a statement; the first row of its answer, where it has one."""
+    with session.cursor() as cursor:
+        # the driver looks for placeholders only where it is given values
+        cursor.execute(statement)
+        row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
+    return row
 
 
 def put_in_place(execute: Callable[[str], Any], dialect: Dialect, staged: TableName, name: TableName) -> None:
@@ -412,12 +414,7 @@ def open_load(
     staging: Staging | None = None
     home = live.name if live else order.table
 
-    def execute(statement: str) -> tuple[Any, ...] | None:
-        with session.cursor() as cursor:
-            cursor.execute(statement)
-            row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
-        return row
-
+    execute = partial(_first_row, session)
     try:
         execute(
             f"SET SESSION lock_wait_timeout = {_LOCK_SECONDS}, SESSION innodb_lock_wait_timeout = {_LOCK_SECONDS}"

@@ -21,7 +21,7 @@ import pyarrow as pa
 from ultravect.core.databases.base import LiveTable, Verified, table_gone
 from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, key_repeated, require_empty
+from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, require_empty
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
 from ultravect.core.databases.postgresql.catalogue import Session, find_table, has_table
 from ultravect.core.databases.postgresql.parts import write_in_parts
@@ -171,11 +171,7 @@ class PostgresqlLoad(IsolatingLoad):
         as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
         merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
         self._execute(f"ANALYZE {STAGED}")
-        repeated = 0
-        if order.keys and (example := self._execute(merge.repeated()).fetchone()):
-            if order.repeats == "fail":
-                raise key_repeated(order, example)
-            repeated = self._execute(merge.drop_repeats(first=order.repeats == "first")).rowcount
+        repeated = self._drop_repeats(merge)
         if order.isolate:
             if order.mode == "upsert":
                 self._lock()
