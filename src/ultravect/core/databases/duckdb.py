@@ -28,7 +28,6 @@ from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
-from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import DuckdbSettings
 from ultravect.core.probe import Step
@@ -76,9 +75,8 @@ class DuckdbLoad(LocalLoad):
     ) -> None:
         self._session = session
         super().__init__(dialect, order)
-        columns = [column.name for column in order.columns] + ([ROW] if order.staged else [])
-        names = ", ".join(map(dialect.quote, columns))
-        self._positions = [str(position) for position in range(len(columns))]
+        names = ", ".join(dialect.quote(column.name) for column in order.sent)
+        self._positions = [str(position) for position in range(len(order.sent))]
         values = ", ".join(dialect.quote(position) for position in self._positions)
         self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
 

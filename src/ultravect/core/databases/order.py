@@ -7,8 +7,9 @@ from dataclasses import dataclass
 from typing import Literal
 
 from ultravect.core.dialects.base import Change, Dialect, NewColumn, NewTable, TableName
-from ultravect.core.dialects.merge import Merge
+from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
+from ultravect.core.types.canonical import CanonicalType
 
 Mode = Literal["append", "overwrite", "upsert"]
 Repeats = Literal["last", "first", "fail"]
@@ -52,6 +53,11 @@ class LoadOrder:
     def staged(self) -> bool:
         """Whether rows have to stand beside the table first: to be matched by keys, or tried in parts."""
         return bool(self.keys) or self.isolate
+
+    @property
+    def sent(self) -> Sequence[NewColumn]:
+        """The columns that rows are sent with: staged ones carry their number."""
+        return [*self.columns, NewColumn(ROW, CanonicalType("bigint"))] if self.staged else self.columns
 
     def merge(self, dialect: Dialect, table: str, staged: str, as_text: frozenset[str] = frozenset()) -> Merge:
         """The statements that bring staged rows into the table; ``as_text``: see ``Merge``."""

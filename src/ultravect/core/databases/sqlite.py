@@ -56,9 +56,8 @@ class SqliteLoad(LocalLoad):
     ) -> None:
         self._session = session
         super().__init__(dialect, order)
-        columns = [column.name for column in order.columns] + ([ROW] if order.staged else [])
-        names = ", ".join(map(dialect.quote, columns))
-        marks = ", ".join("?" * len(columns))
+        names = ", ".join(dialect.quote(column.name) for column in order.sent)
+        marks = ", ".join("?" * len(order.sent))
         self._statement = f"INSERT INTO {self._into} ({names}) VALUES ({marks})"
 
     def _stage(self) -> None:

@@ -42,7 +42,6 @@ from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
-from ultravect.core.types.canonical import CanonicalType
 
 # types that an index takes only the start of
 _LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
@@ -115,11 +114,8 @@ class MariadbLoad(IsolatingLoad):
         os.mkfifo(self._pipe)
         self._failed: queue.Queue[BaseException | None] = queue.Queue()
         self._ending = threading.Event()
-        columns = list(order.columns)
-        if order.staged:
-            columns.append(NewColumn(ROW, CanonicalType("bigint")))
         bits = frozenset(column.name for column in (live.columns if live else ()) if column.base == "bit")
-        self._loading = threading.Thread(target=self._load, args=(columns, bits), name="load data", daemon=True)
+        self._loading = threading.Thread(target=self._load, args=(order.sent, bits), name="load data", daemon=True)
         self._loading.start()
         self._stream = self._opened()
 

@@ -32,7 +32,6 @@ from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
-from ultravect.core.types.canonical import CanonicalType
 
 _MATCHED = "ultravect_matched"
 _LOCK_SECONDS = 60
@@ -67,11 +66,8 @@ class PostgresqlLoad(IsolatingLoad):
         self._final = into.name
         if self._beside:
             into = self._staged(into)
-        columns = list(order.columns)
-        if order.staged:
-            columns.append(NewColumn(ROW, CanonicalType("bigint")))
-        self._encode, self._ends = self._encoder(into, columns)
-        names = ", ".join(dialect.quote(column.name) for column in columns)
+        self._encode, self._ends = self._encoder(into, order.sent)
+        names = ", ".join(dialect.quote(column.name) for column in order.sent)
         form = " (FORMAT binary)" if self._ends[0] else ""
         self._cursor = session.cursor()
         self._copying = self._cursor.copy(f"COPY {dialect.table(into.name)} ({names}) FROM STDIN{form}".encode())
