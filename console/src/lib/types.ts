@@ -97,12 +97,20 @@ export interface Job extends JobLine {
   file: string;
 }
 
+/** The lines `old` of a job file, from number `line` on, become `new`. */
+export interface Edit {
+  line: number;
+  old: string[];
+  new: string[];
+}
+
 export interface Finding {
   severity: "error" | "warning" | "note";
   code: string;
   message: string;
   place: string;
   fix: string;
+  edit?: Edit;
 }
 
 export interface Check {

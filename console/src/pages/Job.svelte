@@ -4,7 +4,7 @@
   import { moment } from "../lib/format";
   import { go } from "../lib/router.svelte";
   import { may } from "../lib/session.svelte";
-  import type { Check, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
+  import type { Check, Edit, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
   import ColumnSheet from "../parts/ColumnSheet.svelte";
   import Findings from "../parts/Findings.svelte";
   import IntoForm from "../parts/IntoForm.svelte";
@@ -82,6 +82,12 @@ into:
       check = (await exchange<Check>("POST", "check", { file })).data;
       fresh = file;
     });
+  }
+
+  function apply(edit: Edit) {
+    const lines = text.split("\n");
+    lines.splice(edit.line - 1, edit.old.length, ...edit.new);
+    text = lines.join("\n");
   }
 
   function rehearse() {
@@ -164,7 +170,7 @@ into:
           <span class="ml-auto font-normal {check.passed ? 'text-success' : 'text-error'}">{check.passed ? "✓ passed" : "✗ not passed"}</span>
         </h2>
         <div class="px-3.5 py-1.5">
-          <Findings findings={check.findings} />
+          <Findings findings={check.findings} apply={may("editor") && text === fresh ? apply : undefined} />
           <p class="text-base-content/70 py-1 text-sm">{check.rows_tried.toLocaleString("en")} rows tried, nothing moved.</p>
         </div>
         {#if check.source_sql}

@@ -123,6 +123,10 @@ def print_findings(findings: Sequence[Finding], *, notes: bool = True) -> None:
         )
         if finding.fix:
             screen.print(f"  fix: {escape(finding.fix)}", soft_wrap=True)
+        if finding.edit:
+            for mark, colour, lines in (("-", "red", finding.edit.old), ("+", "green", finding.edit.new)):
+                for line in lines:
+                    screen.print(f"  {finding.edit.line:>5} [{colour}]{mark} {escape(line)}[/]", soft_wrap=True)
 
 
 def print_check(check: Check) -> None:

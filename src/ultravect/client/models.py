@@ -60,12 +60,21 @@ class Probe(_Given):
     error: dict[str, Any] | None
 
 
+class Edit(_Given):
+    """The lines ``old`` of the job file, from number ``line`` (from 1) on, become ``new``."""
+
+    line: int
+    old: list[str]
+    new: list[str]
+
+
 class Finding(_Given):
     severity: str
     code: str
     message: str
     place: str
     fix: str
+    edit: Edit | None = None
 
 
 class Check(_Given):

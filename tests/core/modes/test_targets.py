@@ -164,3 +164,48 @@ def test_what_check_says_of_keys(writer: Writer) -> None:
     assert "key-not-unique" not in told(mode="upsert", keys=["k"])
     if writer.place.kind != "duckdb":  # which tells of constraints only
         assert "key-without-index" not in told(mode="upsert", keys=["k"])
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize(
+    ("statement", "code", "severity"),
+    [
+        ("UPDATE modes SET v = 'seen' WHERE k < 0", None, ""),
+        ("SELEC 1", "statement-refused", "error"),
+        ("UPDATE nowhere SET v = 1", "statement-unsure", "warning"),
+        ("DELETE FROM modes; DELETE FROM modes", "statement-refused", "error"),
+        ("/* done */ COMMIT", "statement-ends-load", "error"),
+        ("CREATE TABLE seen (k integer)", "statement-commits", "warning"),
+    ],
+)
+def test_statements_are_parsed_by_the_target_and_not_executed(
+    writer: Writer, statement: str, code: str | None, severity: str
+) -> None:
+    writer.place.sql("CREATE TABLE modes (k integer, v varchar(20))")
+    check = writer.check([(1, "soup")], before=[statement])
+    found = [one for one in check.findings if one.code.startswith("statement-")]
+    if code == "statement-commits" and writer.place.kind != "mariadb":
+        code = None
+    assert [(one.code, one.severity, one.place) for one in found] == (
+        [(code, severity, "into.before.0")] if code else []
+    )
+    assert writer.place.sql("SELECT count(*) FROM modes") == [(0,)]
+    if code == "statement-ends-load":
+        with pytest.raises(UltravectError) as raised:
+            writer.load([(1, "soup")], before=[statement])
+        assert raised.value.code == "statement-ends-load"
+
+
+@pytest.mark.parametrize("kind", ["postgresql"])
+def test_what_depends_on_a_table_is_named_before_it_is_rebuilt(writer: Writer) -> None:
+    writer.place.sql("CREATE TABLE modes (k integer PRIMARY KEY)")
+    writer.place.sql("CREATE VIEW seen_modes AS SELECT k FROM modes")
+    writer.place.sql("CREATE TABLE seen (k integer CONSTRAINT seen_key REFERENCES modes)")
+    try:
+        check = writer.check([(1, "soup")], mode="overwrite", if_different="rebuild")
+        (found,) = [one for one in check.findings if one.code == "target-depended-on"]
+        assert "view seen_modes, foreign key seen_key of seen depend on it" in found.message
+        assert writer.check([(1,)], ["k"], mode="overwrite", if_different="rebuild", columns=["k integer"]).passed
+    finally:
+        writer.place.sql("DROP VIEW seen_modes")
+        writer.place.sql("DROP TABLE seen")

@@ -68,7 +68,8 @@ class LiveTable:
     """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue tells it now.
 
     ``rows`` is the database's own estimate; ``granted`` what the connection's user may do with it; ``unique``
-    the sets of columns that a unique index or key keeps apart.
+    the sets of columns that a unique index or key keeps apart; ``dependents`` are the views and foreign keys without
+    which the table cannot be dropped.
     """
 
     name: TableName
@@ -78,6 +79,7 @@ class LiveTable:
     rows: int | None = None
     comment: str = ""
     unique: Sequence[frozenset[str]] = ()
+    dependents: Sequence[str] = ()
 
     def keeps_apart(self, keys: Iterable[str]) -> bool:
         """Whether a unique index or key allows each combination of ``keys`` once only."""
@@ -116,6 +118,14 @@ class Verified:
 
     rows_after: int
     rows_of_load: int
+
+
+@dataclass(frozen=True)
+class Objection:
+    """Why a database would not take a statement: because it cannot read it (``is_syntax``), or as things are now."""
+
+    message: str
+    is_syntax: bool
 
 
 class Load(Protocol):
@@ -193,6 +203,9 @@ class Database(Target, Protocol):
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         """Runs one statement that cannot write, and gives its first rows."""
+
+    def objection(self, statement: str) -> Objection | None:
+        """What the database has against a statement that writes; it is parsed and not executed."""
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         """The columns that a statement gives; it is one that reads."""

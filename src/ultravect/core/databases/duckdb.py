@@ -16,6 +16,7 @@ from ultravect.core.databases.base import (
     Answer,
     LiveColumn,
     LiveTable,
+    Objection,
     TableInfo,
     answer_columns,
     count_rows,
@@ -286,6 +287,19 @@ class DuckdbDatabase:
         return Answer(
             [one[0] for one in described], rows[:limit], len(rows) > limit, [str(one[1]) for one in described]
         )
+
+    def objection(self, statement: str) -> Objection | None:
+        with self._session("parsing a statement") as session:
+            try:
+                count = len(session.extract_statements(statement))
+                if count != 1:
+                    return Objection(f"{count} statements stand here, and one is expected", True)
+                session.execute(f"EXPLAIN {statement}").fetchall()
+            except duckdb.Error as error:
+                if "read-only" in str(error):
+                    return None  # all that this session has against it
+                return Objection(str(error).splitlines()[0], isinstance(error, duckdb.ParserException))
+        return None
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         require_reading(self._name, query, _READING)

@@ -12,7 +12,16 @@ from urllib.parse import quote
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.databases.base import NEEDS, PRIVILEGES, Answer, LiveColumn, LiveTable, TableInfo, count_rows
+from ultravect.core.databases.base import (
+    NEEDS,
+    PRIVILEGES,
+    Answer,
+    LiveColumn,
+    LiveTable,
+    Objection,
+    TableInfo,
+    count_rows,
+)
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
@@ -31,6 +40,7 @@ from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
 
 _READING = ("select", "with", "values", "explain", "pragma")
+_SYNTAX = ("syntax error", "incomplete input", "one statement", "unrecognized token")
 _DESCRIBE_SECONDS = 60.0
 _BLOCK_ROWS = 20_000
 _TABLES = """
@@ -298,6 +308,14 @@ class SqliteDatabase:
                 watch.cancel()
             names = [one[0] for one in cursor.description or ()]
         return Answer(names, rows[:limit], len(rows) > limit, [""] * len(names))
+
+    def objection(self, statement: str) -> Objection | None:
+        with self._session("parsing a statement") as session:
+            try:
+                session.execute(f"EXPLAIN {statement}").fetchall()
+            except (sqlite3.OperationalError, sqlite3.ProgrammingError, sqlite3.Warning) as error:
+                return Objection(str(error), any(word in str(error) for word in _SYNTAX))
+        return None
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         # a query's columns have no declared type: the values themselves tell

@@ -139,6 +139,9 @@ class Dialect(Protocol):
     def compared(self, value: str, kind: CanonicalType) -> str:
         """A value, so that two that are not the same to the last byte differ, whatever a collation says."""
 
+    def commits_itself(self, statement: str) -> bool:
+        """Whether a statement commits by itself, even inside a transaction."""
+
     def differs(self, left: str, right: str) -> str:
         """The condition that two values are not the same; two NULLs are."""
 

@@ -11,6 +11,8 @@ from ultravect.core.dialects.naming import parse_name
 from ultravect.core.types.canonical import CanonicalType
 
 _NUMBERS = frozenset(["smallint", "integer", "bigint", "decimal", "real", "double"])
+DEFINITION = re.compile(r"\s*(create|alter|drop|truncate|rename|grant|revoke|comment|analyze|optimize|lock)\b", re.I)
+"""Statements of the kind that some databases commit by themselves."""
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 
 
@@ -125,6 +127,9 @@ class CommonDialect(ABC):
 
     def compared(self, value: str, kind: CanonicalType) -> str:
         return value
+
+    def commits_itself(self, statement: str) -> bool:
+        return False
 
     def differs(self, left: str, right: str) -> str:
         return f"{left} IS DISTINCT FROM {right}"

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, Translation
-from ultravect.core.dialects.common import CommonDialect
+from ultravect.core.dialects.common import DEFINITION, CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _MAX_CHARACTERS = 64
@@ -114,6 +114,9 @@ class MariadbDialect(CommonDialect):
 
     def compared(self, value: str, kind: CanonicalType) -> str:
         return self.by_bytes(value) if kind.name in ("text", "json") else value
+
+    def commits_itself(self, statement: str) -> bool:
+        return DEFINITION.match(statement) is not None
 
     def differs(self, left: str, right: str) -> str:
         return f"NOT ({left} <=> {right})"

@@ -9,7 +9,7 @@ import re
 from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName, Translation
-from ultravect.core.dialects.common import CommonDialect
+from ultravect.core.dialects.common import DEFINITION, CommonDialect
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _NATIVE = re.compile(
@@ -154,3 +154,6 @@ class OracleDialect(CommonDialect):
         values = ", ".join(f"s.{self.quote(column)}" for column in columns)
         lines.append(f"WHEN NOT MATCHED THEN INSERT ({names}) VALUES ({values})")
         return "\n".join(lines)
+
+    def commits_itself(self, statement: str) -> bool:
+        return DEFINITION.match(statement) is not None

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import pyarrow as pa
@@ -13,13 +13,14 @@ from ultravect.core.engine.effects import effect_of, statements_of
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import find_duplicates, find_receipts
+from ultravect.core.engine.plan_statements import find_objections
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.finding import Finding
+from ultravect.core.model.finding import Finding, Put
 from ultravect.core.model.job import Job
 
 _SAMPLE_BYTES = 8 << 20
@@ -46,6 +47,10 @@ class CheckResult:
     @property
     def passed(self) -> bool:
         return not any(finding.severity == "error" for finding in self.findings)
+
+    def edited(self, text: str) -> CheckResult:
+        """The result with the fixes as edits of the job file ``text``."""
+        return replace(self, findings=[finding.edited(text) for finding in self.findings])
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -76,6 +81,7 @@ def check_job(
         try:
             find_duplicates(job, plan)
             find_receipts(plan)
+            find_objections(job, plan)
             rows, sample = _try_rows(job, plan)
             if not plan.errors:  # a run would come to nothing
                 effect, statements = effect_of(job, plan, sample), statements_of(job, plan)
@@ -135,12 +141,10 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
             f"{number:,} of {tried} {what}, first {first[name]}",
             "into.rejects",
             f"mend them, or tolerate them with into.rejects: {count.total()}",
+            Put("into.rejects", count.total()) if complete else None,
         )
     return rows, sample
 
 
 def _raise_severity(plan: LegPlan, code: str) -> None:
-    plan.findings = [
-        Finding("error", one.code, one.message, one.place, one.fix) if one.code == code else one
-        for one in plan.findings
-    ]
+    plan.findings = [replace(one, severity="error") if one.code == code else one for one in plan.findings]

@@ -9,7 +9,7 @@ from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import Reader
-from ultravect.core.model.finding import Finding, Severity
+from ultravect.core.model.finding import Finding, Put, Severity
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.types.text_formats import TextFormats
@@ -88,8 +88,10 @@ class LegPlan:
         statements = [*made, *dialect.alter_table(self.table, self.changes)]
         return ";\n".join(statements) or None
 
-    def add(self, severity: Severity, code: str, message: str, place: str = "", fix: str = "") -> None:
-        self.findings.append(Finding(severity, code, message, place, fix))
+    def add(
+        self, severity: Severity, code: str, message: str, place: str = "", fix: str = "", put: Put | None = None
+    ) -> None:
+        self.findings.append(Finding(severity, code, message, place, fix, put))
 
-    def refuse(self, error: UltravectError, place: str) -> None:
-        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint)
+    def refuse(self, error: UltravectError, place: str, put: Put | None = None) -> None:
+        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint, put)

@@ -17,11 +17,13 @@ from ultravect.core.engine.plan_mode import plan_mode
 from ultravect.core.engine.plan_new import plan_new
 from ultravect.core.engine.secrets import SecretPlaces
 from ultravect.core.engine.sources import open_source
+from ultravect.core.engine.suggest import nearest_in, respelled
 from ultravect.core.engine.tables import open_rows
 from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
 from ultravect.core.model.files import LayoutFile
+from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.model.problems import did_you_mean
@@ -57,12 +59,12 @@ def make_plan(
         if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
     except UltravectError as error:
-        plan.refuse(error, job.source.place)
+        plan.refuse(error, job.source.place, respelled(job, job.source.place, error))
     if plan.reader:
         try:
             selected = resolve(job.columns, plan.reader.names)
         except UltravectError as error:
-            plan.refuse(error, "columns")
+            plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
     try:
         plan.target, plan.table = open_target(job, target, facts)
         plan.receipts = bool(target.settings.get("receipts", True))
@@ -74,7 +76,7 @@ def make_plan(
             places = SecretPlaces(source.secret_variables, source.secret_folder)
             bind_expressions(job, plan, selected, places, scan_limit, progress)
         except UltravectError as error:
-            plan.refuse(error, "columns")
+            plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
     if plan.table is None or plan.target is None or plan.errors:
         return plan
     scanning = Scanning(scan_limit, progress)
@@ -114,6 +116,14 @@ def _plan_columns(job: Job, plan: LegPlan, selected: Sequence[Selected], scannin
     elif job.into.if_different == "rebuild":
         plan_new(job, plan, selected, scanning)
         _rebuild_only_if_different(plan, live)
+        if plan.rebuilds and live.dependents:
+            plan.add(
+                "error",
+                "target-depended-on",
+                f"{live.name} cannot be rebuilt: {', '.join(live.dependents)} depend{'s' if len(live.dependents) == 1 else ''} on it",
+                "into.if_different",
+                "drop what depends on the table, and make it again behind the run (into.before, into.after), or widen",
+            )
     else:
         plan_existing(job, plan, live, selected, scanning)
 
@@ -128,6 +138,7 @@ def _may_create(job: Job, plan: LegPlan) -> bool:
             f"the table {plan.table} does not exist",
             "into.table",
             f"{near and near + ' or '}write into.if_missing: create to have it created",
+            Put("into.table", nearest_in(near)) if near else Put("into.if_missing", "create"),
         )
         return False
     obstacle = plan.target.may_create(plan.table)

@@ -9,8 +9,10 @@ from ultravect.core.databases.base import LiveColumn
 from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
 from ultravect.core.engine.names import quoted
 from ultravect.core.engine.scan import Scan, scan_columns
+from ultravect.core.engine.suggest import column_as
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.finding import Severity
+from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType, Fit
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.types.pairs import pair_fit
@@ -104,7 +106,7 @@ def add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colum
     )
 
 
-def note_pair(plan: LegPlan, one: Selected, target: CanonicalType | None) -> None:
+def note_pair(job: Job, plan: LegPlan, one: Selected, target: CanonicalType | None) -> None:
     """Says what becomes of a column's values on their way into another type."""
     assert plan.reader is not None
     source = source_type(plan, one)
@@ -113,10 +115,11 @@ def note_pair(plan: LegPlan, one: Selected, target: CanonicalType | None) -> Non
     pair = pair_fit(source, target)
     if pair is None:
         what = f"column {one.name}: {source} is not converted to {target} here"
-        fix = f"give {one.name} a type that it converts to, such as text"
+        fix, put = f"give {one.name} a type that it converts to, such as text", None
         if (source.name, target.name) == ("timestamp", "timestamptz"):
-            fix = f"say which zone it is in: `{quoted(one.name)} at time zone 'UTC' as {quoted(one.name)}`"
-        plan.add("error", "type-not-convertible", what, one.place, fix)
+            zoned = f"{quoted(one.name)} at time zone 'UTC' as {quoted(one.name)}"
+            fix, put = f"say which zone it is in: `{zoned}`", column_as(job, one, zoned)
+        plan.add("error", "type-not-convertible", what, one.place, fix, put)
     elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):
         severity: Severity = "warning" if pair[0] is Fit.DIFFERENT else "note"
         plan.add(severity, f"type-{pair[0]}", f"column {one.name}: {source} becomes {target}: {pair[1]}", one.place)

@@ -11,9 +11,13 @@ from ultravect.core.databases.receipts import ReceiptTable
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.names import quoted
+from ultravect.core.engine.plan_statements import plan_statements
+from ultravect.core.engine.suggest import nearest_in
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.expressions.parse import parse_condition, parse_item
 from ultravect.core.expressions.tree import Star, parameters_in
+from ultravect.core.model.edits import REMOVED
+from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
 from ultravect.core.model.problems import did_you_mean
 
@@ -27,6 +31,7 @@ def plan_mode(job: Job, plan: LegPlan) -> None:
     if plan.live is not None:
         _privileges(job, plan, plan.live)
     _without_effect(job, plan)
+    plan_statements(job, plan)
     if not plan.receipts:
         plan.add(
             "note",
@@ -45,7 +50,12 @@ def _keys(job: Job, plan: LegPlan) -> None:
             near = did_you_mean(key, names)
             what = f"{key!r} is no column that the rows bring to {plan.table}"
             plan.add(
-                "error", "key-column-unknown", what, f"into.keys.{number}", near or f"they bring: {', '.join(names)}"
+                "error",
+                "key-column-unknown",
+                what,
+                f"into.keys.{number}",
+                near or f"they bring: {', '.join(names)}",
+                Put(f"into.keys.{number}", nearest_in(near)) if near else None,
             )
     plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
     if not keys or plan.live is None or plan.is_new or plan.errors or plan.live.keeps_apart(keys):
@@ -118,7 +128,9 @@ def find_receipts(plan: LegPlan) -> None:
 
 def _without_effect(job: Job, plan: LegPlan) -> None:
     def tell(setting: str, why: str) -> None:
-        plan.add("note", "setting-unused", f"{setting} has no effect: {why}", setting)
+        plan.add(
+            "note", "setting-unused", f"{setting} has no effect: {why}", setting, "take it out", Put(setting, REMOVED)
+        )
 
     into = job.into
     if "repeats" in into.model_fields_set and not into.keys:

@@ -9,8 +9,10 @@ from ultravect.core.dialects.base import Dialect, NewColumn, NewTable
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.names import adapted, quoted
 from ultravect.core.engine.plan_columns import Scanning, add_column, note_pair, source_type
+from ultravect.core.engine.suggest import column_as
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.expressions.select_list import Selected
+from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType, Fit
 
@@ -22,7 +24,7 @@ def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Sc
     plan.is_new = True
     names = _adapted_names(plan, dialect, selected)
     for one in selected:
-        note_pair(plan, one, one.type)
+        note_pair(job, plan, one, one.type)
     if plan.errors:
         return
     scan = scanning.scan(plan, selected)
@@ -49,6 +51,7 @@ def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Sc
                 f"column {key}: {obstacle} in {dialect.name}",
                 "into.keys" if job.into.keys else "into.carry",
                 f"give it a type in columns, such as `{quoted(key)} text(100)`",
+                _with_length(job, selected, names, key),
             )
     plan.create = NewTable(made, keys, comment)
 
@@ -98,6 +101,13 @@ def _carried_keys(
         )
         return ()
     return [named[name] for name in keyed]
+
+
+def _with_length(job: Job, selected: Sequence[Selected], names: Sequence[str], key: str) -> Put | None:
+    """The key's column as a text with a length."""
+    one = next(one for one, name in zip(selected, names, strict=True) if name == key)
+    plain = one.value is None and not one.renamed
+    return column_as(job, one, f"{quoted(one.name)} text(100)") if plain else None
 
 
 def _adapted_names(plan: LegPlan, dialect: Dialect, selected: Sequence[Selected]) -> list[str]:

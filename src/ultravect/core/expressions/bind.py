@@ -118,9 +118,9 @@ class _Binder:
         self._scope = scope
         self._place = place
 
-    def _refuse(self, node: Node, code: str, detail: str, hint: str = "") -> UltravectError:
+    def _refuse(self, node: Node, code: str, detail: str, hint: str = "", wrong: str | None = None) -> UltravectError:
         told = f"{detail} (character {node.at})"
-        return UltravectError(code, told, hint=hint, place=self._place, position=node.at)
+        return UltravectError(code, told, hint=hint, place=self._place, position=node.at, wrong=wrong)
 
     def bind(self, node: Node) -> Bound:
         match node:
@@ -167,7 +167,7 @@ class _Binder:
             hint = did_you_mean(node.name, known) or (
                 f"parameters are {', '.join(known)}" if known else "declare it in parameters"
             )
-            raise self._refuse(node, "parameter-unknown", f"there is no parameter {node.name!r}", hint)
+            raise self._refuse(node, "parameter-unknown", f"there is no parameter {node.name!r}", hint, node.name)
         value = self._scope.parameters[node.name]
         if isinstance(value, float):
             value = Decimal(str(value))
@@ -208,7 +208,7 @@ class _Binder:
         if name not in FUNCTIONS:
             hint = did_you_mean(name, [known for known in FUNCTIONS if known.isidentifier()])
             raise self._refuse(
-                node, "function-unknown", f"there is no function {name!r}", hint or "see the reference"
+                node, "function-unknown", f"there is no function {name!r}", hint or "see the reference", name
             )
         function = FUNCTIONS[name]
         count = len(node.arguments)

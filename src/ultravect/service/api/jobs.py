@@ -168,10 +168,10 @@ class RevisionsView(generics.ListAPIView[Revision]):
         return job_named(self.kwargs["name"]).revisions.select_related("saved_by").order_by("-number")
 
 
-def _check(model: JobModel) -> Response:
+def _check(model: JobModel, text: str) -> Response:
     source = connection_named(model.source.connection).spec()
     target = connection_named(model.into.connection).spec()
-    return Response(check_job(model, source, target, layout_named_by(model)).as_dict())
+    return Response(check_job(model, source, target, layout_named_by(model)).edited(text).as_dict())
 
 
 @extend_schema(tags=["jobs"])
@@ -182,7 +182,8 @@ class CheckJobView(APIView):
 
     @extend_schema(request=None, responses=CheckSerializer, summary="Check a saved job")
     def post(self, request: Request, name: str) -> Response:
-        return _check(job_from_data(job_named(name).revision.structure))
+        revision = job_named(name).revision
+        return _check(job_from_data(revision.structure), revision.text)
 
 
 @extend_schema(tags=["jobs"])
@@ -195,7 +196,7 @@ class CheckFileView(_JobInput):
         request=FILE_REQUEST, examples=[_FILE_EXAMPLE], responses=CheckSerializer, summary="Check a job file"
     )
     def post(self, request: Request) -> Response:
-        return _check(self.given_job(request)[0])
+        return _check(*self.given_job(request))
 
 
 def _rehearse(model: JobModel, request: Request) -> Response:

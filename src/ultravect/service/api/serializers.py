@@ -307,12 +307,23 @@ class RevisionSerializer(serializers.Serializer[Any]):
     file = serializers.CharField(source="text")
 
 
+class EditSerializer(serializers.Serializer[Any]):
+    """The lines `old` of the file, from number `line` on, become `new`; without `old`, `new` is put in before it."""
+
+    line = serializers.IntegerField()
+    old = serializers.ListField(child=serializers.CharField())
+    new = serializers.ListField(child=serializers.CharField())
+
+
 class FindingSerializer(serializers.Serializer[Any]):
     severity = serializers.ChoiceField(choices=["error", "warning", "note"])
     code = serializers.CharField()
     message = serializers.CharField()
     place = serializers.CharField()
     fix = serializers.CharField()
+    edit = EditSerializer(
+        allow_null=True, required=False, help_text="The fix in the job file's own lines, by a check."
+    )
 
 
 class FitSerializer(serializers.Serializer[Any]):

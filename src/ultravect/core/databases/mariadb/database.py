@@ -10,6 +10,7 @@ from typing import Any
 import MySQLdb
 import MySQLdb.cursors
 import pyarrow as pa
+from MySQLdb.constants import ER
 
 from ultravect.core.databases.base import (
     NEEDS,
@@ -17,6 +18,7 @@ from ultravect.core.databases.base import (
     Answer,
     LiveColumn,
     LiveTable,
+    Objection,
     TableInfo,
     answer_columns,
     count_rows,
@@ -181,6 +183,17 @@ class MariadbDatabase:
             )
         natives = [NATIVES.get(one[1], "") for one in described]
         return Answer([one[0] for one in described], rows[:limit], len(rows) > limit, natives)
+
+    def objection(self, statement: str) -> Objection | None:
+        with session(self._name, self._settings, "parsing a statement") as opened, opened.cursor() as cursor:
+            try:
+                cursor.execute(f"PREPARE ultravect_statement FROM {self.dialect.literal(statement)}")
+            except MySQLdb.Error as error:
+                number, message = error.args[0], str(error.args[-1])
+                if number == ER.UNSUPPORTED_PS:
+                    return None  # it is understood, and can only be tried
+                return Objection(message, number == ER.PARSE_ERROR)
+        return None
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         require_reading(self._name, query, _READING)

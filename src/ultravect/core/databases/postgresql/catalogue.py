@@ -17,7 +17,12 @@ _FIND = """
 SELECT c.oid, n.nspname, c.relname, c.relkind,
        ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p WHERE has_table_privilege(c.oid, p))
        || CASE WHEN has_database_privilege(current_database(), 'TEMPORARY') THEN ARRAY['TEMPORARY'] ELSE '{}' END,
-       CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), '')
+       CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), ''),
+       ARRAY(SELECT DISTINCT 'view ' || r.ev_class::regclass FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
+             WHERE d.refclassid = 'pg_class'::regclass AND d.refobjid = c.oid AND d.classid = 'pg_rewrite'::regclass
+                   AND r.ev_class <> c.oid ORDER BY 1)
+       || ARRAY(SELECT format('foreign key %%s of %%s', f.conname, f.conrelid::regclass) FROM pg_constraint f
+                WHERE f.confrelid = c.oid AND f.contype = 'f' AND f.conrelid <> c.oid ORDER BY 1)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
 """
@@ -62,7 +67,7 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
     row = session.execute(_FIND, (dialect.table(name),)).fetchone()
     if row is None:
         return None
-    oid, schema, table, kind, granted, rows, comment = row
+    oid, schema, table, kind, granted, rows, comment, dependents = row
     columns = [
         LiveColumn(
             name,
@@ -81,7 +86,8 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
         )
     ]
     unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (oid,))]
-    return LiveTable(TableName(schema, table), _KINDS[kind], columns, frozenset(granted), rows, comment, unique)
+    name = TableName(schema, table)
+    return LiveTable(name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents)
 
 
 def has_table(session: Session, name: str) -> bool:

@@ -11,7 +11,16 @@ import pyarrow as pa
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
-from ultravect.core.databases.base import NEEDS, Answer, LiveColumn, LiveTable, TableInfo, answer_columns, count_rows
+from ultravect.core.databases.base import (
+    NEEDS,
+    Answer,
+    LiveColumn,
+    LiveTable,
+    Objection,
+    TableInfo,
+    answer_columns,
+    count_rows,
+)
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session
@@ -27,6 +36,7 @@ from ultravect.core.probe import Step
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
+_SYNTAX = b"42601"
 # COPY … TO and DO can write even where a transaction is read-only
 _READING = re.compile(
     r"^(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*\(*\s*(select|with|values|table|show|explain)\b", re.I | re.S
@@ -154,6 +164,14 @@ class PostgresqlDatabase:
                     return Answer(columns, rows, True, natives)
                 rows.append(list(row))
             return Answer(columns, rows, False, natives)
+
+    def objection(self, statement: str) -> Objection | None:
+        with self._session("check") as session, explained(self._name, "parsing a statement"):
+            prepared = session.pgconn.prepare(b"", statement.encode())
+        if prepared.status != ExecStatus.FATAL_ERROR:
+            return None
+        message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
+        return Objection(message, prepared.error_field(DiagnosticField.SQLSTATE) == _SYNTAX)
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         with self._session("describe") as session, explained(self._name, "reading the columns of the query"):

@@ -1,0 +1,55 @@
+"""The statements of ``before`` and ``after``: what they must not do, and whether the target would take them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from ultravect.core.databases.base import Database
+from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.model.job import Job
+
+_COMMENT = r"(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*"
+# they would end the load's transaction, or begin another inside it
+_ENDS_LOAD = re.compile(
+    rf"^{_COMMENT}(begin|start\s+transaction|commit|end|rollback|abort|savepoint|release|prepare\s+transaction)\b",
+    re.IGNORECASE | re.DOTALL,
+)
+
+
+def _statements(job: Job) -> Iterator[tuple[str, str]]:
+    """Each statement behind its place."""
+    for key, statements in (("before", job.into.before), ("after", job.into.after)):
+        yield from ((f"into.{key}.{number}", statement) for number, statement in enumerate(statements))
+
+
+def plan_statements(job: Job, plan: LegPlan) -> None:
+    """Refuses what would cut the load in two, and says what cannot be undone with it."""
+    if not isinstance(plan.target, Database):
+        return
+    dialect = plan.target.dialect
+    for place, statement in _statements(job):
+        if found := _ENDS_LOAD.match(statement):
+            what = f"{found[1].upper()} would end the load's transaction, which also holds the rows"
+            plan.add("error", "statement-ends-load", what, place, "take it out: the load commits by itself")
+        elif dialect.commits_itself(statement):
+            what = f"{dialect.name} commits this statement by itself: it is done even when the load is undone"
+            plan.add("warning", "statement-commits", what, place)
+
+
+def find_objections(job: Job, plan: LegPlan) -> None:
+    """Has the target parse the statements, which executes none of them."""
+    if not isinstance(plan.target, Database):
+        return
+    for place, statement in _statements(job):
+        objection = plan.target.objection(statement)
+        if objection is None:
+            continue
+        if objection.is_syntax:
+            what = f"the target does not understand the statement: {objection.message}"
+            plan.add("error", "statement-refused", what, place, "one statement an entry, in the target's own SQL")
+        else:
+            what = f"as things are now, the target would not take the statement: {objection.message}"
+            plan.add(
+                "warning", "statement-unsure", what, place, "mend it, unless what it needs is made by the load itself"
+            )
