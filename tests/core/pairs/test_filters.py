@@ -17,11 +17,13 @@ from ultravect.core.expressions.pushdown import render
 from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import parse_type
 
-_NAMES = ("n", "price", "word", "day")
-_TYPES = [parse_type(kind) for kind in ("integer", "decimal(8,2)", "text", "date")]
+_NAMES = ("n", "price", "word", "day", "seen")
+_TYPES = [parse_type(kind) for kind in ("integer", "decimal(8,2)", "text", "date", "timestamp(3)")]
 _ROWS = [
-    (1, "12.50", "Draft", "2026-06-01"), (2, "0.00", "draft", "2026-06-02"), (3, "-3.10", "draft ", "0001-01-01"),
-    (4, None, "", None), (None, "12.5", None, "9999-12-31"), (-7, "99999.99", "é\\'; --", "2024-02-29"), (0, "1", "Z%_", "2026-06-01"),
+    (1, "12.50", "Draft", "2026-06-01", "2026-06-01 10:00:00"), (2, "0.00", "draft", "2026-06-02", None),
+    (3, "-3.10", "draft ", "0001-01-01", "2026-06-01 10:00:00.5"), (4, None, "", None, "1999-12-31 23:59:59.999"),
+    (None, "12.5", None, "9999-12-31", "2026-06-01 09:59:59.999"), (-7, "99999.99", "é\\'; --", "2024-02-29", None),
+    (0, "1", "Z%_", "2026-06-01", "2026-06-01 10:00:00"), (2147483647, "3", "d\nraft", "2026-06-01", None),
 ]  # fmt: skip
 _TEXTS = st.sampled_from(["draft", "Draft", "draft ", "", "é\\'; --", "Z", "e", "x' or '1'='1", "\\"])
 
@@ -46,6 +48,36 @@ _TESTS = st.one_of(
         lambda name, test: f"{name} {test}", st.sampled_from(_NAMES), st.sampled_from(["is null", "is not null"])
     ),
     st.builds(lambda low, high: f"n between {low} and {high}", st.integers(-8, 2), st.integers(-2, 5)),
+    st.builds(
+        lambda left, sign, right, low: f"{left} {sign} {right} > {low}",
+        st.sampled_from(["n", "price", "abs(n)", "-n", "length(word)", "coalesce(n, 3)"]),
+        st.sampled_from(["+", "-", "*"]),
+        st.sampled_from(["n", "price", "2", "0.5", "70000", "n * n"]),
+        st.integers(-20, 20),
+    ),
+    st.builds(
+        lambda pattern: f"word like {_quoted(pattern)}",
+        st.sampled_from(["d%", "D%", "_raft%", "%_", "", "Z%_", "%\\%", "é%"]),
+    ),
+    st.builds(
+        lambda text, test, other: f"{text} {test} {_quoted(other)}",
+        st.sampled_from(
+            [
+                "coalesce(word, 'none')",
+                "substring(word, 2)",
+                "substring(word, 2, 3)",
+                "nullif(word, 'draft')",
+                "case when n > 1 then word when price < 1 then 'less' end",
+            ]
+        ),
+        st.sampled_from(["=", "<>", "<", ">"]),
+        st.sampled_from(["raft", "none", "Raft", "less", "draft", "raf", ""]),
+    ),
+    st.builds(
+        lambda sign, moment: f"seen {sign} {moment}",
+        st.sampled_from(["=", "<", ">=", "<>"]),
+        st.sampled_from(["timestamp '2026-06-01 10:00:00'", "timestamp '2026-06-01 10:00:00.5'", "seen"]),
+    ),
     st.builds(lambda words: f"word in ({', '.join(map(_quoted, words))})", st.lists(_TEXTS, min_size=1, max_size=3)),
 )
 _CONDITIONS = st.recursive(
@@ -60,11 +92,12 @@ _CONDITIONS = st.recursive(
 
 @pytest.fixture(scope="session")
 def filtered(places: dict[str, Place]) -> dict[str, Place]:
-    natives = {"sqlite": "n integer, price decimal(8,2), word text collate nocase, day date"}
+    natives = {"sqlite": "n integer, price decimal(8,2), word text collate nocase, day date, seen timestamp"}
+    moments = {"postgresql": "timestamp", "mariadb": "datetime(3)", "duckdb": "timestamp", "sqlite": ""}
     for kind, place in places.items():
         place.drop("filtered")
         place.sql(
-            f"CREATE TABLE filtered ({natives.get(kind, 'n integer, price decimal(8,2), word varchar(20), day date')})"
+            f"CREATE TABLE filtered ({natives.get(kind, f'n integer, price decimal(8,2), word varchar(20), day date, seen {moments[kind]}')})"
         )
         for row in _ROWS:
             doubled = [
@@ -78,12 +111,14 @@ def filtered(places: dict[str, Place]) -> dict[str, Place]:
 
 @pytest.mark.parametrize("kind", KINDS)
 @given(text=_CONDITIONS)
-@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_the_source_keeps_what_we_would(filtered: dict[str, Place], kind: str, text: str) -> None:
     database = database_of(filtered[kind].spec)
     condition = bind_condition(parse_condition(text, "from.where"), Scope(_NAMES, _TYPES), "from.where")
     sql = render(condition, database.dialect, lambda position: True)
-    assert sql is not None or "+ 1" in text
+    # what SQLite keeps as it came, it does not compute with
+    loose = kind == "sqlite" and any(word in text for word in ("seen", "price", "length", "substring", "0.5"))
+    assert sql is not None or loose or "+ 1" in text or "* n * n" in text
     if sql is None:
         return
     names = ", ".join(database.dialect.quote(name) for name in _NAMES)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Protocol
@@ -71,6 +72,15 @@ class Dialect(Protocol):
     """Whether two names of columns that differ only in case are the same."""
 
     keeps_comments: bool
+    compares_moments: bool
+    """Whether its timestamps compare as moments do, with or without a zone."""
+
+    computes_decimals: bool
+    """Whether sums and products of its decimals are exact."""
+
+    slices_texts: bool
+    """Whether its length and substring count characters, whatever they are."""
+
     restates_columns: bool
     """Whether a column's default has to be named again when its type changes."""
 
@@ -93,6 +103,15 @@ class Dialect(Protocol):
 
     def by_bytes(self, name: str) -> str:
         """A column of text (``name`` is quoted), compared by its bytes and not by its collation."""
+
+    def like(self, text: str, pattern: str) -> str:
+        """The condition that a text is like a pattern of ``%`` and ``_`` to the letter, without an escape character."""
+
+    def moment(self, value: dt.datetime) -> str:
+        """A timestamp as a literal; one with a zone is in UTC."""
+
+    def as_bigint(self, expression: str) -> str:
+        """A whole number with 64 bits to compute with."""
 
     def literal(self, text: str) -> str:
         """A text as a literal."""

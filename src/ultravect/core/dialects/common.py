@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Sequence
@@ -25,6 +26,9 @@ class CommonDialect(ABC):
     refuses: frozenset[str] = frozenset()
     folds_case = True
     keeps_comments = True
+    compares_moments = True
+    computes_decimals = True
+    slices_texts = True
     restates_columns = False
     truth = ("TRUE", "FALSE")
     adds = "ADD COLUMN"
@@ -38,6 +42,16 @@ class CommonDialect(ABC):
 
     def by_bytes(self, name: str) -> str:
         return name
+
+    def like(self, text: str, pattern: str) -> str:
+        return f"{self.by_bytes(text)} LIKE {self.literal(pattern)} ESCAPE ''"
+
+    def moment(self, value: dt.datetime) -> str:
+        written = value.strftime("%Y-%m-%d %H:%M:%S.%f").rjust(26, "0")
+        return f"TIMESTAMP WITH TIME ZONE '{written}+00:00'" if value.tzinfo else f"TIMESTAMP '{written}'"
+
+    def as_bigint(self, expression: str) -> str:
+        return f"CAST({expression} AS BIGINT)"
 
     def literal(self, text: str) -> str:
         return "'" + text.replace("'", "''") + "'"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import re
 from collections.abc import Sequence
 
@@ -76,6 +77,19 @@ class MariadbDialect(CommonDialect):
 
     def by_bytes(self, name: str) -> str:
         return f"CAST(CONVERT({name} USING utf8mb4) AS BINARY)"
+
+    def like(self, text: str, pattern: str) -> str:
+        # an escape character that a pattern does not have
+        escape = next(mark for mark in "!|~^" if mark not in pattern)
+        return (
+            f"CONVERT({text} USING utf8mb4) COLLATE utf8mb4_nopad_bin LIKE {self.literal(pattern)} ESCAPE '{escape}'"
+        )
+
+    def moment(self, value: dt.datetime) -> str:
+        return f"TIMESTAMP'{value.strftime('%Y-%m-%d %H:%M:%S.%f').rjust(26, '0')}'"
+
+    def as_bigint(self, expression: str) -> str:
+        return f"CAST({expression} AS SIGNED)"
 
     def literal(self, text: str) -> str:
         if text.isascii() and text.isprintable() and "'" not in text and "\\" not in text:

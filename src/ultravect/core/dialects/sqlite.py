@@ -53,6 +53,9 @@ class SqliteDialect(CommonDialect):
     keeps_comments = False
     random_value = "random()"
     length = "length"
+    compares_moments = False  # they are texts, in one form or another
+    computes_decimals = False
+    slices_texts = False  # a NUL character ends a text for them
     text_type = "TEXT"
     natives: Sequence[str] = (
         "INTEGER", "BIGINT", "SMALLINT", "BOOLEAN", "REAL", "DOUBLE PRECISION", "DECIMAL(18,2)", "NUMERIC",
@@ -63,6 +66,14 @@ class SqliteDialect(CommonDialect):
 
     def by_bytes(self, name: str) -> str:
         return f"{name} COLLATE BINARY"
+
+    def like(self, text: str, pattern: str) -> str:
+        # its LIKE takes a for A
+        special = {"%": "*", "_": "?", "*": "[*]", "?": "[?]", "[": "[[]"}
+        return f"{text} GLOB {self.literal(''.join(special.get(mark, mark) for mark in pattern))}"
+
+    def as_bigint(self, expression: str) -> str:
+        return expression
 
     def enlarges(self, kind: CanonicalType) -> bool:
         return False  # a declared type stays as it was written

@@ -1,24 +1,30 @@
 """Renders conditions as SQL of a source, where the source is sure to give the same answer as Arrow kernels do.
 
-Only what every database decides alike is rendered: comparisons, ``and``, ``or``, ``not``, ``is null`` over columns
-and literals of like types. Texts are compared by their bytes, whatever the columns' collations say.
+Only what every database decides alike is rendered, and what cannot fail: a row that cannot be computed is a reject here,
+while it would end a whole query there. So sums and products of whole numbers are rendered where they cannot leave 64
+bits, and division, casts that lose something, and case mapping of letters are not. Texts are compared by their bytes,
+whatever the columns' collations say.
 """
 
 from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
+from dataclasses import dataclass
 from decimal import Decimal
-from typing import Any
 
 from ultravect.core.dialects.base import Dialect
-from ultravect.core.expressions.bind import Bound, BoundCall, BoundCast, BoundColumn, BoundLiteral
+from ultravect.core.expressions.bind import Bound, BoundCall, BoundCase, BoundCast, BoundColumn, BoundLiteral
 from ultravect.core.types.canonical import Fit
 from ultravect.core.types.pairs import pair_fit
 
 _COMPARISONS = frozenset(["=", "<>", "<", "<=", ">", ">="])
-_NUMBERS = frozenset(["smallint", "integer", "bigint", "decimal"])
-_COMPARED = _NUMBERS | {"text", "date"}
+_INTEGERS = {"smallint": 2**15, "integer": 2**31, "bigint": 2**63}
+_NUMBERS = frozenset([*_INTEGERS, "decimal"])
+_MOMENTS = frozenset(["timestamp", "timestamptz"])
+_COMPARED = _NUMBERS | _MOMENTS | {"text", "date"}
+_MOST = 2**63 - 1
+_LONGEST = 2**31
 
 
 def conjuncts(bound: Bound) -> list[Bound]:
@@ -30,60 +36,192 @@ def conjuncts(bound: Bound) -> list[Bound]:
 
 def render(bound: Bound, dialect: Dialect, may_push: Callable[[int], bool]) -> str | None:
     """The condition in a dialect, None where the answer might differ; ``may_push`` tells of a column by position."""
-    if isinstance(bound, BoundCall):
-        if bound.function in ("and", "or"):
-            parts = [render(one, dialect, may_push) for one in bound.arguments]
-            if None in parts:
-                return None
-            return f"({f' {bound.function.upper()} '.join(str(part) for part in parts)})"
-        if bound.function == "not":
-            inner = render(bound.arguments[0], dialect, may_push)
-            return f"(NOT {inner})" if inner else None
-        if bound.function == "is null":
-            value = bound.arguments[0]
-            if isinstance(value, BoundColumn) and may_push(value.position):
-                return f"({dialect.quote(value.name)} IS NULL)"
-            return None
-        if bound.function in _COMPARISONS:
-            return _comparison(bound, dialect, may_push)
-    return None
-
-
-def _comparison(bound: BoundCall, dialect: Dialect, may_push: Callable[[int], bool]) -> str | None:
-    sides = []
-    kinds = {_widened(one).type.name for one in bound.arguments}
-    if (not kinds <= _NUMBERS and len(kinds) > 1) or not kinds <= _COMPARED:
+    try:
+        return _Renderer(dialect, may_push).condition(bound)
+    except _NotAlikeError:
         return None
-    for side in map(_widened, bound.arguments):
-        if isinstance(side, BoundColumn) and may_push(side.position):
-            name = dialect.quote(side.name)
-            sides.append(dialect.by_bytes(name) if side.type.name == "text" else name)
-        elif isinstance(side, BoundLiteral) and side.value is not None:
-            sides.append(_literal(side.value, dialect))
-        else:
-            return None
-    return f"({sides[0]} {bound.function} {sides[1]})"
+
+
+class _NotAlikeError(Exception):
+    """The source might decide this differently, or fail."""
+
+
+@dataclass(frozen=True)
+class _Value:
+    """SQL of a value; a whole number is not larger than ``most``, whatever its sign."""
+
+    sql: str
+    most: int = 0
+
+
+class _Renderer:
+    def __init__(self, dialect: Dialect, may_push: Callable[[int], bool]) -> None:
+        self._dialect = dialect
+        self._may_push = may_push
+
+    def condition(self, bound: Bound) -> str:
+        if not isinstance(bound, BoundCall):
+            raise _NotAlikeError
+        match bound.function:
+            case "and" | "or":
+                return f"({f' {bound.function.upper()} '.join(map(self.condition, bound.arguments))})"
+            case "not":
+                return f"(NOT {self.condition(bound.arguments[0])})"
+            case "is null":
+                return f"({self._null_tested(bound.arguments[0])} IS NULL)"
+            case "like":
+                return self._like(bound)
+        if bound.function in _COMPARISONS:
+            return self._comparison(bound)
+        raise _NotAlikeError
+
+    def _null_tested(self, bound: Bound) -> str:
+        if isinstance(bound, BoundColumn) and self._may_push(bound.position):
+            return self._dialect.quote(bound.name)
+        return self._value(bound).sql
+
+    def _like(self, bound: BoundCall) -> str:
+        text, pattern = bound.arguments
+        if not isinstance(pattern, BoundLiteral) or not isinstance(pattern.value, str) or "\0" in pattern.value:
+            raise _NotAlikeError
+        if _kind(text) != "text":
+            raise _NotAlikeError
+        return f"({self._dialect.like(self._value(text).sql, pattern.value)})"
+
+    def _comparison(self, bound: BoundCall) -> str:
+        kinds = {_kind(one) for one in bound.arguments}
+        if (not kinds <= _NUMBERS and len(kinds) > 1) or not kinds <= _COMPARED:
+            raise _NotAlikeError
+        if kinds & _MOMENTS and not self._dialect.compares_moments:
+            raise _NotAlikeError
+        return self._compared(bound.function, *bound.arguments)
+
+    def _compared(self, sign: str, *sides: Bound) -> str:
+        left, right = (self._comparable(side) for side in sides)
+        return f"({left} {sign} {right})"
+
+    def _comparable(self, bound: Bound) -> str:
+        sql = self._value(bound).sql
+        return self._dialect.by_bytes(sql) if _kind(bound) == "text" and not _is_literal(bound) else sql
+
+    def _value(self, bound: Bound) -> _Value:
+        bound = _widened(bound)
+        match bound:
+            case BoundColumn() if self._may_push(bound.position):
+                return _Value(self._dialect.quote(bound.name), _INTEGERS.get(bound.type.name, 0))
+            case BoundLiteral() if bound.value is not None:
+                return self._literal(bound)
+            case BoundCase():
+                return self._case(bound)
+            case BoundCall():
+                return self._call(bound)
+        raise _NotAlikeError
+
+    def _literal(self, bound: BoundLiteral) -> _Value:
+        value = bound.value
+        match value:
+            case bool():
+                raise _NotAlikeError
+            case str():
+                return _Value(self._dialect.literal(value))
+            case dt.datetime():
+                return _Value(self._dialect.moment(value))
+            case dt.date():
+                return _Value(self._dialect.literal(value.isoformat()))
+            case Decimal():
+                return _Value(format(value, "f"))
+            case int():
+                return _Value(str(value), abs(value))
+        raise _NotAlikeError
+
+    def _call(self, bound: BoundCall) -> _Value:
+        arguments = bound.arguments
+        match bound.function:
+            case "+" | "-" | "*" if bound.type.name in _NUMBERS:
+                return self._arithmetic(bound)
+            case "negative" | "abs" if bound.type.name in _NUMBERS:
+                value = self._operand(arguments[0])
+                if value.most > _MOST:
+                    raise _NotAlikeError
+                return _Value(f"(- {value.sql})" if bound.function == "negative" else f"abs({value.sql})", value.most)
+            case "coalesce":
+                parts = [self._value(one) for one in arguments]
+                self._alike(*arguments)
+                return _Value(f"COALESCE({', '.join(part.sql for part in parts)})", max(part.most for part in parts))
+            case "nullif":
+                kept = self._value(arguments[0])
+                self._alike(*arguments)
+                same = self._compared("=", *arguments)
+                return _Value(f"(CASE WHEN {same} THEN NULL ELSE {kept.sql} END)", kept.most)
+            case "length" if _kind(arguments[0]) == "text" and self._dialect.slices_texts:
+                return _Value(f"{self._dialect.length}({self._value(arguments[0]).sql})", _LONGEST)
+            case "substring" if _kind(arguments[0]) == "text" and self._dialect.slices_texts:
+                bounds = [one.value for one in arguments[1:] if isinstance(one, BoundLiteral)]
+                if len(bounds) < len(arguments) - 1 or not all(isinstance(one, int) and one > 0 for one in bounds):
+                    raise _NotAlikeError
+                return _Value(f"SUBSTRING({self._value(arguments[0]).sql}, {', '.join(map(str, bounds))})")
+        raise _NotAlikeError
+
+    def _operand(self, bound: Bound) -> _Value:
+        """A number with room for what is computed from it."""
+        value = self._value(bound)
+        kind = _kind(bound)
+        if kind == "decimal" and not self._dialect.computes_decimals:
+            raise _NotAlikeError
+        if kind in _INTEGERS and not _is_literal(bound):
+            return _Value(self._dialect.as_bigint(value.sql), value.most)
+        return value
+
+    def _arithmetic(self, bound: BoundCall) -> _Value:
+        if not {_kind(one) for one in bound.arguments} <= _NUMBERS:
+            raise _NotAlikeError
+        left, right = (self._operand(one) for one in bound.arguments)
+        sql = f"({left.sql} {bound.function} {right.sql})"
+        if bound.type.name == "decimal":
+            if not self._dialect.computes_decimals:
+                raise _NotAlikeError
+            return _Value(sql)
+        most = left.most * right.most if bound.function == "*" else left.most + right.most
+        if most > _MOST:
+            raise _NotAlikeError
+        return _Value(sql, most)
+
+    def _case(self, bound: BoundCase) -> _Value:
+        results = [result for _, result in bound.whens] + ([bound.otherwise] if bound.otherwise else [])
+        self._alike(*results)
+        whens = [(self.condition(test), self._value(result)) for test, result in bound.whens]
+        parts = [f"WHEN {test} THEN {result.sql}" for test, result in whens]
+        most = max(result.most for _, result in whens)
+        if bound.otherwise:
+            otherwise = self._value(bound.otherwise)
+            parts.append(f"ELSE {otherwise.sql}")
+            most = max(most, otherwise.most)
+        return _Value(f"(CASE {' '.join(parts)} END)", most)
+
+    def _alike(self, *bounds: Bound) -> None:
+        """Values among which a database would choose one have to be of one kind."""
+        kinds = {"integer" if _kind(one) in _INTEGERS else _kind(one) for one in bounds}
+        if len(kinds) > 1 or not kinds <= {"integer", "text", "date"}:
+            raise _NotAlikeError
+        if kinds == {"date"} and any(map(_is_literal, bounds)):
+            raise _NotAlikeError  # a date's literal is a text, until it is compared with a date
+
+
+def _kind(bound: Bound) -> str:
+    return _widened(bound).type.name
+
+
+def _is_literal(bound: Bound) -> bool:
+    return isinstance(_widened(bound), BoundLiteral)
 
 
 def _widened(side: Bound) -> Bound:
-    """What stands in a cast that changes no value: databases compare numbers of all kinds as numbers."""
+    """What stands in a cast that changes no value: databases compare numbers, and moments, of all kinds as such."""
     while isinstance(side, BoundCast):
+        kinds = {side.type.name, side.value.type.name}
         fit = pair_fit(side.value.type, side.type)
-        if side.type.name not in (*_NUMBERS, "text") or side.value.type.name not in (*_NUMBERS, "text"):
-            return side
-        if (
-            fit is None
-            or fit[0] not in (Fit.EXACT, Fit.WIDER)
-            or (side.type.name == "text") != (side.value.type.name == "text")
-        ):
+        alike = kinds <= _NUMBERS or (len(kinds) == 1 and kinds <= _MOMENTS | {"text"})
+        if not alike or fit is None or fit[0] not in (Fit.EXACT, Fit.WIDER):
             return side
         side = side.value
     return side
-
-
-def _literal(value: Any, dialect: Dialect) -> str:
-    if isinstance(value, str):
-        return dialect.literal(value)
-    if isinstance(value, dt.date):
-        return dialect.literal(value.isoformat())
-    return format(value, "f") if isinstance(value, Decimal) else str(value)
