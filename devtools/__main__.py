@@ -136,9 +136,10 @@ def types(arguments: argparse.Namespace) -> int:
 
 def matrix(arguments: argparse.Namespace) -> int:
     """Copies every type from each database to each and back, prints what came of it and writes the page anew."""
+    from devtools.natives import page as natives
     from devtools.pairs import matrix as made
 
-    page = made()
+    page = made(lambda places: "\n" + natives(places))
     (ROOT / "docs" / "pairs.md").write_text(page)
     print(page)
     return 0

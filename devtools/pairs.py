@@ -138,13 +138,15 @@ class Copied:
         ]
 
 
-def copy(source: Place, target: Place, table: str, into: str, columns: Sequence[str] = ("*",)) -> Copied:
+def copy(
+    source: Place, target: Place, table: str, into: str, columns: Sequence[str] = ("*",), rejects: int | str = 0
+) -> Copied:
     structure = {
         "ultravect": 1,
         "job": "leg",
         "from": {"connection": source.spec.name, "table": table},
         "columns": list(columns),
-        "into": {"connection": target.spec.name, "table": into},
+        "into": {"connection": target.spec.name, "table": into, "rejects": rejects},
     }
     copied = Copied()
     copied.result = run_leg(job_from_data(structure), source.spec, target.spec, copied, nullcontext)
@@ -195,15 +197,16 @@ def _matrix(places: Mapping[str, Place]) -> str:
     return "\n".join(lines) + "\n"
 
 
-def matrix() -> str:
-    """The matrix as a page, from servers that are started for it."""
+def matrix(*sections: Callable[[Mapping[str, Place]], str]) -> str:
+    """The matrix as a page, from servers that are started for it, with other ``sections`` behind it."""
     folder = Path(tempfile.mkdtemp(prefix="ultravect-pairs-", dir="/var/tmp"))
     os.chmod(folder, 0o755)
     postgres = PostgresServer.create(folder / "pg")
     mariadb = MariadbServer.create()
     try:
         postgres.execute("CREATE DATABASE pairs")
-        return _matrix(make_places(postgres, "pairs", mariadb, folder))
+        places = make_places(postgres, "pairs", mariadb, folder)
+        return _matrix(places) + "".join(more(places) for more in sections)
     finally:
         mariadb.remove()
         postgres.remove()

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import pytest
+from devtools.natives import LIMITED, NATIVES, fates, make
 from devtools.pairs import KINDS, Place, there_and_back
+
+from ultravect.core.engine.connections import database_of
 
 
 @pytest.mark.parametrize("source", KINDS)
@@ -18,3 +21,20 @@ def test_there_and_back(places: dict[str, Place], source: str, target: str) -> N
     assert trip.different == []
     # what changes the meaning of a value is said beforehand
     assert any("without its zone" in one for one in trip.there.announced) == (target == "mariadb")
+
+
+@pytest.mark.parametrize("source", KINDS)
+@pytest.mark.parametrize("target", KINDS)
+def test_no_value_of_any_native_type_changes_silently(
+    places: dict[str, Place], natives: None, source: str, target: str
+) -> None:
+    assert {native for native, _ in NATIVES[source]} >= set(database_of(places[source].spec).dialect.natives)
+    for fate in fates(places[source], places[target]):
+        assert not fate.silent, (fate.native, fate.changed)
+        assert fate.equal == fate.values or fate.native in LIMITED, (fate.native, fate.rejected, fate.changed)
+
+
+@pytest.fixture(scope="module")
+def natives(places: dict[str, Place]) -> None:
+    for place in places.values():
+        make(place)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -65,6 +66,9 @@ WHERE schema_name = ? AND table_name = ? AND constraint_type IN ('PRIMARY KEY', 
 """
 
 
+_NESTED = re.compile(r"\]$|^(STRUCT|MAP|UNION)\(")
+
+
 class DuckdbLoad(LocalLoad):
     """See ``LocalLoad``."""
 
@@ -78,7 +82,12 @@ class DuckdbLoad(LocalLoad):
         super().__init__(dialect, order)
         names = ", ".join(dialect.quote(column.name) for column in order.sent)
         self._positions = [str(position) for position in range(len(order.sent))]
-        values = ", ".join(dialect.quote(position) for position in self._positions)
+        # an answer of three columns or more, of which the second is the type
+        natives = {row[0]: str(row[1]) for row in self._all_rows(f"DESCRIBE {self._into}")}
+        values = ", ".join(
+            _taken(dialect.quote(position), natives[column.name], column.type)
+            for position, column in zip(self._positions, order.sent, strict=True)
+        )
         self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
 
     def _execute(self, statement: str) -> Sequence[Any] | None:
@@ -103,6 +112,13 @@ class DuckdbLoad(LocalLoad):
         taken = self._changed(self._statement)
         self._session.unregister("ultravect_rows")
         return taken
+
+
+def _taken(value: str, native: str, kind: CanonicalType) -> str:
+    """A value as its column takes it: lists and structures come as JSON, or as the database writes them itself."""
+    if kind.name not in ("text", "json") or not _NESTED.search(native):
+        return value
+    return f"COALESCE(TRY_CAST(TRY_CAST({value} AS JSON) AS {native}), CAST({value} AS {native}))"
 
 
 def _has_table(session: duckdb.DuckDBPyConnection, name: TableName) -> bool:

@@ -41,6 +41,13 @@ from ultravect.core.words import counted
 
 _READING = ("select", "with", "values", "explain", "pragma")
 _SYNTAX = ("syntax error", "incomplete input", "one statement", "unrecognized token")
+_HELD = {
+    frozenset(["integer"]): CanonicalType("bigint"),
+    frozenset(["real"]): CanonicalType("double"),
+    frozenset(["text"]): CanonicalType("text"),
+    frozenset(): CanonicalType("text"),
+    frozenset(["blob"]): CanonicalType("binary"),
+}
 _DESCRIBE_SECONDS = 60.0
 _BLOCK_ROWS = 20_000
 _TABLES = """
@@ -101,6 +108,12 @@ class SqliteLoad(LocalLoad):
     def _insert(self, batch: pa.RecordBatch) -> int:
         columns = [_bound(array).to_pylist() for array in batch.columns]
         return self._session.executemany(self._statement, zip(*columns, strict=True)).rowcount
+
+
+def _held_type(kinds: str | None) -> CanonicalType | None:
+    """The type that takes values of these kinds as they are; None where only text takes all of them."""
+    found = frozenset((kinds or "").split(",")) - {"null", ""}
+    return _HELD.get(found)
 
 
 def _has_table(session: sqlite3.Connection, name: str) -> bool:
@@ -319,8 +332,16 @@ class SqliteDatabase:
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         # a query's columns have no declared type: the values themselves tell
-        names = self.ask(f"SELECT * FROM ({query.strip().rstrip(';')}) LIMIT 0", 1, _DESCRIBE_SECONDS).columns
-        return [LiveColumn(name, "", "", None, True, False) for name in names]
+        asked = f"({query.strip().rstrip(';')})"
+        names = self.ask(f"SELECT * FROM {asked} LIMIT 0", 1, _DESCRIBE_SECONDS).columns
+        plain = len({name.lower() for name in names}) == len(names)
+        told = ", ".join(f"group_concat(DISTINCT typeof({self.dialect.quote(name)}))" for name in names)
+        kinds = (
+            self.ask(f"SELECT {told} FROM {asked}", 1, _DESCRIBE_SECONDS).rows[0] if plain else [None] * len(names)
+        )
+        return [
+            LiveColumn(name, "", "", _held_type(kind), True, False) for name, kind in zip(names, kinds, strict=True)
+        ]
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
         with self._session(doing) as session:

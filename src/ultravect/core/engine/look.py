@@ -9,12 +9,12 @@ from typing import Any
 from ultravect.core.databases.base import Database, LiveTable
 from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, storage_of
 from ultravect.core.engine.fit import misfits, uneven
-from ultravect.core.engine.plan import nearest_table
 from ultravect.core.engine.profile import Profile
 from ultravect.core.engine.sample import FirstRows, RandomRows
 from ultravect.core.engine.scan import SAMPLE_BYTES, Taker, scan_columns
 from ultravect.core.engine.sources import open_source, source_file, stored_file
 from ultravect.core.engine.table_profile import count_values
+from ultravect.core.engine.tables import nearest_table
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.archive import members, split_archive
 from ultravect.core.layouts.formats import format_of

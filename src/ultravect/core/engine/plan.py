@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from ultravect.core.databases.base import Database, LiveTable
-from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.fit import misfits
 from ultravect.core.engine.leg_plan import LegPlan
@@ -18,7 +17,7 @@ from ultravect.core.engine.plan_new import plan_new
 from ultravect.core.engine.secrets import SecretPlaces
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.suggest import nearest_in, respelled
-from ultravect.core.engine.tables import open_rows
+from ultravect.core.engine.tables import nearest_table, open_rows
 from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
@@ -26,7 +25,6 @@ from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout
-from ultravect.core.model.problems import did_you_mean
 
 
 def make_plan(
@@ -165,9 +163,3 @@ def _rebuild_only_if_different(plan: LegPlan, live: LiveTable) -> None:
         f"{live.name} has other columns or types: a new table takes its place{lost}",
         "into.if_different",
     )
-
-
-def nearest_table(database: Database, table: TableName) -> str:
-    """``did you mean 'booking'?``, when there is a table with a name like that."""
-    names = [info.name for info in database.tables("", "", 2000)]
-    return did_you_mean(str(table), names) or did_you_mean(table.name, [name.split(".", 1)[-1] for name in names])

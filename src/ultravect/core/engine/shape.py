@@ -77,7 +77,8 @@ def _breaches(
             reason = f"more than {before} digits before the decimal mark, or {behind} behind it"
             found.append((reason, pc.invert(fits)))
     if "long numbers" in refuses and kind.name == "decimal" and "TEXT" not in column.native.upper():
-        digits = pc.replace_substring_regex(pc.replace_substring(as_text(array), ".", ""), r"^-?0*", "")
+        bare = pc.replace_substring_regex(as_text(array), r"(\.[0-9]*?)0+$", r"\1")
+        digits = pc.replace_substring_regex(pc.replace_substring(bare, ".", ""), r"^-?0*", "")
         found.append(("more than 15 digits, which the target would round", pc.greater(pc.utf8_length(digits), 15)))
     if pa.types.is_binary(array.type) and kind.length is not None:
         found.append((f"longer than {kind.length} bytes", pc.greater(pc.binary_length(array), kind.length)))

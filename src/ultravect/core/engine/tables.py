@@ -8,12 +8,14 @@ from dataclasses import dataclass, field, replace
 import pyarrow as pa
 
 from ultravect.core.databases.base import Database, LiveColumn, LiveTable, Target
+from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block, Rows, WantedColumn, require_columns, unique_names
 from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Source
+from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.arrow import convert_typed, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import STORED
@@ -46,10 +48,9 @@ class TableRows:
         self.findings += renamed
         self.given: Sequence[CanonicalType | None] = [column.type or _TEXT for column in self.columns]
         for column in self.columns:
-            if column.type is None and column.native:
-                what = (
-                    f"column {column.name!r} of {self.label} is of type {column.native}, which is copied as its text"
-                )
+            if column.type is None:
+                told = f"is of type {column.native}" if column.native else "has no declared type, and holds several"
+                what = f"column {column.name!r} of {self.label} {told}, which is copied as its text"
                 self.findings.append(Finding("warning", "type-as-text", what, "columns"))
 
     @property
@@ -95,9 +96,28 @@ class TableRows:
         return True
 
 
+def _with_held_types(database: Database, live: LiveTable) -> Sequence[LiveColumn]:
+    """The columns of a table; those without a declared type have that of their values."""
+    loose = [column.name for column in live.columns if not column.native]
+    if not loose:
+        return live.columns
+    quote = database.dialect.quote
+    asked = f"SELECT {', '.join(map(quote, loose))} FROM {database.dialect.table(live.name)}"
+    held = dict(zip(loose, database.columns_of(asked), strict=True))
+    return [
+        replace(column, type=held[column.name].type) if column.name in held else column for column in live.columns
+    ]
+
+
 def _may_not_read(live: LiveTable) -> Finding:
     what = f"the connection's user may not read {live.name}"
     return Finding("error", "privilege-missing", what, "from.table", f"have it granted: GRANT SELECT ON {live.name}")
+
+
+def nearest_table(database: Database, table: TableName) -> str:
+    """``did you mean 'booking'?``, when there is a table with a name like that."""
+    names = [info.name for info in database.tables("", "", 2000)]
+    return did_you_mean(str(table), names) or did_you_mean(table.name, [name.split(".", 1)[-1] for name in names])
 
 
 def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
@@ -119,11 +139,12 @@ def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
             raise UltravectError(
                 "table-missing",
                 f"connection {spec.name} has no table or view {name}",
-                hint=f"see what there is with `ultravect look {spec.name}`",
+                hint=nearest_table(database, name) or f"see what there is with `ultravect look {spec.name}`",
                 place="from.table",
                 table=str(name),
             )
-        rows = TableRows(database, database.dialect.table(live.name), live.columns, str(live.name), live=live)
+        columns = _with_held_types(database, live)
+        rows = TableRows(database, database.dialect.table(live.name), columns, str(live.name), live=live)
         if "SELECT" not in live.granted:
             rows.findings.append(_may_not_read(live))
     require_columns(rows.label, len(rows.names), "name the columns in from.query")

@@ -292,6 +292,9 @@ def convert_plain(values: pa.Array, wanted: CanonicalType, formats: TextFormats)
     return _CONVERTERS[wanted.name](values, wanted, formats)
 
 
+_FINER = re.compile(r":[0-9]{2}\.[0-9]{7,}")
+
+
 @functools.lru_cache(maxsize=10_000)  # the same mistakes come again and again
 def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
     """Why ``value`` does not convert to ``wanted``, for one value that has failed."""
@@ -299,12 +302,21 @@ def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
     def fits(name: str, **arguments: int) -> bool:
         return not convert(pa.array([value]), CanonicalType(name, **arguments), formats).failed[0]
 
+    if wanted.name in ("date", "timestamp", "timestamptz"):
+        if value.strip().lower().lstrip("+-") == "infinity":
+            return f"infinite, which no {wanted.name} of others can be"
+        if value.rstrip(" )").endswith("BC"):
+            return "before the year 1"
+        if _FINER.search(value):
+            return "more than 6 fractional digits of seconds"
     match wanted.name:
         case "smallint" | "integer" | "bigint":
             if fits("decimal", precision=38, scale=0):
                 return f"out of range for {wanted}: {_SPAN[wanted.name]}"
             return "not a whole number" if fits("double") else "not a number"
         case "decimal":
+            if value.strip().lower().lstrip("+-") in ("nan", "inf", "infinity"):
+                return "no finite number, which a decimal has to be"
             if fits("decimal", precision=38, scale=wanted.scale or 0):
                 room = (wanted.precision or 38) - (wanted.scale or 0)
                 return f"out of range for {wanted}: more than {room} digits before the decimal mark"

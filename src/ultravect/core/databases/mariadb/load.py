@@ -45,6 +45,18 @@ from ultravect.core.errors import UltravectError
 
 # types that an index takes only the start of
 _LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
+_GEOMETRIES = frozenset(
+    [
+        "geometry",
+        "point",
+        "linestring",
+        "polygon",
+        "multipoint",
+        "multilinestring",
+        "multipolygon",
+        "geometrycollection",
+    ]
+)
 _PIPE_SECONDS = 0.05
 _LOCK_SECONDS = 60
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
@@ -114,8 +126,12 @@ class MariadbLoad(IsolatingLoad):
         os.mkfifo(self._pipe)
         self._failed: queue.Queue[BaseException | None] = queue.Queue()
         self._ending = threading.Event()
-        bits = frozenset(column.name for column in (live.columns if live else ()) if column.base == "bit")
-        self._loading = threading.Thread(target=self._load, args=(order.sent, bits), name="load data", daemon=True)
+        known = live.columns if live else ()
+        bits = frozenset(column.name for column in known if column.base == "bit")
+        shapes = frozenset(column.name for column in known if column.base in _GEOMETRIES)
+        self._loading = threading.Thread(
+            target=self._load, args=(order.sent, bits, shapes), name="load data", daemon=True
+        )
         self._loading.start()
         self._stream = self._opened()
 
@@ -136,11 +152,13 @@ class MariadbLoad(IsolatingLoad):
             cursor.execute(statement)
             return int(cursor.rowcount)
 
-    def _statement(self, columns: Sequence[NewColumn], bits: frozenset[str]) -> str:
+    def _statement(self, columns: Sequence[NewColumn], bits: frozenset[str], shapes: frozenset[str]) -> str:
         targets, settings = [], []
         for number, column in enumerate(columns):
             name = self._dialect.quote(column.name)
             form = {"binary": "UNHEX({})", "boolean": "{} = 'true'"}.get(column.type.name)
+            if column.name in shapes:
+                form = "ST_GeomFromText({})"
             if column.name in bits:
                 form = "CAST({} = 'true' AS UNSIGNED)" if column.type.name == "boolean" else "UNHEX({})"
             if form is None:
@@ -154,11 +172,11 @@ class MariadbLoad(IsolatingLoad):
             f"({', '.join(targets)})" + (f" SET {', '.join(settings)}" if settings else "")
         )
 
-    def _load(self, columns: Sequence[NewColumn], bits: frozenset[str]) -> None:
+    def _load(self, columns: Sequence[NewColumn], bits: frozenset[str], shapes: frozenset[str]) -> None:
         """The statement lasts as long as rows come through the pipe."""
         error: BaseException | None = None
         try:
-            self._session.query(self._statement(columns, bits).encode())
+            self._session.query(self._statement(columns, bits, shapes).encode())
             self._loaded = self._session.affected_rows()
         except BaseException as caught:
             error = caught
