@@ -91,6 +91,28 @@ def test_where_rows_go_is_a_form_in_step_with_the_file(page: Page, place: Place)
     expect(page.get_by_text("rows in the target: 2 before, 3 after")).to_be_visible()
 
 
+def test_where_rows_come_from_is_a_form_and_a_fix_is_applied(page: Page, place: Place) -> None:
+    place.sql("CREATE TABLE {t} (hut_id int, name text)")
+    text = place.file("hut_id,nme\n1,Adlerhorst\n2,Blauspitz\n").job()
+    place.client.save_job(place.name, text.replace("files: ", "files:  ") + "# the end\n")
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    file, form = page.get_by_test_id("job-file"), page.get_by_test_id("from")
+    expect(page.get_by_test_id("from-rows")).to_contain_text("Blauspitz")
+    form.get_by_label("where").fill("hut_id > 1")
+    form.get_by_label("where").press("Enter")
+    expect(file).to_contain_text("where: hut_id > 1")
+    page.get_by_role("button", name="Check").click()
+    check = page.get_by_test_id("check")
+    expect(check).to_contain_text("nme as name")
+    check.get_by_role("button", name="Apply fix").click()
+    expect(file).to_contain_text("nme as name")
+    expect(file).to_contain_text("# the end")
+    expect(check).to_contain_text("✓ passed")
+    form.get_by_label("files", exact=True).last.fill("no-such.csv")
+    form.get_by_label("files", exact=True).last.press("Enter")
+    expect(page.get_by_test_id("from-rows")).to_contain_text("no-such.csv")
+
+
 def test_a_job_is_checked_and_run(page: Page, place: Place) -> None:
     place.file("a,b\n1,x\n2,y\n").job()
     page.goto(f"{place.stack.url}/#/jobs/{place.name}")

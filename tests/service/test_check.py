@@ -32,6 +32,20 @@ CASES = [
         "if_different: ignore",
         ("warning", "column-not-in-target", "columns.0", "it is left out", ""),
     ),
+    ("a int", "a,b\n1,2", "keys: [A]", ("error", "column-not-in-target", "columns.0", "column 'b'", "* except (b)")),
+    (
+        "a int",
+        "a\n1",
+        "keys: [b]",
+        ("error", "key-column-unknown", "into.keys.0", "'b' is no column", "they bring: a"),
+    ),
+    (
+        "hut int",
+        "hut\n1",
+        "keys: [huts]",
+        ("error", "key-column-unknown", "into.keys.0", "'huts'", "did you mean 'hut'?"),
+    ),
+    ("a int", "a\n1", "repeats: first", ("note", "setting-unused", "into.repeats", "has no effect", "take it out")),
     (
         "a int, b int NOT NULL",
         "a\n1",
@@ -95,6 +109,14 @@ CASES = [
 ]
 
 
+# those of which the job file's next text is known
+EDITED = {
+    ("column-not-in-target", "error"), ("column-generated", "error"), ("rows-misfit", "error"), ("table-missing", "error"),
+    ("column-unknown", "error"), ("key-column-unknown", "error"), ("setting-unused", "note"), 
+    ("function-unknown", "error"), ("parameter-unknown", "error"),
+}  # fmt: skip
+
+
 @pytest.mark.parametrize(("table", "content", "into", "expected"), CASES)
 def test_findings(table: str | None, content: str, into: str, expected: tuple[str, ...], place: Place) -> None:
     if table is not None:
@@ -107,6 +129,14 @@ def test_findings(table: str | None, content: str, into: str, expected: tuple[st
     assert (found[0].place, message in found[0].message, fix in found[0].fix) == (where, True, True), found[0]
     assert check.passed == (severity != "error")
     assert table is None or place.rows() == []
+    if found[0].edit:
+        lines = place.client.job(place.name).file.splitlines()
+        start = found[0].edit.line - 1
+        assert lines[start : start + len(found[0].edit.old)] == found[0].edit.old
+        lines[start : start + len(found[0].edit.old)] = found[0].edit.new
+        mended = place.client.check_file("\n".join(lines))
+        assert not [one for one in mended.findings if (one.code, one.severity) == (code, severity)]
+    assert bool(found[0].edit) == ((code, severity) in EDITED and "they bring" not in fix)
     # a run comes to the same end as the check foretold
     assert (place.run().state == "succeeded") == check.passed
 

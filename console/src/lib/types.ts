@@ -116,7 +116,7 @@ export interface Finding {
 export interface Check {
   passed: boolean;
   findings: Finding[];
-  columns: { source: string; name: string; type: string; native: string; evidence: string }[];
+  columns: { choices: { type: string; native: string; fit: string; change: string }[]; source: string; name: string; type: string; native: string; evidence: string }[];
   ddl: string | null;
   source_sql: string | null;
   effect: string;

@@ -7,6 +7,7 @@
   import type { Check, Edit, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
   import ColumnSheet from "../parts/ColumnSheet.svelte";
   import Findings from "../parts/Findings.svelte";
+  import FromForm from "../parts/FromForm.svelte";
   import IntoForm from "../parts/IntoForm.svelte";
   import JobFile from "../parts/JobFile.svelte";
   import Problem from "../parts/Problem.svelte";
@@ -148,6 +149,10 @@ into:
 {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
 
 {#if job || isNew}
+  <section class="panel mb-4 min-w-0">
+    <h2>From</h2>
+    <FromForm bind:text readonly={!may("editor")} />
+  </section>
   <section class="panel mb-4 min-w-0">
     <h2>Columns</h2>
     <ColumnSheet bind:text {check} {rehearsal} readonly={!may("editor")} />

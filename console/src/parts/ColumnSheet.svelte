@@ -109,8 +109,15 @@
                   onchange={(event) => put(row.index, { name: event.currentTarget.value })} />
               </td>
               <td class="min-w-28">
-                <input class="input input-xs w-full font-mono" aria-label="type {row.index + 1}" list="types" {readonly} placeholder={found?.type ?? ""} value={row.parts.type}
+                <input class="input input-xs w-full font-mono" aria-label="type {row.index + 1}" list={found?.choices.length ? `types-${row.index}` : "types"} {readonly} placeholder={found?.type ?? ""} value={row.parts.type}
                   onchange={(event) => put(row.index, { type: event.currentTarget.value })} />
+                {#if found?.choices.length}
+                  <datalist id="types-{row.index}">
+                    {#each found.choices as choice (choice.type)}
+                      <option value={choice.type} label="{choice.type}: {choice.fit}, {choice.native} in the target{choice.change ? `; ${choice.change}` : ''}"></option>
+                    {/each}
+                  </datalist>
+                {/if}
               </td>
               <td class="max-w-56 text-xs">
                 {#if found}<span class="font-mono">{found.native}</span> <span class="text-base-content/60">{found.evidence}</span>{/if}

@@ -1,12 +1,13 @@
 <script lang="ts">
   import { onMount } from "svelte";
   import { get } from "../lib/api";
-  import { intoOf, MODES, withInto } from "../lib/into";
+  import { MODES, type Into } from "../lib/into";
+  import { sectionOf, withKeys } from "../lib/section";
   import type { Check, Connection, Page } from "../lib/types";
 
   let { text = $bindable(), check, readonly = false }: { text: string; check: Check | null; readonly?: boolean } = $props();
 
-  let into = $derived(intoOf(text));
+  let into = $derived(sectionOf<Into>(text, "into"));
   let files = $derived(into?.files !== undefined);
   let mode = $derived(into?.mode ?? "append");
   let keys = $derived(into?.keys ?? []);
@@ -24,12 +25,11 @@
   });
 
   function put(key: string, value: unknown) {
-    text = withInto(text, key, value);
+    text = withKeys(text, "into", { [key]: value });
   }
   function choose(next: string) {
-    let changed = withInto(text, "mode", next);
-    if (next !== "overwrite" && into?.if_different === "rebuild") changed = withInto(changed, "if_different", undefined);
-    text = changed;
+    const kept = next === "overwrite" || into?.if_different !== "rebuild";
+    text = withKeys(text, "into", { mode: next, ...(kept ? {} : { if_different: undefined }) });
   }
   function toggle(key: string) {
     put("keys", keys.includes(key) ? keys.filter((one) => one !== key) : [...keys, key]);

@@ -60,6 +60,8 @@ CASES: list[tuple[str, Any, int, list[str], list[str]]] = [
     ),
     ("into.keys.0", "hut_code", 15, ["  keys: [hut]"], ["  keys: [hut_code]"]),
     ("into.keys", REMOVED, 15, ["  keys: [hut]"], []),
+    ("from.files", REMOVED, 4, ["from: {connection: incoming, files: huts.csv}"], ["from: {connection: incoming}"]),
+    ("from.connection", REMOVED, 4, ["from: {connection: incoming, files: huts.csv}"], ["from: {files: huts.csv}"]),
     ("into.rejects", 12, 16, [], ["  rejects: 12"]),
 ]
 

@@ -8,6 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from ultravect.core.engine.choices import type_choices
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.effects import effect_of, statements_of
 from ultravect.core.engine.leg_plan import LegPlan
@@ -94,6 +95,7 @@ def check_job(
             "type": str(column.type),
             "native": column.native,
             "evidence": column.inferred.evidence if column.inferred else column.fit,
+            "choices": type_choices(column, plan.target.dialect) if plan.is_new and plan.target else [],
         }
         for column in plan.columns
     ]
@@ -140,8 +142,8 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
             "rows-misfit",
             f"{number:,} of {tried} {what}, first {first[name]}",
             "into.rejects",
-            f"mend them, or tolerate them with into.rejects: {count.total()}",
-            Put("into.rejects", count.total()) if complete else None,
+            f"mend them, or tolerate them with into.rejects: {count.total()}" if fatal else "",
+            Put("into.rejects", count.total()) if fatal and complete else None,
         )
     return rows, sample
 

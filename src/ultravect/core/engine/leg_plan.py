@@ -47,6 +47,8 @@ class ColumnPlan:
     inferred: ColumnType | None = None
     expression: Bound | None = None
     fit: str = ""
+    origin: CanonicalType | None = None
+    """The type that its values come in, or are found to be of."""
 
 
 @dataclass

@@ -102,6 +102,7 @@ def add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colum
             inferred=evidence,
             expression=plan.bound.get(one.name) if one.position is None else None,
             fit=_told_fit(source_type(plan, one), kind),
+            origin=source_type(plan, one) or (inferred.type if inferred else None),
         )
     )
 

@@ -166,6 +166,7 @@ def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected, com
         fix = f"the nearest is {nearest!r}: name it with `… as {quoted(nearest)}`"
     elif not ignore:
         out = "take the item out" if one.renamed else f'leave it out with "* except ({quoted(one.name)})"'
+        put = column_as(job, one, None)
         fix = f"{out}, or write into.if_different: ignore, or widen to have it added"
     what = "; it is left out" if ignore else ""
     plan.add(

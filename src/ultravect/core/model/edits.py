@@ -153,8 +153,17 @@ def _in_mapping(
 ) -> Edit | None:
     if value != REMOVED:
         return _replaced(pair[1], value, lines)
-    if mapping.flow_style or len(mapping.value) == 1:
+    if len(mapping.value) == 1:
         return None
+    if mapping.flow_style:
+        at = mapping.value.index(pair)
+        if mapping.start_mark.line != mapping.end_mark.line:
+            return None
+        # with the comma before it, or the one behind the first
+        start = mapping.value[at - 1][1].end_mark if at else pair[0].start_mark
+        end = pair[1].end_mark if at else mapping.value[1][0].start_mark
+        old = lines[start.line]
+        return Edit(start.line + 1, (old,), (old[: start.column] + old[end.column :],))
     first, last = pair[0].start_mark.line, _end(pair[1])
     return Edit(first + 1, tuple(lines[first : last + 1]), ())
 

@@ -26,7 +26,7 @@ from ultravect.core.databases.base import (
 )
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.mariadb.load import MariadbLoad, clear_leftovers, open_load, put_in_place
-from ultravect.core.databases.mariadb.read import NATIVES, native_of, read_rows
+from ultravect.core.databases.mariadb.read import native_of, read_rows
 from ultravect.core.databases.mariadb.session import session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
@@ -176,12 +176,12 @@ class MariadbDatabase:
             cursor = opened.cursor(MySQLdb.cursors.SSCursor)
             cursor.execute(sql.strip().rstrip(";"))
             rows = [list(row) for row in cursor.fetchmany(limit + 1)]
-            described = cursor.description or ()
+            described, flags = cursor.description or (), cursor.description_flags or ()
         if not described:
             raise UltravectError(
                 "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
             )
-        natives = [NATIVES.get(one[1], "") for one in described]
+        natives = [native_of(one, flag) for one, flag in zip(described, flags, strict=True)]
         return Answer([one[0] for one in described], rows[:limit], len(rows) > limit, natives)
 
     def objection(self, statement: str) -> Objection | None:
