@@ -18,6 +18,7 @@ import psycopg
 from devtools.mariadb import MariadbServer
 from devtools.postgres import PostgresServer
 from devtools.torture import COLUMNS, Torture
+from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.run import LegResult, run_leg
@@ -115,6 +116,7 @@ class Copied:
     result: LegResult | None = None
     rejected: list[Reject] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
+    changed: list[RowChange] = field(default_factory=list)
 
     def phase(self, name: str, state: str) -> None: ...
 
@@ -127,6 +129,9 @@ class Copied:
 
     def rejects(self, rejects: Sequence[Reject]) -> None:
         self.rejected += rejects
+
+    def changes(self, changes: Sequence[RowChange]) -> None:
+        self.changed += changes
 
     @property
     def announced(self) -> list[str]:

@@ -112,7 +112,7 @@ CASES = [
 # those of which the job file's next text is known
 EDITED = {
     ("column-not-in-target", "error"), ("column-generated", "error"), ("rows-misfit", "error"), ("table-missing", "error"),
-    ("column-unknown", "error"), ("key-column-unknown", "error"), ("setting-unused", "note"), 
+    ("column-unknown", "error"), ("key-column-unknown", "error"), ("setting-unused", "note"),
     ("function-unknown", "error"), ("parameter-unknown", "error"),
 }  # fmt: skip
 

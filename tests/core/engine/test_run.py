@@ -15,6 +15,7 @@ from devtools.stack import Stack
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec, probe
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.run import PHASES, LegResult, run_leg
@@ -47,6 +48,8 @@ class Heard:
 
     def rejects(self, rejects: Sequence[Reject]) -> None:
         self.rejected += rejects
+
+    def changes(self, changes: Sequence[RowChange]) -> None: ...
 
 
 class Ground:

@@ -35,11 +35,14 @@ class Model:
 
     def __init__(self) -> None:
         self.rows: list[Row] = []
+        self.told: list[tuple[str, Row | None, Row | None]] = []
+        self.comparison: dict[str, int] | None = None
 
     def load(self, step: Step) -> dict[str, int] | None:
         """The tally, or None when the load has to be refused."""
         tally = dict.fromkeys(("read", "filtered", "rejected", "repeated", "inserted", "updated", "unchanged"), 0)
         tally["read"] = len(step.rows)
+        self.told, self.comparison = [], None
         rows = step.rows
         if step.uses_keys:
             good = [row for row in rows if row[0] is not None]
@@ -52,6 +55,10 @@ class Model:
                 return None
             tally["repeated"] = len(good) - len(chosen)
             rows = list(chosen.values())
+            last = {row[0]: at for at, row in enumerate(good)}
+            first = {row[0]: at for at, row in reversed(list(enumerate(good)))}
+            winners = first if step.repeats == "first" else last
+            self.told += [("repeated", row, chosen[row[0]]) for at, row in enumerate(good) if winners[row[0]] != at]
         if step.mode == "upsert":
             held: dict[int | None, list[Row]] = {}
             for row in self.rows:
@@ -62,13 +69,32 @@ class Model:
                 known = held.get(row[0])
                 kind = "inserted" if not known else "unchanged" if known[0] == row else "updated"
                 tally[kind] += 1
+                if kind == "updated":
+                    self.told.append(("updated", known[0] if known else None, row))
                 if known:
                     self.rows.remove(known[0])
                 self.rows.append(row)
             return tally
         tally["inserted"] = len(rows)
+        if step.mode == "overwrite" and step.uses_keys:
+            self._compare(rows)
         self.rows = rows if step.mode == "overwrite" else self.rows + rows
         return tally
+
+    def _compare(self, rows: list[Row]) -> None:
+        keys, old = {row[0] for row in rows}, {row[0] for row in self.rows}
+        pairs = [(held, row) for row in rows for held in self.rows if held[0] == row[0]]
+        changed = [("updated", held, row) for held, row in pairs if held != row]
+        added = [("added", None, row) for row in rows if row[0] not in old]
+        gone = [("gone", row, None) for row in self.rows if row[0] is None or row[0] not in keys]
+        self.told += [*changed, *added, *gone]
+        self.comparison = {
+            "added": len(added), "gone": len(gone), "changed": len(changed), "equal": len(pairs) - len(changed)
+        }  # fmt: skip
+
+
+def _texts(row: Row | None) -> dict[str, str | None] | None:
+    return None if row is None else {"k": None if row[0] is None else str(row[0]), "v": row[1]}
 
 
 _KEYS = st.one_of(st.integers(1, 6), st.none())
@@ -108,6 +134,10 @@ def test_any_loads_leave_what_the_model_says(
             assert asdict(result.tally) == wanted
             assert result.rows_before == len(before)
             assert result.rows_after == len(model.rows)
+            told = [(one.kind, one.before, one.after) for one in writer.heard.changed]
+            wanted_changes = [(kind, _texts(old), _texts(new)) for kind, old, new in model.told]
+            assert sorted(told, key=str) == sorted(wanted_changes, key=str)
+            assert (result.comparison and result.comparison.as_dict()) == model.comparison
         assert sorted(writer.rows(), key=str) == sorted(model.rows, key=str)
     assert writer.left_behind() == []
 

@@ -9,6 +9,7 @@ from typing import Any, Protocol, runtime_checkable
 
 import pyarrow as pa
 
+from ultravect.core.databases.changes import Comparison, RowChange
 from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, LoadOrder, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
@@ -141,6 +142,18 @@ class Load(Protocol):
 
     def write(self, batch: pa.RecordBatch) -> None:
         """Stages rows whose columns are those of the order."""
+
+    @property
+    def changes(self) -> Sequence[RowChange]:
+        """Some of the rows that the load changes, once it is finished, as many of a kind as the order says."""
+
+    @property
+    def comparison(self) -> Comparison | None:
+        """How the keys of an overwritten table compare with those that it had, where keys are given."""
+
+    @property
+    def previous(self) -> str:
+        """The name of the table in which an overwrite kept what it replaced, "" where there is none."""
 
     @property
     def refused(self) -> Sequence[RefusedRow]:

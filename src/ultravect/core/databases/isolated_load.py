@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from ultravect.core.databases.changes import Comparison, RowChange, compared, repeats, updates
 from ultravect.core.databases.isolate import Isolated, RefusedRow, RowsRefused, isolate
 from ultravect.core.databases.order import Counts, LoadOrder, key_repeated
 from ultravect.core.dialects.merge import ROW, Merge
@@ -22,6 +23,9 @@ class IsolatingLoad(ABC):
 
     written: Sequence[str] = ()
     refused: Sequence[RefusedRow] = ()
+    changes: Sequence[RowChange] = ()
+    comparison: Comparison | None = None
+    previous: str = ""
     _order: LoadOrder
 
     @abstractmethod
@@ -49,7 +53,22 @@ class IsolatingLoad(ABC):
             return 0
         if order.repeats == "fail":
             raise key_repeated(order, found[0])
-        return self._changed(merge.drop_repeats(first=order.repeats == "first"))
+        first = order.repeats == "first"
+        if order.samples:
+            self.changes = [*self.changes, *repeats(merge, self._all_rows, order.samples, first=first)]
+        return self._changed(merge.drop_repeats(first=first))
+
+    def _sample_updates(self, merge: Merge) -> None:
+        """Notes what an upsert is about to change."""
+        if self._order.samples:
+            self.changes = [*self.changes, *updates(merge, self._all_rows, self._order.samples)]
+
+    def _compare(self, merge: Merge) -> None:
+        """Notes how the rows that come differ from those that they replace, where both are there to be matched by keys."""
+        order = self._order
+        if order.samples and order.keys and order.mode == "overwrite" and order.create is None:
+            self.comparison, changed = compared(merge, self._all_rows, order.samples)
+            self.changes = [*self.changes, *changed]
 
     def _isolate(
         self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""

@@ -10,9 +10,9 @@ import pyarrow as pa
 
 from ultravect.core.databases.base import Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, require_empty
+from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, previous_name, require_empty
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
-from ultravect.core.dialects.base import Dialect
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 
 _MATCHED = "ultravect_matched"
@@ -35,6 +35,10 @@ class LocalLoad(IsolatingLoad):
         new = order.create is not None and not order.rebuild
         self.rows_before = 0 if new else self._count()
         require_empty(order, self.rows_before)
+        if order.keep_previous and not new:
+            self.previous = previous_name()
+            kept = dialect.table(TableName(order.table.schema, self.previous))
+            self._execute(f"CREATE TABLE {kept} AS SELECT * FROM {self._table}")
         if order.rebuild:
             self._removed = self.rows_before
             self._execute(f"DROP TABLE {self._table}")
@@ -42,8 +46,9 @@ class LocalLoad(IsolatingLoad):
             self._run(dialect.create_table(order.table, order.create))
         self._run(dialect.alter_table(order.table, order.changes))
         if order.mode == "overwrite" and order.create is None:
-            self._execute(f"DELETE FROM {self._table}")
             self._removed = self.rows_before
+            if not order.staged:
+                self._execute(f"DELETE FROM {self._table}")
         if order.staged:
             self._stage()
         self._into = STAGED if order.staged else self._table
@@ -91,6 +96,11 @@ class LocalLoad(IsolatingLoad):
         repeated = self._drop_repeats(merge)
         left = self._written - repeated
         known = self._match(merge) if order.mode == "upsert" else ""
+        if order.mode == "upsert":
+            self._sample_updates(merge)
+        elif order.mode == "overwrite" and order.create is None:
+            self._compare(merge)
+            self._execute(f"DELETE FROM {self._table}")
         if order.isolate:
             return self._isolate(merge, left, repeated, self._removed, tolerated, known)
         if order.mode != "upsert":
@@ -121,6 +131,8 @@ class LocalLoad(IsolatingLoad):
         if receipt is not None and order.receipt is not None:
             if not self._has_receipts():
                 self._execute(self._receipts.create())
+            if self.previous:
+                self._run(self._receipts.drop_previous(self._all_rows(self._receipts.kept()), receipt.table))
             self._execute(self._receipts.prune())
             self._execute(self._receipts.write(order.receipt, receipt))
         self._execute("COMMIT")

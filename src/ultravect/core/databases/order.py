@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
@@ -14,6 +15,7 @@ from ultravect.core.types.canonical import CanonicalType
 Mode = Literal["append", "overwrite", "upsert"]
 Repeats = Literal["last", "first", "fail"]
 STAGED = "ultravect_staged"
+PREVIOUS = "ultravect_previous_"
 
 
 @dataclass(frozen=True)
@@ -32,6 +34,8 @@ class LoadOrder:
     ``isolate``: rows that the database refuses are told instead of failing the load.
     ``create``: the table that has to be made, because it is missing or because (``rebuild``) it takes the place of the
     one that is there. ``changes`` are made to the table before rows go into it. ``receipt`` None: none is written.
+    ``samples``: of how many rows that it changes the load tells. ``keep_previous``: what an overwrite replaces is kept in a
+    table of its own, see ``Load.previous``.
     """
 
     table: TableName
@@ -48,6 +52,8 @@ class LoadOrder:
     after: Sequence[str] = ()
     receipt: ReceiptKey | None = None
     isolate: bool = False
+    samples: int = 0
+    keep_previous: bool = False
 
     @property
     def staged(self) -> bool:
@@ -74,6 +80,11 @@ class Counts:
     unchanged: int = 0
     repeated: int = 0
     removed: int = 0
+
+
+def previous_name() -> str:
+    """A new name for the table in which an overwrite keeps what it replaces."""
+    return f"{PREVIOUS}{secrets.token_hex(6)}"
 
 
 def require_empty(order: LoadOrder, rows: int) -> None:

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+from collections.abc import Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from ultravect.core.databases.order import ReceiptKey
+from ultravect.core.databases.order import PREVIOUS, ReceiptKey
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.types.canonical import CanonicalType
 
@@ -25,6 +26,8 @@ class Receipt:
     tally: dict[str, int] = field(default_factory=dict)
     rows_before: int | None = 0
     created: bool = False
+    previous: str = ""
+    """The table in which an overwrite kept what it replaced."""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -77,6 +80,23 @@ class ReceiptTable:
 
     def withdraw(self, key: ReceiptKey) -> str:
         return f"DELETE FROM {self._table} WHERE {self._is(key)}"
+
+    def all(self) -> str:
+        """Every receipt: the run, and its account."""
+        return f"SELECT run, account FROM {self._table} ORDER BY loaded_at, run"
+
+    def kept(self) -> str:
+        """The accounts of loads that kept what they replaced."""
+        return f"SELECT account FROM {self._table} WHERE account LIKE '%{PREVIOUS}%'"
+
+    def drop_previous(self, accounts: Sequence[Sequence[Any]], table: str) -> list[str]:
+        """The statements that drop what earlier loads into ``table`` kept: one is kept."""
+        earlier = [Receipt.from_text(account) for (account,) in accounts]
+        return [
+            f"DROP TABLE IF EXISTS {self._dialect.table(TableName(self.name.schema, one.previous))}"
+            for one in earlier
+            if one.table == table and one.previous
+        ]
 
     def prune(self) -> str:
         """Removes what is older than any run that could be taken over."""

@@ -72,6 +72,46 @@ class Merge:
         )
         return f"DELETE FROM {self.staged} WHERE {row} IN (SELECT {row} FROM ({numbered}) n WHERE place > 1)"
 
+    def losers(self, limit: int, *, first: bool) -> str:
+        """The numbers of staged rows that ``drop_repeats`` would drop, each with that of the row that stays."""
+        order = "ASC" if first else "DESC"
+        row = self.dialect.quote(ROW)
+        window = f"OVER (PARTITION BY {self._key_names()} ORDER BY {row} {order})"
+        numbered = f"SELECT {row} AS lost, first_value({row}) {window} AS kept, row_number() {window} AS place FROM {self.staged}"
+        return f"SELECT lost, kept FROM ({numbered}) n WHERE place > 1 ORDER BY lost LIMIT {limit}"
+
+    def differing(self, limit: int) -> str:
+        """Rows of the target beside the staged ones of the same key that differ from them."""
+        return (
+            f"SELECT {self._names('t.')}, {self._names('s.')} FROM {self.staged} s JOIN {self.table} t "
+            f"ON {self.matched} WHERE {self.differs} LIMIT {limit}"
+        )
+
+    def unknown(self, limit: int) -> str:
+        """Staged rows whose key the target does not have."""
+        return f"SELECT {self._names('s.')} FROM {self._new()} ORDER BY s.{self.dialect.quote(ROW)} LIMIT {limit}"
+
+    def _new(self) -> str:
+        # joined by the shorter side first: a database need not have an index on the target's keys
+        row = self.dialect.quote(ROW)
+        known = f"SELECT s.{row} AS known FROM {self.staged} s JOIN {self.table} t ON {self.matched}"
+        return f"{self.staged} s LEFT JOIN ({known}) m ON m.known = s.{row} WHERE m.known IS NULL"
+
+    def gone(self, limit: int) -> str:
+        """Rows of the target whose key no staged row has."""
+        return f"SELECT {self._names('t.')} FROM {self._unmatched()} LIMIT {limit}"
+
+    def _unmatched(self) -> str:
+        return f"{self.table} t LEFT JOIN {self.staged} s ON {self.matched} WHERE s.{self.dialect.quote(ROW)} IS NULL"
+
+    def comparison(self) -> str:
+        """How many staged rows have a new key, match a row of the target, and differ from it; how many there match none."""
+        changed = f"coalesce(sum(CASE WHEN {self.differs} THEN 1 ELSE 0 END), 0)" if self.others else "0"
+        return (
+            f"SELECT (SELECT count(*) FROM {self._new()}), count(*), {changed}, (SELECT count(*) FROM {self._unmatched()}) "
+            f"FROM {self.staged} s JOIN {self.table} t ON {self.matched}"
+        )
+
     def pairs(self) -> str:
         """How many rows of the target match staged ones."""
         return f"SELECT count(*) FROM {self.staged} s JOIN {self.table} t ON {self.matched}"

@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.databases.base import LiveTable, Verified
+from ultravect.core.databases.changes import Comparison, RowChange
 from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, LoadOrder, ReceiptKey, require_empty
 from ultravect.core.databases.receipts import Receipt
@@ -130,6 +131,9 @@ class FileLoad:
         self._open.pop(keys).writer.close()
 
     refused: Sequence[RefusedRow] = ()
+    changes: Sequence[RowChange] = ()
+    comparison: Comparison | None = None
+    previous = ""
 
     def finish(self, tolerated: int = 0) -> Counts:
         if not self.parts and not self._keyed:

@@ -175,5 +175,7 @@ def load_order(job: Job, plan: LegPlan, receipt: str, *, isolate: bool = False) 
         before=job.into.before,
         after=job.into.after,
         isolate=isolate,
+        samples=job.into.samples,
+        keep_previous=job.into.keep_previous > 0,
         receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

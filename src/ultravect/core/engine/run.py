@@ -12,6 +12,7 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol
 
 from ultravect.core.databases.base import Database, Load
+from ultravect.core.databases.changes import Comparison, RowChange
 from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
@@ -51,6 +52,8 @@ class Listener(Protocol):
 
     def rejects(self, rejects: Sequence[Reject]) -> None: ...
 
+    def changes(self, changes: Sequence[RowChange]) -> None: ...
+
 
 @dataclass
 class LegResult:
@@ -62,6 +65,7 @@ class LegResult:
     created: bool
     seconds: float
     phases: dict[str, float] = field(default_factory=dict)
+    comparison: Comparison | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -216,6 +220,10 @@ class _Leg:
             counts = load.finish(self._ledger.tolerated(self._tally.read) if self._isolates else 0)
             self._refuse(load.refused)
             self._settle(counts)
+            if load.changes:
+                self._listener.changes(load.changes)
+            if load.previous:
+                self._listener.log("info", f"the rows that are replaced are kept in {load.previous}")
             self._listener.phase("stage", "done")
             with self._shield():
                 self._listener.phase("publish", "running")
@@ -229,7 +237,7 @@ class _Leg:
 
     def _receipt(self, load: Load) -> Receipt:
         mode = str(self._order.mode)
-        return Receipt(str(self._table), mode, self._tally.as_dict(), load.rows_before, self._created)
+        return Receipt(str(self._table), mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
 
     def _stage(self, load: Load) -> None:
         """Takes shaped batches from the reading thread and writes them."""
@@ -329,4 +337,5 @@ class _Leg:
             verified.rows_after,
             self._created,
             time.monotonic() - self._started,
+            comparison=load.comparison,
         )

@@ -119,6 +119,18 @@ class Target(Declared):
         default=0, description='How many bad rows are tolerated: a count, or a share such as "0.5%".'
     )
     only_if_empty: bool = Field(default=False, description="Write only when the table holds no rows.")
+    samples: int = Field(
+        default=50,
+        ge=0,
+        le=1000,
+        description="Of how many changed rows, and rows dropped as repeats, the run keeps before and after; 0 keeps none.",
+    )
+    keep_previous: int = Field(
+        default=0,
+        ge=0,
+        le=1,
+        description="How many earlier contents of an overwritten table are kept beside it, for an undo: 0 or 1.",
+    )
     before: list[str] = Field(
         default=[],
         description="SQL in the target before rows are written, in the load's transaction where it allows that.",
@@ -139,6 +151,8 @@ class Target(Declared):
             raise ValueError("into.mode: upsert matches rows by into.keys; name at least one column there")
         if self.if_different == "rebuild" and self.mode != "overwrite":
             raise ValueError("into.if_different: rebuild goes with mode: overwrite only: the old rows would be lost")
+        if self.keep_previous and self.mode != "overwrite":
+            raise ValueError("into.keep_previous goes with mode: overwrite only: nothing else replaces rows")
         if len(set(self.keys)) < len(self.keys):
             raise ValueError("into.keys names a column twice")
         return self
@@ -146,8 +160,10 @@ class Target(Declared):
     def _file_rules(self, files: str) -> None:
         if self.mode == "upsert" or self.keys:
             raise ValueError("files have no keys: into.mode is append or overwrite, without into.keys")
-        if self.if_different in ("widen", "rebuild") or self.carry or self.before or self.after:
-            raise ValueError("if_different, carry, before and after are for tables; files are always written anew")
+        if self.if_different in ("widen", "rebuild") or self.carry or self.before or self.after or self.keep_previous:
+            raise ValueError(
+                "if_different, carry, before, after and keep_previous are for tables; files are always written anew"
+            )
         written_layout(files, self.layout)
 
     @property

@@ -20,6 +20,7 @@ from contextlib import contextmanager, nullcontext
 from types import FrameType
 from typing import Any, NoReturn
 
+from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.rejects import Reject
@@ -104,6 +105,10 @@ class _Speaker:
     def rejects(self, rejects: Sequence[Reject]) -> None:
         for start in range(0, len(rejects), _REJECTS_A_LINE):
             self.say("rejects", rejects=[one.as_dict() for one in rejects[start : start + _REJECTS_A_LINE]])
+
+    def changes(self, changes: Sequence[RowChange]) -> None:
+        for start in range(0, len(changes), _REJECTS_A_LINE):
+            self.say("changes", changes=[one.as_dict() for one in changes[start : start + _REJECTS_A_LINE]])
 
 
 def _watch(worker: socket.socket) -> None:

@@ -254,12 +254,13 @@ class MariadbDatabase:
             row = cursor.fetchone()
             if row is None:
                 return None
+            found = Receipt.from_text(row[0])
             staged = TableName(table.schema, row[1])
             if row[1] and self.table(staged) is not None:
-                put_in_place(cursor.execute, self.dialect, staged, table)
+                put_in_place(cursor.execute, self.dialect, staged, table, found.previous)
             cursor.execute(receipts.settle(key))
             clear_leftovers(opened, receipts)
-        return Receipt.from_text(row[0])
+        return found
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[MariadbLoad]:

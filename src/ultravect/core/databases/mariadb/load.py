@@ -36,7 +36,7 @@ from MySQLdb.constants import ER
 from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.mariadb.session import LOST, REFUSED, translate
-from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, require_empty
+from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, previous_name, require_empty
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -83,6 +83,9 @@ class Staging:
     matched: TableName | None = None
     """Where the numbers of rows go whose key is there already."""
 
+    kept: TableName | None = None
+    """A copy of the rows that are replaced, where their table stays."""
+
     @property
     def renamed(self) -> bool:
         return self.final != self.home
@@ -107,6 +110,8 @@ class MariadbLoad(IsolatingLoad):
     ) -> None:
         self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
         self._staging = staging
+        if order.keep_previous and live:
+            self.previous = previous_name()
         self._name = staging.home
         self._table = dialect.table(staging.home)
         self._final = dialect.table(staging.final)
@@ -139,7 +144,7 @@ class MariadbLoad(IsolatingLoad):
         """What comes before rows, in the transaction that publishes."""
         for statement in self._order.before:
             self._execute(statement)
-        if self._removed and not self._staging.renamed:
+        if self._removed and not self._staging.renamed and not self._staging.merged:
             self._execute(f"DELETE FROM {self._table}")
 
     def _execute(self, statement: str) -> tuple[Any, ...] | None:
@@ -256,6 +261,10 @@ class MariadbLoad(IsolatingLoad):
         merge = order.merge(self._dialect, self._final, self._rows)
         repeated = self._drop_repeats(merge)
         left = self._loaded - repeated
+        if order.mode == "overwrite" and order.create is None:
+            self._compare(order.merge(self._dialect, self._table, self._rows))
+            if not self._staging.renamed:
+                self._execute(f"DELETE FROM {self._table}")
         known, pairs = "", 0
         if self._staging.matched:
             matched = self._dialect.table(self._staging.matched)
@@ -263,6 +272,8 @@ class MariadbLoad(IsolatingLoad):
                 f"INSERT INTO {matched} SELECT s.{ROW} FROM {merge.staged} s JOIN {merge.table} t ON {merge.matched}"
             )
             known = f"SELECT 1 FROM {matched} m WHERE m.staged = s.{ROW}"
+        if order.mode == "upsert":
+            self._sample_updates(merge)
         if order.isolate:
             return self._isolate(merge, left, repeated, self._removed, tolerated, known)
         if order.mode != "upsert":
@@ -304,11 +315,25 @@ class MariadbLoad(IsolatingLoad):
             ) from error
         if self._staging.renamed:
             self._rename(receipts if receipt is not None else None)
+        if self.previous:
+            self._settle_previous(receipts)
+
+    def _settle_previous(self, receipts: ReceiptTable) -> None:
+        """Gives what was replaced its name, and drops what earlier loads kept."""
+        if self._staging.kept:
+            kept = self._dialect.table(self._staging.kept)
+            named = self._dialect.table(TableName(self._name.schema, self.previous))
+            self._execute(f"RENAME TABLE {kept} TO {named}")
+        if self._order.receipt is None:
+            return
+        others = [row for row in self._all_rows(receipts.kept()) if self.previous not in row[0]]
+        for statement in receipts.drop_previous(others, str(self._order.table)):
+            self._execute(statement)
 
     def _rename(self, receipts: ReceiptTable | None) -> None:
         key = self._order.receipt
         try:
-            put_in_place(self._execute, self._dialect, self._staging.final, self._name)
+            put_in_place(self._execute, self._dialect, self._staging.final, self._name, self.previous)
         except MySQLdb.Error:
             if receipts is not None and key is not None:
                 with suppress(MySQLdb.Error):
@@ -334,9 +359,11 @@ def _first_row(session: Any, statement: str) -> tuple[Any, ...] | None:
     return row
 
 
-def put_in_place(execute: Callable[[str], Any], dialect: Dialect, staged: TableName, name: TableName) -> None:
-    """Gives the staged table the name of the target, whose old table, if there is one, is dropped."""
-    old = TableName(staged.schema, staged.name.replace(STAGE, _OLD))
+def put_in_place(
+    execute: Callable[[str], Any], dialect: Dialect, staged: TableName, name: TableName, previous: str = ""
+) -> None:
+    """Gives the staged table the name of the target, whose old table, if there is one, is dropped, or named ``previous``."""
+    old = TableName(staged.schema, previous or staged.name.replace(STAGE, _OLD))
     into, aside = dialect.table(name), dialect.table(old)
     try:
         execute(f"RENAME TABLE {into} TO {aside}, {dialect.table(staged)} TO {into}")
@@ -345,7 +372,8 @@ def put_in_place(execute: Callable[[str], Any], dialect: Dialect, staged: TableN
             raise
         execute(f"RENAME TABLE {dialect.table(staged)} TO {into}")
         return
-    execute(f"DROP TABLE {aside}")
+    if not previous:
+        execute(f"DROP TABLE {aside}")
 
 
 def _stage(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> Staging:
@@ -368,7 +396,11 @@ def _stage(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, li
     if order.mode == "upsert":
         matched = _named(execute, dialect, home)
         execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
-    return Staging(home, final, final if rows == home else rows, matched)
+    kept = None
+    if order.keep_previous and live and final == home:
+        kept = _named(execute, dialect, home)
+        execute(f"CREATE TABLE {dialect.table(kept)} AS SELECT * FROM {dialect.table(home)}")
+    return Staging(home, final, final if rows == home else rows, matched, kept)
 
 
 def _named(execute: Callable[[str], Any], dialect: Dialect, home: TableName) -> TableName:
@@ -450,7 +482,11 @@ def open_load(
     finally:
         with suppress(MySQLdb.Error):
             session.rollback()
-            for table in {staging.final, staging.rows, staging.matched or home} - {home} if staging else ():
+            for table in (
+                {staging.final, staging.rows, staging.matched or home, staging.kept or home} - {home}
+                if staging
+                else ()
+            ):
                 execute(f"DROP TABLE IF EXISTS {dialect.table(table)}")
         session.close()
 

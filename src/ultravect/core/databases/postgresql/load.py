@@ -19,9 +19,10 @@ import psycopg
 import pyarrow as pa
 
 from ultravect.core.databases.base import LiveTable, Verified, table_gone
+from ultravect.core.databases.changes import paired
 from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, require_empty
+from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, previous_name, require_empty
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
 from ultravect.core.databases.postgresql.catalogue import Session, find_table, has_table
 from ultravect.core.databases.postgresql.parts import write_in_parts
@@ -58,10 +59,13 @@ class PostgresqlLoad(IsolatingLoad):
         into = table
         self._beside = order.staged or bool(order.changes)
         if order.rebuild:
+            self._lock()
+            self._keep_previous()
             into = self._new_table()
             self._removed = self.rows_before
-        elif order.mode == "overwrite" and order.create is None:
+        elif order.mode == "overwrite" and order.create is None and not self._beside:
             self._lock()
+            self._keep_previous()
             self._removed = self._execute(f"DELETE FROM {self._table}").rowcount
         self._final = into.name
         if self._beside:
@@ -143,6 +147,12 @@ class PostgresqlLoad(IsolatingLoad):
         """Keeps other writers away, but no reader."""
         self._execute(f"LOCK TABLE {self._table} IN SHARE ROW EXCLUSIVE MODE")
 
+    def _keep_previous(self) -> None:
+        if self._order.keep_previous:
+            self.previous = previous_name()
+            kept = self._dialect.table(TableName(self._name.schema, self.previous))
+            self._execute(f"CREATE TABLE {kept} AS TABLE {self._table}")
+
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
             return
@@ -168,9 +178,16 @@ class PostgresqlLoad(IsolatingLoad):
         merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
         self._execute(f"ANALYZE {STAGED}")
         repeated = self._drop_repeats(merge)
+        if order.mode == "overwrite" and order.create is None:
+            self._lock()
+            self._removed = self.rows_before = self._count()
+            self._compare(merge)
+            self._keep_previous()
+            self._execute(f"DELETE FROM {self._table}")
         if order.isolate:
             if order.mode == "upsert":
                 self._lock()
+                self._sample_updates(merge)
             self._execute("SET CONSTRAINTS ALL IMMEDIATE")
             self._execute(f"CREATE INDEX ON {STAGED} ({ROW})")
             counts = self._isolate(merge, taken - repeated, repeated, self._removed, tolerated)
@@ -186,6 +203,7 @@ class PostgresqlLoad(IsolatingLoad):
             f"t.ctid AS place, ({differs}) AS changed FROM {STAGED} s JOIN {merge.table} t ON {merge.matched}"
         ).rowcount
         self._execute(f"ANALYZE {_MATCHED}")
+        self._sample_matched(merge)
         updated = 0
         if merge.others:
             staged = f"(SELECT s.*, m.part, m.place FROM {STAGED} s JOIN {_MATCHED} m ON m.staged = s.{ROW} WHERE m.changed)"
@@ -199,6 +217,17 @@ class PostgresqlLoad(IsolatingLoad):
             raise key_not_unique(order, self._execute(merge.ambiguous()).fetchone() or ())
         return Counts(inserted, updated, left - inserted - updated, repeated)
 
+    def _sample_matched(self, merge: Merge) -> None:
+        """Notes what is about to be changed, from the places that were found already."""
+        if self._order.samples and merge.others:
+            names = [self._dialect.quote(name) for name in merge.columns]
+            told = ", ".join([*(f"t.{name}" for name in names), *(f"s.{name}" for name in names)])
+            found = self._all_rows(
+                f"SELECT {told} FROM (SELECT * FROM {_MATCHED} WHERE changed LIMIT {self._order.samples}) m "
+                f"JOIN {STAGED} s ON s.{ROW} = m.staged JOIN {merge.table} t ON t.tableoid = m.part AND t.ctid = m.place"
+            )
+            self.changes = [*self.changes, *paired(merge, found)]
+
     def publish(self, receipt: Receipt | None = None) -> None:
         order = self._order
         if self._final != self._name:
@@ -207,6 +236,9 @@ class PostgresqlLoad(IsolatingLoad):
             self._execute(statement)
         if receipt is not None and order.receipt is not None:
             receipts = ReceiptTable(self._dialect, self._name)
+            if self.previous:
+                for statement in receipts.drop_previous(self._all_rows(receipts.kept()), receipt.table):
+                    self._execute(statement)
             self._execute(receipts.prune())
             self._execute(receipts.write(order.receipt, receipt))
         try:
