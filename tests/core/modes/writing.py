@@ -26,7 +26,7 @@ class Writer:
         self.source = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
         self.heard = Copied()
 
-    def _job(self, rows: Sequence[Sequence[Any]], names: Sequence[str], into: dict[str, Any]) -> Any:
+    def job(self, rows: Sequence[Sequence[Any]], names: Sequence[str], into: dict[str, Any]) -> Any:
         with (self.folder / "rows.csv").open("w", newline="") as file:
             writer = csv.writer(file)
             writer.writerow(names)
@@ -47,11 +47,11 @@ class Writer:
         self.heard = Copied()
         run = into.pop("run", None) or f"run-{next(_runs)}"
         taken_over = into.pop("taken_over", False)
-        job = self._job(rows, names, into)
+        job = self.job(rows, names, into)
         return run_leg(job, self.source, self.place.spec, self.heard, receipt=run, taken_over=taken_over)
 
     def check(self, rows: Sequence[Sequence[Any]], names: Sequence[str] = ("k", "v"), **into: Any) -> CheckResult:
-        return check_job(self._job(rows, names, into), self.source, self.place.spec)
+        return check_job(self.job(rows, names, into), self.source, self.place.spec)
 
     def rows(self, columns: str = "k, v") -> list[tuple[Any, ...]]:
         return self.place.sql(f"SELECT {columns} FROM {self.table} ORDER BY 1, 2")

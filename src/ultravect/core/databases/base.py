@@ -129,6 +129,16 @@ class Objection:
     is_syntax: bool
 
 
+class Statements(Protocol):
+    """A transaction in which statements are run one by one."""
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        """Runs a statement that gives rows."""
+
+    def changed(self, statement: str) -> int:
+        """Runs a statement that changes rows: how many."""
+
+
 class Load(Protocol):
     """One load into one table, in one transaction; leaving its context without ``publish`` undoes everything."""
 
@@ -219,6 +229,12 @@ class Database(Target, Protocol):
 
     def objection(self, statement: str) -> Objection | None:
         """What the database has against a statement that writes; it is parsed and not executed."""
+
+    def transaction(self, table: TableName, doing: str) -> AbstractContextManager[Statements]:
+        """A transaction that keeps other writers of ``table`` away; leaving the context commits, an error undoes it."""
+
+    def drop(self, table: TableName) -> None:
+        """Drops a table of ours, if it is there."""
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         """The columns that a statement gives; it is one that reads."""

@@ -18,6 +18,7 @@ from ultravect.core.databases.base import (
     LiveColumn,
     LiveTable,
     Objection,
+    Statements,
     TableInfo,
     answer_columns,
     count_rows,
@@ -112,6 +113,19 @@ class DuckdbLoad(LocalLoad):
         taken = self._changed(self._statement)
         self._session.unregister("ultravect_rows")
         return taken
+
+
+class _Statements:
+    """See ``Statements``."""
+
+    def __init__(self, session: duckdb.DuckDBPyConnection) -> None:
+        self._session = session
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._session.execute(statement).fetchall()
+
+    def changed(self, statement: str) -> int:
+        return int(self._session.execute(statement).fetchall()[0][0])
 
 
 def _taken(value: str, native: str, kind: CanonicalType) -> str:
@@ -248,6 +262,18 @@ class DuckdbDatabase:
         with self._session(f"loading {order.source} into {order.table}", write=True) as session:
             # closing the session undoes what was not committed
             yield DuckdbLoad(session, self.dialect, order)
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with self._session(doing, write=True) as session:
+            session.execute("BEGIN TRANSACTION")
+            # closing the session undoes what was not committed
+            yield _Statements(session)
+            session.execute("COMMIT")
+
+    def drop(self, table: TableName) -> None:
+        with self._session(f"dropping {table}", write=True) as session:
+            session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:

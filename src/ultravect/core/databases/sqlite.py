@@ -19,6 +19,7 @@ from ultravect.core.databases.base import (
     LiveColumn,
     LiveTable,
     Objection,
+    Statements,
     TableInfo,
     count_rows,
 )
@@ -108,6 +109,19 @@ class SqliteLoad(LocalLoad):
     def _insert(self, batch: pa.RecordBatch) -> int:
         columns = [_bound(array).to_pylist() for array in batch.columns]
         return self._session.executemany(self._statement, zip(*columns, strict=True)).rowcount
+
+
+class _Statements:
+    """See ``Statements``."""
+
+    def __init__(self, session: sqlite3.Connection) -> None:
+        self._session = session
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._session.execute(statement).fetchall()
+
+    def changed(self, statement: str) -> int:
+        return self._session.execute(statement).rowcount
 
 
 def _held_type(kinds: str | None) -> CanonicalType | None:
@@ -246,6 +260,21 @@ class SqliteDatabase:
             finally:
                 if session.in_transaction:
                     session.execute("ROLLBACK")
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with self._session(doing, write=True) as session:
+            session.execute("BEGIN IMMEDIATE")
+            try:
+                yield _Statements(session)
+                session.execute("COMMIT")
+            finally:
+                if session.in_transaction:
+                    session.execute("ROLLBACK")
+
+    def drop(self, table: TableName) -> None:
+        with self._session(f"dropping {table}", write=True) as session:
+            session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:

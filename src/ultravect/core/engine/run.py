@@ -19,6 +19,7 @@ from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.object_names import RunFacts
+from ultravect.core.engine.pick import Pick
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import load_order
 from ultravect.core.engine.rejects import Reject, RejectLedger
@@ -109,11 +110,13 @@ def run_leg(
     facts: RunFacts | None = None,
     receipt: str = "",
     taken_over: bool = False,
+    pick: Pick | None = None,
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
     ``receipt`` is how the target's receipts name the run, "" for none; ``taken_over``: another process may have got
-    far with this run, so the target is asked for its receipt first.
+    far with this run, so the target is asked for its receipt first. ``pick``: only these rows of the source are copied,
+    beside what is in the target.
 
     Raises UltravectError when it fails, with the target as it was. ``shield`` guards the moment of publishing
     against being stopped half-way.
@@ -125,6 +128,8 @@ def run_leg(
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = _Progress(listener, 0)
+    if pick:
+        job = _beside(job)
     plan = make_plan(
         job,
         source,
@@ -139,14 +144,29 @@ def run_leg(
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
-    leg = _Leg(job, plan, listener, shield, started, run_id, receipt)
+    leg = _Leg(job, plan, listener, shield, started, run_id, receipt, pick)
     try:
         return leg.run()
     except UltravectError as error:
         if error.code not in ("constraint-refused", "value-refused") or not leg.may_isolate:
             raise
         listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
-    return _Leg(job, plan, listener, shield, started, run_id, receipt, leg.rejected).run()
+    return _Leg(job, plan, listener, shield, started, run_id, receipt, pick, leg.rejected).run()
+
+
+def _beside(job: Job) -> Job:
+    """The job for rows that come behind others of the same load: those are not replaced, nor prepared for again."""
+    into = job.into
+    mode = "append" if into.mode == "overwrite" else into.mode
+    different = "fail" if into.if_different == "rebuild" else into.if_different
+    changed: dict[str, Any] = {
+        "mode": mode,
+        "if_different": different,
+        "only_if_empty": False,
+        "keep_previous": 0,
+        "before": [],
+    }
+    return job.model_copy(update={"into": into.model_copy(update=changed)})
 
 
 def _committed(job: Job, spec: ConnectionSpec, name: str, facts: RunFacts) -> LegResult | None:
@@ -168,6 +188,7 @@ class _Leg:
         started: float,
         run_id: str,
         receipt: str,
+        pick: Pick | None,
         kept: int | None = None,
     ) -> None:
         """``kept``: the target refused a load of the same rows, which had so many rejects; such rows are now isolated."""
@@ -185,6 +206,7 @@ class _Leg:
         self._places: list[tuple[int, Shaped]] = []
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._shaper = Shaper.of(plan, run_id)
+        self._pick = pick
         self._progress = _Progress(listener, plan.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
@@ -258,6 +280,8 @@ class _Leg:
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
         self._progress.tell(now=True)
+        if self._pick:
+            self._pick.require(self._tally.read)
         self._ledger.enforce(self._tally.read, final=True)
 
     def _read(self) -> None:
@@ -266,6 +290,8 @@ class _Leg:
         try:
             for block in self._reader.blocks():
                 shaped = self._shaper.shape(block)
+                if self._pick:
+                    shaped = self._pick.keep(shaped)
                 rows += shaped.rows
                 size += shaped.bytes
                 self._progress.tell(rows_read=rows, bytes_read=size)

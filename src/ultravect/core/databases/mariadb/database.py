@@ -19,13 +19,14 @@ from ultravect.core.databases.base import (
     LiveColumn,
     LiveTable,
     Objection,
+    Statements,
     TableInfo,
     answer_columns,
     count_rows,
     table_gone,
 )
 from ultravect.core.databases.defaults import constant_default
-from ultravect.core.databases.mariadb.load import MariadbLoad, clear_leftovers, open_load, put_in_place
+from ultravect.core.databases.mariadb.load import LOCK_SECONDS, MariadbLoad, clear_leftovers, open_load, put_in_place
 from ultravect.core.databases.mariadb.read import native_of, read_rows
 from ultravect.core.databases.mariadb.session import session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
@@ -68,6 +69,24 @@ _UNIQUE = """
 SELECT group_concat(column_name SEPARATOR '\\0') FROM information_schema.statistics
 WHERE table_schema = %s AND table_name = %s AND non_unique = 0 GROUP BY index_name HAVING count(column_name) = count(*)
 """
+
+
+class _Statements:
+    """See ``Statements``."""
+
+    def __init__(self, opened: Any) -> None:
+        self._session = opened
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        with self._session.cursor() as cursor:
+            cursor.execute(statement)
+            rows: Sequence[Sequence[Any]] = cursor.fetchall()
+        return rows
+
+    def changed(self, statement: str) -> int:
+        with self._session.cursor() as cursor:
+            cursor.execute(statement)
+            return int(cursor.rowcount)
 
 
 class MariadbDatabase:
@@ -270,6 +289,22 @@ class MariadbDatabase:
         opened = sign_in(self._name, self._settings, local_infile=1)
         with open_load(opened, self._name, self.dialect, order, live) as load:
             yield load
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with session(self._name, self._settings, doing) as opened:
+            statements = _Statements(opened)
+            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
+            statements.changed("START TRANSACTION")
+            try:
+                yield statements
+                opened.commit()
+            finally:
+                opened.rollback()
+
+    def drop(self, table: TableName) -> None:
+        with session(self._name, self._settings, f"dropping {table}") as opened:
+            _Statements(opened).changed(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
 
     @staticmethod
     def _limit(cursor: Any, seconds: float) -> None:

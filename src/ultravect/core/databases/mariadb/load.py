@@ -58,7 +58,7 @@ _GEOMETRIES = frozenset(
     ]
 )
 _PIPE_SECONDS = 0.05
-_LOCK_SECONDS = 60
+LOCK_SECONDS = 60
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
 _LEFT = (
     f"SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
@@ -462,9 +462,7 @@ def open_load(
 
     execute = partial(_first_row, session)
     try:
-        execute(
-            f"SET SESSION lock_wait_timeout = {_LOCK_SECONDS}, SESSION innodb_lock_wait_timeout = {_LOCK_SECONDS}"
-        )
+        execute(f"SET SESSION lock_wait_timeout = {LOCK_SECONDS}, SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
         receipts = ReceiptTable(dialect, home)
         clear_leftovers(session, receipts)
         if order.receipt is not None:

@@ -62,6 +62,19 @@ ORDER BY 1, 2 LIMIT 1
 Session = Connection[tuple[Any, ...]]
 
 
+class SessionStatements:
+    """See ``Statements``."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._session.execute(statement.encode()).fetchall()
+
+    def changed(self, statement: str) -> int:
+        return self._session.execute(statement.encode()).rowcount
+
+
 def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable | None:
     """The table that ``name`` means on this session's search path."""
     row = session.execute(_FIND, (dialect.table(name),)).fetchone()

@@ -17,14 +17,15 @@ from ultravect.core.databases.base import (
     LiveColumn,
     LiveTable,
     Objection,
+    Statements,
     TableInfo,
     answer_columns,
     count_rows,
 )
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.postgresql import catalogue
-from ultravect.core.databases.postgresql.catalogue import Session
-from ultravect.core.databases.postgresql.load import PostgresqlLoad, open_load
+from ultravect.core.databases.postgresql.catalogue import Session, SessionStatements
+from ultravect.core.databases.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load
 from ultravect.core.databases.postgresql.read import read_rows
 from ultravect.core.databases.postgresql.session import explained, reach_steps, sign_in
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
@@ -172,6 +173,19 @@ class PostgresqlDatabase:
             return None
         message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
         return Objection(message, prepared.error_field(DiagnosticField.SQLSTATE) == _SYNTAX)
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with self._session("undo") as session, explained(self._name, doing):
+            session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
+            session.execute(f"LOCK TABLE {self.dialect.table(table)} IN SHARE ROW EXCLUSIVE MODE".encode())
+            yield SessionStatements(session)
+            session.commit()
+
+    def drop(self, table: TableName) -> None:
+        with self._session("drop") as session, explained(self._name, f"dropping {table}"):
+            session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}".encode())
+            session.commit()
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         with self._session("describe") as session, explained(self._name, "reading the columns of the query"):

@@ -35,7 +35,7 @@ from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
 
 _MATCHED = "ultravect_matched"
-_LOCK_SECONDS = 60
+LOCK_SECONDS = 60
 # types without equality
 _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
 
@@ -292,7 +292,7 @@ def _require_receipts(session: Session, connection: str, dialect: Dialect, table
 def open_load(session: Session, connection: str, dialect: Dialect, order: LoadOrder) -> Iterator[PostgresqlLoad]:
     """See ``Database.load``. The session is rolled back unless the load was published."""
     try:
-        session.execute(f"SET lock_timeout = '{_LOCK_SECONDS}s'".encode())
+        session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
         session.execute(b"SET work_mem = '128MB'")
         session.commit()
         live = find_table(session, dialect, order.table)
