@@ -122,6 +122,36 @@ def test_every_command_gives_json(shell: Shell, place: Place) -> None:
         assert answer(*command)
 
 
+def test_what_follows_a_run(shell: Shell, place: Place, tmp_path: Path) -> None:
+    columns = '["id integer", "name", "run_id() as load_run"]'
+    place.file("id,name\n1,Ana\nx,Bo\n3\n").job(
+        columns=columns, into="mode: overwrite, keys: [id], rejects: 5, keep_previous: 1"
+    )
+    number = str(place.run().id)
+    assert "no rejects like that" in shell("rejects", number, "--column", "id", "--search", "none")
+    assert "not a number" in shell("rejects", number, "--column", "id")
+    to = tmp_path / "rejects.jsonl"
+    assert f"wrote {to}" in shell("rejects", number, "--to", str(to))
+    assert len(to.read_text().splitlines()) == 2
+    assert "FILE.csv or FILE.jsonl" in shell("rejects", number, "--to", "rejects.txt", code=2)
+    place.file("id,name\n1,Ana\n2,Bo\n3,Cy\n")
+    told = shell("retry-rejects", number)
+    assert f"the rejects of run {number}" in told
+    assert "read 2 = inserted 2" in told
+    place.file("id,name\n1,Ann\n4,Di\n")
+    told = shell("rerun", number)
+    assert "by key, against the rows before: 1 added, 2 gone, 1 changed, 0 equal" in told
+    again = str(place.client.runs(job=place.name).items[0].id)
+    told = shell("changes", again, "--kind", "updated")
+    assert "Ana" in told
+    assert "Ann" in told
+    told = shell("undo", again)
+    assert "the 3 rows from before put back" in told
+    assert "2 before, 3 after" in told
+    assert f"undo of run {again}" in shell("runs", "--job", place.name)
+    assert "already undid" in shell("undo", again, code=1)
+
+
 def test_a_failed_run_says_what_to_do(shell: Shell, place: Place) -> None:
     place.sql("CREATE TABLE {t} (a int)")
     place.file("a\n1\nx\n").job()

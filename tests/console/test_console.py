@@ -156,8 +156,43 @@ def test_a_failed_run_shows_error_and_rejects(page: Page, place: Place) -> None:
     row = page.get_by_role("row").filter(has_text="not a number")
     expect(row).to_contain_text("<script>")
     with page.expect_download() as download:
-        page.get_by_role("link", name="download all as CSV").click()
+        page.get_by_role("link", name="CSV").click()
     assert "<script>" in download.value.path().read_text()
+
+
+def test_rejects_are_filtered_and_loaded_again_and_a_run_is_undone(page: Page, place: Place) -> None:
+    columns = '["id integer", "name", "run_id() as load_run"]'
+    place.file("id,name\n1,Ana\nx,Bo\n3\n").job(columns=columns, into="rejects: 5")
+    run = place.run()
+    page.goto(f"{place.stack.url}/#/runs/{run.id}")
+    rejects = page.get_by_test_id("rejects")
+    expect(rejects).to_contain_text("2 of 2")
+    rejects.get_by_label("column of the rejects").select_option("id")
+    expect(rejects).to_contain_text("1 of 1")
+    rejects.get_by_label("search the rejects").fill("nothing like it")
+    expect(rejects).to_contain_text("No reject is like that.")
+    place.file("id,name\n1,Ana\n2,Bo\n3,Cy\n")
+    rejects.get_by_role("button", name="Load them again").click()
+    expect(page.get_by_test_id("tally")).to_have_text(re.compile(r"2\s*read\s*=\s*2\s*inserted"))
+    page.get_by_role("link", name=f"run {run.id}", exact=True).click()
+    expect(page.get_by_text("loads its rejects")).to_be_visible()
+    page.on("dialog", lambda dialog: dialog.accept())
+    page.get_by_role("button", name="Undo").click()
+    expect(page.get_by_test_id("run-state")).to_have_text(re.compile("succeeded"))
+    expect(page.get_by_text(f"1 row of run {run.id} removed")).to_be_visible()
+    assert [row[0] for row in place.rows()] == [2, 3]
+
+
+def test_changed_rows_are_shown_before_and_after(page: Page, place: Place) -> None:
+    place.file("id,name\n1,Ana\n2,Bo\n").job(into="mode: overwrite, keys: [id]")
+    place.run()
+    place.file("id,name\n1,Ann\n3,Cy\n")
+    page.goto(f"{place.stack.url}/#/runs/{place.run().id}")
+    changes = page.get_by_test_id("changes")
+    expect(changes).to_contain_text("1 added · 1 gone · 1 changed · 0 equal")
+    expect(changes).to_contain_text(re.compile(r"− Ana\s*\+ Ann"))
+    changes.get_by_role("button", name="gone").click()
+    expect(changes).to_contain_text("Bo")
 
 
 def test_a_job_is_edited_and_saved_with_the_keyboard(page: Page, place: Place) -> None:

@@ -42,6 +42,8 @@ export interface RunLine {
   stop_requested: boolean;
   error: RunError | null;
   tally: Tally | null;
+  kind: "load" | "rejects" | "undo";
+  origin: number | null;
 }
 
 export interface Phase {
@@ -73,6 +75,7 @@ export interface Leg {
   rows_after: number | null;
   created_target: boolean;
   rejected: number;
+  comparison: Record<string, number> | null;
   peak_memory: number | null;
 }
 
@@ -80,6 +83,7 @@ export interface Run extends RunLine {
   legs: Leg[];
   file: string;
   attempts: number;
+  followed_by: { id: number; kind: RunLine["kind"]; state: StateName }[];
 }
 
 export interface JobLine {
@@ -145,6 +149,14 @@ export interface Reject {
   value: string | null;
   reason: string;
   record: string;
+}
+
+/** A row before and after a load, its values as text. */
+export interface Change {
+  kind: string;
+  columns: string[];
+  before: (string | null)[] | null;
+  after: (string | null)[] | null;
 }
 
 export interface RunEvent {

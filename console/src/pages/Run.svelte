@@ -4,15 +4,16 @@
   import { bytes, clock, count, moment, took } from "../lib/format";
   import { go } from "../lib/router.svelte";
   import { may } from "../lib/session.svelte";
-  import type { Finding, Page, Phase, ProblemBody, Progress, Reject, Run, RunEvent } from "../lib/types";
+  import type { Finding, Phase, ProblemBody, Progress, Run, RunEvent } from "../lib/types";
+  import ChangesTable from "../parts/ChangesTable.svelte";
   import JobFile from "../parts/JobFile.svelte";
   import Problem from "../parts/Problem.svelte";
+  import RejectsTable from "../parts/RejectsTable.svelte";
   import State from "../parts/State.svelte";
   import TallyView from "../parts/TallyView.svelte";
 
   let { number }: { number: number } = $props();
   let run = $state<Run | null>(null);
-  let rejects = $state<Page<Reject> | null>(null);
   let log = $state<{ at: string; level: string; text: string; fix: string }[]>([]);
   let problem = $state<ProblemBody | null>(null);
   let stopping = $state(false);
@@ -25,7 +26,6 @@
   async function load() {
     try {
       run = await get<Run>(`runs/${number}`);
-      if (run.legs.some((one) => one.rejected)) rejects = await get<Page<Reject>>(`runs/${number}/rejects?page_size=50`);
     } catch (error) {
       problem = problemOf(error);
     }
@@ -77,6 +77,11 @@
     return () => source?.close();
   });
 
+  function undo() {
+    if (!confirm(`Take back what run ${number} loaded into ${leg?.target}?`)) return;
+    void act(`runs/${number}/undo`, (next) => go(`/runs/${next.id}`));
+  }
+
   async function act(path: string, then: (run: Run) => void) {
     try {
       then(await post<Run>(path));
@@ -105,16 +110,23 @@
           }}>{stopping ? "Stopping …" : "■ Stop"}</button
         >
       {:else if may("operator")}
+        {#if run.state === "succeeded" && run.kind !== "undo" && !run.followed_by.some((one) => one.kind === "undo" && one.state !== "failed")}
+          <button class="btn btn-sm" title="take back what this run loaded, where its receipt and the job allow it"
+            onclick={undo}>↶ Undo</button>
+        {/if}
         <button class="btn btn-sm" onclick={() => act(`jobs/${run!.job}/runs`, (next) => go(`/runs/${next.id}`))}>▸ Run again</button>
       {/if}
     </div>
   </div>
 
+  {#each run.followed_by as other (other.id)}
+    <p class="mb-2 text-sm"><a class="plain" href="#/runs/{other.id}">Run {other.id}</a> {other.kind === "undo" ? "undoes this one" : "loads its rejects"}: <State name={other.state} /></p>
+  {/each}
   {#if run.error}<div class="mb-4"><Problem problem={run.error} /></div>{/if}
 
   <section class="panel mb-4">
     <h2 class="flex flex-wrap gap-2">
-      <span>{leg.source} → {leg.target}</span>
+      <span>{run.kind === "undo" ? "" : `${leg.source} → `}{leg.target}</span>
       {#if leg.created_target && leg.tally}<span class="text-base-content/70 font-normal">table created</span>{/if}
       <span class="ml-auto font-normal tabular-nums">
         {#if leg.rows_after !== null && leg.rows_before !== null}
@@ -136,7 +148,10 @@
       {/each}
     </ol>
     <div class="border-base-300 border-t px-3.5 py-2.5">
-      {#if leg.tally}
+      {#if run.kind === "undo"}
+        <p>The undo of <a class="plain" href="#/runs/{run.origin}">run {run.origin}</a>: its load is taken back in one step; the log says how.</p>
+      {:else if leg.tally}
+        {#if run.kind === "rejects"}<p class="mb-1">Rows that <a class="plain" href="#/runs/{run.origin}">run {run.origin}</a> rejected, read again:</p>{/if}
         <TallyView tally={leg.tally} />
       {:else if !leg.progress.rows_read && leg.progress.rows_scanned}
         <p class="tabular-nums">
@@ -155,32 +170,10 @@
     </div>
   </section>
 
-  {#if rejects?.items.length}
-    <section class="panel mb-4">
-      <h2 class="flex">
-        Rejects
-        <span class="ml-auto font-normal">
-          {count(rejects.items.length)} of {count(rejects.total)} · <a class="plain" href="/api/v1/runs/{run.id}/rejects.csv">download all as CSV</a>
-        </span>
-      </h2>
-      <div class="max-h-96 overflow-auto">
-        <table class="table-sm table">
-          <thead><tr><th class="num">Row</th><th class="num">Line</th><th>Column</th><th>Value</th><th>Reason</th></tr></thead>
-          <tbody>
-            {#each rejects.items as reject, index (index)}
-              <tr title={reject.record}>
-                <td class="num">{count(reject.row)}</td>
-                <td class="num">{count(reject.line)}</td>
-                <td>{reject.column || "—"}</td>
-                <td class="max-w-60 truncate font-mono text-xs">{reject.value ?? "—"}</td>
-                <td>{reject.reason}</td>
-              </tr>
-            {/each}
-          </tbody>
-        </table>
-      </div>
-    </section>
+  {#if leg.rejected}
+    {#key ended}<RejectsTable run={run.id} retry={run.state === "succeeded" && may("operator") && run.kind !== "undo" ? () => act(`runs/${number}/retry-rejects`, (next) => go(`/runs/${next.id}`)) : undefined} />{/key}
   {/if}
+  {#if ended && run.kind !== "undo"}<ChangesTable run={run.id} comparison={leg.comparison} />{/if}
 
   <div class="grid items-start gap-4 lg:grid-cols-2">
     <section class="panel min-w-0">

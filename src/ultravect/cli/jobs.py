@@ -1,4 +1,4 @@
-"""Jobs and their runs: `save`, `jobs`, `job`, `check`, `run`, `runs`, `show`, `rejects`, `stop`."""
+"""Jobs: `save`, `jobs`, `job`, `draft`, `check`, `rehearse`, `types`."""
 
 from __future__ import annotations
 
@@ -9,7 +9,6 @@ from typing import Annotated
 import typer
 from rich.markup import escape
 
-from ultravect.cli.follow import follow
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import (
@@ -18,12 +17,9 @@ from ultravect.cli.output import (
     print_json,
     print_problem,
     print_rehearsal,
-    print_run,
     print_table,
     screen,
-    seconds,
     state,
-    tally_line,
 )
 from ultravect.client import ApiError, Client, Connection, Job, Layout
 from ultravect.core.model.document import (
@@ -256,147 +252,3 @@ def check(
         print_check(result)
     if not result.passed:
         raise typer.Exit(1)
-
-
-def run(
-    name: Annotated[str, typer.Argument(metavar="JOB")],
-    values: Annotated[
-        list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="Another value for a parameter.")
-    ] = None,
-    detach: Annotated[bool, typer.Option("--detach", help="Do not wait for the end.")] = False,
-    as_json: Json = False,
-) -> None:
-    """Run a job, and follow it to its end."""
-    parameters = {}
-    for one in values or []:
-        key, mark, value = one.partition("=")
-        if not (key and mark):
-            raise typer.BadParameter(f"--with is written NAME=VALUE, not {one!r}")
-        parameters[key] = value
-    with connect() as client:
-        started = client.run(name, parameters=parameters)
-        if detach:
-            if as_json:
-                print_json(started)
-            else:
-                screen.print(f"run {started.id} of {name} is queued; see it: ultravect show {started.id}")
-            return
-        try:
-            ended = client.wait(started.id) if as_json else follow(client, started.id)
-        except KeyboardInterrupt:
-            screen.print(f"run {started.id} goes on; stop it: ultravect stop {started.id}")
-            raise typer.Exit(1) from None
-    if as_json:
-        print_json(ended)
-    else:
-        print_run(ended)
-        if any(leg.rejected for leg in ended.legs):
-            screen.print(f"  the rejected rows: ultravect rejects {ended.id}")
-    if ended.state != "succeeded":
-        raise typer.Exit(1)
-
-
-def runs(
-    job: Annotated[str, typer.Option(help="Only runs of this job.")] = "",
-    state_: Annotated[str, typer.Option("--state", help="Only runs in this state.")] = "",
-    as_json: Json = False,
-) -> None:
-    """List runs, the newest first."""
-    with connect() as client:
-        found = client.runs(job=job, state=state_)
-    if as_json:
-        print_json(found)
-        return
-    if not found.items:
-        screen.print("no runs")
-        return
-    rows = [
-        (
-            str(one.id),
-            one.job,
-            state(one.state),
-            f"{one.queued_at.astimezone():%Y-%m-%d %H:%M:%S}",
-            seconds(one),
-            tally_line(one.tally) if one.tally else escape((one.error or {}).get("detail", "")[:70]),
-        )
-        for one in found.items
-    ]
-    print_table(["run", "job", "state", "queued", "took", "what happened"], rows, right=["run", "took"])
-    if found.pages > 1:
-        screen.print(f"[dim]{len(found.items)} of {found.total:,}; narrow it with --job or --state[/]")
-
-
-def show(
-    number: Annotated[int, typer.Argument(metavar="RUN")],
-    file: Annotated[bool, typer.Option("--file", help="Show the job file as it was run.")] = False,
-    as_json: Json = False,
-) -> None:
-    """Show a run: phases, tally, what was said, error."""
-    with connect() as client:
-        found = client.show(number)
-        events = [] if as_json else client.events(number)
-        rejects = client.rejects(number, page_size=_SHOWN_REJECTS) if not as_json else None
-    if as_json:
-        print_json(found)
-        return
-    print_run(found)
-    for leg in found.legs:
-        marks = {"done": "✓", "running": "▸", "waiting": "·", "failed": "✗", "stopped": "■"}
-        screen.print("  " + "  ".join(f"{marks[phase['state']]} {phase['name']}" for phase in leg.phases))
-    for event in events:
-        if event.kind in ("log", "finding"):
-            text = event.data.get("text") or event.data["message"]
-            level = event.data.get("level") or event.data["severity"]
-            screen.print(f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True)
-    if rejects and rejects.items:
-        screen.print(f"  rejects ({rejects.total:,} kept):")
-        for one in rejects.items:
-            value = "" if one.value is None else f" {one.value!r}"
-            screen.print(
-                f"    row {one.row:,} {escape(one.column)}{escape(value)}: {escape(one.reason)}",
-                soft_wrap=True,
-            )
-    if file:
-        screen.print(f"\n{escape(found.file.rstrip())}", soft_wrap=True)
-
-
-def rejects(
-    number: Annotated[int, typer.Argument(metavar="RUN")],
-    limit: Annotated[int, typer.Option(help="At most this many.")] = 50,
-    as_json: Json = False,
-) -> None:
-    """List the rows that a run rejected, with the reasons."""
-    with connect() as client:
-        found = client.rejects(number, page_size=max(1, min(limit, 200)))
-    if as_json:
-        print_json(found)
-        return
-    if not found.items:
-        screen.print(f"run {number} has no rejects")
-        return
-    rows = [
-        (
-            f"{one.row:,}",
-            f"{one.line:,}" if one.line else "",
-            cell(one.column),
-            cell(one.value),
-            escape(one.reason),
-        )
-        for one in found.items
-    ]
-    print_table(["row", "line", "column", "value", "reason"], rows, right=["row", "line"])
-    if found.total > len(found.items):
-        screen.print(
-            f"[dim]{len(found.items)} of {found.total:,}; raise --limit, or download the CSV from the console[/]"
-        )
-
-
-def stop(number: Annotated[int, typer.Argument(metavar="RUN")], as_json: Json = False) -> None:
-    """Stop a run; what it has not published is rolled back."""
-    with connect() as client:
-        client.stop(number)
-        ended = client.wait(number)
-    if as_json:
-        print_json(ended)
-    else:
-        print_run(ended)

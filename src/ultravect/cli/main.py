@@ -7,7 +7,7 @@ import sys
 import typer
 
 from ultravect import __version__
-from ultravect.cli import connections, jobs, layouts, look, service
+from ultravect.cli import connections, jobs, layouts, look, runs, service
 from ultravect.cli.login import NotSignedIn
 from ultravect.cli.output import print_problem, screen
 from ultravect.client import ApiError, ServiceUnreachable
@@ -24,10 +24,10 @@ app.add_typer(layouts.app, name="layout")
 app.add_typer(service.user_app, name="user")
 for command in (
     service.login, look.look, look.ask, look.upload, jobs.draft, jobs.save, jobs.jobs, jobs.job, jobs.check,
-    jobs.rehearse, jobs.types, jobs.run, jobs.runs,
-    jobs.show, jobs.rejects, jobs.stop, service.serve, service.worker,
+    jobs.rehearse, jobs.types, runs.run, runs.rerun, runs.runs, runs.show, runs.stop, runs.rejects, runs.retry_rejects,
+    runs.changes, runs.undo, service.serve, service.worker,
 ):  # fmt: skip
-    app.command(command.__name__)(command)
+    app.command(command.__name__.replace("_", "-"))(command)
 
 
 @app.command("version")

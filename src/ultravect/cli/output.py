@@ -13,7 +13,7 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
-from ultravect.client import Check, Finding, Leg, Rehearsal, Run, RunSummary
+from ultravect.client import Change, Check, Finding, Leg, Page, Rehearsal, Run, RunSummary
 
 screen = Console(highlight=False)
 errors = Console(stderr=True, highlight=False)
@@ -21,6 +21,7 @@ errors = Console(stderr=True, highlight=False)
 _STATES = {"succeeded": "green", "failed": "red", "stopped": "yellow", "running": "cyan", "queued": "dim"}
 _SEVERITIES = {"error": "red", "warning": "yellow", "note": "dim"}
 _PARTS = ("inserted", "updated", "unchanged", "repeated", "filtered", "rejected")
+_COMPARED = ("added", "gone", "changed", "equal")
 _MAX_CELL = 40
 
 
@@ -186,13 +187,53 @@ def print_rehearsal(rehearsal: Rehearsal) -> None:
     )
 
 
-def print_leg(leg: Leg) -> None:
+def print_changes(run: Run, changes: Page[Change]) -> None:
+    """Rows before and after, a line a column; of those that are there before and after, only what differs and the keys."""
+    if not changes.items:
+        tally = next((leg.tally for leg in run.legs if leg.tally), None) or {}
+        some = tally.get("updated") or tally.get("repeated")
+        screen.print(f"run {run.id} kept no changed rows" + ("; the job says into.samples: 0" if some else ""))
+        return
+    for change in changes.items:
+        before, after = (
+            dict(zip(change.columns, side or [], strict=False)) for side in (change.before, change.after)
+        )
+        both = change.before is not None and change.after is not None
+        same = [name for name in after if both and before.get(name) == after[name]]
+        told = ", ".join(f"{escape(name)} {cell(after[name])}" for name in same[:4])
+        heads = {"repeated": ("dropped", "kept")}.get(change.kind, ("before", "after"))
+        screen.print(f"\n[bold]{change.kind}[/]{f'  [dim]{told}[/]' if told else ''}")
+        lines = [
+            (
+                escape(name),
+                cell(before[name]) if name in before else "",
+                "→",
+                cell(after[name]) if name in after else "",
+            )
+            for name in (after or before)
+            if name not in same
+        ]
+        if lines:
+            print_table(["column", heads[0], "", heads[1]], lines)
+        else:
+            screen.print("  [dim]alike in every column[/]")
+    if changes.total > len(changes.items):
+        screen.print(f"\n[dim]{len(changes.items)} of {changes.total:,} that are kept; raise --limit[/]")
+
+
+def print_leg(leg: Leg, kind: str = "load") -> None:
     created = "   (table created)" if leg.created_target and leg.tally else ""
-    screen.print(f"  {escape(leg.source)} → {escape(leg.target)}{created}", soft_wrap=True)
-    if leg.tally:
+    source = "" if kind == "undo" else f"{escape(leg.source)} → "
+    screen.print(f"  {source}{escape(leg.target)}{created}", soft_wrap=True)
+    if kind == "undo":
+        pass  # it reads no rows
+    elif leg.tally:
         screen.print(f"  {tally_line(leg.tally)}")
     elif leg.rejected:
         screen.print(f"  rejected {leg.rejected:,}")
+    if leg.comparison:
+        parts = [f"{leg.comparison[name]:,} {name}" for name in _COMPARED]
+        screen.print(f"  by key, against the rows before: {', '.join(parts)}")
     if leg.rows_before is not None and leg.rows_after is not None:
         screen.print(f"  rows in the target: {leg.rows_before:,} before, {leg.rows_after:,} after")
     elif leg.rows_after is not None:
@@ -203,9 +244,13 @@ def print_run(run: Run) -> None:
     """How a run ended, or how far it is."""
     took = f" in {seconds(run)}" if seconds(run) else ""
     again = f" (attempt {run.attempts}: taken over)" if run.attempts > 1 else ""
-    screen.print(f"run {run.id} of {run.job} {state(run.state)}{took}{again}")
+    what = {"rejects": f", the rejects of run {run.origin},", "undo": f", the undo of run {run.origin},"}
+    screen.print(f"run {run.id} of {run.job}{what.get(run.kind, '')} {state(run.state)}{took}{again}")
     for leg in run.legs:
-        print_leg(leg)
+        print_leg(leg, run.kind)
+    for other in run.followed_by:
+        does = "undoes it" if other.kind == "undo" else "loads its rejects"
+        screen.print(f"  run {other.id} {does}: {state(other.state)}")
     if run.error:
         screen.print(f"  [red]{escape(run.error['code'])}[/]: {escape(run.error['detail'])}", soft_wrap=True)
         if run.error.get("hint"):

@@ -12,11 +12,13 @@ from ultravect.client.client import Client
 from ultravect.client.errors import ApiError, ServiceUnreachable
 from ultravect.client.models import (
     Answer,
+    Change,
     Check,
     Connection,
     Event,
     Finding,
     Fit,
+    FollowUp,
     Job,
     JobSummary,
     Layout,
@@ -37,12 +39,14 @@ from ultravect.client.models import (
 __all__ = [
     "Answer",
     "ApiError",
+    "Change",
     "Check",
     "Client",
     "Connection",
     "Event",
     "Finding",
     "Fit",
+    "FollowUp",
     "Job",
     "JobSummary",
     "Layout",

@@ -11,6 +11,7 @@ from urllib.parse import quote
 from ultravect.client.errors import ApiError
 from ultravect.client.models import (
     Answer,
+    Change,
     Check,
     Connection,
     Event,
@@ -34,6 +35,12 @@ from ultravect.client.transport import Transport
 _LIST_SIZE = 200
 _PIECE = 1 << 20
 _FILE = {"Content-Type": "application/yaml"}
+
+
+def _asked(column: str | None, object: str, search: str) -> dict[str, Any]:
+    """Which rejects are asked for."""
+    given = {"object": object, "search": search}
+    return ({} if column is None else {"column": column}) | {key: value for key, value in given.items() if value}
 
 
 class Client:
@@ -269,9 +276,40 @@ class Client:
     def stop(self, run: int) -> Run:
         return Run.model_validate(self._json("POST", f"runs/{run}/stop"))
 
-    def rejects(self, run: int, *, page: int = 1, page_size: int = 50) -> Page[Reject]:
-        params: dict[str, Any] = {"page": page, "page_size": page_size}
+    def rejects(
+        self,
+        run: int,
+        *,
+        column: str | None = None,
+        object: str = "",
+        search: str = "",
+        page: int = 1,
+        page_size: int = 50,
+    ) -> Page[Reject]:
+        """A run's rejects: of one ``column`` ("": those of no single one), of one ``object``, or with a text in them."""
+        params = {"page": page, "page_size": page_size, **_asked(column, object, search)}
         return Page[Reject].model_validate(self._json("GET", f"runs/{run}/rejects", params=params))
+
+    def rejects_file(
+        self, run: int, form: str = "csv", *, column: str | None = None, object: str = "", search: str = ""
+    ) -> bytes:
+        """The same, all of them, as a file of ``form`` csv or jsonl."""
+        return self._transport.request(
+            "GET", f"runs/{run}/rejects.{form}", params=_asked(column, object, search)
+        ).content
+
+    def retry_rejects(self, run: int) -> Run:
+        """Starts a run that loads the rows that another one rejected, as the job is now."""
+        return Run.model_validate(self._json("POST", f"runs/{run}/retry-rejects"))
+
+    def changes(self, run: int, *, kind: str = "", page: int = 1, page_size: int = 50) -> Page[Change]:
+        """Some of the rows that a run changed, before and after."""
+        params: dict[str, Any] = {"page": page, "page_size": page_size} | ({"kind": kind} if kind else {})
+        return Page[Change].model_validate(self._json("GET", f"runs/{run}/changes", params=params))
+
+    def undo(self, run: int) -> Run:
+        """Starts a run that takes back what another one loaded."""
+        return Run.model_validate(self._json("POST", f"runs/{run}/undo"))
 
     def events(self, run: int) -> list[Event]:
         """What happened so far."""

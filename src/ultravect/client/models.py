@@ -169,7 +169,16 @@ class Leg(_Given):
     rows_after: int | None
     created_target: bool
     rejected: int
+    comparison: dict[str, int] | None
     peak_memory: int | None
+
+
+class FollowUp(_Given):
+    """A run that loaded the rejects of another (``kind`` rejects), or undid it (``undo``)."""
+
+    id: int
+    kind: str
+    state: str
 
 
 class RunSummary(_Given):
@@ -183,6 +192,8 @@ class RunSummary(_Given):
     first_row_at: dt.datetime | None
     ended_at: dt.datetime | None
     error: dict[str, Any] | None
+    kind: str = "load"
+    origin: int | None = None
     tally: dict[str, int] | None = None
 
     @property
@@ -192,12 +203,13 @@ class RunSummary(_Given):
 
 class Run(RunSummary):
     """``parameters`` are the values that the run used; ``attempts`` how often it was begun, more than once where it was
-    taken over."""
+    taken over; ``followed_by`` are the runs whose ``origin`` it is."""
 
     legs: list[Leg]
     file: str
     parameters: dict[str, Any] = {}
     attempts: int = 1
+    followed_by: list[FollowUp] = []
 
 
 class JobSummary(_Given):
@@ -227,6 +239,16 @@ class Reject(_Given):
     value: str | None
     reason: str
     record: str
+
+
+class Change(_Given):
+    """A row before and after a load, its values as text; ``kind``: updated, added, gone or repeated."""
+
+    leg: int
+    kind: str
+    columns: list[str]
+    before: list[str | None] | None
+    after: list[str | None] | None
 
 
 class Event(_Given):

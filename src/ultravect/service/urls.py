@@ -67,6 +67,10 @@ _V1 = [
     path("runs/<int:number>/stop", runs.StopRunView.as_view()),
     path("runs/<int:number>/rejects", runs.RejectsView.as_view()),
     path("runs/<int:number>/rejects.csv", runs.RejectsFileView.as_view()),
+    path("runs/<int:number>/rejects.jsonl", runs.RejectsFileView.as_view(form="jsonl")),
+    path("runs/<int:number>/retry-rejects", runs.RetryRejectsView.as_view()),
+    path("runs/<int:number>/changes", runs.ChangesView.as_view()),
+    path("runs/<int:number>/undo", runs.UndoRunView.as_view()),
     path("runs/<int:number>/events", runs.run_events),
 ]
 urlpatterns = [

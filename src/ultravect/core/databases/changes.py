@@ -27,7 +27,11 @@ class RowChange:
     after: Mapping[str, str | None] | None
 
     def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
+        """``columns`` in their order, and the values of each side."""
+        columns = list(self.after or self.before or {})
+        sides = {"before": self.before, "after": self.after}
+        values = {name: None if row is None else [row[column] for column in columns] for name, row in sides.items()}
+        return {"kind": self.kind, "columns": columns, **values}
 
 
 @dataclass(frozen=True)

@@ -40,8 +40,8 @@ from ultravect.service.api.serializers import (
     TypesInputSerializer,
 )
 from ultravect.service.records.lookup import find_job, layout_named_by
-from ultravect.service.records.models import Job, Leg, Revision, Role, Run
-from ultravect.service.work.tasks import queue_run
+from ultravect.service.records.models import Job, Revision, Role, Run
+from ultravect.service.work.start import start_run
 
 _FILE_EXAMPLE = OpenApiExample(
     "A job",
@@ -293,7 +293,8 @@ class JobRunsView(APIView):
         known = Run.objects.filter(idempotency_key=key).first() if key else None
         if known is None:
             try:
-                return Response(RunSerializer(self._start(job, model, request, key)).data, status=201)
+                run = start_run(job.revision, request.user, model.parameters, key=key)
+                return Response(RunSerializer(run).data, status=201)
             except IntegrityError:
                 known = Run.objects.get(idempotency_key=key)
         if known.job_id != job.pk:
@@ -304,27 +305,6 @@ class JobRunsView(APIView):
                 "use another",
             )
         return Response(RunSerializer(known).data)
-
-    @staticmethod
-    @transaction.atomic
-    def _start(job: Job, model: JobModel, request: Request, key: str | None) -> Run:
-        """Records and queues a run: both, or neither."""
-        revision = job.revision
-        run = Run.objects.create(
-            job=job,
-            revision=revision,
-            started_by=request.user,
-            idempotency_key=key,
-            parameters=model.parameters,
-        )
-        Leg.objects.create(
-            run=run,
-            number=1,
-            source=model.source.label,
-            target=model.into.label,
-        )
-        queue_run(run.pk, job.name)
-        return run
 
 
 @extend_schema(tags=["jobs"])

@@ -7,13 +7,14 @@ import csv
 import io
 import json
 import time
-from collections.abc import AsyncIterator
+from abc import abstractmethod
+from collections.abc import AsyncIterator, Iterator
 from typing import Any
 
 from asgiref.sync import sync_to_async
 from django.contrib.auth import aget_user
-from django.db import connection
-from django.db.models import QuerySet
+from django.db import connection, transaction
+from django.db.models import Q, QuerySet
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiParameter, extend_schema, extend_schema_view
@@ -23,11 +24,19 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ultravect.core.model.document import job_from_data
 from ultravect.service.api.authentication import BearerToken
 from ultravect.service.api.problems import Problem, not_found, problem_body
-from ultravect.service.api.serializers import RejectSerializer, RunLineSerializer, RunSerializer
-from ultravect.service.records.models import Event, Reject, Role, Run, State
+from ultravect.service.api.serializers import (
+    ChangeSerializer,
+    RejectSerializer,
+    RejectsInputSerializer,
+    RunLineSerializer,
+    RunSerializer,
+)
+from ultravect.service.records.models import Change, Event, Reject, Revision, Role, Run, RunKind, State
 from ultravect.service.work.recorder import Recorder
+from ultravect.service.work.start import start_run
 
 _POLL_SECONDS = 0.1
 _KEEP_ALIVE_SECONDS = 15.0
@@ -93,31 +102,182 @@ class StopRunView(APIView):
 
 
 @extend_schema(tags=["runs"])
-@extend_schema_view(get=extend_schema(summary="List a run's rejects"))
+@extend_schema_view(get=extend_schema(summary="List a run's rejects", parameters=[RejectsInputSerializer]))
 class RejectsView(generics.ListAPIView[Reject]):
     """Rows that could not be converted or written, with the reasons."""
 
     serializer_class = RejectSerializer
 
     def get_queryset(self) -> QuerySet[Reject]:
-        run_numbered(self.kwargs["number"])
-        return Reject.objects.filter(leg__run_id=self.kwargs["number"]).select_related("leg")
+        return _rejects(self.request, self.kwargs["number"]).select_related("leg")
+
+
+def _rejects(request: Request, number: int) -> QuerySet[Reject]:
+    """The rejects of a run that the request asks for."""
+    run_numbered(number)
+    given = RejectsInputSerializer(data=request.query_params)
+    given.is_valid(raise_exception=True)
+    asked = given.validated_data
+    rejects = Reject.objects.filter(leg__run_id=number)
+    for field in ("column", "object"):
+        if field in asked:
+            rejects = rejects.filter(**{field: asked[field]})
+    if search := asked.get("search"):
+        found = Q(reason__icontains=search) | Q(value__icontains=search) | Q(record__icontains=search)
+        rejects = rejects.filter(found)
+    return rejects
+
+
+def _as_csv(rejects: QuerySet[Reject]) -> Iterator[str]:
+    text = io.StringIO()
+    writer = csv.writer(text)
+    writer.writerow(_REJECT_FIELDS)
+    for row in rejects.values_list(*_REJECT_FIELDS).iterator():
+        writer.writerow(row)
+        yield text.getvalue()
+        text.seek(0)
+        text.truncate()
+    yield text.getvalue()
+
+
+def _as_jsonl(rejects: QuerySet[Reject]) -> Iterator[str]:
+    for row in rejects.values(*_REJECT_FIELDS).iterator():
+        yield json.dumps(row, ensure_ascii=False) + "\n"
+
+
+_REJECT_FIELDS = ("object", "row", "line", "column", "value", "reason", "record")
+_FORMS = {"csv": (_as_csv, "text/csv"), "jsonl": (_as_jsonl, "application/jsonl")}
+
+
+@extend_schema(tags=["runs"], parameters=[RejectsInputSerializer])
+class RejectsFileView(APIView):
+    """All rejects as a file: CSV, or JSON lines."""
+
+    form = "csv"
+
+    @extend_schema(
+        responses={(200, "text/csv"): OpenApiTypes.STR, (200, "application/jsonl"): OpenApiTypes.STR},
+        summary="Download a run's rejects",
+    )
+    def get(self, request: Request, number: int) -> HttpResponse:
+        written, media_type = _FORMS[self.form]
+        headers = {"Content-Disposition": f'attachment; filename="rejects-of-run-{number}.{self.form}"'}
+        content = "".join(written(_rejects(request, number)))
+        return HttpResponse(content, content_type=f"{media_type}; charset=utf-8", headers=headers)
 
 
 @extend_schema(tags=["runs"])
-class RejectsFileView(APIView):
-    """All rejects as a CSV file."""
+@extend_schema_view(
+    get=extend_schema(
+        summary="List rows that a run changed",
+        parameters=[OpenApiParameter("kind", str, enum=["updated", "added", "gone", "repeated"])],
+    )
+)
+class ChangesView(generics.ListAPIView[Change]):
+    """Rows before and after, as many of a kind as the job keeps; the tally has the whole number."""
 
-    @extend_schema(responses={(200, "text/csv"): OpenApiTypes.STR}, summary="Download a run's rejects")
-    def get(self, request: Request, number: int) -> HttpResponse:
-        run_numbered(number)
-        text = io.StringIO()
-        writer = csv.writer(text)
-        names = ["object", "row", "line", "column", "value", "reason", "record"]
-        writer.writerow(names)
-        writer.writerows(Reject.objects.filter(leg__run_id=number).values_list(*names))
-        headers = {"Content-Disposition": f'attachment; filename="rejects-of-run-{number}.csv"'}
-        return HttpResponse(text.getvalue(), content_type="text/csv; charset=utf-8", headers=headers)
+    serializer_class = ChangeSerializer
+
+    def get_queryset(self) -> QuerySet[Change]:
+        run_numbered(self.kwargs["number"])
+        changes = Change.objects.filter(leg__run_id=self.kwargs["number"])
+        kind = self.request.query_params.get("kind")
+        return changes.filter(kind=kind) if kind else changes
+
+
+class _FollowUp(APIView):
+    """Starts a run that follows another one."""
+
+    writing_role = Role.OPERATOR
+    kind: RunKind
+
+    def _start(self, request: Request, number: int) -> Response:
+        run = run_numbered(number)
+        with transaction.atomic():
+            Run.objects.select_for_update().get(pk=number)
+            self._require(run)
+            made = start_run(self._revision(run), request.user, run.parameters, kind=self.kind, origin=run)
+        return Response(RunSerializer(made).data, status=201)
+
+    def _require(self, run: Run) -> None:
+        """Raises where the run cannot be followed so."""
+        done = run.followed_by.filter(kind=self.kind).exclude(state__in=[State.FAILED, State.STOPPED]).first()
+        if done is not None:
+            what = "loaded the rejects of" if self.kind == RunKind.REJECTS else "undid"
+            hint = (
+                f"see run {done.pk}"
+                if self.kind == RunKind.UNDO
+                else f"what run {done.pk} rejected is its own to retry"
+            )
+            raise Problem(409, "run-followed", f"run {done.pk} already {what} run {run.pk}, or is about to", hint)
+        if run.state != State.SUCCEEDED:
+            raise Problem(
+                409,
+                "nothing-written",
+                f"run {run.pk} of {run.job.name} has written nothing: it is {run.state}",
+                f"run the job: ultravect run {run.job.name}",
+            )
+
+    @abstractmethod
+    def _revision(self, run: Run) -> Revision:
+        """The job as it is run now."""
+
+
+@extend_schema(tags=["runs"])
+class RetryRejectsView(_FollowUp):
+    """Loads the rows that a run rejected, read again from their files, by the job as it is now."""
+
+    kind = RunKind.REJECTS
+
+    @extend_schema(request=None, responses={201: RunSerializer}, summary="Load a run's rejects again")
+    def post(self, request: Request, number: int) -> Response:
+        return self._start(request, number)
+
+    def _require(self, run: Run) -> None:
+        super()._require(run)
+        undone = run.followed_by.filter(kind=RunKind.UNDO).exclude(state__in=[State.FAILED, State.STOPPED]).first()
+        if undone is not None:
+            raise Problem(409, "run-undone", f"run {undone.pk} undid run {run.pk}", "run the job again")
+        rejected = sum(leg.rejected for leg in run.legs.all())
+        kept = Reject.objects.filter(leg__run=run).count()
+        if not rejected:
+            raise Problem(409, "no-rejects", f"run {run.pk} rejected no rows", "nothing is left to be loaded")
+        if kept < rejected:
+            raise Problem(
+                409,
+                "rejects-not-kept",
+                f"run {run.pk} rejected {rejected:,} rows, of which {kept:,} are kept",
+                f"run the whole job again: ultravect run {run.job.name}",
+            )
+        if job_from_data(self._revision(run).structure).source.files is None:
+            raise Problem(
+                409,
+                "rejects-not-found",
+                f"run {run.pk} read a table or a query, whose rows have no numbers to find them again by",
+                "mend the rows and run the job with mode: upsert, or with a where that finds them",
+            )
+
+    def _revision(self, run: Run) -> Revision:
+        return run.job.revision
+
+
+@extend_schema(tags=["runs"])
+class UndoRunView(_FollowUp):
+    """Undoes a run's load, where its receipt and the job allow it."""
+
+    kind = RunKind.UNDO
+
+    @extend_schema(request=None, responses={201: RunSerializer}, summary="Undo a run's load")
+    def post(self, request: Request, number: int) -> Response:
+        return self._start(request, number)
+
+    def _require(self, run: Run) -> None:
+        super()._require(run)
+        if run.kind == RunKind.UNDO:
+            raise Problem(409, "undo-refused", f"run {run.pk} is itself an undo", f"run the job: {run.job.name}")
+
+    def _revision(self, run: Run) -> Revision:
+        return run.revision
 
 
 def _event(event: Event) -> dict[str, Any]:

@@ -13,12 +13,14 @@ from ultravect.core.model.connection import KINDS, Settings
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.problems import did_you_mean, problems_of
 from ultravect.service.records.models import (
+    Change,
     Connection,
     Job,
     Leg,
     Reject,
     Role,
     Run,
+    RunKind,
     SavedLayout,
     State,
     Token,
@@ -196,7 +198,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         model = Leg
         fields = [
             "number", "source", "target", "state", "phases", "progress", "tally", "rows_before", "rows_after",
-            "created_target", "rejected", "peak_memory",
+            "created_target", "rejected", "comparison", "peak_memory",
         ]  # fmt: skip
 
 
@@ -204,22 +206,36 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
     job = serializers.CharField(source="job.name")
     revision = serializers.IntegerField(source="revision.number")
     state = serializers.ChoiceField(choices=State.choices)
+    kind = serializers.ChoiceField(
+        choices=RunKind.choices,
+        help_text="load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.",
+    )
+    origin = serializers.IntegerField(source="origin_id", allow_null=True, default=None)
     started_by = serializers.CharField(source="started_by.username", default=None)
 
     class Meta:
         model = Run
         fields = [
             "id", "job", "revision", "state", "started_by", "queued_at", "started_at", "first_row_at", "ended_at",
-            "stop_requested", "error",
+            "stop_requested", "error", "kind", "origin",
         ]  # fmt: skip
+
+
+class FollowUpSerializer(serializers.ModelSerializer[Run]):
+    state = serializers.ChoiceField(choices=State.choices)
+
+    class Meta:
+        model = Run
+        fields = ["id", "kind", "state"]
 
 
 class RunSerializer(RunSummarySerializer):
     legs = LegSerializer(many=True)
     file = serializers.CharField(source="revision.text", help_text="The job file as it was run.")
+    followed_by = FollowUpSerializer(many=True, help_text="Runs that loaded its rejects, or undid it.")
 
     class Meta(RunSummarySerializer.Meta):
-        fields = [*RunSummarySerializer.Meta.fields, "legs", "file", "parameters", "attempts"]
+        fields = [*RunSummarySerializer.Meta.fields, "legs", "file", "parameters", "attempts", "followed_by"]
 
 
 class RunLineSerializer(RunSummarySerializer):
@@ -429,6 +445,32 @@ class RejectSerializer(serializers.ModelSerializer[Reject]):
     class Meta:
         model = Reject
         fields = ["leg", "object", "row", "line", "column", "value", "reason", "record"]
+
+
+class RejectsInputSerializer(serializers.Serializer[Any]):
+    """Which rejects are meant; all of them unless it says otherwise."""
+
+    column = serializers.CharField(
+        required=False, allow_blank=True, help_text="Of this column; empty: those that are about no single column."
+    )
+    object = serializers.CharField(required=False, help_text="Of this file or table.")
+    search = serializers.CharField(required=False, help_text="With this in reason, value or row.")
+
+
+class ChangeSerializer(serializers.ModelSerializer[Change]):
+    leg = serializers.IntegerField(source="leg.number")
+    kind = serializers.ChoiceField(
+        choices=["updated", "added", "gone", "repeated"],
+        help_text="updated: a row before and after. added, gone: rows that only the new or the old content of an "
+        "overwritten table has. repeated: a row that was dropped, and the one of its key that won.",
+    )
+    columns = serializers.ListField(child=serializers.CharField())
+    before = serializers.ListField(child=serializers.CharField(allow_null=True), allow_null=True)
+    after = serializers.ListField(child=serializers.CharField(allow_null=True), allow_null=True)
+
+    class Meta:
+        model = Change
+        fields = ["leg", "kind", "columns", "before", "after"]
 
 
 def known_connection_hint(name: str) -> str:

@@ -7,7 +7,7 @@ from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.problems import did_you_mean
-from ultravect.service.records.models import Connection, Job, LayoutVersion, SavedLayout
+from ultravect.service.records.models import Connection, Job, LayoutVersion, Reject, Run, SavedLayout
 
 
 def find_connection(name: str) -> Connection | None:
@@ -17,6 +17,14 @@ def find_connection(name: str) -> Connection | None:
 def find_job(name: str) -> Job | None:
     """A job that was not deleted."""
     return Job.objects.filter(name=name, deleted_at=None).first()
+
+
+def picked_rows(run: Run) -> dict[str, list[int]]:
+    """The rows that a run rejected, by their files."""
+    rows: dict[str, list[int]] = {}
+    for name, row in Reject.objects.filter(leg__run=run).values_list("object", "row"):
+        rows.setdefault(name, []).append(row)
+    return rows
 
 
 def find_layout(name: str) -> SavedLayout | None:

@@ -191,6 +191,14 @@ class State(models.TextChoices):
         return self in (State.SUCCEEDED, State.FAILED, State.STOPPED)
 
 
+class RunKind(models.TextChoices):
+    """What a run does: load what the job says, load rows again that another run rejected, or undo another run's load."""
+
+    LOAD = "load"
+    REJECTS = "rejects"
+    UNDO = "undo"
+
+
 class Run(models.Model):
     """One execution of a job."""
 
@@ -208,6 +216,9 @@ class Run(models.Model):
     idempotency_key = models.CharField(max_length=200, null=True, unique=True)
     parameters = models.JSONField(default=dict)
     attempts = models.PositiveIntegerField(default=0)
+    kind = models.CharField(max_length=16, choices=RunKind.choices, default=RunKind.LOAD)
+    origin = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="followed_by")
+    """The run whose rejects are loaded, or whose load is undone."""
 
     class Meta:
         ordering: ClassVar = ["-id"]
@@ -229,6 +240,7 @@ class Leg(models.Model):
     rows_after = models.BigIntegerField(null=True)
     created_target = models.BooleanField(default=False)
     rejected = models.BigIntegerField(default=0)
+    comparison = models.JSONField(null=True)
     peak_memory = models.BigIntegerField(null=True)
 
     class Meta:
@@ -259,6 +271,19 @@ class Reject(models.Model):
     value = models.TextField(null=True)
     reason = models.TextField()
     record = models.TextField()
+
+    class Meta:
+        ordering: ClassVar = ["id"]
+
+
+class Change(models.Model):
+    """A row before and after a load: one of those that it tells as a sample."""
+
+    leg = models.ForeignKey(Leg, on_delete=models.CASCADE, related_name="changes")
+    kind = models.CharField(max_length=16)
+    columns = models.JSONField(default=list)
+    before = models.JSONField(null=True)
+    after = models.JSONField(null=True)
 
     class Meta:
         ordering: ClassVar = ["id"]

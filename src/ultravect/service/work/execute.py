@@ -17,8 +17,8 @@ from django.db import close_old_connections, transaction
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
-from ultravect.service.records.lookup import find_connection, layout_version
-from ultravect.service.records.models import Run, State
+from ultravect.service.records.lookup import find_connection, layout_version, picked_rows
+from ultravect.service.records.models import Run, RunKind, State
 from ultravect.service.sealing import SealBroken
 from ultravect.service.work.pool import LegPool, LegProcess
 from ultravect.service.work.recorder import Recorder
@@ -87,7 +87,7 @@ class RunExecutor:
 
     @staticmethod
     def _open(run_id: int) -> Recorder | None:
-        run = Run.objects.select_related("job", "revision").get(pk=run_id)
+        run = Run.objects.select_related("job", "revision", "origin").get(pk=run_id)
         if run.state != State.QUEUED:
             return None
         recorder = Recorder(run)
@@ -116,9 +116,14 @@ class RunExecutor:
             return asdict(opened)
 
         named = structure["from"].get("layout")
+        # names of objects mean those of the run that this one follows
+        first = run.origin or run
         return {
+            "kind": run.kind,
             "run": str(run.pk),
-            "date": run.queued_at.date().isoformat(),
+            "origin": {"run": str(run.origin.pk), "receipt": _receipt_name(run.origin)} if run.origin else None,
+            "pick": picked_rows(run.origin) if run.origin and run.kind == RunKind.REJECTS else None,
+            "date": first.queued_at.date().isoformat(),
             "receipt": _receipt_name(run),
             "taken_over": run.attempts > 1,
             "job": {**structure, "parameters": run.parameters} if run.parameters else structure,

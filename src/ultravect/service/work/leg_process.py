@@ -23,8 +23,10 @@ from typing import Any, NoReturn
 from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.object_names import RunFacts
+from ultravect.core.engine.pick import Pick
 from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.undo import undo_leg
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding
@@ -121,20 +123,37 @@ def _peak_memory() -> int:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 
 
+def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:
+    return run_leg(
+        job_from_data(task["job"]),
+        ConnectionSpec(**task["source"]),
+        ConnectionSpec(**task["target"]),
+        speaker,
+        stopper.shield,
+        LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
+        task["run"],
+        facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
+        receipt=task["receipt"],
+        taken_over=task["taken_over"],
+        pick=Pick(task["pick"]) if task["pick"] else None,
+    )
+
+
+def _undo(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:
+    return undo_leg(
+        job_from_data(task["job"]),
+        ConnectionSpec(**task["target"]),
+        speaker,
+        stopper.shield,
+        facts=RunFacts(task["origin"]["run"], dt.date.fromisoformat(task["date"])),
+        load=task["origin"]["receipt"],
+        receipt=task["receipt"],
+    )
+
+
 def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
     try:
-        result = run_leg(
-            job_from_data(task["job"]),
-            ConnectionSpec(**task["source"]),
-            ConnectionSpec(**task["target"]),
-            speaker,
-            stopper.shield,
-            LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
-            task["run"],
-            facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
-            receipt=task["receipt"],
-            taken_over=task["taken_over"],
-        )
+        result = _undo(task, speaker, stopper) if task["kind"] == "undo" else _load(task, speaker, stopper)
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:
         speaker.say("failed", peak_memory=_peak_memory(), error=error.as_dict())

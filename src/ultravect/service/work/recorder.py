@@ -9,7 +9,7 @@ from django.utils import timezone
 
 from ultravect.core.engine.run import PHASES
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Event, Leg, Reject, Run, State
+from ultravect.service.records.models import Change, Event, Leg, Reject, Run, State
 
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
@@ -45,6 +45,7 @@ class Recorder:
         self.run.save(update_fields=["state", "started_at", "worker", "attempts"])
         # what an earlier attempt left
         self.leg.rejects.all().delete()
+        self.leg.changes.all().delete()
         self.leg.rejected, self.leg.progress = 0, {}
         self.leg.state = State.RUNNING
         self.leg.phases = [
@@ -68,6 +69,9 @@ class Recorder:
                 self.leg.save(update_fields=["progress"])
             case "rejects":
                 data = self._rejects(data["rejects"])
+            case "changes":
+                Change.objects.bulk_create(Change(leg=self.leg, **_storable(one)) for one in data["changes"])
+                data = {"count": len(data["changes"])}
         self._event(event["kind"], data)
 
     def _phase(self, name: str, state: str) -> None:
@@ -102,6 +106,7 @@ class Recorder:
         self.leg.tally = result.get("tally")
         self.leg.rows_before = result.get("rows_before")
         self.leg.rows_after = result.get("rows_after")
+        self.leg.comparison = result.get("comparison")
         self.leg.created_target = bool(result.get("created"))
         self.leg.peak_memory = result.get("peak_memory")
         self.leg.save()

@@ -1,0 +1,247 @@
+"""Runs: `run`, `rerun`, `runs`, `show`, `stop`, and what comes of one: `rejects`, `retry-rejects`, `changes`, `undo`."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+from rich.markup import escape
+
+from ultravect.cli.follow import follow
+from ultravect.cli.login import connect
+from ultravect.cli.options import Json
+from ultravect.cli.output import (
+    cell,
+    print_changes,
+    print_json,
+    print_run,
+    print_table,
+    screen,
+    seconds,
+    state,
+    tally_line,
+)
+from ultravect.client import Client, Run, RunSummary
+
+_SHOWN_REJECTS = 5
+_FORMS = {".csv": "csv", ".jsonl": "jsonl"}
+
+Detach = Annotated[bool, typer.Option("--detach", help="Do not wait for the end.")]
+Number = Annotated[int, typer.Argument(metavar="RUN")]
+
+
+def _see_through(client: Client, started: Run, detach: bool, as_json: bool) -> None:
+    """Follows a run to its end and prints how it ended; a bad end ends the command."""
+    if detach:
+        if as_json:
+            print_json(started)
+        else:
+            screen.print(f"run {started.id} of {started.job} is queued; see it: ultravect show {started.id}")
+        return
+    try:
+        ended = client.wait(started.id) if as_json else follow(client, started.id)
+    except KeyboardInterrupt:
+        screen.print(f"run {started.id} goes on; stop it: ultravect stop {started.id}")
+        raise typer.Exit(1) from None
+    if as_json:
+        print_json(ended)
+    else:
+        print_run(ended)
+        if any(leg.rejected for leg in ended.legs):
+            screen.print(f"  the rejected rows: ultravect rejects {ended.id}")
+        if client.changes(ended.id, page_size=1).total:
+            screen.print(f"  rows before and after: ultravect changes {ended.id}")
+    if ended.state != "succeeded":
+        raise typer.Exit(1)
+
+
+def run(
+    name: Annotated[str, typer.Argument(metavar="JOB")],
+    values: Annotated[
+        list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="Another value for a parameter.")
+    ] = None,
+    detach: Detach = False,
+    as_json: Json = False,
+) -> None:
+    """Run a job, and follow it to its end."""
+    parameters = {}
+    for one in values or []:
+        key, mark, value = one.partition("=")
+        if not (key and mark):
+            raise typer.BadParameter(f"--with is written NAME=VALUE, not {one!r}")
+        parameters[key] = value
+    with connect() as client:
+        _see_through(client, client.run(name, parameters=parameters), detach, as_json)
+
+
+def rerun(number: Number, detach: Detach = False, as_json: Json = False) -> None:
+    """Run a run's job again, as it is now, with the parameters of that run."""
+    with connect() as client:
+        earlier = client.show(number)
+        _see_through(client, client.run(earlier.job, parameters=earlier.parameters), detach, as_json)
+
+
+def retry_rejects(number: Number, detach: Detach = False, as_json: Json = False) -> None:
+    """Load the rows that a run rejected, read again from their files, by the job as it is now."""
+    with connect() as client:
+        _see_through(client, client.retry_rejects(number), detach, as_json)
+
+
+def undo(number: Number, detach: Detach = False, as_json: Json = False) -> None:
+    """Take back what a run loaded, where its receipt and the job allow it."""
+    with connect() as client:
+        _see_through(client, client.undo(number), detach, as_json)
+
+
+def changes(
+    number: Number,
+    kind: Annotated[str, typer.Option(help="Only these: updated, added, gone or repeated.")] = "",
+    limit: Annotated[int, typer.Option(help="At most this many.")] = 20,
+    as_json: Json = False,
+) -> None:
+    """Show rows that a run changed, before and after, column by column."""
+    with connect() as client:
+        found = client.changes(number, kind=kind, page_size=max(1, min(limit, 200)))
+        run = client.show(number)
+    if as_json:
+        print_json(found)
+    else:
+        print_changes(run, found)
+
+
+def _what_happened(run: RunSummary) -> str:
+    if run.error:
+        return escape(run.error.get("detail", "")[:70])
+    if run.kind == "undo":
+        return f"undo of run {run.origin}"
+    told = tally_line(run.tally) if run.tally else ""
+    return f"rejects of run {run.origin}: {told}" if run.kind == "rejects" else told
+
+
+def runs(
+    job: Annotated[str, typer.Option(help="Only runs of this job.")] = "",
+    state_: Annotated[str, typer.Option("--state", help="Only runs in this state.")] = "",
+    as_json: Json = False,
+) -> None:
+    """List runs, the newest first."""
+    with connect() as client:
+        found = client.runs(job=job, state=state_)
+    if as_json:
+        print_json(found)
+        return
+    if not found.items:
+        screen.print("no runs")
+        return
+    rows = [
+        (
+            str(one.id),
+            one.job,
+            state(one.state),
+            f"{one.queued_at.astimezone():%Y-%m-%d %H:%M:%S}",
+            seconds(one),
+            _what_happened(one),
+        )
+        for one in found.items
+    ]
+    print_table(["run", "job", "state", "queued", "took", "what happened"], rows, right=["run", "took"])
+    if found.pages > 1:
+        screen.print(f"[dim]{len(found.items)} of {found.total:,}; narrow it with --job or --state[/]")
+
+
+def show(
+    number: Number,
+    file: Annotated[bool, typer.Option("--file", help="Show the job file as it was run.")] = False,
+    as_json: Json = False,
+) -> None:
+    """Show a run: phases, tally, what was said, error."""
+    with connect() as client:
+        found = client.show(number)
+        events = [] if as_json else client.events(number)
+        rejects = client.rejects(number, page_size=_SHOWN_REJECTS) if not as_json else None
+    if as_json:
+        print_json(found)
+        return
+    print_run(found)
+    for leg in found.legs:
+        marks = {"done": "✓", "running": "▸", "waiting": "·", "failed": "✗", "stopped": "■"}
+        screen.print("  " + "  ".join(f"{marks[phase['state']]} {phase['name']}" for phase in leg.phases))
+    for event in events:
+        if event.kind in ("log", "finding"):
+            text = event.data.get("text") or event.data["message"]
+            level = event.data.get("level") or event.data["severity"]
+            screen.print(f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True)
+    if rejects and rejects.items:
+        screen.print(f"  rejects ({rejects.total:,} kept):")
+        for one in rejects.items:
+            value = "" if one.value is None else f" {one.value!r}"
+            screen.print(
+                f"    row {one.row:,} {escape(one.column)}{escape(value)}: {escape(one.reason)}",
+                soft_wrap=True,
+            )
+    if file:
+        screen.print(f"\n{escape(found.file.rstrip())}", soft_wrap=True)
+
+
+def rejects(
+    number: Number,
+    column: Annotated[str | None, typer.Option(help="Only of this column.")] = None,
+    object_: Annotated[str, typer.Option("--object", help="Only of this file or table.")] = "",
+    search: Annotated[str, typer.Option(help="Only with this in reason, value or row.")] = "",
+    limit: Annotated[int, typer.Option(help="At most this many.")] = 50,
+    to: Annotated[
+        Path | None, typer.Option("--to", metavar="FILE", help="Write all of them into a .csv or .jsonl file.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """List the rows that a run rejected, with the reasons."""
+    with connect() as client:
+        if to is not None:
+            _write_rejects(client, number, to, column, object_, search)
+            return
+        size = max(1, min(limit, 200))
+        found = client.rejects(number, column=column, object=object_, search=search, page_size=size)
+    if as_json:
+        print_json(found)
+        return
+    if not found.items:
+        narrowed = " like that" if column is not None or object_ or search else ""
+        screen.print(f"run {number} has no rejects{narrowed}")
+        return
+    rows = [
+        (
+            f"{one.row:,}",
+            f"{one.line:,}" if one.line else "",
+            cell(one.column),
+            cell(one.value),
+            escape(one.reason),
+        )
+        for one in found.items
+    ]
+    print_table(["row", "line", "column", "value", "reason"], rows, right=["row", "line"])
+    if found.total > len(found.items):
+        screen.print(
+            f"[dim]{len(found.items)} of {found.total:,}; raise --limit, or write them all: --to rejects.csv[/]"
+        )
+
+
+def _write_rejects(client: Client, number: int, to: Path, column: str | None, name: str, search: str) -> None:
+    form = _FORMS.get(to.suffix)
+    if form is None:
+        raise typer.BadParameter(f"--to is written FILE.csv or FILE.jsonl, not {to}")
+    try:
+        to.write_bytes(client.rejects_file(number, form, column=column, object=name, search=search))
+    except OSError as error:
+        raise typer.BadParameter(f"{to} cannot be written: {error.strerror}") from None
+    screen.print(f"wrote {to}")
+
+
+def stop(number: Number, as_json: Json = False) -> None:
+    """Stop a run; what it has not published is rolled back."""
+    with connect() as client:
+        client.stop(number)
+        ended = client.wait(number)
+    if as_json:
+        print_json(ended)
+    else:
+        print_run(ended)
