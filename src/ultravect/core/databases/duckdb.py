@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 import threading
+import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from typing import Any
 
 import duckdb
@@ -26,7 +27,7 @@ from ultravect.core.databases.base import (
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
-from ultravect.core.databases.order import LoadOrder, ReceiptKey
+from ultravect.core.databases.order import LoadOrder, ReceiptKey, column_gone, told_waiting
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect, TableName
@@ -67,6 +68,7 @@ WHERE schema_name = ? AND table_name = ? AND constraint_type IN ('PRIMARY KEY', 
 """
 
 
+_LOCK_POLL_SECONDS = 0.2
 _NESTED = re.compile(r"\]$|^(STRUCT|MAP|UNION)\(")
 
 
@@ -85,6 +87,9 @@ class DuckdbLoad(LocalLoad):
         self._positions = [str(position) for position in range(len(order.sent))]
         # an answer of three columns or more, of which the second is the type
         natives = {row[0]: str(row[1]) for row in self._all_rows(f"DESCRIBE {self._into}")}
+        for column in order.sent:
+            if column.name not in natives:
+                raise column_gone(order, column.name)
         values = ", ".join(
             _taken(dialect.quote(position), natives[column.name], column.type)
             for position, column in zip(self._positions, order.sent, strict=True)
@@ -149,6 +154,7 @@ class DuckdbDatabase:
         self.dialect: Dialect = DuckdbDialect()
         self.needs: Mapping[str, frozenset[str]] = NEEDS
         self.can_isolate = False
+        self.locks_tables = False
         self.opened_alike = settings.path
 
     @contextmanager
@@ -195,6 +201,8 @@ class DuckdbDatabase:
         code, hint = "database-error", "check table and column names with `ultravect look`"
         if "lock" in text and "IO Error" in text:
             code, hint = "database-busy", "another program has the file open for writing; try again when it is done"
+        elif "No space left" in text or "not enough space" in text.lower():
+            code, hint = "target-full", "free disk space in the target"
         elif isinstance(error, duckdb.SerializationException) or "Corrupt" in text:
             return self._no_database(text)
         elif isinstance(error, duckdb.ConstraintException):
@@ -259,9 +267,24 @@ class DuckdbDatabase:
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[DuckdbLoad]:
-        with self._session(f"loading {order.source} into {order.table}", write=True) as session:
+        with ExitStack() as opened:
+            session = self._opened_for(order, opened)
             # closing the session undoes what was not committed
             yield DuckdbLoad(session, self.dialect, order)
+
+    def _opened_for(self, order: LoadOrder, opened: ExitStack) -> duckdb.DuckDBPyConnection:
+        """A session that writes, once no other program has the file open."""
+        end, told = time.monotonic() + order.lock_seconds, False
+        while True:
+            try:
+                return opened.enter_context(self._session(f"loading {order.source} into {order.table}", write=True))
+            except UltravectError as error:
+                if error.code != "database-busy" or time.monotonic() >= end:
+                    raise
+            if not told:
+                order.tell(told_waiting(order))
+                told = True
+            time.sleep(_LOCK_POLL_SECONDS)
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:

@@ -21,15 +21,13 @@ _MATCHED = "ultravect_matched"
 class LocalLoad(IsolatingLoad):
     """See ``Load``. Only one transaction writes to such a file at a time, and nobody sees it before it commits."""
 
-    _begin = "BEGIN TRANSACTION"
-
     def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
         self._order = order
         self._dialect = dialect
         self._table = dialect.table(order.table)
         self._receipts = ReceiptTable(dialect, order.table)
         self._written = self._removed = 0
-        self._execute(self._begin)
+        self._begin()
         for statement in order.before:
             self._execute(statement)
         new = order.create is not None and not order.rebuild
@@ -52,6 +50,10 @@ class LocalLoad(IsolatingLoad):
         if order.staged:
             self._stage()
         self._into = STAGED if order.staged else self._table
+
+    def _begin(self) -> None:
+        """Opens the transaction in which all that changes changes."""
+        self._execute("BEGIN TRANSACTION")
 
     @abstractmethod
     def _execute(self, statement: str) -> Sequence[Any] | None:

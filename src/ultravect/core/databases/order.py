@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
@@ -35,7 +35,8 @@ class LoadOrder:
     ``create``: the table that has to be made, because it is missing or because (``rebuild``) it takes the place of the
     one that is there. ``changes`` are made to the table before rows go into it. ``receipt`` None: none is written.
     ``samples``: of how many rows that it changes the load tells. ``keep_previous``: what an overwrite replaces is kept in a
-    table of its own, see ``Load.previous``.
+    table of its own, see ``Load.previous``. ``lock_seconds``: how long to wait for others; ``tell`` is told when that
+    begins. ``lock_table``: other writers wait until the load is done.
     """
 
     table: TableName
@@ -54,6 +55,9 @@ class LoadOrder:
     isolate: bool = False
     samples: int = 0
     keep_previous: bool = False
+    lock_seconds: float = 60
+    lock_table: bool = False
+    tell: Callable[[str], None] = lambda text: None
 
     @property
     def staged(self) -> bool:
@@ -85,6 +89,21 @@ class Counts:
 def previous_name() -> str:
     """A new name for the table in which an overwrite keeps what it replaces."""
     return f"{PREVIOUS}{secrets.token_hex(6)}"
+
+
+def column_gone(order: LoadOrder, column: str) -> UltravectError:
+    return UltravectError(
+        "table-changed",
+        f"{order.table} has no column {column!r} any more: it was changed since the run was planned; nothing was written",
+        hint="run again: the plan is made anew",
+        table=str(order.table),
+        column=column,
+    )
+
+
+def told_waiting(order: LoadOrder) -> str:
+    """What a load says when another session's lock is in its way."""
+    return f"another session holds a lock on {order.table}: waiting for it, up to {order.lock_seconds:g} s"
 
 
 def require_empty(order: LoadOrder, rows: int) -> None:

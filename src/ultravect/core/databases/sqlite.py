@@ -26,7 +26,7 @@ from ultravect.core.databases.base import (
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
-from ultravect.core.databases.order import STAGED, LoadOrder, ReceiptKey
+from ultravect.core.databases.order import STAGED, LoadOrder, ReceiptKey, column_gone, told_waiting
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import RECEIPTS, Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect, TableName
@@ -49,6 +49,7 @@ _HELD = {
     frozenset(): CanonicalType("text"),
     frozenset(["blob"]): CanonicalType("binary"),
 }
+_SHORT_WAIT = 300  # milliseconds
 _DESCRIBE_SECONDS = 60.0
 _BLOCK_ROWS = 20_000
 _TABLES = """
@@ -64,8 +65,6 @@ SELECT x.name, x.coll FROM pragma_index_list(?) l JOIN pragma_index_xinfo(l.name
 class SqliteLoad(LocalLoad):
     """See ``LocalLoad``."""
 
-    _begin = "BEGIN IMMEDIATE"  # takes the lock before rows are read, not when the first is written
-
     def __init__(
         self,
         session: sqlite3.Connection,
@@ -78,11 +77,26 @@ class SqliteLoad(LocalLoad):
         marks = ", ".join("?" * len(order.sent))
         self._statement = f"INSERT INTO {self._into} ({names}) VALUES ({marks})"
 
+    def _begin(self) -> None:
+        begin = "BEGIN IMMEDIATE"  # takes the lock before rows are read, not when the first is written
+        try:
+            self._execute(f"PRAGMA busy_timeout = {_SHORT_WAIT}")
+            self._execute(begin)
+        except sqlite3.OperationalError as error:
+            if "locked" not in str(error):
+                raise
+            self._order.tell(told_waiting(self._order))
+            self._execute(f"PRAGMA busy_timeout = {int(self._order.lock_seconds * 1000)}")
+            self._execute(begin)
+
     def _stage(self) -> None:
         # as declared, and with the collations that indexes tell of; CREATE TABLE AS would rename a column called TRUE
         declared = dict(
             self._session.execute("SELECT name, type FROM pragma_table_xinfo(?)", (self._order.table.name,))
         )
+        for column in self._order.columns:
+            if column.name not in declared:
+                raise column_gone(self._order, column.name)
         collated = dict(self._session.execute(_COLLATIONS, (self._order.table.name,)))
         parts = [
             f"{self._dialect.quote(column.name)} {declared[column.name]} COLLATE {collated.get(column.name, 'BINARY')}"
@@ -161,6 +175,7 @@ class SqliteDatabase:
         self.dialect: Dialect = SqliteDialect()
         self.needs: Mapping[str, frozenset[str]] = NEEDS
         self.can_isolate = True
+        self.locks_tables = False
         self.opened_alike = ""
 
     @contextmanager
@@ -191,6 +206,13 @@ class SqliteDatabase:
                 "database-busy",
                 f"connection {self._name}: another program has {self._settings.path} locked, while {doing}",
                 hint="try again when it is done",
+                connection=self._name,
+            )
+        if "disk is full" in text:
+            return UltravectError(
+                "target-full",
+                f"connection {self._name}: there is no room on the disk of {self._settings.path}, while {doing}",
+                hint="free disk space in the target",
                 connection=self._name,
             )
         if "interrupted" in text:

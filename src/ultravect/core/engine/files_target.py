@@ -213,6 +213,7 @@ def _read_layout(written: AnyWritten) -> AnyLayout:
 class FilesTarget:
     """See ``Target``; ``template`` is the path with everything filled in but {part}."""
 
+    locks_tables = False
     opened_alike = ""
     can_isolate = False
     needs: Mapping[str, frozenset[str]] = {}

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 
 from ultravect.core.databases.base import Database, LiveTable
@@ -16,6 +16,7 @@ from ultravect.core.engine.suggest import nearest_in
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.expressions.parse import parse_condition, parse_item
 from ultravect.core.expressions.tree import Star, parameters_in
+from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.edits import REMOVED
 from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
@@ -141,6 +142,12 @@ def _without_effect(job: Job, plan: LegPlan) -> None:
         tell("into.carry", "only a table has keys, defaults and comments to carry along")
     elif "comments" in into.carry and plan.target and not plan.target.dialect.keeps_comments:
         tell("into.carry", f"{plan.target.dialect.name} keeps no comments")
+    if into.lock_table and not (plan.target and plan.target.locks_tables):
+        tell(
+            "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"
+        )
+    if into.keep_previous and not plan.receipts:
+        tell("into.keep_previous", "without receipts nothing tells which load the kept rows are from")
     used = _parameters(job)
     for name in job.parameters:
         if name not in used:
@@ -155,9 +162,11 @@ def _parameters(job: Job) -> set[str]:
     return {name for node in nodes for name in parameters_in(node)}
 
 
-def load_order(job: Job, plan: LegPlan, receipt: str, *, isolate: bool = False) -> LoadOrder:
+def load_order(
+    job: Job, plan: LegPlan, receipt: str, *, isolate: bool = False, tell: Callable[[str], None] = lambda text: None
+) -> LoadOrder:
     """What the target is asked to do, for a plan without errors; ``receipt`` names the run in receipts, "" for none;
-    ``isolate``: rows that the database refuses are told one by one.
+    ``isolate``: rows that the database refuses are told one by one. ``tell``: who is told that the load has to wait.
     """
     assert plan.table is not None and plan.reader is not None
     columns: Sequence[NewColumn] = [NewColumn(column.name, column.type) for column in plan.columns]
@@ -177,5 +186,8 @@ def load_order(job: Job, plan: LegPlan, receipt: str, *, isolate: bool = False) 
         isolate=isolate,
         samples=job.into.samples,
         keep_previous=job.into.keep_previous > 0,
+        lock_seconds=duration_seconds(job.into.lock_wait),
+        lock_table=job.into.lock_table,
+        tell=tell,
         receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

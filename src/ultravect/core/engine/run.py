@@ -196,7 +196,9 @@ class _Leg:
         self._reader, self._target, self._table = plan.reader, plan.target, plan.table
         self._plan = plan
         self._isolates = kept is not None
-        self._order = load_order(job, plan, receipt, isolate=self._isolates)
+        self._order = load_order(
+            job, plan, receipt, isolate=self._isolates, tell=lambda text: listener.log("warning", text)
+        )
         self._created = plan.create is not None and not plan.rebuilds and isinstance(plan.target, Database)
         self._listener = listener
         self._shield = shield

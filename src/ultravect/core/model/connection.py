@@ -153,6 +153,16 @@ class _DatabaseSettings(Declared):
     )
 
 
+Staging = Annotated[
+    str,
+    Field(
+        max_length=64,
+        description="Schema in which loads prepare tables before they take the target's place. Left out: the target's own.",
+        examples=["ultravect_work"],
+    ),
+]
+
+
 class PostgresqlSettings(_DatabaseSettings):
     """A PostgreSQL database."""
 
@@ -163,6 +173,7 @@ class PostgresqlSettings(_DatabaseSettings):
     password: Secret = ""
     tls: Tls = "preferred"
     tls_ca: Certificate = ""
+    staging: Staging = ""
 
 
 class MariadbSettings(_DatabaseSettings):
@@ -175,6 +186,7 @@ class MariadbSettings(_DatabaseSettings):
     password: Secret = ""
     tls: Tls = "preferred"
     tls_ca: Certificate = ""
+    staging: Staging = ""
 
 
 class SqliteSettings(_DatabaseSettings):

@@ -131,6 +131,13 @@ class Target(Declared):
         le=1,
         description="How many earlier contents of an overwritten table are kept beside it, for an undo: 0 or 1.",
     )
+    lock_wait: Duration = Field(
+        default="60 s", description="How long a load waits for a lock that another session holds on the target."
+    )
+    lock_table: bool = Field(
+        default=False,
+        description="Whether others can write to the table only when the load is done; readers never wait.",
+    )
     before: list[str] = Field(
         default=[],
         description="SQL in the target before rows are written, in the load's transaction where it allows that.",
@@ -160,9 +167,16 @@ class Target(Declared):
     def _file_rules(self, files: str) -> None:
         if self.mode == "upsert" or self.keys:
             raise ValueError("files have no keys: into.mode is append or overwrite, without into.keys")
-        if self.if_different in ("widen", "rebuild") or self.carry or self.before or self.after or self.keep_previous:
+        if (
+            self.if_different in ("widen", "rebuild")
+            or self.carry
+            or self.before
+            or self.after
+            or self.keep_previous
+            or self.lock_table
+        ):
             raise ValueError(
-                "if_different, carry, before, after and keep_previous are for tables; files are always written anew"
+                "if_different, carry, before, after, keep_previous and lock_table are for tables; files are always written anew"
             )
         written_layout(files, self.layout)
 

@@ -102,6 +102,7 @@ class MariadbDatabase:
             "upsert": NEEDS["upsert"] | {"CREATE", "DROP"},
         }
         self.can_isolate = True
+        self.locks_tables = False
         self.opened_alike = ""
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
@@ -138,14 +139,15 @@ class MariadbDatabase:
 
     def write_steps(self) -> Sequence[Step]:
         def written() -> str:
-            name = self.dialect.quote(f"ultravect_test_{secrets.token_hex(6)}")
+            schema = self._settings.staging or self._settings.database
+            name = self.dialect.table(TableName(schema, f"ultravect_test_{secrets.token_hex(6)}"))
             with (
                 session(self._name, self._settings, "creating a table in the staging place") as opened,
                 opened.cursor() as cursor,
             ):
                 cursor.execute(f"CREATE TABLE {name} (a int)")
                 cursor.execute(f"DROP TABLE {name}")
-            return f"a table was created in {self._settings.database} and dropped again"
+            return f"a table was created in {schema} and dropped again"
 
         return [Step("write", written)]
 
@@ -274,11 +276,11 @@ class MariadbDatabase:
             if row is None:
                 return None
             found = Receipt.from_text(row[0])
-            staged = TableName(table.schema, row[1])
+            staged = TableName(self._settings.staging or table.schema, row[1])
             if row[1] and self.table(staged) is not None:
                 put_in_place(cursor.execute, self.dialect, staged, table, found.previous)
             cursor.execute(receipts.settle(key))
-            clear_leftovers(opened, receipts)
+            clear_leftovers(opened, self.dialect, receipts, self._settings.staging)
         return found
 
     @contextmanager
@@ -287,7 +289,7 @@ class MariadbDatabase:
         if order.create is None and live is None:
             raise table_gone(self._name, order.table)
         opened = sign_in(self._name, self._settings, local_infile=1)
-        with open_load(opened, self._name, self.dialect, order, live) as load:
+        with open_load(opened, self._name, self.dialect, order, live, self._settings.staging) as load:
             yield load
 
     @contextmanager

@@ -36,7 +36,14 @@ from MySQLdb.constants import ER
 from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.mariadb.session import LOST, REFUSED, translate
-from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, previous_name, require_empty
+from ultravect.core.databases.order import (
+    Counts,
+    LoadOrder,
+    key_not_unique,
+    previous_name,
+    require_empty,
+    told_waiting,
+)
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -61,7 +68,7 @@ _PIPE_SECONDS = 0.05
 LOCK_SECONDS = 60
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
 _LEFT = (
-    f"SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() "
+    "SELECT table_name FROM information_schema.tables WHERE table_schema = {schema} "
     f"AND table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$'"
 )
 # foreign keys in either direction, and triggers
@@ -363,7 +370,7 @@ def put_in_place(
     execute: Callable[[str], Any], dialect: Dialect, staged: TableName, name: TableName, previous: str = ""
 ) -> None:
     """Gives the staged table the name of the target, whose old table, if there is one, is dropped, or named ``previous``."""
-    old = TableName(staged.schema, previous or staged.name.replace(STAGE, _OLD))
+    old = TableName(name.schema, previous) if previous else TableName(staged.schema, staged.name.replace(STAGE, _OLD))
     into, aside = dialect.table(name), dialect.table(old)
     try:
         execute(f"RENAME TABLE {into} TO {aside}, {dialect.table(staged)} TO {into}")
@@ -376,38 +383,62 @@ def put_in_place(
         execute(f"DROP TABLE {aside}")
 
 
-def _stage(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> Staging:
-    """Creates what rows go into, where that is not the table itself."""
+def _stage(
+    execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None, schema: str
+) -> Staging:
+    """Creates what rows go into, where that is not the table itself, in ``schema`` or beside it."""
     home = live.name if live else order.table
+    place = schema or home.schema
     final = rows = home
     if order.create is not None:
-        final = _named(execute, dialect, home)
+        final = _named(execute, dialect, place)
         for statement in dialect.create_table(final, order.create):
             execute(statement)
     elif order.mode == "overwrite" and not _is_tied(execute, dialect, home):
-        final = _named(execute, dialect, home)
+        final = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
         for statement in dialect.alter_table(final, order.changes):
             execute(statement)
     if order.staged or order.changes:
-        rows = _named(execute, dialect, home)
+        rows = _named(execute, dialect, place)
         execute(_beside(dialect, order, final, rows, live))
     matched = None
     if order.mode == "upsert":
-        matched = _named(execute, dialect, home)
+        matched = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
     kept = None
     if order.keep_previous and live and final == home:
-        kept = _named(execute, dialect, home)
+        kept = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(kept)} AS SELECT * FROM {dialect.table(home)}")
     return Staging(home, final, final if rows == home else rows, matched, kept)
 
 
-def _named(execute: Callable[[str], Any], dialect: Dialect, home: TableName) -> TableName:
+def _await_lock(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> None:
+    """Waits for whoever has the table for himself, and says so."""
+
+    def limit(seconds: int) -> None:
+        execute(f"SET SESSION lock_wait_timeout = {seconds}, SESSION innodb_lock_wait_timeout = {seconds}")
+
+    opened = f"SELECT 1 FROM {dialect.table(live.name)} LIMIT 0" if live else ""
+    seconds = max(1, int(order.lock_seconds))
+    if opened:
+        limit(1)
+        try:
+            execute(opened)
+        except MySQLdb.OperationalError as error:
+            if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
+                raise
+            order.tell(told_waiting(order))
+            limit(seconds)
+            execute(opened)
+    limit(seconds)
+
+
+def _named(execute: Callable[[str], Any], dialect: Dialect, schema: str | None) -> TableName:
     """A new name for staging, with the lock that says it is in use."""
     name = STAGE + secrets.token_hex(6)
     execute(f"DO GET_LOCK({dialect.literal(name)}, 0)")
-    return TableName(home.schema, name)
+    return TableName(schema, name)
 
 
 def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName, live: LiveTable | None) -> str:
@@ -433,10 +464,11 @@ def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) 
     return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
 
 
-def clear_leftovers(session: Any, receipts: ReceiptTable) -> None:
-    """Drops staging tables whose session is gone, unless a receipt says that they are to be renamed."""
+def clear_leftovers(session: Any, dialect: Dialect, receipts: ReceiptTable, schema: str = "") -> None:
+    """Drops staging tables whose session is gone, unless a receipt says that they are to be renamed; ``schema`` is that
+    of staging, "" for the session's own."""
     with session.cursor() as cursor:
-        cursor.execute(_LEFT)
+        cursor.execute(_LEFT.format(schema=dialect.literal(schema) if schema else "DATABASE()"))
         left = [name for (name,) in cursor.fetchall()]
         if not left:
             return
@@ -448,26 +480,26 @@ def clear_leftovers(session: Any, receipts: ReceiptTable) -> None:
             # an old table goes with the session whose staging took its place
             cursor.execute(f"SELECT IS_FREE_LOCK('{name.replace(_OLD, STAGE)}')")
             if name not in pending and cursor.fetchone()[0] == 1:
-                cursor.execute(f"DROP TABLE IF EXISTS `{name}`")
+                cursor.execute(f"DROP TABLE IF EXISTS {dialect.table(TableName(schema or None, name))}")
 
 
 @contextmanager
 def open_load(
-    session: Any, connection: str, dialect: Dialect, order: LoadOrder, live: LiveTable | None
+    session: Any, connection: str, dialect: Dialect, order: LoadOrder, live: LiveTable | None, schema: str
 ) -> Iterator[MariadbLoad]:
-    """See ``Database.load``; ``live`` is the table that is there."""
+    """See ``Database.load``; ``live`` is the table that is there, ``schema`` that of staging, "" for the target's own."""
     load: MariadbLoad | None = None
     staging: Staging | None = None
     home = live.name if live else order.table
 
     execute = partial(_first_row, session)
     try:
-        execute(f"SET SESSION lock_wait_timeout = {LOCK_SECONDS}, SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
+        _await_lock(execute, dialect, order, live)
         receipts = ReceiptTable(dialect, home)
-        clear_leftovers(session, receipts)
+        clear_leftovers(session, dialect, receipts, schema)
         if order.receipt is not None:
             _require_receipts(execute, connection, receipts)
-        staging = _stage(execute, dialect, order, live)
+        staging = _stage(execute, dialect, order, live, schema)
         with tempfile.TemporaryDirectory(prefix="ultravect-load-") as folder:
             try:
                 load = MariadbLoad(session, connection, dialect, order, staging, live, Path(folder))

@@ -49,6 +49,8 @@ _NEVER_READ = {
     1969: ("time-limit", "ask for less, or raise the limit"),  # MariaDB's own limit, max_statement_time
     3024: ("time-limit", "ask for less, or raise the limit"),  # that of MySQL
     ER.LOCK_WAIT_TIMEOUT: ("target-locked", "another session holds a lock on the table: run again when it is done"),
+    1021: ("target-full", "free disk space in the target"),  # ER_DISK_FULL
+    1114: ("target-full", "free disk space in the target"),  # ER_RECORD_FILE_FULL
     ER.DUP_ENTRY: (
         "constraint-refused",
         "the rows break a unique constraint of the target: clear the old rows, or mend the source",

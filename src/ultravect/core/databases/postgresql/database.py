@@ -53,6 +53,7 @@ class PostgresqlDatabase:
         self.dialect: Dialect = PostgresqlDialect()
         self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
         self.can_isolate = True
+        self.locks_tables = True
         self.opened_alike = ""
 
     @contextmanager
@@ -100,7 +101,7 @@ class PostgresqlDatabase:
 
     def _try_write(self) -> str:
         """Creates and drops a table where a load would stage, all in one transaction."""
-        name = TableName(None, f"ultravect_test_{secrets.token_hex(6)}")
+        name = TableName(self._settings.staging or None, f"ultravect_test_{secrets.token_hex(6)}")
         with (
             self._session("connection test") as session,
             explained(self._name, "creating a table in the staging place"),
@@ -110,7 +111,8 @@ class PostgresqlDatabase:
             session.execute(f"DROP TABLE {self.dialect.table(name)}".encode())
             row = session.execute("SELECT current_schema()").fetchone()
             session.rollback()
-        return f"a table was created in schema {row[0] if row else ''} and dropped again"
+        schema = self._settings.staging or (row[0] if row else "")
+        return f"a table was created in schema {schema} and dropped again"
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("look") as session, explained(self._name, "listing tables"):
@@ -142,7 +144,7 @@ class PostgresqlDatabase:
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad]:
         session = sign_in(self._name, self._settings, f"load {order.table}")
-        with open_load(session, self._name, self.dialect, order) as load:
+        with open_load(session, self._name, self.dialect, order, self._settings.staging) as load:
             yield load
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:

@@ -22,7 +22,15 @@ from ultravect.core.databases.base import LiveTable, Verified, table_gone
 from ultravect.core.databases.changes import paired
 from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, previous_name, require_empty
+from ultravect.core.databases.order import (
+    STAGED,
+    Counts,
+    LoadOrder,
+    key_not_unique,
+    previous_name,
+    require_empty,
+    told_waiting,
+)
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
 from ultravect.core.databases.postgresql.catalogue import Session, find_table, has_table
 from ultravect.core.databases.postgresql.parts import write_in_parts
@@ -36,6 +44,7 @@ from ultravect.core.errors import UltravectError
 
 _MATCHED = "ultravect_matched"
 LOCK_SECONDS = 60
+_SHORT_WAIT = "300ms"
 # types without equality
 _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
 
@@ -44,13 +53,21 @@ class PostgresqlLoad(IsolatingLoad):
     """See ``Load``."""
 
     def __init__(
-        self, session: Session, connection: str, dialect: Dialect, order: LoadOrder, table: LiveTable
+        self,
+        session: Session,
+        connection: str,
+        dialect: Dialect,
+        order: LoadOrder,
+        table: LiveTable,
+        staging: str,
     ) -> None:
         """``table`` is the one that rows will be in at the end, or that takes its place."""
         self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
         self._name = table.name
         self._table = dialect.table(table.name)
         self._live = table
+        self._staging = staging or table.name.schema
+        self._take_lock()
         self._given = 0
         self._transaction = str(self._scalar("SELECT pg_current_xact_id()::text"))
         self.rows_before = 0 if order.create is not None and not order.rebuild else self._count()
@@ -82,7 +99,7 @@ class PostgresqlLoad(IsolatingLoad):
     def _new_table(self) -> LiveTable:
         """The table that will take the place of the one that is there."""
         assert self._order.create is not None
-        name = TableName(self._name.schema, f"ultravect_stage_{secrets.token_hex(6)}")
+        name = TableName(self._staging, f"ultravect_stage_{secrets.token_hex(6)}")
         for statement in self._dialect.create_table(name, self._order.create):
             self._execute(statement)
         return self._found(name)
@@ -146,6 +163,21 @@ class PostgresqlLoad(IsolatingLoad):
     def _lock(self) -> None:
         """Keeps other writers away, but no reader."""
         self._execute(f"LOCK TABLE {self._table} IN SHARE ROW EXCLUSIVE MODE")
+
+    def _take_lock(self) -> None:
+        """Takes the lock that the load needs from its beginning, and says so where that has to be waited for."""
+        if self._live.kind != "table":
+            return
+        early = self._order.mode == "overwrite" and not self._order.staged
+        mode = "SHARE ROW EXCLUSIVE" if early or self._order.lock_table else "ROW EXCLUSIVE"
+        statement = f"LOCK TABLE {self._table} IN {mode} MODE"
+        try:
+            with self._session.transaction():
+                self._execute(f"SET LOCAL lock_timeout = '{_SHORT_WAIT}'")
+                self._execute(statement)
+        except psycopg.errors.LockNotAvailable:
+            self._order.tell(told_waiting(self._order))
+            self._execute(statement)
 
     def _keep_previous(self) -> None:
         if self._order.keep_previous:
@@ -289,10 +321,12 @@ def _require_receipts(session: Session, connection: str, dialect: Dialect, table
 
 
 @contextmanager
-def open_load(session: Session, connection: str, dialect: Dialect, order: LoadOrder) -> Iterator[PostgresqlLoad]:
+def open_load(
+    session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str = ""
+) -> Iterator[PostgresqlLoad]:
     """See ``Database.load``. The session is rolled back unless the load was published."""
     try:
-        session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
+        session.execute(f"SET lock_timeout = '{int(order.lock_seconds * 1000) or 1}ms'".encode())
         session.execute(b"SET work_mem = '128MB'")
         session.commit()
         live = find_table(session, dialect, order.table)
@@ -307,7 +341,7 @@ def open_load(session: Session, connection: str, dialect: Dialect, order: LoadOr
         table = find_table(session, dialect, order.table)
         if table is None:
             raise table_gone(connection, order.table)
-        yield PostgresqlLoad(session, connection, dialect, order, table)
+        yield PostgresqlLoad(session, connection, dialect, order, table, staging)
     except psycopg.Error as error:
         raise translate(error, connection, f"loading {order.source} into {order.table}") from None
     finally:

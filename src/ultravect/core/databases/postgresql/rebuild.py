@@ -72,6 +72,9 @@ def replace_table(session: Session, dialect: Dialect, old: LiveTable, new: Table
         b"SELECT 1 FROM pg_constraint WHERE conrelid = to_regclass(%s) AND contype = 'p'", (staged,)
     ).fetchone()
     run(f"DROP TABLE {table}")
+    if new.schema != old.name.schema and old.name.schema:
+        run(f"ALTER TABLE {staged} SET SCHEMA {dialect.quote(old.name.schema)}")
+        staged = dialect.table(TableName(old.name.schema, new.name))
     run(f"ALTER TABLE {staged} RENAME TO {dialect.quote(old.name.name)}")
     for name, definition, _, kind in constraints:
         if not (keyed and kind == "p"):

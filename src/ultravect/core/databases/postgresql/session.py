@@ -148,7 +148,12 @@ def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
     codes = {
         "42501": ("privilege-missing", "have the privilege granted to the connection's user"),
         "57014": ("time-limit", "ask for less, or raise the limit"),
-        "25006": ("read-only", "questions may only read"),
+        "25006": (
+            "read-only",
+            "questions may only read"
+            if not doing.startswith("loading")
+            else "the target takes no writes: it is a standby, or its user may only read",
+        ),
         "23505": (
             "constraint-refused",
             "the rows break a unique constraint of the target: clear the old rows, or mend the file",
