@@ -82,7 +82,6 @@ class IsolatingLoad(ABC):
                 RefusedRow(row, reasons[row], json.dumps(dict(zip(names, values, strict=True)), default=str))
                 for row, *values in self._all_rows(merge.rows(list(reasons)))
             ]
-            self._changed(merge.drop_rows(list(reasons)))
         unchanged = left - len(done.refused) - done.updated - done.inserted
         return Counts(
             done.inserted, done.updated, unchanged if self._order.mode == "upsert" else 0, repeated, removed

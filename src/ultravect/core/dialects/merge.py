@@ -42,7 +42,10 @@ class Merge:
     @property
     def differs(self) -> str:
         """Whether a column that is not a key differs."""
-        return " OR ".join(self.dialect.differs(self._value("t", one), self._value("s", one)) for one in self.others)
+        return self._differs("s")
+
+    def _differs(self, side: str) -> str:
+        return " OR ".join(self.dialect.differs(self._value("t", one), self._value(side, one)) for one in self.others)
 
     def _value(self, side: str, column: str) -> str:
         value = f"{side}.{self.dialect.quote(column)}"
@@ -129,9 +132,6 @@ class Merge:
         row = self.dialect.quote(ROW)
         return f"s.{row} >= {first} AND s.{row} < {last}"
 
-    def drop_rows(self, rows: Sequence[int]) -> str:
-        return f"DELETE FROM {self.staged} WHERE {self.dialect.quote(ROW)} IN ({', '.join(map(str, rows))})"
-
     def rows(self, rows: Sequence[int]) -> str:
         """The values of staged rows, each behind its number."""
         row = self.dialect.quote(ROW)
@@ -150,6 +150,16 @@ class Merge:
             f"INSERT INTO {self.table} ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s "
             f"WHERE NOT EXISTS ({known or f'SELECT 1 FROM {self.table} t WHERE {self.matched}'})"
             + (f" AND {within}" if within else "")
+        )
+
+    def insert_or_update(self) -> str:
+        """All of an upsert by one statement, where a unique index keeps the keys apart."""
+        quote = self.dialect.quote
+        settings = ", ".join(f"{quote(one)} = excluded.{quote(one)}" for one in self.others)
+        change = f"UPDATE SET {settings} WHERE {self._differs('excluded')}" if self.others else "NOTHING"
+        return (
+            f"INSERT INTO {self.table} AS t ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s "
+            f"ON CONFLICT ({self._key_names()}) DO {change}"
         )
 
     def insert_all(self, within: str = "") -> str:

@@ -30,6 +30,8 @@ _MAX_VALUE = 1000
 _CONTROL = r"[\x01-\x08\x0b\x0c\x0e-\x1f]"
 _NATIVE_DIGITS = re.compile(r"\((\d+),\s*(\d+)\)$")
 _MAX_RECORD = 10_000
+# where block after block has bad rows, only one in some is still parsed straight into its types first
+_GIVEN_UP, _TRIED_EACH = 2, 8
 
 
 @dataclass(frozen=True)
@@ -130,6 +132,7 @@ class Shaper:
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
         self._rows = 0
+        self._in_row = 0
 
     @classmethod
     def of(cls, plan: LegPlan, run_id: str = "") -> Shaper:
@@ -141,10 +144,13 @@ class Shaper:
     def shape(self, block: Block) -> Shaped:
         if block.path != self._path:
             self._path, self._rows = block.path, 0
-        typed = self._read_typed(block)
-        shaped = None if typed is None else self._finish(typed, block)
+        shaped = None
+        if self._in_row < _GIVEN_UP or self._in_row % _TRIED_EACH == 0:
+            typed = self._read_typed(block)
+            shaped = None if typed is None else self._finish(typed, block)
         if shaped is None:
             shaped = self._sort_out(block)
+        self._in_row = self._in_row + 1 if shaped.rejects else 0
         shaped = replace(shaped, path=self._path, before=self._rows)
         self._rows += shaped.rows
         return shaped

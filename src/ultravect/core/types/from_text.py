@@ -255,6 +255,7 @@ def _text(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
     return Converted(values, np.zeros(len(values), dtype=np.bool_))
 
 
+_CAST = frozenset(["smallint", "integer", "bigint", "decimal", "real", "double", "date", "timestamp", "timestamptz"])
 _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converted]] = {
     "boolean": _boolean,
     "smallint": _integer,
@@ -274,12 +275,39 @@ _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converte
 }
 
 
+@functools.lru_cache(maxsize=1000)
+def _is_cast_by_library(wanted: CanonicalType, formats: TextFormats) -> bool:
+    """Whether a plain cast that succeeds gives what the careful way would: no NULL word may pass for a value."""
+    if wanted.name not in _CAST or formats.thousands or formats.decimal_mark != "." or formats.time_zone:
+        return False
+    if wanted.name in ("date", "timestamp", "timestamptz") and formats.date_pattern != ISO_DATE:
+        return False
+    if wanted.name == "decimal" and wanted.precision is None:
+        return False
+    return all(try_cast(pa.array([word.strip()]), wanted.arrow).failed[0] for word in formats.nulls)
+
+
+def _cast_at_once(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> pa.Array | None:
+    """All values by one cast, where that is the same as to look at each of them; otherwise None."""
+    if not _is_cast_by_library(wanted, formats):
+        return None
+    if wanted.name in _SPAN and not _all(pc.ascii_is_decimal(values)):
+        return None  # a cast to an integer takes hexadecimals
+    try:
+        cast = pc.cast(values, wanted.arrow)
+    except pa.ArrowInvalid:
+        return None
+    return None if has_overflowed(cast) else cast
+
+
 def convert(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     """Converts UTF-8 strings to ``wanted``.
 
     For all types but texts and bytes, space around a value is dropped and NULL words are NULL, quoted or not.
     """
     if wanted.name not in ("text", "json", "binary"):
+        if (at_once := _cast_at_once(values, wanted, formats)) is not None:
+            return Converted(at_once, np.zeros(len(values), np.bool_))
         values = pc.utf8_trim_whitespace(values)
         nulls = pc.is_in(values, pa.array(formats.nulls or ("",)))
         if as_mask(nulls).any():

@@ -10,8 +10,10 @@ temporary table until the end, so that the lock that stops other writers is shor
 from __future__ import annotations
 
 import secrets
+import select
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -19,7 +21,7 @@ import psycopg
 import pyarrow as pa
 
 from ultravect.core.databases.base import LiveTable, Verified, table_gone
-from ultravect.core.databases.changes import paired
+from ultravect.core.databases.changes import RowChange, paired, updates
 from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.isolated_load import IsolatingLoad
 from ultravect.core.databases.order import (
@@ -44,7 +46,18 @@ from ultravect.core.errors import UltravectError
 
 _MATCHED = "ultravect_matched"
 LOCK_SECONDS = 60
+_SAMPLED_ROWS = 5000
 _SHORT_WAIT = "300ms"
+# a unique index on just these columns, and nothing that could drop or change a row on its way
+_ONE_STATEMENT = """
+SELECT 1 FROM pg_class c WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p') AND NOT c.relhasrules
+  AND NOT EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal)
+  AND EXISTS (
+    SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND i.indisunique AND i.indimmediate AND i.indisvalid
+      AND i.indpred IS NULL AND i.indexprs IS NULL
+      AND ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = c.oid
+                AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) ORDER BY a.attname::text COLLATE "C") = %s::text[])
+"""
 # types without equality
 _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
 
@@ -191,6 +204,9 @@ class PostgresqlLoad(IsolatingLoad):
         batch = self._numbered(batch, self._given)
         self._given += batch.num_rows
         self._copy.write(memoryview(self._encode(batch)))
+        if select.select([self._session.pgconn.socket], [], [], 0)[0]:
+            # the server only says something in the middle of a COPY when it refuses a row
+            self._copying.__exit__(None, None, None)
 
     def finish(self, tolerated: int = 0) -> Counts:
         if self._ends[1]:
@@ -208,7 +224,8 @@ class PostgresqlLoad(IsolatingLoad):
         order = self._order
         as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
         merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
-        self._execute(f"ANALYZE {STAGED}")
+        if order.mode == "upsert":
+            self._analyze(STAGED, [ROW, *order.keys])
         repeated = self._drop_repeats(merge)
         if order.mode == "overwrite" and order.create is None:
             self._lock()
@@ -221,7 +238,6 @@ class PostgresqlLoad(IsolatingLoad):
                 self._lock()
                 self._sample_updates(merge)
             self._execute("SET CONSTRAINTS ALL IMMEDIATE")
-            self._execute(f"CREATE INDEX ON {STAGED} ({ROW})")
             counts = self._isolate(merge, taken - repeated, repeated, self._removed, tolerated)
             self._updated = counts.updated
             return counts
@@ -229,12 +245,14 @@ class PostgresqlLoad(IsolatingLoad):
             inserted = self._execute(merge.insert_all()).rowcount
             return Counts(inserted, repeated=repeated, removed=self._removed)
         self._lock()
+        if self._session.execute(_ONE_STATEMENT, (merge.table, sorted(order.keys))).fetchone():
+            return self._insert_or_update(merge, taken - repeated, repeated)
         differs = merge.differs or "false"
         pairs = self._execute(
             f"CREATE TEMPORARY TABLE {_MATCHED} ON COMMIT DROP AS SELECT s.{ROW} AS staged, t.tableoid AS part, "
             f"t.ctid AS place, ({differs}) AS changed FROM {STAGED} s JOIN {merge.table} t ON {merge.matched}"
         ).rowcount
-        self._execute(f"ANALYZE {_MATCHED}")
+        self._analyze(_MATCHED, ["staged", "changed"])
         self._sample_matched(merge)
         updated = 0
         if merge.others:
@@ -248,6 +266,39 @@ class PostgresqlLoad(IsolatingLoad):
         if pairs + inserted != left:
             raise key_not_unique(order, self._execute(merge.ambiguous()).fetchone() or ())
         return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def _insert_or_update(self, merge: Merge, left: int, repeated: int) -> Counts:
+        """The quickest way, by the index that keeps keys apart; what is neither inserted nor updated was equal."""
+        self._sample_by_index(merge, left)
+        # a row that was there has been locked before it was updated
+        told = self._execute(
+            f"WITH written AS ({merge.insert_or_update()} RETURNING (xmax = 0) AS fresh) "
+            "SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM written"
+        ).fetchone()
+        inserted, self._updated = told or (0, 0)
+        return Counts(inserted, self._updated, left - inserted - self._updated, repeated)
+
+    def _sample_by_index(self, merge: Merge, rows: int) -> None:
+        """Notes what is about to be changed: from some pages of the staged rows, or from all if those have too little."""
+        wanted = self._order.samples
+        if not wanted:
+            return
+        self._execute("SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off")
+        share = 100 * _SAMPLED_ROWS / max(rows, 1)
+        found: Sequence[RowChange] = ()
+        if share < 100:
+            some = replace(merge, staged=f"(SELECT * FROM {STAGED} TABLESAMPLE SYSTEM ({share:.4f}))")
+            found = updates(some, self._all_rows, wanted)
+        if len(found) < wanted:
+            found = updates(merge, self._all_rows, wanted)
+        self._execute("SET LOCAL enable_hashjoin = on; SET LOCAL enable_mergejoin = on")
+        self.changes = [*self.changes, *found]
+
+    def _analyze(self, table: str, columns: Sequence[str]) -> None:
+        """Tells the planner how many rows there are, and little else: that is quick."""
+        named = ", ".join(self._dialect.quote(column) for column in columns)
+        self._execute("SET LOCAL default_statistics_target = 10")
+        self._execute(f"ANALYZE {table} ({named})")
 
     def _sample_matched(self, merge: Merge) -> None:
         """Notes what is about to be changed, from the places that were found already."""

@@ -3,15 +3,26 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Sequence
+from dataclasses import replace
+
+import psycopg
 
 from ultravect.core.databases.isolate import CHUNK, Isolated
 from ultravect.core.databases.postgresql.catalogue import Session
+from ultravect.core.databases.postgresql.suspects import SUSPECT, put_back, set_apart
 from ultravect.core.dialects.merge import ROW, Merge
 
+_WITH_CHECK = psycopg.errors.WithCheckOptionViolation
 _WITHIN = f"s.{ROW} >= $1 AND s.{ROW} < $2"
+_AT_ONCE = 64
+_PARTS = """
+SELECT sum(p.uv_updated), sum(p.uv_inserted)
+FROM unnest(%s::bigint[], %s::bigint[]) AS r (first, last), LATERAL pg_temp.ultravect_part(r.first, r.last) AS p
+"""
 # a block with an exception is a transaction below that of the load
 _FUNCTION = """
-CREATE FUNCTION pg_temp.ultravect_part(uv_first bigint, uv_last bigint, OUT uv_updated bigint, OUT uv_inserted bigint)
+CREATE OR REPLACE FUNCTION pg_temp.ultravect_part(uv_first bigint, uv_last bigint, OUT uv_updated bigint, OUT uv_inserted bigint)
 LANGUAGE plpgsql AS {quote}
 #variable_conflict use_column
 DECLARE uv_message text; uv_detail text; uv_middle bigint; uv_low record; uv_high record;
@@ -41,28 +52,23 @@ END
 
 
 def write_in_parts(session: Session, merge: Merge, rows: int, tolerated: int, *, upsert: bool) -> Isolated:
-    """See ``isolate``."""
-    update = merge.update(_WITHIN) if upsert else None
-    insert = merge.insert(within=_WITHIN) if upsert else merge.insert_all(_WITHIN)
-    counted = f"{update}; GET DIAGNOSTICS uv_updated = ROW_COUNT;" if update else ""
-    # names in the statements may have any characters, but not this
-    quote = f"$uv_{secrets.token_hex(8)}$"
+    """See ``isolate``. Rows that constraints are likely to refuse are tried alone, behind all others at once."""
     session.execute(
         b"CREATE TEMPORARY TABLE ultravect_refused (row bigint, message text, detail text) ON COMMIT DROP"
     )
-    session.execute(_FUNCTION.format(quote=quote, update=counted, insert=insert).encode())
-    done = Isolated()
-    for first in range(0, rows, CHUNK):
-        last = min(first + CHUNK, rows)
-        told = session.execute(
-            f"SELECT uv_updated, uv_inserted FROM pg_temp.ultravect_part({first}, {last})".encode()
-        ).fetchone()
-        updated, inserted = told or (0, 0)
-        done.updated += int(updated)
-        done.inserted += int(inserted)
-        refused = session.execute(b"SELECT count(*) FROM ultravect_refused").fetchone()
-        if refused and refused[0] > tolerated:
-            break
+    suspects = set_apart(session, merge, upsert=upsert)
+    done = _whole(session, merge, upsert=upsert)
+    if done is None:
+        # without an index each part would be looked for among all rows
+        session.execute(f"CREATE INDEX ON {merge.staged} ({ROW})".encode())
+        done = Isolated()
+        ranges = [(first, min(first + CHUNK, rows)) for first in range(0, rows, CHUNK)]
+        _try(session, merge, ranges, tolerated, done, upsert=upsert)
+    if suspects:
+        alone = session.execute(f"SELECT {ROW} FROM {SUSPECT} ORDER BY {ROW}".encode()).fetchall()
+        apart = replace(merge, staged=SUSPECT)
+        _try(session, apart, [(row, row + 1) for (row,) in alone], tolerated, done, upsert=upsert)
+        put_back(session, merge)
     done.refused = [
         (int(row), f"{message} ({detail})" if detail else str(message))
         for row, message, detail in session.execute(
@@ -70,3 +76,42 @@ def write_in_parts(session: Session, merge: Merge, rows: int, tolerated: int, *,
         )
     ]
     return done
+
+
+def _whole(session: Session, merge: Merge, *, upsert: bool) -> Isolated | None:
+    """All rows in one attempt; None where one is refused."""
+    update = merge.update() if upsert else None
+    insert = merge.insert() if upsert else merge.insert_all()
+    try:
+        with session.transaction():
+            updated = session.execute(update.encode()).rowcount if update else 0
+            return Isolated(inserted=session.execute(insert.encode()).rowcount, updated=updated)
+    except (psycopg.IntegrityError, psycopg.DataError, psycopg.errors.RaiseException, _WITH_CHECK):
+        return None
+
+
+def _try(
+    session: Session,
+    merge: Merge,
+    ranges: Sequence[tuple[int, int]],
+    tolerated: int,
+    done: Isolated,
+    *,
+    upsert: bool,
+) -> None:
+    """Writes the rows of each range, halved where they are refused, until more are than are tolerated."""
+    update = merge.update(_WITHIN) if upsert else None
+    insert = merge.insert(within=_WITHIN) if upsert else merge.insert_all(_WITHIN)
+    counted = f"{update}; GET DIAGNOSTICS uv_updated = ROW_COUNT;" if update else ""
+    # names in the statements may have any characters, but not this
+    quote = f"$uv_{secrets.token_hex(8)}$"
+    session.execute(_FUNCTION.format(quote=quote, update=counted, insert=insert).encode())
+    for start in range(0, len(ranges), _AT_ONCE):
+        some = ranges[start : start + _AT_ONCE]
+        told = session.execute(_PARTS, ([first for first, _ in some], [last for _, last in some])).fetchone()
+        updated, inserted = told or (0, 0)
+        done.updated += int(updated or 0)
+        done.inserted += int(inserted or 0)
+        refused = session.execute(b"SELECT count(*) FROM ultravect_refused").fetchone()
+        if refused and refused[0] > tolerated:
+            break
