@@ -9,6 +9,7 @@ export interface Into {
   connection: string;
   table: string;
   files: string;
+  folder: string;
   mode: string;
   keys: string[];
   repeats: string;

@@ -8,7 +8,8 @@
   let { text = $bindable(), check, readonly = false }: { text: string; check: Check | null; readonly?: boolean } = $props();
 
   let into = $derived(sectionOf<Into>(text, "into"));
-  let files = $derived(into?.files !== undefined);
+  let object = $derived<"table" | "files" | "folder">(into?.files !== undefined ? "files" : into?.folder !== undefined ? "folder" : "table");
+  let files = $derived(object !== "table");
   let mode = $derived(into?.mode ?? "append");
   let keys = $derived(into?.keys ?? []);
   let names = $derived([...new Set([...(check?.columns ?? []).map((one) => one.name), ...keys])]);
@@ -47,12 +48,12 @@
         {#if into.connection && !connections.some((one) => one.name === into.connection)}<option>{into.connection}</option>{/if}
         {#each connections as one (one.name)}<option value={one.name}>{one.name} ({one.kind})</option>{/each}
       </select>
-      <label for="into-object">{files ? "files" : "table"}</label>
+      <label for="into-object">{object}</label>
       <span class="flex items-center gap-2">
-        <input id="into-object" class="input input-sm w-full max-w-72 font-mono" {readonly} value={(files ? into.files : into.table) ?? ""}
-          onchange={(event) => put(files ? "files" : "table", event.currentTarget.value)} />
+        <input id="into-object" class="input input-sm w-full max-w-72 font-mono" {readonly} value={into[object] ?? ""}
+          onchange={(event) => put(object, event.currentTarget.value)} />
         {#if check?.target}
-          <span class="text-base-content/70 text-sm whitespace-nowrap">{files ? "to be written" : check.target_exists ? "exists" : "will be created"}</span>
+          <span class="text-base-content/70 text-sm whitespace-nowrap">{object === "folder" ? "files as they are" : files ? "to be written" : check.target_exists ? "exists" : "will be created"}</span>
         {/if}
       </span>
       <span class="self-start pt-1">mode</span>

@@ -5,7 +5,6 @@ from __future__ import annotations
 import csv
 import gzip
 import io
-import itertools
 import json
 from collections.abc import Callable
 from contextlib import nullcontext
@@ -14,91 +13,16 @@ from typing import Any
 
 import pyarrow.parquet as pq
 import pytest
-from demo.objectstore import ObjectStore
 from devtools.pairs import Copied, Place
-from devtools.sshd import SshServer
 from devtools.torture import Torture
 from openpyxl import load_workbook
+from tests.core.modes.exports import HEADER, ROWS, Export
 
 from ultravect.core.engine.check import check_job
-from ultravect.core.engine.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.run import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
-from ultravect.core.storage.base import Listing
-
-_runs = itertools.count(1)
-_ROWS = [
-    ("007", 1, "4.50", "2026-07-01", 'a "quoted", one', "true"),
-    ("007", 2, "", "", "two\nlines", "false"),
-    ("008", 3, "-0.05", "1999-12-31", "é 🏔", ""),
-]
-_HEADER = "hut,n,price,day,note,open\n"
-_COLUMNS = ["hut text(3)", "n integer", "price decimal(8,2)", "day date", "note", "open boolean"]
-
-
-class Export:
-    """Copies a small file into files of ``target``."""
-
-    def __init__(self, target: ConnectionSpec, folder: Path, disk: Path | None = None) -> None:
-        """``disk`` is where the files of the target are on this machine."""
-        self.target, self.folder, self.disk = target, folder, disk
-        self.source = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
-        self.heard = Copied()
-
-    def job(self, files: str, rows: list[Any] | None = None, columns: list[str] | None = None, **into: Any) -> Any:
-        with (self.folder / "rows.csv").open("w", newline="") as file:
-            file.write(_HEADER)
-            csv.writer(file).writerows(_ROWS if rows is None else rows)
-        return job_from_data(
-            {
-                "ultravect": 1,
-                "job": "export",
-                "parameters": {"season": 2026},
-                "from": {"connection": "incoming", "files": "rows.csv"},
-                "columns": columns or _COLUMNS,
-                "into": {"connection": "exports", "files": files, **into},
-            }
-        )
-
-    def run(self, files: str, rows: list[Any] | None = None, **into: Any) -> LegResult:
-        number = into.pop("run", None) or next(_runs)
-        again = into.pop("taken_over", False)
-        self.heard = Copied()
-        job = self.job(files, rows, **into)
-        return run_leg(
-            job, self.source, self.target, self.heard, run_id=str(number), receipt=f"{number}-x", taken_over=again
-        )
-
-    def files(self) -> dict[str, bytes]:
-        if self.disk is not None:
-            found = {path.relative_to(self.disk).as_posix(): path for path in self.disk.rglob("*") if path.is_file()}
-            return {name: path.read_bytes() for name, path in found.items() if not path.name.startswith(".")}
-        storage = storage_of(self.target)
-        found = {}
-        for info in storage.list(Listing()):
-            with storage.open(info.path).stream as stream:
-                found[info.path] = stream.read()
-        return found
-
-
-@pytest.fixture(params=["folder", "sftp", "objectstore"])
-def export(request: pytest.FixtureRequest, tmp_path: Path) -> Export:
-    target, source = tmp_path / "exports", tmp_path / "incoming"
-    target.mkdir()
-    source.mkdir()
-    match request.param:
-        case "folder":
-            spec = ConnectionSpec("exports", "folder", {"path": str(target)}, [str(target)])
-        case "sftp":
-            server: SshServer = request.getfixturevalue("ssh")
-            spec = ConnectionSpec("exports", "sftp", server.settings(folder=str(target)))
-        case _:
-            store: ObjectStore = request.getfixturevalue("store")
-            (store.folder / "exports").mkdir(exist_ok=True)
-            settings = store.settings("exports", prefix=f"{tmp_path.name}/")
-            return Export(ConnectionSpec("exports", "objectstore", settings), source)
-    return Export(spec, source, target)
 
 
 @pytest.fixture
@@ -124,8 +48,8 @@ def test_what_each_format_holds(folder_export: Export) -> None:
         assert (result.tally.inserted, result.rows_after) == (3, 3)
     files = made.files()
     rows = read_csv(files["out/hut-csv.csv"])
-    assert rows[0] == _HEADER.strip().split(",")
-    assert rows[1:] == [[str(value) for value in row] for row in _ROWS]
+    assert rows[0] == HEADER.strip().split(",")
+    assert rows[1:] == [[str(value) for value in row] for row in ROWS]
     assert read_csv(files["out/hut-tsv.tsv"], "\t") == rows
     assert gzip.decompress(files["out/hut-csv.gz.csv.gz"]) == files["out/hut-csv.csv"]
     objects = [json.loads(line) for line in files["out/hut-jsonl.jsonl"].splitlines()]
@@ -134,7 +58,7 @@ def test_what_each_format_holds(folder_export: Export) -> None:
     table = pq.read_table(io.BytesIO(files["out/hut-parquet.parquet"]))
     assert str(table.schema.field("price").type) == "decimal128(8, 2)"
     assert str(table.schema.field("day").type) == "date32[day]"
-    assert [row["note"] for row in table.to_pylist()] == [row[4] for row in _ROWS]
+    assert [row["note"] for row in table.to_pylist()] == [row[4] for row in ROWS]
     sheet = read_xlsx(files["out/hut-xlsx.xlsx"])
     assert sheet[0] == rows[0]
     assert sheet[1][:3] == ["007", 1, 4.5]
@@ -144,13 +68,13 @@ def test_what_each_format_holds(folder_export: Export) -> None:
 def test_overwrite_replaces_the_set_and_append_never_a_file(export: Export) -> None:
     export.run("season/{season}/hut.csv", mode="overwrite", split={"rows": 2})
     assert sorted(export.files()) == ["season/2026/hut-0001.csv", "season/2026/hut-0002.csv"]
-    export.run("season/{season}/hut.csv", _ROWS[:1], mode="overwrite", split={"rows": 2})
+    export.run("season/{season}/hut.csv", ROWS[:1], mode="overwrite", split={"rows": 2})
     files = export.files()
     assert sorted(files) == ["season/2026/hut-0001.csv"]
     assert len(read_csv(files["season/2026/hut-0001.csv"])) == 2
     export.run("day.csv")
-    export.run("day.csv", _ROWS[:2], run=77)
-    export.run("day.csv", _ROWS[:1], run=78)
+    export.run("day.csv", ROWS[:2], run=77)
+    export.run("day.csv", ROWS[:1], run=78)
     files = export.files()
     assert {path: len(read_csv(data)) - 1 for path, data in files.items() if path.startswith("day")} == {
         "day.csv": 3,
@@ -170,7 +94,7 @@ def test_a_run_that_is_taken_over_writes_its_files_once(export: Export) -> None:
 
 def test_partition_folders_are_read_back(folder_export: Export) -> None:
     layout = {"format": "parquet", "partition_by": ["hut"], "compression": "snappy", "row_group_rows": 1}
-    rows = [*_ROWS, ("", 4, "", "", "nobody's", "")]
+    rows = [*ROWS, ("", 4, "", "", "nobody's", "")]
     folder_export.run("lake/rows.parquet", rows, layout=layout)
     files = folder_export.files()
     null = "__HIVE_DEFAULT_PARTITION__"
@@ -188,7 +112,7 @@ def test_partition_folders_are_read_back(folder_export: Export) -> None:
         ("out.parquet.gz", {}, "compressed inside"),
         ("out.csv", {"mode": "upsert", "keys": ["n"]}, "files have no keys"),
         ("out.csv", {"if_different": "widen"}, "are for tables"),
-        ("out.csv", {"table": "hut"}, "both are there"),
+        ("out.csv", {"table": "hut"}, "table and files are there"),
         ("out.csv", {"split": {"size": "big"}}, "a number and a unit"),
     ],
 )
@@ -211,7 +135,7 @@ def test_a_name_that_cannot_be(folder_export: Export, files: str, code: str) -> 
 
 def test_a_failed_load_leaves_no_file(export: Export) -> None:
     with pytest.raises(UltravectError) as raised:
-        export.run("day.csv", [*_ROWS, ("009", "four", "", "", "", "")])
+        export.run("day.csv", [*ROWS, ("009", "four", "", "", "", "")])
     assert raised.value.code == "too-many-rejects"
     assert export.files() == {}
 
@@ -222,7 +146,7 @@ def test_what_a_sheet_cannot_hold_is_rejected(folder_export: Export) -> None:
         ("2", 2, "", "", "bell \x07", ""),
         ("3", 3, "", "", "y" * 40_000, ""),
     ]
-    result = folder_export.run("out.xlsx", [*rows, *_ROWS], rejects=10)
+    result = folder_export.run("out.xlsx", [*rows, *ROWS], rejects=10)
     assert (result.tally.rejected, result.tally.inserted) == (3, 3)
     assert [reject.column for reject in folder_export.heard.rejected] == ["day", "note", "note"]
 

@@ -12,6 +12,8 @@ from ultravect.core.engine.choices import type_choices
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.effects import effect_of, statements_of
 from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.mirror import Mirror, told
+from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import find_duplicates, find_receipts
 from ultravect.core.engine.plan_statements import find_objections
@@ -75,6 +77,8 @@ def check_job(
     saved: LayoutFile | None = None,
 ) -> CheckResult:
     """Plans the leg and tries the first rows against the target's types."""
+    if job.into.folder is not None:
+        return _check_mirror(job, source, target)
     plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
     rows = 0
     effect, statements = "", []
@@ -104,6 +108,18 @@ def check_job(
     name = str(plan.live.name if plan.live else plan.table or "")
     sql = plan.reader.statement if isinstance(plan.reader, TableRows) and plan.columns else None
     return CheckResult(findings, columns, plan.ddl, sql, effect, statements, name, plan.live is not None, rows)
+
+
+def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> CheckResult:
+    """Looks at the files on both sides; none is opened."""
+    name = str(job.into.folder)
+    try:
+        mirror = Mirror(job, source, target, RunFacts())
+    except UltravectError as error:
+        place = str(error.where.get("place", job.source.place))
+        return CheckResult([Finding("error", error.code, error.detail, place, error.hint)], target=name)
+    there = any(twin.there for twin in mirror.twins)
+    return CheckResult([], effect=told(mirror), target=mirror.folder or name, target_exists=there)
 
 
 def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:

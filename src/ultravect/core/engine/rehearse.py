@@ -65,6 +65,13 @@ def rehearse(
     rows: int | None = 1000,
 ) -> Rehearsal:
     """Tries the first ``rows`` rows (None: all). Rows come in blocks, so that some more may be tried."""
+    if job.into.folder is not None:
+        raise UltravectError(
+            "nothing-to-rehearse",
+            "files that are copied as they are have no rows to try",
+            hint="check tells what a run would do",
+            place="into.folder",
+        )
     plan = make_plan(job, source, target, saved, scan_limit=None if rows is None else _SCAN_BYTES)
     result = Rehearsal(plan.findings)
     if plan.errors:

@@ -8,16 +8,17 @@ import threading
 import time
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from dataclasses import asdict, dataclass, field, replace
-from typing import Any, Protocol
+from dataclasses import replace
+from typing import Any
 
 from ultravect.core.databases.base import Database, Load
-from ultravect.core.databases.changes import Comparison, RowChange
 from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.leg import LegResult, Listener
 from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.engine.mirror import mirror_leg
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.pick import Pick
 from ultravect.core.engine.plan import make_plan
@@ -29,47 +30,12 @@ from ultravect.core.engine.tally import Tally
 from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
 from ultravect.core.words import counted
 
-PHASES = ("read", "shape", "stage", "publish", "verify")
 _QUEUE_BLOCKS = 2
 _PROGRESS_SECONDS = 0.2
 _NAMED_FILES = 10
-
-
-class Listener(Protocol):
-    """Is told what happens in a leg, as it happens, from either thread."""
-
-    def phase(self, name: str, state: str) -> None:
-        """``state``: running or done."""
-
-    def progress(self, figures: dict[str, Any]) -> None: ...
-
-    def log(self, level: str, text: str) -> None: ...
-
-    def finding(self, finding: Finding) -> None: ...
-
-    def rejects(self, rejects: Sequence[Reject]) -> None: ...
-
-    def changes(self, changes: Sequence[RowChange]) -> None: ...
-
-
-@dataclass
-class LegResult:
-    """What a leg that succeeded has to tell."""
-
-    tally: Tally
-    rows_before: int | None
-    rows_after: int | None
-    created: bool
-    seconds: float
-    phases: dict[str, float] = field(default_factory=dict)
-    comparison: Comparison | None = None
-
-    def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
 
 
 class _Progress:
@@ -123,6 +89,8 @@ def run_leg(
     """
     started = time.monotonic()
     facts = facts or RunFacts(run_id or "0")
+    if job.into.folder is not None:
+        return mirror_leg(job, source, target, listener, facts)
     listener.phase("read", "running")
     if taken_over and (known := _committed(job, target, receipt, facts)):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")

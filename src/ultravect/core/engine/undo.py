@@ -12,8 +12,8 @@ from ultravect.core.databases.order import ReceiptKey
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.leg import LegResult, Listener
 from ultravect.core.engine.object_names import RunFacts
-from ultravect.core.engine.run import LegResult, Listener
 from ultravect.core.engine.tally import Tally
 from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
@@ -42,6 +42,8 @@ def undo_leg(
     Raises UltravectError, with the target as it is, when the load cannot be undone.
     """
     started = time.monotonic()
+    if job.into.table is None:
+        _refuse("files are not undone", "remove the files that the run wrote: its log names them")
     opened, name = open_target(job, target, facts)
     if not isinstance(opened, Database):
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")

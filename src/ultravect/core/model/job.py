@@ -87,6 +87,12 @@ class Target(Declared):
         "it are filled in. The ending tells the format.",
         examples=["exports/booking-{run_date}.parquet"],
     )
+    folder: str | None = Field(
+        default=None,
+        description="Folder into which files are copied as they are, no byte changed, with their tree below the pattern's "
+        "first wildcard. Placeholders are filled in.",
+        examples=["mirror/slips"],
+    )
     layout: WrittenLayout | None = Field(
         default=None, description="How files are written. Left out: as their ending says, with the format's defaults."
     )
@@ -148,10 +154,12 @@ class Target(Declared):
 
     @model_validator(mode="after")
     def _modes(self) -> Target:
-        if (self.table is None) == (self.files is None):
-            raise ValueError(f"into names one of table and files; {'both are' if self.table else 'none is'} there")
-        if self.files is not None:
-            self._file_rules(self.files)
+        named = [key for key in ("table", "files", "folder") if getattr(self, key) is not None]
+        if len(named) != 1:
+            told = "none is there" if not named else f"{' and '.join(named)} are there"
+            raise ValueError(f"into names one of table, files and folder; {told}")
+        if self.table is None:
+            self._file_rules()
         elif self.layout is not None or self.split != Split():
             raise ValueError("into.layout and into.split are for files; a table has none")
         if self.mode == "upsert" and not self.keys:
@@ -164,7 +172,7 @@ class Target(Declared):
             raise ValueError("into.keys names a column twice")
         return self
 
-    def _file_rules(self, files: str) -> None:
+    def _file_rules(self) -> None:
         if self.mode == "upsert" or self.keys:
             raise ValueError("files have no keys: into.mode is append or overwrite, without into.keys")
         if (
@@ -178,12 +186,15 @@ class Target(Declared):
             raise ValueError(
                 "if_different, carry, before, after, keep_previous and lock_table are for tables; files are always written anew"
             )
-        written_layout(files, self.layout)
+        if self.files is not None:
+            written_layout(self.files, self.layout)
+        elif self.layout is not None or self.split != Split():
+            raise ValueError("files that are copied as they are have no into.layout and into.split")
 
     @property
     def object_name(self) -> str:
         """What rows go into, as it is shown."""
-        return self.table or self.files or ""
+        return self.table or self.files or self.folder or ""
 
     @property
     def label(self) -> str:
@@ -192,7 +203,7 @@ class Target(Declared):
     @property
     def place(self) -> str:
         """Which key names the object: its place in the job file."""
-        return "into.table" if self.table else "into.files"
+        return next(f"into.{key}" for key in ("table", "files", "folder") if getattr(self, key) is not None)
 
 
 class RunOptions(Declared):
@@ -220,6 +231,18 @@ class Job(Declared):
     )
     into: Target
     run: RunOptions = RunOptions()
+
+    @model_validator(mode="after")
+    def _as_they_are(self) -> Job:
+        if self.into.folder is None:
+            return self
+        if self.source.files is None:
+            raise ValueError("into.folder takes files as they are: name from.files, not a table or query")
+        if self.columns != ["*"] or self.source.where or self.source.layout is not None:
+            raise ValueError(
+                "into.folder takes files as they are: columns, from.where and from.layout go with into.table or into.files"
+            )
+        return self
 
     def with_parameters(self, given: Mapping[str, Any]) -> Job:
         """The job with other values for its parameters; ValueError says what is wrong with one.

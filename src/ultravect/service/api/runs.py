@@ -249,7 +249,8 @@ class RetryRejectsView(_FollowUp):
                 f"run {run.pk} rejected {rejected:,} rows, of which {kept:,} are kept",
                 f"run the whole job again: ultravect run {run.job.name}",
             )
-        if job_from_data(self._revision(run).structure).source.files is None:
+        model = job_from_data(self._revision(run).structure)
+        if model.source.files is None or model.into.folder is not None:
             raise Problem(
                 409,
                 "rejects-not-found",

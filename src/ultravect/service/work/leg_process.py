@@ -22,10 +22,11 @@ from typing import Any, NoReturn
 
 from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.pick import Pick
 from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.run import run_leg
 from ultravect.core.engine.undo import undo_leg
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data

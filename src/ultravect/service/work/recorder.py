@@ -7,7 +7,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
-from ultravect.core.engine.run import PHASES
+from ultravect.core.engine.leg import PHASES
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Change, Event, Leg, Reject, Run, State
 

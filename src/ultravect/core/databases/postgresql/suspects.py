@@ -23,8 +23,10 @@ FROM pg_index i WHERE i.indrelid = to_regclass(%s) AND i.indisunique AND i.indpr
 """
 _FOREIGN = """
 SELECT confrelid::regclass::text,
-       ARRAY(SELECT quote_ident(a.attname) FROM unnest(conkey) WITH ORDINALITY k(n, o) JOIN pg_attribute a ON a.attrelid = conrelid AND a.attnum = k.n ORDER BY o),
-       ARRAY(SELECT quote_ident(a.attname) FROM unnest(confkey) WITH ORDINALITY k(n, o) JOIN pg_attribute a ON a.attrelid = confrelid AND a.attnum = k.n ORDER BY o),
+       ARRAY(SELECT quote_ident(a.attname) FROM unnest(conkey) WITH ORDINALITY k(n, o)
+             JOIN pg_attribute a ON a.attrelid = conrelid AND a.attnum = k.n ORDER BY o),
+       ARRAY(SELECT quote_ident(a.attname) FROM unnest(confkey) WITH ORDINALITY k(n, o)
+             JOIN pg_attribute a ON a.attrelid = confrelid AND a.attnum = k.n ORDER BY o),
        ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = conrelid AND attnum = ANY (conkey))
 FROM pg_constraint WHERE conrelid = to_regclass(%s) AND contype = 'f'
 """

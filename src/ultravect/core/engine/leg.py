@@ -1,0 +1,47 @@
+"""What a leg tells while it happens, and when it has succeeded."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any, Protocol
+
+from ultravect.core.databases.changes import Comparison, RowChange
+from ultravect.core.engine.rejects import Reject
+from ultravect.core.engine.tally import Tally
+from ultravect.core.model.finding import Finding
+
+PHASES = ("read", "shape", "stage", "publish", "verify")
+
+
+class Listener(Protocol):
+    """Is told what happens in a leg, as it happens, from either thread."""
+
+    def phase(self, name: str, state: str) -> None:
+        """``state``: running or done."""
+
+    def progress(self, figures: dict[str, Any]) -> None: ...
+
+    def log(self, level: str, text: str) -> None: ...
+
+    def finding(self, finding: Finding) -> None: ...
+
+    def rejects(self, rejects: Sequence[Reject]) -> None: ...
+
+    def changes(self, changes: Sequence[RowChange]) -> None: ...
+
+
+@dataclass
+class LegResult:
+    """What a leg that succeeded has to tell."""
+
+    tally: Tally
+    rows_before: int | None
+    rows_after: int | None
+    created: bool
+    seconds: float
+    phases: dict[str, float] = field(default_factory=dict)
+    comparison: Comparison | None = None
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
