@@ -144,14 +144,14 @@ class Copied:
 
 
 def copy(
-    source: Place, target: Place, table: str, into: str, columns: Sequence[str] = ("*",), rejects: int | str = 0
+    source: Place, target: Place, table: str, into: str, columns: Sequence[str] = ("*",), **settings: Any
 ) -> Copied:
     structure = {
         "ultravect": 1,
         "job": "leg",
         "from": {"connection": source.spec.name, "table": table},
         "columns": list(columns),
-        "into": {"connection": target.spec.name, "table": into, "rejects": rejects},
+        "into": {"connection": target.spec.name, "table": into, **settings},
     }
     copied = Copied()
     copied.result = run_leg(job_from_data(structure), source.spec, target.spec, copied, nullcontext)

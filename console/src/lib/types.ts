@@ -76,6 +76,7 @@ export interface Leg {
   created_target: boolean;
   rejected: number;
   comparison: Record<string, number> | null;
+  checksums: Record<string, string> | null;
   peak_memory: number | null;
 }
 

@@ -153,6 +153,11 @@
       {:else if leg.tally}
         {#if run.kind === "rejects"}<p class="mb-1">Rows that <a class="plain" href="#/runs/{run.origin}">run {run.origin}</a> rejected, read again:</p>{/if}
         <TallyView tally={leg.tally} />
+        {#if leg.checksums}
+          <p class="text-base-content/70 mt-1.5 text-sm" title={Object.entries(leg.checksums).map(([name, sum]) => `${name} ${sum}`).join("\n")}>
+            ✓ checksums of {count(Object.keys(leg.checksums).length)} columns: the target gives back what was sent
+          </p>
+        {/if}
       {:else if !leg.progress.rows_read && leg.progress.rows_scanned}
         <p class="tabular-nums">
           {count(leg.progress.rows_scanned)} rows scanned for their types, {bytes(leg.progress.bytes_scanned)}

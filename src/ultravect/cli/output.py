@@ -234,6 +234,9 @@ def print_leg(leg: Leg, kind: str = "load") -> None:
     if leg.comparison:
         parts = [f"{leg.comparison[name]:,} {name}" for name in _COMPARED]
         screen.print(f"  by key, against the rows before: {', '.join(parts)}")
+    if leg.checksums:
+        count = len(leg.checksums)
+        screen.print(f"  checksums of {count} column{'' if count == 1 else 's'}: the target gives back what was sent")
     if leg.rows_before is not None and leg.rows_after is not None:
         screen.print(f"  rows in the target: {leg.rows_before:,} before, {leg.rows_after:,} after")
     elif leg.rows_after is not None:

@@ -170,6 +170,7 @@ class Leg(_Given):
     created_target: bool
     rejected: int
     comparison: dict[str, int] | None
+    checksums: dict[str, str] | None
     peak_memory: int | None
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any, Protocol
 
@@ -42,6 +42,8 @@ class LegResult:
     seconds: float
     phases: dict[str, float] = field(default_factory=dict)
     comparison: Comparison | None = None
+    checksums: Mapping[str, str] | None = None
+    """Of each column of the loaded rows, where the job asks for them."""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)

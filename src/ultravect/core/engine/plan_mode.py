@@ -146,12 +146,18 @@ def _without_effect(job: Job, plan: LegPlan) -> None:
         tell(
             "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"
         )
+    if into.checksums and not _may_sum(job, plan):
+        tell("into.checksums", "the rows of an upsert, and files, are not told apart afterwards")
     if into.keep_previous and not plan.receipts:
         tell("into.keep_previous", "without receipts nothing tells which load the kept rows are from")
     used = _parameters(job)
     for name in job.parameters:
         if name not in used:
             tell(f"parameters.{name}", "nothing names it")
+
+
+def _may_sum(job: Job, plan: LegPlan) -> bool:
+    return job.into.mode != "upsert" and isinstance(plan.target, Database)
 
 
 def _parameters(job: Job) -> set[str]:

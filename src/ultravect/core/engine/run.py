@@ -6,7 +6,7 @@ import bisect
 import queue
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from typing import Any
@@ -15,6 +15,7 @@ from ultravect.core.databases.base import Database, Load
 from ultravect.core.databases.isolate import RefusedRow
 from ultravect.core.databases.order import Counts, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
+from ultravect.core.engine.checksums import Checksums
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg import LegResult, Listener
 from ultravect.core.engine.leg_plan import LegPlan
@@ -180,6 +181,9 @@ class _Leg:
         self._progress = _Progress(listener, plan.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
+        self._sums: Checksums | None = None
+        if job.into.checksums and job.into.mode != "upsert" and isinstance(self._target, Database):
+            self._sums = Checksums(self._target, self._order.columns)
 
     @property
     def rejected(self) -> int:
@@ -200,6 +204,8 @@ class _Leg:
 
     def _load(self, read: Callable[[], None] | None) -> LegResult:
         """``read`` starts the reading, where that has to wait for the target."""
+        if self._sums and self._order.mode == "append" and not self._created:
+            self._sums.before = self._sums.of_table(self._table)
         with self._target.load(self._order) as load:
             if read:
                 read()
@@ -245,6 +251,8 @@ class _Leg:
                 # what was written is no longer needed, but where it came from
                 self._places.append((staged, replace(item, batch=item.batch.slice(0, 0))))
             load.write(item.batch)
+            if self._sums:
+                self._sums.add(item.batch)
             staged += item.batch.num_rows
             self._progress.tell(rows_staged=staged)
         self._listener.phase("read", "done")
@@ -326,6 +334,7 @@ class _Leg:
                 "warning",
                 f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: others wrote to it during the run",
             )
+        checksums = self._checked(load)
         self._listener.phase("verify", "done")
         return LegResult(
             self._tally,
@@ -334,4 +343,19 @@ class _Leg:
             self._created,
             time.monotonic() - self._started,
             comparison=load.comparison,
+            checksums=checksums,
         )
+
+    def _checked(self, load: Load) -> Mapping[str, str] | None:
+        """The checksums of the loaded rows, compared with those of the rows sent; None where they cannot be."""
+        if self._sums is None:
+            return None
+        dropped = len(load.refused) + self._counts.repeated
+        if dropped:
+            what = counted(dropped, "row was", "rows were")
+            self._listener.log("warning", f"checksums are not compared: {what} sent and not kept")
+            return None
+        found = self._sums.require_equal(self._table)
+        told = counted(len(found), "column")
+        self._listener.log("info", f"the target gives back what was sent: the checksums of {told} are equal")
+        return found

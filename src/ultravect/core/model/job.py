@@ -137,6 +137,10 @@ class Target(Declared):
         le=1,
         description="How many earlier contents of an overwritten table are kept beside it, for an undo: 0 or 1.",
     )
+    checksums: bool = Field(
+        default=False,
+        description="Whether the loaded rows are read again, and each column's checksum compared with that of the rows sent.",
+    )
     lock_wait: Duration = Field(
         default="60 s", description="How long a load waits for a lock that another session holds on the target."
     )

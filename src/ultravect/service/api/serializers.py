@@ -198,7 +198,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         model = Leg
         fields = [
             "number", "source", "target", "state", "phases", "progress", "tally", "rows_before", "rows_after",
-            "created_target", "rejected", "comparison", "peak_memory",
+            "created_target", "rejected", "comparison", "checksums", "peak_memory",
         ]  # fmt: skip
 
 

@@ -241,6 +241,7 @@ class Leg(models.Model):
     created_target = models.BooleanField(default=False)
     rejected = models.BigIntegerField(default=0)
     comparison = models.JSONField(null=True)
+    checksums = models.JSONField(null=True)
     peak_memory = models.BigIntegerField(null=True)
 
     class Meta:

@@ -106,6 +106,7 @@ class Recorder:
         self.leg.tally = result.get("tally")
         self.leg.rows_before = result.get("rows_before")
         self.leg.rows_after = result.get("rows_after")
+        self.leg.checksums = result.get("checksums")
         self.leg.comparison = result.get("comparison")
         self.leg.created_target = bool(result.get("created"))
         self.leg.peak_memory = result.get("peak_memory")

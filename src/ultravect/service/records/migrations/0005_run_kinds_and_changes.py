@@ -26,6 +26,7 @@ class Migration(migrations.Migration):
             ),
         ),
         migrations.AddField(model_name="leg", name="comparison", field=models.JSONField(null=True)),
+        migrations.AddField(model_name="leg", name="checksums", field=models.JSONField(null=True)),
         migrations.CreateModel(
             name="Change",
             fields=[
