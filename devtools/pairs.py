@@ -20,8 +20,9 @@ from devtools.postgres import PostgresServer
 from devtools.torture import COLUMNS, Torture
 from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.run import run_leg
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.finding import Finding
 

@@ -17,8 +17,9 @@ from hypothesis import strategies as st
 
 from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec, probe
+from ultravect.core.engine.leg import PHASES, LegResult
 from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import PHASES, LegResult, run_leg
+from ultravect.core.engine.run import run_leg
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.finding import Finding

@@ -10,7 +10,8 @@ from typing import Any
 from devtools.pairs import Copied
 
 from ultravect.core.engine.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.leg import LegResult
+from ultravect.core.engine.run import run_leg
 from ultravect.core.model.document import job_from_data
 from ultravect.core.storage.base import Listing
 

@@ -21,7 +21,8 @@ from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.writing import Writer
 
 from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.leg import LegResult
+from ultravect.core.engine.run import run_leg
 from ultravect.core.errors import UltravectError
 
 

@@ -13,8 +13,9 @@ from tests.core.modes.exports import Export
 
 from ultravect.core.engine.check import check_job
 from ultravect.core.engine.connections import ConnectionSpec, storage_of
+from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.rehearse import rehearse
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.run import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError, job_from_data
 from ultravect.core.storage.base import Listing

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from ultravect.core.databases.base import LiveTable
 from ultravect.core.engine.check import check_job
 from ultravect.core.engine.connections import database_of
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.leg import LegResult
+from ultravect.core.engine.run import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

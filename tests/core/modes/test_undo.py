@@ -10,9 +10,10 @@ import pytest
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.writing import Writer
 
+from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.pick import Pick
-from ultravect.core.engine.run import LegResult, run_leg
+from ultravect.core.engine.run import run_leg
 from ultravect.core.engine.undo import undo_leg
 from ultravect.core.errors import UltravectError
 
