@@ -13,6 +13,7 @@ from pathlib import Path
 
 from demo.load import load
 
+from devtools.messages import write as write_messages
 from devtools.places import Places
 from devtools.stack import USER, Stack, stop_state
 from ultravect.cli.output import print_run
@@ -134,6 +135,12 @@ def types(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def messages(arguments: argparse.Namespace) -> int:
+    """Writes the pages of docs/messages anew."""
+    print(f"wrote {write_messages(ROOT / 'docs')} pages")
+    return 0
+
+
 def matrix(arguments: argparse.Namespace) -> int:
     """Copies every type from each database to each and back, prints what came of it and writes the page anew."""
     from devtools.natives import page as natives
@@ -158,7 +165,7 @@ def faults(arguments: argparse.Namespace) -> int:
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots, types, matrix, faults):
+    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, matrix, faults):
         one = verbs.add_parser(verb.__name__)
         one.set_defaults(run=verb)
         if verb in (demo, serve):

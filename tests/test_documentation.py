@@ -8,6 +8,8 @@ import sys
 from pathlib import Path
 
 import pytest
+import yaml
+from devtools.messages import pages
 
 from ultravect.core.dialects.table import translation_page
 from ultravect.core.model.job import job_schema
@@ -41,7 +43,7 @@ def test_every_key_of_a_job_file_is_in_the_reference() -> None:
 
 
 @pytest.mark.parametrize(
-    "page", sorted(path.relative_to(ROOT) for path in [*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")])
+    "page", sorted(path.relative_to(ROOT) for path in [*ROOT.glob("*.md"), *ROOT.glob("docs/**/*.md")])
 )
 def test_links_lead_somewhere(page: Path) -> None:
     text = (ROOT / page).read_text()
@@ -69,3 +71,11 @@ def test_commands_in_the_guide_exist() -> None:
 def test_the_page_of_types_is_what_the_dialects_say() -> None:
     # made anew with ./dev types
     assert (ROOT / "docs/types.md").read_text() == translation_page()
+
+
+def test_every_code_has_a_page_that_is_in_step_with_the_table() -> None:
+    made = pages(ROOT / "docs")
+    found = {path.name: path.read_text() for path in (ROOT / "docs/messages").glob("*.md")}
+    assert found == made, "write them anew: ./dev messages"
+    examples = yaml.safe_load((ROOT / "docs/message-examples.yaml").read_text())
+    assert {f"{code}.md" for code in examples} <= set(made)
