@@ -209,3 +209,15 @@ def test_what_depends_on_a_table_is_named_before_it_is_rebuilt(writer: Writer) -
     finally:
         writer.place.sql("DROP VIEW seen_modes")
         writer.place.sql("DROP TABLE seen")
+
+
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
+def test_a_text_of_a_file_is_given_room_where_all_of_the_file_was_read(writer: Writer) -> None:
+    writer.place.sql("CREATE TABLE modes (k integer, v varchar(4))")
+    writer.load([(1, "soup"), (2, "stew")], if_different="widen")
+    assert codes(writer).count("type-enlarged") == 0
+    result = writer.load([(3, "soup of the day"), (4, "é" * 20)], if_different="widen")
+    assert (result.tally.inserted, codes(writer).count("type-enlarged")) == (2, 1)
+    assert writer.rows()[-1] == (4, "é" * 20)
+    with pytest.raises(Exception, match=r"(?i)too long"):
+        writer.place.sql("INSERT INTO modes VALUES (5, repeat('x', 21))")

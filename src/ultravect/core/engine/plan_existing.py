@@ -125,8 +125,13 @@ def _enlarged(plan: LegPlan, one: Selected, column: LiveColumn, scan: Scan) -> L
     """The column with a type that takes what comes, where that can be without loss."""
     assert plan.target is not None and plan.live is not None and column.type is not None
     coming = _wanted(plan, one, scan)
-    if coming is None or (coming.name == "text" and one.position is not None and source_type(plan, one) is None):
-        return column  # how long texts of a file are is not known from their type
+    if coming is not None and coming.name == "text" and one.position is not None and source_type(plan, one) is None:
+        # of a file, how long its texts are is known from all of them, or not at all
+        found = scan.columns.get(one.position)
+        longest = found.longest if found and scan.complete else None
+        coming = one.type or (CanonicalType("text", length=longest) if longest else None)
+    if coming is None:
+        return column
     pair = pair_fit(coming, column.type)
     larger = enlarged(column.type, coming)
     if pair is None or pair[0] is not Fit.NARROWER or larger is None or larger == column.type:

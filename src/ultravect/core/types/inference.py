@@ -54,7 +54,8 @@ class _Candidate:
 
 @dataclass(frozen=True)
 class ColumnType:
-    """An inferred type: ``date_pattern`` when it holds dates, ``ambiguous`` when day and month cannot be told apart."""
+    """An inferred type: ``date_pattern`` when it holds dates, ``ambiguous`` when day and month cannot be told apart;
+    ``longest`` is how many characters a text of it has at most."""
 
     name: str
     type: CanonicalType
@@ -66,6 +67,7 @@ class ColumnType:
     ambiguous: bool = False
     low: str | None = None
     high: str | None = None
+    longest: int | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -394,6 +396,7 @@ class ColumnInference:
             evidence,
             exceptions,
             ambiguous=ambiguous,
+            longest=self._longest if self._values else None,
         )
 
 

@@ -86,6 +86,7 @@ class PostgresqlLoad(IsolatingLoad):
         self.rows_before = 0 if order.create is not None and not order.rebuild else self._count()
         require_empty(order, self.rows_before)
         self._removed = self._updated = 0
+        self._rewritten = False
         into = table
         self._beside = order.staged or bool(order.changes)
         if order.rebuild:
@@ -170,6 +171,10 @@ class PostgresqlLoad(IsolatingLoad):
         row = self._execute(statement).fetchone()
         return row[0] if row else None
 
+    def _place(self) -> Any:
+        """Where the table's rows are: another place once they were all written anew."""
+        return self._scalar(f"SELECT pg_relation_filenode({self._dialect.literal(self._table)})")
+
     def _count(self) -> int:
         return int(self._scalar(f"SELECT count(*) FROM {self._table}"))
 
@@ -215,8 +220,10 @@ class PostgresqlLoad(IsolatingLoad):
         taken = self._cursor.rowcount
         if not self._beside:
             return Counts(taken, removed=self._removed)
+        before = self._place()
         for statement in self._dialect.alter_table(self._final, self._order.changes):
             self._execute(statement)
+        self._rewritten = self._place() != before
         return self._merge(taken, tolerated)
 
     def _merge(self, taken: int, tolerated: int) -> Counts:
@@ -346,8 +353,8 @@ class PostgresqlLoad(IsolatingLoad):
         if self._order.isolate:
             # a part is written in a transaction of its own below that of the load
             of_load = after - self.rows_before + self._removed + self._updated
-        elif not all(change.added for change in self._order.changes):
-            # a larger type has every row written anew: only those that were there before can be told
+        elif self._rewritten:
+            # a larger type can have every row written anew: only those that were there before can be told
             of_load -= self.rows_before - self._removed - self._updated
         return Verified(int(after), int(of_load))
 
