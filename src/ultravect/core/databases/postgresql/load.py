@@ -173,7 +173,11 @@ class PostgresqlLoad(IsolatingLoad):
 
     def _place(self) -> Any:
         """Where the table's rows are: another place once they were all written anew."""
-        return self._scalar(f"SELECT pg_relation_filenode({self._dialect.literal(self._table)})")
+        table = f"{self._dialect.literal(self._table)}::regclass"
+        return self._scalar(
+            f"SELECT concat(pg_relation_filenode({table}), (SELECT string_agg(pg_relation_filenode(relid)::text, ',' "
+            f"ORDER BY relid) FROM pg_partition_tree({table})))"
+        )
 
     def _count(self) -> int:
         return int(self._scalar(f"SELECT count(*) FROM {self._table}"))
