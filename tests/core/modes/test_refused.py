@@ -111,3 +111,13 @@ def test_where_a_row_cannot_be_isolated_the_load_fails(writer: Writer) -> None:
         writer.load([(1, "soup"), (1, "stew")], rejects=5)
     assert raised.value.code == "constraint-refused"
     assert writer.rows() == []
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_key_that_the_table_has_twice_is_told_beside_refused_rows(writer: Writer) -> None:
+    writer.place.sql("CREATE TABLE modes (k integer, v varchar(20) CHECK (v <> 'soup'))")
+    writer.place.sql("INSERT INTO modes VALUES (1, 'stew'), (1, 'cake')")
+    with pytest.raises(UltravectError) as raised:
+        writer.load([(1, "tart"), (2, "soup")], mode="upsert", keys=["k"], rejects=5)
+    assert raised.value.code == "key-not-unique"
+    assert sorted(writer.rows()) == [(1, "cake"), (1, "stew")]

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from ultravect.core.databases.changes import Comparison, RowChange, compared, repeats, updates
 from ultravect.core.databases.isolate import Isolated, RefusedRow, RowsRefused, isolate
-from ultravect.core.databases.order import Counts, LoadOrder, key_repeated
+from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, key_repeated
 from ultravect.core.dialects.merge import ROW, Merge
 
 _SAVEPOINT = "ultravect_part"
@@ -74,6 +74,8 @@ class IsolatingLoad(ABC):
         self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""
     ) -> Counts:
         """Brings staged rows into the table, ``left`` of them, and keeps those that are refused; ``known``: see ``Merge``."""
+        if self._order.mode == "upsert" and (twice := self._all_rows(merge.ambiguous())):
+            raise key_not_unique(self._order, twice[0])
         done = self._in_parts(merge, left + repeated, tolerated, known)
         if done.refused:
             reasons = dict(done.refused)
