@@ -158,8 +158,11 @@ def mirror_leg(
     listener.phase("publish", "done")
     listener.phase("verify", "done")
     size = sum(max(one.source.size, 0) for one in copied)
-    what = counted(len(copied), "file was", "files were")
-    listener.log("info", f"{what} copied, {size:,} bytes, each read again: the SHA-256 is the same")
+    if copied:
+        what = counted(len(copied), "file was", "files were")
+        listener.log("info", f"{what} copied, {size:,} bytes, and read again: the SHA-256 is the same")
+    else:
+        listener.log("info", "there was nothing to copy: the files are there with the same bytes")
     return LegResult(tally, None, None, False, time.monotonic() - started)
 
 
@@ -190,10 +193,10 @@ def told(mirror: Mirror) -> str:
     }
     alike = len(mirror.twins) - sum(counts.values())
     parts = [
-        f"{counts['inserted']:,} new",
+        *([f"{counts['inserted']:,} new"] if counts["inserted"] else []),
         *([f"{counts['updated']:,} in the place of others of another size"] if counts["updated"] else []),
         *([f"{counts['rejected']:,} are there with another size, and are rejects"] if counts["rejected"] else []),
         *([f"{alike:,} of the same size, whose bytes are compared"] if alike else []),
     ]
-    count = counted(len(mirror.twins), "file")
-    return f"copies {count} as they are, {mirror.size:,} bytes, into {mirror.folder or 'the top folder'}: {', '.join(parts)}"
+    count = "1 file as it is" if len(mirror.twins) == 1 else f"{len(mirror.twins):,} files as they are"
+    return f"copies {count}, {mirror.size:,} bytes, into {mirror.folder or 'the top folder'}: {', '.join(parts)}"

@@ -7,6 +7,8 @@ from collections.abc import Iterator
 
 from ultravect.core.databases.base import Database
 from ultravect.core.engine.leg_plan import LegPlan
+from ultravect.core.model.edits import REMOVED
+from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
 
 _COMMENT = r"(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*"
@@ -31,7 +33,14 @@ def plan_statements(job: Job, plan: LegPlan) -> None:
     for place, statement in _statements(job):
         if found := _ENDS_LOAD.match(statement):
             what = f"{found[1].upper()} would end the load's transaction, which also holds the rows"
-            plan.add("error", "statement-ends-load", what, place, "take it out: the load commits by itself")
+            plan.add(
+                "error",
+                "statement-ends-load",
+                what,
+                place,
+                "take it out: the load commits by itself",
+                Put(place, REMOVED),
+            )
         elif dialect.commits_itself(statement):
             what = f"{dialect.name} commits this statement by itself: it is done even when the load is undone"
             plan.add("warning", "statement-commits", what, place)
