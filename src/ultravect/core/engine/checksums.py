@@ -13,6 +13,7 @@ from ultravect.core.dialects.base import NewColumn, TableName
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import WantedColumn
+from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.checksum import column_sum, is_comparable
 from ultravect.core.types.stored import STORED
 
@@ -40,7 +41,9 @@ class Checksums:
         if live is None:
             raise UltravectError("table-missing", f"the table {name} is gone", hint="run again", table=str(name))
         reader = self._reader(live)
-        wanted = [WantedColumn(position, column.type, STORED) for position, column in enumerate(self.compared)]
+        wanted = [
+            WantedColumn(position, _read_as(column, live), STORED) for position, column in enumerate(self.compared)
+        ]
         sums: Counter[str] = Counter()
         for block in reader.blocks():
             batch = reader.read_typed(block, wanted)
@@ -66,6 +69,13 @@ class Checksums:
         if different:
             raise _other(str(name), different)
         return {column: f"{found:016x}" for column, found in loaded.items()}
+
+
+def _read_as(column: NewColumn, live: LiveTable) -> CanonicalType:
+    """The type to read a column in: a moment that was stored without its zone, as announced, has none to be read."""
+    held = live.column(column.name)
+    without_zone = column.type.name == "timestamptz" and held and held.type and held.type.name == "timestamp"
+    return held.type if without_zone and held and held.type else column.type
 
 
 def _other(table: str, columns: Sequence[str]) -> UltravectError:
