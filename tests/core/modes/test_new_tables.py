@@ -178,7 +178,7 @@ _NASTY = st.text(
 
 @pytest.mark.parametrize("kind", KINDS)
 @given(name=_NASTY, column=_NASTY, value=_NASTY)
-@settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=5, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_no_name_and_no_value_is_taken_for_sql(
     places: dict[str, Place], kind: str, name: str, column: str, value: str
 ) -> None:
