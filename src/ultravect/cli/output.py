@@ -225,9 +225,7 @@ def print_leg(leg: Leg, kind: str = "load") -> None:
     created = "   (table created)" if leg.created_target and leg.tally else ""
     source = "" if kind == "undo" else f"{escape(leg.source)} → "
     screen.print(f"  {source}{escape(leg.target)}{created}", soft_wrap=True)
-    if kind == "undo":
-        pass  # it reads no rows
-    elif leg.tally:
+    if leg.tally and kind != "undo":  # which reads no rows
         screen.print(f"  {tally_line(leg.tally)}")
     elif leg.rejected:
         screen.print(f"  rejected {leg.rejected:,}")

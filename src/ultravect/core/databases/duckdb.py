@@ -81,11 +81,10 @@ class DuckdbLoad(LocalLoad):
         dialect: Dialect,
         order: LoadOrder,
     ) -> None:
-        self._session = session
+        self._session, self._statements = session, _Statements(session)
         super().__init__(dialect, order)
         names = ", ".join(dialect.quote(column.name) for column in order.sent)
         self._positions = [str(position) for position in range(len(order.sent))]
-        # an answer of three columns or more, of which the second is the type
         natives = {row[0]: str(row[1]) for row in self._all_rows(f"DESCRIBE {self._into}")}
         for column in order.sent:
             if column.name not in natives:
@@ -97,16 +96,8 @@ class DuckdbLoad(LocalLoad):
         self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
 
     def _execute(self, statement: str) -> Sequence[Any] | None:
-        # an answer that is not fetched whole keeps the session busy
-        rows = self._session.execute(statement).fetchall()
+        rows = self._all_rows(statement)
         return rows[0] if rows else None
-
-    def _changed(self, statement: str) -> int:
-        row = self._execute(statement)
-        return int(row[0]) if row else 0
-
-    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        return self._session.execute(statement).fetchall()
 
     def _has_receipts(self) -> bool:
         return _has_table(self._session, self._receipts.name)
@@ -127,10 +118,12 @@ class _Statements:
         self._session = session
 
     def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        # an answer that is not fetched whole keeps the session busy
         return self._session.execute(statement).fetchall()
 
     def changed(self, statement: str) -> int:
-        return int(self._session.execute(statement).fetchall()[0][0])
+        rows = self.rows(statement)
+        return int(rows[0][0]) if rows else 0
 
 
 def _taken(value: str, native: str, kind: CanonicalType) -> str:

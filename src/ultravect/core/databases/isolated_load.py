@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import json
-from abc import ABC, abstractmethod
+from abc import ABC
 from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
+from ultravect.core.databases.base import Statements
 from ultravect.core.databases.changes import Comparison, RowChange, compared, repeats, updates
 from ultravect.core.databases.isolate import Isolated, RefusedRow, RowsRefused, isolate
 from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, key_repeated
@@ -27,14 +28,13 @@ class IsolatingLoad(ABC):
     comparison: Comparison | None = None
     previous: str = ""
     _order: LoadOrder
+    _statements: Statements
 
-    @abstractmethod
     def _changed(self, statement: str) -> int:
-        """Runs a statement that changes rows: how many."""
+        return self._statements.changed(statement)
 
-    @abstractmethod
     def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        """Runs a statement that gives rows."""
+        return self._statements.rows(statement)
 
     def _refusal(self, error: Exception) -> str | None:
         """The reason why a row was refused, when ``error`` is of that kind and the load can go on behind it."""
@@ -64,9 +64,9 @@ class IsolatingLoad(ABC):
             self.changes = [*self.changes, *updates(merge, self._all_rows, self._order.samples)]
 
     def _compare(self, merge: Merge) -> None:
-        """Notes how the rows that come differ from those that they replace, where both are there to be matched by keys."""
+        """Notes how the rows that come differ from those of the table that they replace, where keys match them."""
         order = self._order
-        if order.samples and order.keys and order.mode == "overwrite" and order.create is None:
+        if order.samples and order.keys:
             self.comparison, changed = compared(merge, self._all_rows, order.samples)
             self.changes = [*self.changes, *changed]
 

@@ -60,10 +60,6 @@ class LocalLoad(IsolatingLoad):
         """Runs a statement; the first row of its answer, where it has one."""
 
     @abstractmethod
-    def _changed(self, statement: str) -> int:
-        """Runs a statement that changes rows: how many."""
-
-    @abstractmethod
     def _insert(self, batch: pa.RecordBatch) -> int:
         """Inserts rows; how many the database says it took."""
 

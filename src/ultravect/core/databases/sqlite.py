@@ -71,7 +71,7 @@ class SqliteLoad(LocalLoad):
         dialect: Dialect,
         order: LoadOrder,
     ) -> None:
-        self._session = session
+        self._session, self._statements = session, _Statements(session)
         super().__init__(dialect, order)
         names = ", ".join(dialect.quote(column.name) for column in order.sent)
         marks = ", ".join("?" * len(order.sent))
@@ -107,12 +107,6 @@ class SqliteLoad(LocalLoad):
     def _execute(self, statement: str) -> Sequence[Any] | None:
         row: Sequence[Any] | None = self._session.execute(statement).fetchone()
         return row
-
-    def _changed(self, statement: str) -> int:
-        return self._session.execute(statement).rowcount
-
-    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        return self._session.execute(statement).fetchall()
 
     def _refusal(self, error: Exception) -> str | None:
         return str(error) if isinstance(error, sqlite3.IntegrityError) else None

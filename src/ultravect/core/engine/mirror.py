@@ -46,7 +46,9 @@ class Mirror:
 
     def __init__(self, job: Job, source: ConnectionSpec, target: ConnectionSpec, facts: RunFacts) -> None:
         assert job.source.files is not None and job.into.folder is not None
-        self._overwrites = job.into.mode == "overwrite"
+        self._other: Fate = "updated" if job.into.mode == "overwrite" else "rejected"
+        """What becomes of a file where another one stands in its place."""
+
         self._source, self.target = storage_of(source), storage_of(target)
         pattern = filled(job.source.files, job, facts, "from.files")
         self.folder = filled(job.into.folder, job, facts, "into.folder").strip("/")
@@ -68,7 +70,7 @@ class Mirror:
             return "inserted"
         if twin.there.size == twin.source.size:
             return None
-        return "updated" if self._overwrites else "rejected"
+        return self._other
 
     def fate(self, twin: Twin) -> Fate:
         known = self.guess(twin)
@@ -76,7 +78,7 @@ class Mirror:
             return known
         if _digest(self._source, twin.source.path) == _digest(self.target, twin.path):
             return "unchanged"
-        return "updated" if self._overwrites else "rejected"
+        return self._other
 
     def copy(self, twin: Twin) -> str:
         """Copies a file and reads it again; its SHA-256."""

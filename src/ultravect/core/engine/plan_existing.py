@@ -11,10 +11,10 @@ from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.names import adapted, loosely_matched, quoted
 from ultravect.core.engine.plan_columns import DATE_TYPES, Scanning, add_column, note_pair, source_type
 from ultravect.core.engine.scan import Scan, scan_columns
-from ultravect.core.engine.suggest import column_as, column_named, nearest_in
+from ultravect.core.engine.suggest import column_as, column_named
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.job import Job
-from ultravect.core.model.problems import did_you_mean
+from ultravect.core.model.problems import nearest
 from ultravect.core.types.canonical import CanonicalType, Fit
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.types.pairs import enlarged, pair_fit
@@ -163,12 +163,11 @@ def _enlarged(plan: LegPlan, one: Selected, column: LiveColumn, scan: Scan) -> L
 def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected, coming: Sequence[str]) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
-    near = did_you_mean(one.name, [column.name for column in live.columns if column.name not in coming])
+    near = nearest(one.name, [column.name for column in live.columns if column.name not in coming])
     fix, put = "", None
     if near:
-        nearest = nearest_in(near)
-        put = column_named(job, one, nearest)
-        fix = f"the nearest is {nearest!r}: name it with `… as {quoted(nearest)}`"
+        put = column_named(job, one, near)
+        fix = f"the nearest is {near!r}: name it with `… as {quoted(near)}`"
     elif not ignore:
         out = "take the item out" if one.renamed else f'leave it out with "* except ({quoted(one.name)})"'
         put = column_as(job, one, None)

@@ -36,11 +36,17 @@ class Problem:
         return ": ".join(part for part in (f"line {self.line}" if self.line else "", place, self.message) if part)
 
 
-def did_you_mean(word: str, known: Iterable[str]) -> str:
-    """``did you mean 'table'?``, or "" when nothing known is near."""
+def nearest(word: str, known: Iterable[str]) -> str:
+    """The known word that is most like another one, or "" when none is near."""
     by_fold = {name.lower(): name for name in known}
     near = difflib.get_close_matches(word.lower(), list(by_fold), n=1, cutoff=0.55)
-    return f"did you mean {by_fold[near[0]]!r}?" if near else ""
+    return by_fold[near[0]] if near else ""
+
+
+def did_you_mean(word: str, known: Iterable[str]) -> str:
+    """``did you mean 'table'?``, or "" when nothing known is near."""
+    near = nearest(word, known)
+    return f"did you mean {near!r}?" if near else ""
 
 
 def _models_of(annotation: Any) -> list[type[BaseModel]]:

@@ -8,7 +8,7 @@ import io
 import json
 import time
 from abc import abstractmethod
-from collections.abc import AsyncIterator, Iterator
+from collections.abc import AsyncIterator
 from typing import Any
 
 from asgiref.sync import sync_to_async
@@ -128,21 +128,16 @@ def _rejects(request: Request, number: int) -> QuerySet[Reject]:
     return rejects
 
 
-def _as_csv(rejects: QuerySet[Reject]) -> Iterator[str]:
+def _as_csv(rejects: QuerySet[Reject]) -> str:
     text = io.StringIO()
     writer = csv.writer(text)
     writer.writerow(_REJECT_FIELDS)
-    for row in rejects.values_list(*_REJECT_FIELDS).iterator():
-        writer.writerow(row)
-        yield text.getvalue()
-        text.seek(0)
-        text.truncate()
-    yield text.getvalue()
+    writer.writerows(rejects.values_list(*_REJECT_FIELDS))
+    return text.getvalue()
 
 
-def _as_jsonl(rejects: QuerySet[Reject]) -> Iterator[str]:
-    for row in rejects.values(*_REJECT_FIELDS).iterator():
-        yield json.dumps(row, ensure_ascii=False) + "\n"
+def _as_jsonl(rejects: QuerySet[Reject]) -> str:
+    return "".join(json.dumps(row, ensure_ascii=False) + "\n" for row in rejects.values(*_REJECT_FIELDS))
 
 
 _REJECT_FIELDS = ("object", "row", "line", "column", "value", "reason", "record")
@@ -162,7 +157,7 @@ class RejectsFileView(APIView):
     def get(self, request: Request, number: int) -> HttpResponse:
         written, media_type = _FORMS[self.form]
         headers = {"Content-Disposition": f'attachment; filename="rejects-of-run-{number}.{self.form}"'}
-        content = "".join(written(_rejects(request, number)))
+        content = written(_rejects(request, number))
         return HttpResponse(content, content_type=f"{media_type}; charset=utf-8", headers=headers)
 
 
@@ -185,6 +180,11 @@ class ChangesView(generics.ListAPIView[Change]):
         return changes.filter(kind=kind) if kind else changes
 
 
+def _follower(run: Run, kind: RunKind) -> Run | None:
+    """The run that did this to ``run``, or is about to."""
+    return run.followed_by.filter(kind=kind).exclude(state__in=[State.FAILED, State.STOPPED]).first()
+
+
 class _FollowUp(APIView):
     """Starts a run that follows another one."""
 
@@ -201,7 +201,7 @@ class _FollowUp(APIView):
 
     def _require(self, run: Run) -> None:
         """Raises where the run cannot be followed so."""
-        done = run.followed_by.filter(kind=self.kind).exclude(state__in=[State.FAILED, State.STOPPED]).first()
+        done = _follower(run, self.kind)
         if done is not None:
             what = "loaded the rejects of" if self.kind == RunKind.REJECTS else "undid"
             hint = (
@@ -235,7 +235,7 @@ class RetryRejectsView(_FollowUp):
 
     def _require(self, run: Run) -> None:
         super()._require(run)
-        undone = run.followed_by.filter(kind=RunKind.UNDO).exclude(state__in=[State.FAILED, State.STOPPED]).first()
+        undone = _follower(run, RunKind.UNDO)
         if undone is not None:
             raise Problem(409, "run-undone", f"run {undone.pk} undid run {run.pk}", "run the job again")
         rejected = sum(leg.rejected for leg in run.legs.all())

@@ -28,7 +28,7 @@ from ultravect.core.databases.base import (
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.mariadb.load import LOCK_SECONDS, MariadbLoad, clear_leftovers, open_load, put_in_place
 from ultravect.core.databases.mariadb.read import native_of, read_rows
-from ultravect.core.databases.mariadb.session import session, sign_in
+from ultravect.core.databases.mariadb.session import SessionStatements, session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
@@ -69,24 +69,6 @@ _UNIQUE = """
 SELECT group_concat(column_name SEPARATOR '\\0') FROM information_schema.statistics
 WHERE table_schema = %s AND table_name = %s AND non_unique = 0 GROUP BY index_name HAVING count(column_name) = count(*)
 """
-
-
-class _Statements:
-    """See ``Statements``."""
-
-    def __init__(self, opened: Any) -> None:
-        self._session = opened
-
-    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        with self._session.cursor() as cursor:
-            cursor.execute(statement)
-            rows: Sequence[Sequence[Any]] = cursor.fetchall()
-        return rows
-
-    def changed(self, statement: str) -> int:
-        with self._session.cursor() as cursor:
-            cursor.execute(statement)
-            return int(cursor.rowcount)
 
 
 class MariadbDatabase:
@@ -295,7 +277,7 @@ class MariadbDatabase:
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
         with session(self._name, self._settings, doing) as opened:
-            statements = _Statements(opened)
+            statements = SessionStatements(opened)
             statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
             statements.changed("START TRANSACTION")
             try:
@@ -306,7 +288,7 @@ class MariadbDatabase:
 
     def drop(self, table: TableName) -> None:
         with session(self._name, self._settings, f"dropping {table}") as opened:
-            _Statements(opened).changed(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
+            SessionStatements(opened).changed(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
 
     @staticmethod
     def _limit(cursor: Any, seconds: float) -> None:

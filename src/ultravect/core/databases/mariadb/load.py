@@ -35,7 +35,7 @@ from MySQLdb.constants import ER
 
 from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.mariadb.session import LOST, REFUSED, translate
+from ultravect.core.databases.mariadb.session import LOST, REFUSED, SessionStatements, translate
 from ultravect.core.databases.order import (
     Counts,
     LoadOrder,
@@ -116,6 +116,7 @@ class MariadbLoad(IsolatingLoad):
         folder: Path,
     ) -> None:
         self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
+        self._statements = SessionStatements(session)
         self._staging = staging
         if order.keep_previous and live:
             self.previous = previous_name()
@@ -157,12 +158,6 @@ class MariadbLoad(IsolatingLoad):
     def _execute(self, statement: str) -> tuple[Any, ...] | None:
         """Runs a statement; the first row of its answer, where it has one."""
         return _first_row(self._session, statement)
-
-    def _changed(self, statement: str) -> int:
-        """Runs a statement that changes rows: how many."""
-        with self._session.cursor() as cursor:
-            cursor.execute(statement)
-            return int(cursor.rowcount)
 
     def _statement(self, columns: Sequence[NewColumn], bits: frozenset[str], shapes: frozenset[str]) -> str:
         targets, settings = [], []
@@ -227,12 +222,6 @@ class MariadbLoad(IsolatingLoad):
             self._loading.join()
             self._raise_failure()
             raise
-
-    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        with self._session.cursor() as cursor:
-            cursor.execute(statement)
-            rows: Sequence[Sequence[Any]] = cursor.fetchall()
-        return rows
 
     def _refusal(self, error: Exception) -> str | None:
         return str(error.args[-1]) if isinstance(error, MySQLdb.Error) and error.args[0] in REFUSED else None

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 
@@ -162,3 +162,21 @@ def translate(error: Any, name: str, doing: str) -> UltravectError:
     return UltravectError(
         code, f"connection {name}, while {doing}: {message}", hint=hint, connection=name, errno=number
     )
+
+
+class SessionStatements:
+    """See ``Statements``."""
+
+    def __init__(self, opened: Any) -> None:
+        self._session = opened
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        with self._session.cursor() as cursor:
+            cursor.execute(statement)
+            rows: Sequence[Sequence[Any]] = cursor.fetchall()
+        return rows
+
+    def changed(self, statement: str) -> int:
+        with self._session.cursor() as cursor:
+            cursor.execute(statement)
+            return int(cursor.rowcount)

@@ -34,7 +34,7 @@ from ultravect.core.databases.order import (
     told_waiting,
 )
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
-from ultravect.core.databases.postgresql.catalogue import Session, find_table, has_table
+from ultravect.core.databases.postgresql.catalogue import Session, SessionStatements, find_table, has_table
 from ultravect.core.databases.postgresql.parts import write_in_parts
 from ultravect.core.databases.postgresql.rebuild import replace_table
 from ultravect.core.databases.postgresql.session import translate
@@ -76,6 +76,7 @@ class PostgresqlLoad(IsolatingLoad):
     ) -> None:
         """``table`` is the one that rows will be in at the end, or that takes its place."""
         self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
+        self._statements = SessionStatements(session)
         self._name = table.name
         self._table = dialect.table(table.name)
         self._live = table
@@ -157,12 +158,6 @@ class PostgresqlLoad(IsolatingLoad):
 
     def _execute(self, statement: str) -> psycopg.Cursor[tuple[Any, ...]]:
         return self._session.execute(statement.encode())
-
-    def _changed(self, statement: str) -> int:
-        return self._execute(statement).rowcount
-
-    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        return self._execute(statement).fetchall()
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
         return write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert")
