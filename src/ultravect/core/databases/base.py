@@ -234,7 +234,8 @@ class Database(Target, Protocol):
         """What the database has against a statement that writes; it is parsed and not executed."""
 
     def transaction(self, table: TableName, doing: str) -> AbstractContextManager[Statements]:
-        """A transaction that keeps other writers of ``table`` away; leaving the context commits, an error undoes it."""
+        """A transaction, which keeps other writers of ``table`` away where that can be; leaving the context commits, an
+        error undoes it."""
 
     def drop(self, table: TableName) -> None:
         """Drops a table of ours, if it is there."""

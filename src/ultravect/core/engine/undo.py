@@ -133,12 +133,6 @@ class _Undo:
         if held is None:
             _refuse(f"{kept}, the content before it, is no longer there", "one earlier content is kept")
         self._require_newest(statements, receipts, key)
-        loaded = self._receipt.tally.get("inserted", 0)
-        if self.before != loaded:
-            _refuse(
-                f"{self._live.name} holds {self.before:,} rows, not the {loaded:,} that were loaded",
-                f"others changed it since; what it held before is in {kept}",
-            )
         names = [column.name for column in held.columns]
         if names != [column.name for column in self._live.columns]:
             _refuse(
@@ -147,7 +141,13 @@ class _Undo:
             )
         generated = {column.name for column in self._live.columns if column.generated}
         listed = ", ".join(self._database.dialect.quote(name) for name in names if name not in generated)
-        removed = statements.changed(f"DELETE FROM {self._table}")
+        # what is removed is counted, and not what was seen before: others may have written in between
+        removed, loaded = statements.changed(f"DELETE FROM {self._table}"), self._receipt.tally.get("inserted", 0)
+        if removed != loaded:
+            _refuse(
+                f"{self._live.name} holds {removed:,} rows, not the {loaded:,} that were loaded",
+                f"others changed it since; what it held before is in {kept}",
+            )
         restored = statements.changed(
             f"INSERT INTO {self._table} ({listed}) SELECT {listed} FROM {self._database.dialect.table(kept)}"
         )
