@@ -116,8 +116,10 @@ class RunExecutor:
             return asdict(opened)
 
         named = structure["from"].get("layout")
-        # names of objects mean those of the run that this one follows
-        first = run.origin or run
+        # names of objects mean those of the run that this one follows, however many are between
+        first = run
+        while first.origin is not None:
+            first = first.origin
         return {
             "kind": run.kind,
             "run": str(run.pk),
