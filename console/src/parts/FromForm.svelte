@@ -1,8 +1,8 @@
 <script lang="ts">
-  import { onMount } from "svelte";
-  import { get, post, problemOf } from "../lib/api";
+  import { post, problemOf } from "../lib/api";
   import { sectionOf, withKeys } from "../lib/section";
-  import type { Connection, Page, Preview, ProblemBody } from "../lib/types";
+  import type { Preview, ProblemBody } from "../lib/types";
+  import ConnectionSelect from "./ConnectionSelect.svelte";
   import PreviewRows from "./PreviewRows.svelte";
   import Problem from "./Problem.svelte";
 
@@ -22,14 +22,9 @@
 
   let from = $derived(sectionOf<From>(text, "from"));
   let kind = $derived(KINDS.find((one) => from?.[one] !== undefined) ?? "table");
-  let connections = $state<Connection[]>([]);
   let preview = $state<Preview | null>(null);
   let problem = $state<ProblemBody | null>(null);
   let asked = "";
-
-  onMount(async () => {
-    connections = (await get<Page<Connection>>("connections")).items;
-  });
 
   function put(values: Record<string, unknown>) {
     text = withKeys(text, "from", values);
@@ -66,11 +61,7 @@
   <div class="grid gap-x-6 gap-y-2 px-3.5 py-2.5 lg:grid-cols-[minmax(20rem,2fr)_5fr]" data-testid="from">
     <div class="grid grid-cols-[minmax(5rem,auto)_1fr] items-center gap-x-3 gap-y-2 self-start">
       <label for="from-connection">connection</label>
-      <select id="from-connection" class="select select-sm w-full max-w-72" disabled={readonly} value={from.connection ?? ""}
-        onchange={(event) => put({ connection: event.currentTarget.value })}>
-        {#if from.connection && !connections.some((one) => one.name === from.connection)}<option>{from.connection}</option>{/if}
-        {#each connections as one (one.name)}<option value={one.name}>{one.name} ({one.kind})</option>{/each}
-      </select>
+      <ConnectionSelect id="from-connection" value={from.connection ?? ""} disabled={readonly} choose={(name) => put({ connection: name })} />
       <span>rows of</span>
       <span class="flex gap-3">
         {#each KINDS as one (one)}

@@ -1,9 +1,8 @@
 <script lang="ts">
-  import { onMount } from "svelte";
-  import { get } from "../lib/api";
   import { MODES, type Into } from "../lib/into";
   import { sectionOf, withKeys } from "../lib/section";
-  import type { Check, Connection, Page } from "../lib/types";
+  import type { Check } from "../lib/types";
+  import ConnectionSelect from "./ConnectionSelect.svelte";
 
   let { text = $bindable(), check, readonly = false }: { text: string; check: Check | null; readonly?: boolean } = $props();
 
@@ -13,17 +12,12 @@
   let mode = $derived(into?.mode ?? "append");
   let keys = $derived(into?.keys ?? []);
   let names = $derived([...new Set([...(check?.columns ?? []).map((one) => one.name), ...keys])]);
-  let connections = $state<Connection[]>([]);
   const DIFFERENT: Record<string, string> = {
     fail: "the run fails before a row moves",
     ignore: "columns that the table has not are left out",
     widen: "new columns are added, types enlarged where nothing is lost",
     rebuild: "a new table takes its place, with its grants and indexes",
   };
-
-  onMount(async () => {
-    connections = (await get<Page<Connection>>("connections")).items;
-  });
 
   function put(key: string, value: unknown) {
     text = withKeys(text, "into", { [key]: value });
@@ -43,11 +37,7 @@
   <div class="grid gap-x-6 gap-y-2 px-3.5 py-2.5 lg:grid-cols-2" data-testid="into">
     <div class="grid grid-cols-[minmax(6rem,auto)_1fr] items-center gap-x-3 gap-y-2 self-start">
       <label for="into-connection">connection</label>
-      <select id="into-connection" class="select select-sm w-full max-w-72" disabled={readonly} value={into.connection ?? ""}
-        onchange={(event) => put("connection", event.currentTarget.value)}>
-        {#if into.connection && !connections.some((one) => one.name === into.connection)}<option>{into.connection}</option>{/if}
-        {#each connections as one (one.name)}<option value={one.name}>{one.name} ({one.kind})</option>{/each}
-      </select>
+      <ConnectionSelect id="into-connection" value={into.connection ?? ""} disabled={readonly} choose={(name) => put("connection", name)} />
       <label for="into-object">{object}</label>
       <span class="flex items-center gap-2">
         <input id="into-object" class="input input-sm w-full max-w-72 font-mono" {readonly} value={into[object] ?? ""}
