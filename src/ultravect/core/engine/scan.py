@@ -3,25 +3,27 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
+from collections import deque
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Protocol
 
 import numpy as np
 import pyarrow as pa
 
-from ultravect.core.layouts.base import Block, Reader, Rows, Spanned, WantedColumn
+from ultravect.core.layouts.base import Block, Proving, Reader, Rows, WantedColumn
 from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import has_overflowed, try_cast
 from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType, has_long_digits
-from ultravect.core.types.spans import Proof, Spans
+from ultravect.core.types.proof import Proof
 
 SAMPLE_BYTES = 8 << 20
 _KEPT_BAD = 5
 _CAREFUL_BLOCKS = 3
 _LARGE_BLOCK = 1 << 20
+_AHEAD = 1
 
 
 @dataclass(frozen=True)
@@ -74,20 +76,48 @@ def scan_columns(
     scan = Scan({})
     size = 0
     with ThreadPoolExecutor(os.cpu_count()) as threads:
-        for number, block in enumerate(reader.blocks()):
+        for number, one in enumerate(_ahead(reader, columns, threads, 0 if limit is not None else _AHEAD)):
             if limit is not None and size >= limit:
                 scan.complete = False
                 break
             seen = None
             if number >= _CAREFUL_BLOCKS and all(taker.satisfied for taker in takers):
-                seen = _confirm(reader, block, columns, scan.rows)
+                seen = _confirm(reader, one, columns, scan.rows)
             if seen is None:
-                seen = _look_closely(reader, block, columns, scan, takers, threads)
+                seen = _look_closely(reader, one.block, columns, scan, takers, threads)
             scan.rows += seen
-            size += block.size
+            size += one.block.size
             progress(scan.rows, size)
     scan.columns = {column.position: column.result() for column in columns}
     return scan
+
+
+@dataclass
+class _Ahead:
+    """A block, and what it tells of the types ``asked`` for, which another thread finds out."""
+
+    block: Block
+    asked: list[WantedColumn]
+    proofs: Future[list[Proof | None] | None] | None
+
+    def told(self, reader: Proving, asked: list[WantedColumn]) -> list[Proof | None] | None:
+        if self.proofs is not None and asked == self.asked:
+            return self.proofs.result()
+        return reader.prove(self.block, asked)  # by now other types are asked for
+
+
+def _ahead(reader: Reader, columns: Sequence[_Column], threads: ThreadPoolExecutor, depth: int) -> Iterator[_Ahead]:
+    """The blocks of the reader, ``depth`` of them read before they are asked for and looked at meanwhile."""
+    held: deque[_Ahead] = deque()
+    for number, block in enumerate(reader.blocks()):
+        asked = [column.wanted() for column in columns if column.guess is not None]
+        proofs = None
+        if depth and number >= _CAREFUL_BLOCKS and isinstance(reader, Proving) and asked:
+            proofs = threads.submit(reader.prove, block, asked)
+        held.append(_Ahead(block, asked, proofs))
+        if len(held) > depth:
+            yield held.popleft()
+    yield from held
 
 
 def _look_closely(
@@ -113,30 +143,28 @@ def _look_closely(
     return rows.count
 
 
-def _confirm(reader: Reader, block: Block, columns: Sequence[_Column], rows_before: int) -> int | None:
+def _confirm(reader: Reader, one: _Ahead, columns: Sequence[_Column], rows_before: int) -> int | None:
     """A block held against what its columns were so far; None where a value or a row does not fit."""
-    proven: list[tuple[_Column, Proof, Spans]] = []
-    left = list(columns)
-    spans = reader.spans(block, [column.position for column in columns]) if isinstance(reader, Spanned) else None
-    if spans:
-        tried = [(column, column.prove(one), one) for column, one in zip(columns, spans, strict=True)]
-        proven = [(column, proof, one) for column, proof, one in tried if proof is not None]
-        left = [column for column, proof, _ in tried if proof is None]
+    sure = [column for column in columns if column.guess is not None]
+    asked = [column.wanted() for column in sure]
+    proofs = one.told(reader, asked) if isinstance(reader, Proving) and sure else None
+    proven = [(column, proof) for column, proof in zip(sure, proofs or (), strict=False) if proof is not None]
+    told = {column.position for column, _ in proven}
+    left = [column for column in columns if column.position not in told]
     # nothing is counted before all is known to fit
+    wanted = [column.wanted() for column in left]
     guesses = [column.guess for column in left]
-    wanted = [column.wanted(guess) for column, guess in zip(left, guesses, strict=True)]
-    batch = reader.read_typed(block, wanted) if wanted else None
+    batch = reader.read_typed(one.block, wanted) if wanted else None
     if batch is None and (wanted or not proven):
         return None
     if batch is not None and any(has_overflowed(values) or has_long_digits(values) for values in batch.columns):
         return None
-    count = batch.num_rows if batch is not None else len(proven[0][2])
+    count = batch.num_rows if batch is not None else proven[0][1].rows
     numbers = np.arange(rows_before + 1, rows_before + 1 + count)
-    for column, proof, one in proven:
-        column.take(proof, one, numbers)
-    for column, guess, want, values in zip(
-        left, guesses, wanted, batch.columns if batch is not None else [], strict=True
-    ):
+    for column, proof in proven:
+        column.take(proof, numbers)
+    read = batch.columns if batch is not None else []
+    for column, guess, want, values in zip(left, guesses, wanted, read, strict=True):
         if guess is not None and (reader.parses(want) or guess.name == "text"):
             column.confirm(values)
         else:
@@ -161,8 +189,9 @@ class _Column:
         """What all its values so far are; None where that is not sure."""
         return None if self._given is not None else self._inference.guess()
 
-    def wanted(self, guess: CanonicalType | None) -> WantedColumn:
+    def wanted(self) -> WantedColumn:
         """The column as it is asked for, to find out whether it goes on as it was."""
+        guess = self.guess
         pattern = self._inference.date_pattern
         formats = replace(self._formats, date_pattern=pattern) if pattern else self._formats
         return WantedColumn(self.position, guess or CanonicalType("text"), formats, plain=True)
@@ -170,11 +199,8 @@ class _Column:
     def confirm(self, values: pa.Array) -> None:
         self._inference.confirm(values)
 
-    def prove(self, spans: Spans) -> Proof | None:
-        return None if self._given is not None else self._inference.prove(spans)
-
-    def take(self, proof: Proof, spans: Spans, numbers: np.ndarray[Any, Any]) -> None:
-        self._inference.take(proof, spans, numbers)
+    def take(self, proof: Proof, numbers: np.ndarray[Any, Any]) -> None:
+        self._inference.take(proof, numbers)
 
     def add(self, values: pa.Array, numbers: np.ndarray[Any, Any]) -> None:
         if self._given is not None:

@@ -15,7 +15,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.spans import Spans
+from ultravect.core.types.proof import Proof
 from ultravect.core.types.text_formats import TextFormats
 
 MAX_COLUMNS = 10_000
@@ -178,12 +178,32 @@ class OneFile:
         return self.layout.values.dates
 
 
-@runtime_checkable
-class Spanned(Protocol):
-    """A reader that can tell where values stand in a block, so that types are told without parsing them."""
+@dataclass(frozen=True)
+class Mostly:
+    """Columns in their types, all rows of a block; the values of the ``odd`` rows do not all fit, and are NULL there."""
 
-    def spans(self, block: Block, positions: Sequence[int]) -> list[Spans] | None:
-        """The values of the columns at ``positions``, as UTF-8; None where they do not stand there as they are."""
+    columns: Sequence[pa.Array]
+    odd: npt.NDArray[np.int64]
+
+
+@runtime_checkable
+class Forgiving(Protocol):
+    """A reader that need not look at a whole block anew for the sake of some rows."""
+
+    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
+        """As ``read_typed``, and values that do not fit refuse only their rows; None where it cannot, or where they are many."""
+
+    def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
+        """As ``Reader.read``, these rows of the block; for blocks of which ``read_mostly`` gave something."""
+
+
+@runtime_checkable
+class Proving(Protocol):
+    """A reader that can tell types from a block without keeping its values, and holds ``WantedColumn.plain``."""
+
+    def prove(self, block: Block, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
+        """What the values of each column tell of its type, None where they cannot; None instead of all for rows that are
+        not whole."""
 
 
 class TextValues(OneFile):

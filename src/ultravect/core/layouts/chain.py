@@ -6,10 +6,12 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from urllib.parse import unquote
 
+import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import Block, FileReader, Rows, SourceFile, WantedColumn
+from ultravect.core.layouts.base import Block, FileReader, Forgiving, Mostly, Rows, SourceFile, WantedColumn
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
@@ -136,7 +138,9 @@ class ChainReader:
 
     def read(self, block: Block) -> Rows:
         assert isinstance(block, ChainBlock)
-        rows = block.reader.read(block.block)
+        return self._with_keys(block, block.reader.read(block.block))
+
+    def _with_keys(self, block: ChainBlock, rows: Rows) -> Rows:
         values = rows.values
         told = dict(block.reader.file.partitions)
         for key in self._keys:
@@ -151,6 +155,16 @@ class ChainReader:
         if any(column.position >= len(self.first.names) for column in wanted):
             return None
         return block.reader.read_typed(block.block, wanted)
+
+    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
+        assert isinstance(block, ChainBlock)
+        if not isinstance(block.reader, Forgiving) or any(one.position >= len(self.first.names) for one in wanted):
+            return None
+        return block.reader.read_mostly(block.block, wanted)
+
+    def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
+        assert isinstance(block, ChainBlock) and isinstance(block.reader, Forgiving)
+        return self._with_keys(block, block.reader.only(block.block, places))
 
     def parses(self, column: WantedColumn) -> bool:
         return self.first.parses(column)

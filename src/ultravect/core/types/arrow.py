@@ -27,6 +27,8 @@ _PLAIN = {
     pa.date32(): "date",
     pa.date64(): "date",
 }
+_FIRST_DAY, _END_DAY = -719_162, 2_932_897  # of the years 1 to 9999
+_DAY_TICKS = {"s": 86_400, "ms": 86_400 * 10**3, "us": 86_400 * 10**6, "ns": 86_400 * 10**9}
 
 
 def canonical_of(kind: pa.DataType) -> CanonicalType | None:
@@ -102,6 +104,17 @@ def as_text(array: pa.Array) -> pa.Array:
             pa.string(),
         )
     return array.cast(pa.string())
+
+
+def beyond_four_digits(array: pa.Array) -> bool:
+    """Whether a date or a timestamp is of a year before 1 or after 9999."""
+    kind = array.type
+    if not (pa.types.is_date32(kind) or pa.types.is_timestamp(kind)) or array.null_count == len(array):
+        return False
+    days = pa.types.is_date32(kind)
+    ticks = 1 if days else _DAY_TICKS[kind.unit]
+    span = pc.min_max(array.view(pa.int32() if days else pa.int64()))
+    return bool(span["min"].as_py() < _FIRST_DAY * ticks or span["max"].as_py() >= _END_DAY * ticks)
 
 
 def _decimal_text(array: pa.Array) -> pa.Array:

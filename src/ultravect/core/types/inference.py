@@ -13,13 +13,12 @@ import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.from_text import Mask, as_mask, convert_plain
-from ultravect.core.types.spans import Proof, Spans, longest_null, null_words, prove, text_proof
+from ultravect.core.types.proof import Proof, longest_null, null_words
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
 
 _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
 _PROBE = 64
-_FEW = 4
 _DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
 _SAID_BY_FORMAT = frozenset(["boolean", "bigint", "decimal", "double"])
 # Date patterns tried when the layout names none. The last two can be told apart only by a day above 12.
@@ -260,31 +259,16 @@ class ColumnInference:
             low, high = found["min"], found["max"]
         self._confirm(present, low, high)
 
-    def prove(self, spans: Spans) -> Proof | None:
-        """What the bytes of further values tell of the type that ``guess`` gave; None where they cannot.
-
-        Counts nothing: ``take`` does.
-        """
-        guess = self.guess()
-        if guess is None:
-            return None
-        if guess.name == "text":
-            return text_proof(spans, self._formats.nulls, self._longest)
-        formats = replace(self._formats, date_pattern=self.date_pattern or ISO_DATE)
-        proof = prove(spans, guess, formats)
-        # a few can be looked at as text; many are parsed sooner
-        return proof if proof is not None and len(spans) - proof.fit - proof.nulls <= len(spans) // _FEW else None
-
-    def take(self, proof: Proof, spans: Spans, rows: np.ndarray[Any, Any]) -> None:
-        """Counts what ``prove`` found, and looks at the rest as text; ``rows`` as in ``add``."""
+    def take(self, proof: Proof, rows: np.ndarray[Any, Any]) -> None:
+        """Counts what a block tells of the type that ``guess`` gave, and looks at the rest as text; ``rows`` as in ``add``."""
         self._nulls += proof.nulls
         if proof.longest is None:
             self._confirm(proof.fit, proof.low, proof.high)
         else:
             self._values += proof.fit
-            self._longest = proof.longest
-        if proof.rest.any():
-            self.add(spans.only(proof.rest).text(), rows[proof.rest])
+            self._longest = max(self._longest, proof.longest)
+        if len(proof.rest):
+            self.add(proof.rest, rows[proof.places])
 
     def _confirm(self, present: int, low: Any, high: Any) -> None:
         """``present`` further values of the guessed type, from ``low`` to ``high``."""

@@ -15,7 +15,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import MAX_RECORD
 from ultravect.core.layouts.delimited.marks import Marks, find_marks
 from ultravect.core.layouts.delimited.quotes import NO_QUOTES, Quotes, find_quotes
-from ultravect.core.types.spans import PAD
+from ultravect.core.layouts.delimited.values import row_end, row_starts
 
 
 @dataclass(frozen=True)
@@ -47,7 +47,6 @@ class DelimitedBlock:
     data: bytes
     line: int
     dialect: Dialect
-    quotes: Quotes
 
     @property
     def size(self) -> int:
@@ -72,10 +71,9 @@ class DelimitedBlock:
         return np.frombuffer(skeleton(self.data, self.dialect), np.uint8)
 
     @cached_property
-    def padded(self) -> npt.NDArray[np.uint8]:
-        """The same with ``PAD`` line ends in front and behind, so that a look beyond a value leads nowhere else."""
-        edge = np.full(PAD, 0x0A, np.uint8)
-        return np.concatenate([edge, self.structure, edge])
+    def quotes(self) -> Quotes:
+        """The quotes that open and close values."""
+        return quotes_in(skeleton(self.data, self.dialect), self.dialect)
 
     @cached_property
     def cuts(self) -> Marks:
@@ -107,6 +105,11 @@ class DelimitedBlock:
     @cached_property
     def row_starts(self) -> npt.NDArray[np.int64]:
         """Where each row starts; lines without a character are no rows."""
+        if self.dialect.newline == 0x0A and self.dialect.escape is None:
+            quote = -1 if self.dialect.quote is None else self.dialect.quote
+            places = row_starts(self.data, self.dialect.delimiter, quote)
+            if places is not None:
+                return np.frombuffer(places, np.int64)
         buffer = self.structure
         ends = self.cuts.of(self.dialect.newline)
         if not len(ends) or ends[-1] != len(buffer) - 1:
@@ -116,21 +119,6 @@ class DelimitedBlock:
         carriage = (length == 1) & (buffer[np.minimum(starts, len(buffer) - 1)] == 0x0D)
         kept: npt.NDArray[np.int64] = starts[(length > 0) & ~carriage]
         return kept
-
-    def grid(self, columns: int) -> npt.NDArray[np.int64] | None:
-        """Where the values of each row end, a row a line; None where a row has more or fewer values, or a line none."""
-        places, kinds = self.cuts.places, self.cuts.kinds
-        if self.data[-1] != self.dialect.newline:
-            places, kinds = np.append(places, len(self.data)), np.append(kinds, np.uint8(self.dialect.newline))
-        if len(places) % columns:
-            return None
-        grid = places.reshape(-1, columns)
-        ends = kinds.reshape(-1, columns) == self.dialect.newline
-        if not ends[:, -1].all() or np.count_nonzero(ends) != len(grid):
-            return None
-        if columns == 1 and (np.diff(grid[:, 0], prepend=-1) == 1).any():
-            return None
-        return grid
 
     def row_line(self, index: int) -> int:
         """The line at which row ``index`` of this block starts, in the file."""
@@ -180,6 +168,15 @@ def cut_blocks(
         if len(data) < wanted:
             rest = data
             continue
+        if dialect.escape is None:
+            quote = -1 if dialect.quote is None else dialect.quote
+            found = row_end(data, dialect.delimiter, quote, dialect.newline)
+            if found is not None:
+                cut, lines = found
+                block, rest, wanted = data[:cut], data[cut:], 0
+                yield DelimitedBlock(object_name, block, line, dialect)
+                line += lines
+                continue
         bones = skeleton(data, dialect)
         quotes = quotes_in(bones, dialect)
         if quotes.stray is not None:
@@ -199,8 +196,7 @@ def cut_blocks(
             continue
         wanted = 0
         block, rest = data[:cut], data[cut:]
-        kept = quotes.positions[: np.searchsorted(quotes.positions, cut)]
-        yield DelimitedBlock(object_name, block, line, dialect, Quotes(kept))
+        yield DelimitedBlock(object_name, block, line, dialect)
         line += block.count(newline)
     if rest:
         quotes = quotes_in(skeleton(rest, dialect), dialect)
@@ -209,7 +205,7 @@ def cut_blocks(
         if quotes.open_at is not None:
             at = _line_at(rest, quotes.open_at, line, dialect.newline)
             raise _broken(object_name, "a quote opens here and is never closed", at)
-        yield DelimitedBlock(object_name, rest, line, dialect, quotes)
+        yield DelimitedBlock(object_name, rest, line, dialect)
 
 
 def quotes_in(bones: bytes, dialect: Dialect) -> Quotes:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import BinaryIO
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pv
@@ -17,6 +18,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import (
     BadRow,
     Block,
+    Mostly,
     Rows,
     SourceFile,
     TextValues,
@@ -25,7 +27,7 @@ from ultravect.core.layouts.base import (
     require_columns,
     unique_names,
 )
-from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks, quotes_in, skeleton
+from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
     blank_comments,
@@ -34,19 +36,19 @@ from ultravect.core.layouts.delimited.lines import (
     skip_lines,
     whole_lines,
 )
-from ultravect.core.layouts.delimited.plain_numbers import written_plainly
-from ultravect.core.layouts.delimited.quotes import Quotes
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
+from ultravect.core.layouts.delimited.typed import proofs, suits, told_by, typed_columns
+from ultravect.core.layouts.delimited.values import holds_hexadecimal
 from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
-from ultravect.core.types.spans import PAD, Spans
+from ultravect.core.types.proof import Proof
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats, cases
 from ultravect.core.words import counted
 
 # The first blocks are small, so that the first rows are there at once.
 BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
-LATER_BLOCK_BYTES = 1 << 20
+LATER_BLOCK_BYTES = 2 << 20
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
@@ -98,9 +100,7 @@ class DelimitedReader(TextValues):
                 first = int(np.searchsorted(block.delimiters, block.row_starts[index]))
                 end = int(block.delimiters[first + columns - 1] - block.row_starts[index])
                 rows[index] = body[:end] + row[len(body) :]
-        data = b"".join(rows)
-        quotes = quotes_in(skeleton(data, self.dialect), self.dialect)
-        return DelimitedBlock(block.path, data, block.line, block.dialect, quotes)
+        return DelimitedBlock(block.path, b"".join(rows), block.line, block.dialect)
 
     def read(self, block: Block) -> Rows:
         """Every value as bytes; NULL where it is a NULL word outside quotes."""
@@ -133,10 +133,14 @@ class DelimitedReader(TextValues):
 
     def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
         assert isinstance(block, DelimitedBlock)
-        # the numbers of plain columns are looked at one by one below
-        if any(column.type.name in _INTEGERS and not column.plain for column in wanted) and (
-            b"0x" in block.data or b"0X" in block.data
-        ):
+        if suits(block.dialect):
+            found = typed_columns(block, len(self.names), wanted)
+            if found is None or len(found.odd) or not len(found.columns[0]):
+                return None
+            return pa.RecordBatch.from_arrays(found.columns, [str(column.position) for column in wanted])
+        if any(column.plain for column in wanted):
+            return None
+        if any(column.type.name in _INTEGERS for column in wanted) and holds_hexadecimal(block.data):
             # the parser takes 0x1F for a number; the careful way does not
             return None
         types = {str(position): pa.null() for position in range(len(self.names))}
@@ -147,48 +151,27 @@ class DelimitedReader(TextValues):
             table = self._parse(block, types, include, self.formats, skip_ragged=False)
         except pa.ArrowInvalid:
             return None
-        if not table.num_rows or not all(self._plain(block, column) for column in wanted if column.plain):
-            return None
-        return table.combine_chunks().to_batches()[0]
+        return table.combine_chunks().to_batches()[0] if table.num_rows else None
 
-    def spans(self, block: Block, positions: Sequence[int]) -> list[Spans] | None:
+    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
         assert isinstance(block, DelimitedBlock)
-        if block.dialect.escape is not None or block.dialect.long_delimiter is not None or not block.is_utf8:
-            return None
-        return self._spans(block, positions)
+        if suits(block.dialect):
+            return typed_columns(block, len(self.names), wanted)
+        batch = self.read_typed(block, wanted)
+        return None if batch is None else Mostly(batch.columns, np.empty(0, np.int64))
 
-    def _spans(self, block: DelimitedBlock, positions: Sequence[int]) -> list[Spans] | None:
-        """Where the values stand, without their quotes; None where a row is not whole."""
-        grid = block.grid(len(self.names))
-        if grid is None:
-            return None
-        buffer, quote = block.padded, block.dialect.quote
-        row_starts = np.concatenate([[0], grid[:-1, -1] + 1])
-        found = []
-        for position in positions:
-            starts = (grid[:, position - 1] + 1 if position else row_starts) + PAD
-            ends = grid[:, position] + PAD
-            if position == len(self.names) - 1:
-                ends = ends - ((buffer[ends - 1] == 0x0D) & (ends > starts))
-            if quote is not None and len(block.quotes.positions) and (quoted := buffer.take(starts) == quote).any():
-                starts, ends = starts + quoted, ends - quoted
-            found.append(Spans(buffer, starts, ends))
-        return found
+    def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
+        assert isinstance(block, DelimitedBlock)
+        data = b"".join(block.row_bytes(int(place)) for place in places)
+        rows = self.read(DelimitedBlock(block.path, data, block.line, block.dialect))
+        return Rows(rows.values, places[rows.index], [replace(one, index=int(places[one.index])) for one in rows.bad])
 
-    def _plain(self, block: DelimitedBlock, column: WantedColumn) -> bool:
-        kind = column.type.name
-        if kind not in _NUMBERS:
-            return True
-        spans = self._spans(block, [column.position])
-        return spans is not None and written_plainly(
-            spans[0],
-            exponents=kind in ("real", "double"),
-            mark=column.formats.decimal_mark,
-            scale=column.type.scale or 0,
-        )
+    def prove(self, block: Block, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
+        assert isinstance(block, DelimitedBlock)
+        return proofs(block, len(self.names), wanted) if suits(block.dialect) and block.is_utf8 else None
 
     def parses(self, column: WantedColumn) -> bool:
-        return parsed_by_library(column)
+        return told_by(column) is not None if suits(self.dialect) else parsed_by_library(column)
 
     def _parse(
         self,
@@ -279,9 +262,8 @@ def _data_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, pa
                 continue
             start = int(block.row_starts[1])
             line = block.row_line(1)
-            kept = block.quotes.positions[block.quotes.positions >= start] - start
-            block = DelimitedBlock(path, block.data[start:], line, dialect, Quotes(kept))
-        if block.data.strip(b"\r\n"):
+            block = DelimitedBlock(path, block.data[start:], line, dialect)
+        if not block.data.isspace() or block.data.strip(b"\r\n"):
             yield block
 
 
