@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import decimal
+import re
 import uuid
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -15,7 +16,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ultravect.core.databases.order import Counts, LoadOrder
-from ultravect.core.databases.postgresql.binary_copy import encoder_for
+from ultravect.core.databases.postgresql.binary_copy import encoding_for
 from ultravect.core.databases.postgresql.database import PostgresqlDatabase
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
@@ -23,6 +24,7 @@ from ultravect.core.model.connection import PostgresqlSettings
 from ultravect.core.types.canonical import CanonicalType, parse_type
 
 D = decimal.Decimal
+EXACT = decimal.Context(prec=60)
 UTC = dt.UTC
 UID = uuid.UUID("123e4567-e89b-12d3-a456-426614174000")
 EXTREMES: dict[str, list[Any]] = {
@@ -133,9 +135,9 @@ def test_every_type_that_can_be_created_has_a_binary_encoder() -> None:
         "double": "float8",
     }
     bases |= {"date": "date", "time": "time", "timestamp": "timestamp", "uuid": "uuid"}
-    assert [kind for kind, base in bases.items() if encoder_for(base, parse_type(kind).arrow) is None] == []
-    assert encoder_for("numeric", parse_type("decimal(38,2)").arrow) is None
-    assert encoder_for("interval", pa.string()) is None
+    assert [kind for kind, base in bases.items() if encoding_for(base, parse_type(kind).arrow) is None] == []
+    assert encoding_for("numeric", pa.string()) is None
+    assert encoding_for("interval", pa.string()) is None
 
 
 ROW = st.tuples(
@@ -144,6 +146,7 @@ ROW = st.tuples(
     st.none() | st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"])),
     st.none() | st.booleans(),
     st.none() | st.datetimes(min_value=dt.datetime(1, 1, 1)),
+    st.none() | st.integers(-(10**38) + 1, 10**38 - 1).map(lambda digits: D(digits).scaleb(-11, EXACT)),
 )
 
 
@@ -152,8 +155,8 @@ ROW = st.tuples(
 def test_any_rows_arrive(
     rows: list[tuple[Any, ...]], start: int, database: PostgresqlDatabase, connection: Any
 ) -> None:
-    """Also from a slice of a batch, whose buffers begin elsewhere."""
-    kinds = ["bigint", "decimal(15,3)", "text", "boolean", "timestamp"]
+    """And come back; also from a slice of a batch, whose buffers begin elsewhere."""
+    kinds = ["bigint", "decimal(15,3)", "text", "boolean", "timestamp", "decimal(38,11)"]
     columns = {f"c{index}": parse_type(kind) for index, kind in enumerate(kinds)}
     arrays = [pa.array([row[index] for row in rows], kind.arrow) for index, kind in enumerate(columns.values())]
     batch = pa.RecordBatch.from_arrays(arrays, names=list(columns)).slice(min(start, len(rows) - 1))
@@ -162,6 +165,59 @@ def test_any_rows_arrive(
     assert connection.execute("SELECT * FROM pg_load").fetchall() == [
         tuple(row.values()) for row in batch.to_pylist()
     ]
+    read = pa.concat_tables(database.read("SELECT * FROM pg_load", list(columns.values()), "reading"))
+    assert read.to_pydict() == {str(at): column.to_pylist() for at, column in enumerate(batch.columns)}
+
+
+def as_server(text: str | None) -> str | None:
+    """A moment as Arrow writes it, as PostgreSQL does."""
+    return text and re.sub(r"\.?0*(\+00)?$", r"\1", text.replace("Z", "+00")) if text and "." in text else text
+
+
+ODD = {
+    "date": ("date", "'epoch'::date + d"),
+    "timestamp": ("timestamp", "'epoch'::timestamp + d * interval '1 day' + d * interval '1.000007 s'"),
+    "timestamptz": ("timestamptz", "'epoch'::timestamptz + d * interval '1 day 1 s'"),
+}
+
+
+@settings(max_examples=10, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(days=st.lists(st.integers(-2_400_000, 30_000_000), min_size=1, max_size=20))
+@pytest.mark.parametrize("kind", ODD)
+def test_moments_beyond_arrow_come_as_the_server_writes_them(
+    kind: str, days: list[int], database: PostgresqlDatabase
+) -> None:
+    """Years before Christ and after 9999, infinite values: and those beside them."""
+    native, value = ODD[kind]
+    statement = (
+        f"SELECT v, v::text FROM (SELECT ({value})::{native} FROM unnest('{{{','.join(map(str, days))}}}'::int[]) d "
+        f"UNION ALL VALUES ('infinity'::{native}), ('-infinity'), (NULL)) s(v)"
+    )
+    (read,) = database.read(statement, [parse_type(kind), parse_type("text")], "reading")
+    assert list(map(as_server, read["0"].to_pylist())) == read["1"].to_pylist()
+
+
+@pytest.mark.parametrize(
+    ("kind", "values"),
+    [
+        (
+            "decimal",
+            ["NaN", "Infinity", "-0.0001", "0", "0.00", "10000", "1e-20", "1e30", "123456789.000100", "-70000.5"],
+        ),
+        ("decimal(5,2)", ["NaN", "1.5", "-999.99", "0.001", "1000"]),
+        ("time", ["24:00:00", "23:59:59.5"]),
+        ("text", ["a"]),
+    ],
+)
+def test_values_beyond_a_type_come_as_their_text(kind: str, values: list[str], database: PostgresqlDatabase) -> None:
+    native = {"decimal": "numeric", "decimal(5,2)": "numeric", "time": "time", "text": "bpchar"}[kind]
+    listed = ", ".join(f"('{value}'::{native})" for value in values)
+    (read,) = database.read(
+        f"SELECT v, v::text FROM (VALUES {listed}) s(v)", [parse_type(kind), parse_type("text")], "reading"
+    )
+    assert pa.types.is_string(read["0"].type)
+    same = as_server if kind == "time" else str
+    assert list(map(same, read["0"].to_pylist())) == read["1"].to_pylist()
 
 
 def test_leaving_without_publishing_undoes_all(database: PostgresqlDatabase, connection: Any) -> None:

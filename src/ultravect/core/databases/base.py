@@ -65,12 +65,21 @@ def table_gone(connection: str, name: TableName) -> UltravectError:
 
 
 @dataclass(frozen=True)
+class LiveCheck:
+    """A condition that every row of a table meets, or leaves open by a NULL; ``condition`` is in the database's SQL."""
+
+    name: str
+    condition: str
+
+
+@dataclass(frozen=True)
 class LiveTable:
     """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue tells it now.
 
     ``rows`` is the database's own estimate; ``granted`` what the connection's user may do with it; ``unique``
     the sets of columns that a unique index or key keeps apart; ``dependents`` are the views and foreign keys without
-    which the table cannot be dropped.
+    which the table cannot be dropped; ``checks`` those that rows have to meet as they are sent: there are none where a
+    trigger could change rows before.
     """
 
     name: TableName
@@ -81,6 +90,7 @@ class LiveTable:
     comment: str = ""
     unique: Sequence[frozenset[str]] = ()
     dependents: Sequence[str] = ()
+    checks: Sequence[LiveCheck] = ()
 
     def keeps_apart(self, keys: Iterable[str]) -> bool:
         """Whether a unique index or key allows each combination of ``keys`` once only."""
@@ -193,6 +203,9 @@ class Target(Protocol):
     """Whether a load can go on when a row is refused: see ``LoadOrder.isolate``."""
 
     locks_tables: bool
+    truncates: bool
+    """Whether taking all rows away at once is another thing than deleting them."""
+
     """Whether a load can keep other writers away from its table, and no reader."""
 
     opened_alike: str

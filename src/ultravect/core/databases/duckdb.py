@@ -16,6 +16,7 @@ from ultravect.core.databases.base import (
     NEEDS,
     PRIVILEGES,
     Answer,
+    LiveCheck,
     LiveColumn,
     LiveTable,
     Objection,
@@ -66,8 +67,10 @@ _UNIQUE = """
 SELECT constraint_column_names FROM duckdb_constraints()
 WHERE schema_name = ? AND table_name = ? AND constraint_type IN ('PRIMARY KEY', 'UNIQUE')
 """
-
-
+_CHECKS = """
+SELECT constraint_name, expression FROM duckdb_constraints()
+WHERE schema_name = ? AND table_name = ? AND constraint_type = 'CHECK'
+"""
 _LOCK_POLL_SECONDS = 0.2
 _NESTED = re.compile(r"\]$|^(STRUCT|MAP|UNION)\(")
 
@@ -148,6 +151,7 @@ class DuckdbDatabase:
         self.needs: Mapping[str, frozenset[str]] = NEEDS
         self.can_isolate = False
         self.locks_tables = False
+        self.truncates = False
         self.opened_alike = settings.path
 
     @contextmanager
@@ -319,9 +323,11 @@ class DuckdbDatabase:
                 ).fetchall()
             ]
             unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (schema, table)).fetchall()]
+            checks = [LiveCheck(name, told) for name, told in session.execute(_CHECKS, (schema, table)).fetchall()]
         read_only = write_obstacle(self._name, self._settings.path, self._roots)
         granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
-        return LiveTable(TableName(schema, table), kind, columns, granted, estimate, comment or "", unique)
+        name = TableName(schema, table)
+        return LiveTable(name, kind, columns, granted, estimate, comment or "", unique, checks=checks)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)

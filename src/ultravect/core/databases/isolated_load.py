@@ -14,6 +14,7 @@ from ultravect.core.databases.base import Statements
 from ultravect.core.databases.changes import Comparison, RowChange, compared, repeats, updates
 from ultravect.core.databases.isolate import Isolated, RefusedRow, RowsRefused, isolate
 from ultravect.core.databases.order import Counts, LoadOrder, key_not_unique, key_repeated
+from ultravect.core.databases.rising import RisingKeys
 from ultravect.core.dialects.merge import ROW, Merge
 
 _SAVEPOINT = "ultravect_part"
@@ -29,6 +30,7 @@ class IsolatingLoad(ABC):
     previous: str = ""
     _order: LoadOrder
     _statements: Statements
+    _rising: RisingKeys | None = None
 
     def _changed(self, statement: str) -> int:
         return self._statements.changed(statement)
@@ -44,11 +46,15 @@ class IsolatingLoad(ABC):
         """Rows with their numbers in the load, from ``first``, where they are staged."""
         if not self._order.staged:
             return batch
+        self._rising = self._rising or RisingKeys(self._order.keys)
+        self._rising.see(batch)
         return batch.append_column(ROW, pa.array(np.arange(first, first + batch.num_rows)))
 
     def _drop_repeats(self, merge: Merge) -> int:
         """Leaves one staged row a key, as the order says which; how many were dropped."""
         order = self._order
+        if self._rising is not None and self._rising.so_far:
+            return 0
         if not order.keys or not (found := self._all_rows(merge.repeated())):
             return 0
         if order.repeats == "fail":

@@ -37,6 +37,7 @@ class LoadOrder:
     ``samples``: of how many rows that it changes the load tells. ``keep_previous``: what an overwrite replaces is kept in a
     table of its own, see ``Load.previous``. ``lock_seconds``: how long to wait for others; ``tell`` is told when that
     begins. ``lock_table``: other writers wait until the load is done.
+    ``truncate``: an overwrite takes the old rows away at once, and readers wait too.
     """
 
     table: TableName
@@ -57,6 +58,7 @@ class LoadOrder:
     keep_previous: bool = False
     lock_seconds: float = 60
     lock_table: bool = False
+    truncate: bool = False
     tell: Callable[[str], None] = lambda text: None
 
     @property

@@ -170,6 +170,7 @@ class SqliteDatabase:
         self.needs: Mapping[str, frozenset[str]] = NEEDS
         self.can_isolate = True
         self.locks_tables = False
+        self.truncates = False
         self.opened_alike = ""
 
     @contextmanager

@@ -2,25 +2,33 @@
 
 from __future__ import annotations
 
-import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
+from ultravect.core.databases import lines
+from ultravect.core.types.arrow import beyond_four_digits
 from ultravect.core.types.written import plain_text
 
-_ESCAPES = (("\\", "\\\\"), ("\n", "\\n"), ("\r", "\\r"), ("\t", "\\t"), ("\0", "\\0"))
+_CODES = {
+    pa.string(): lines.TEXT,
+    pa.bool_(): lines.BOOL,
+    pa.int16(): lines.TWO,
+    pa.int32(): lines.FOUR,
+    pa.int64(): lines.EIGHT,
+    pa.date32(): lines.DATE,
+    pa.time64("us"): lines.TIME,
+    pa.timestamp("us"): lines.MOMENT,
+    pa.timestamp("us", "UTC"): lines.MOMENT,
+}
 
 
-def tabbed_lines(batch: pa.RecordBatch, *, bytes_mark: str = "") -> pa.Buffer:
+def tabbed_lines(batch: pa.RecordBatch, *, bytes_mark: str = "") -> bytes:
     r"""A line a row, tabs between the values, \N for NULL; tabs, line ends and NUL in texts escaped."""
-    columns = []
+    arrays, codes, scales = [], [], []
     for array in batch.columns:
-        text = plain_text(array, bytes_mark=bytes_mark)
-        if pa.types.is_string(array.type):
-            for plain, escaped in _ESCAPES:
-                text = pc.replace_substring(text, plain, escaped)
-        columns.append(text)
-    lines = pc.binary_join_element_wise(*columns, "\t", null_handling="replace", null_replacement="\\N")
-    ended = pc.binary_join_element_wise(lines, pa.scalar(""), "\n")
-    offsets = np.frombuffer(ended.buffers()[1], "<i4", len(ended) + 1)
-    return ended.buffers()[2].slice(int(offsets[0]), int(offsets[-1] - offsets[0]))
+        code = lines.DECIMAL if pa.types.is_decimal128(array.type) else _CODES.get(array.type)
+        scales.append(array.type.scale if code == lines.DECIMAL else 0)
+        if code is None or beyond_four_digits(array):
+            array, code = plain_text(array, bytes_mark=bytes_mark), lines.PLAIN
+        arrays.append(array)
+        codes.append(code)
+    return lines.write_lines(batch.num_rows, arrays, codes, scales)

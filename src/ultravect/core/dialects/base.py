@@ -78,6 +78,9 @@ class Dialect(Protocol):
     computes_decimals: bool
     """Whether sums and products of its decimals are exact."""
 
+    equal_by_bytes: bool
+    """Whether two texts are equal to it where their bytes are, and only there, unless a collation was named."""
+
     slices_texts: bool
     """Whether its length and substring count characters, whatever they are."""
 
@@ -112,6 +115,9 @@ class Dialect(Protocol):
 
     def as_bigint(self, expression: str) -> str:
         """A whole number with 64 bits to compute with."""
+
+    def standard(self, condition: str) -> str:
+        """A condition of its catalogue in ISO SQL, as far as it can be told from its text alone."""
 
     def literal(self, text: str) -> str:
         """A text as a literal."""

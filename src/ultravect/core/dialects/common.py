@@ -29,6 +29,7 @@ class CommonDialect(ABC):
     compares_moments = True
     computes_decimals = True
     slices_texts = True
+    equal_by_bytes = True
     restates_columns = False
     truth = ("TRUE", "FALSE")
     adds = "ADD COLUMN"
@@ -42,6 +43,9 @@ class CommonDialect(ABC):
 
     def by_bytes(self, name: str) -> str:
         return name
+
+    def standard(self, condition: str) -> str:
+        return condition
 
     def like(self, text: str, pattern: str) -> str:
         return f"{self.by_bytes(text)} LIKE {self.literal(pattern)} ESCAPE ''"

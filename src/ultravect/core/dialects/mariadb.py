@@ -60,6 +60,7 @@ class MariadbDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "mariadb"
+    equal_by_bytes = False
     max_identifier_bytes = _MAX_CHARACTERS * 4
     random_value = "RAND()"
     length = "CHAR_LENGTH"
@@ -90,6 +91,12 @@ class MariadbDialect(CommonDialect):
 
     def as_bigint(self, expression: str) -> str:
         return f"CAST({expression} AS SIGNED)"
+
+    def standard(self, condition: str) -> str:
+        # in a literal, a grave accent is one, and a backslash means more than itself
+        if "'" in condition and ("\\" in condition or re.search(r"'[^']*`", condition)):
+            return condition
+        return condition.replace('"', '""').replace("`", '"') if '"' not in condition else condition
 
     def literal(self, text: str) -> str:
         if text.isascii() and text.isprintable() and "'" not in text and "\\" not in text:

@@ -56,6 +56,20 @@ _LONG = {
 _FORMATTED = re.compile(r"^(?P<base>[a-z]+)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>( [a-z]+)*)$")
 _LONG_CHARACTER = re.compile(r"^(?P<base>character varying|character)(?:\((?P<first>\d+)\))?$")
 
+_NAME = r'[a-z_][a-z0-9_]*|"(?:[^"]|"")+"'
+_TEXT_TYPE = r"::(?:text|character varying|bpchar)\b(?:\[\])?"
+_NUMBER_TYPE = r"::(?:smallint|integer|bigint|numeric)\b"
+# how the catalogue writes conditions, and what ISO SQL has for it: casts that change nothing are left out
+_STANDARD = [
+    (re.compile(rf"\(({_NAME})\)(?:{_TEXT_TYPE}|{_NUMBER_TYPE})"), r"\1"),
+    (re.compile(rf"\((-?[0-9.]+)\){_NUMBER_TYPE}"), r"\1"),
+    (re.compile(rf"'(-?[0-9.]+)'{_NUMBER_TYPE}"), r"\1"),
+    (re.compile(rf"('(?:[^']|'')*'){_TEXT_TYPE}"), r"\1"),
+    (re.compile(r"('(?:[^']|'')*')::date\b"), r"date \1"),
+    (re.compile(r"('(?:[^']|'')*')::timestamp without time zone\b"), r"timestamp \1"),
+    (re.compile(rf"= ANY \(\(?ARRAY\[([^][]*)\](?:\){_TEXT_TYPE})?\)"), r"in (\1)"),
+]
+
 
 class PostgresqlDialect(CommonDialect):
     """See ``Dialect``."""
@@ -82,8 +96,10 @@ class PostgresqlDialect(CommonDialect):
         # E'' means the same whatever standard_conforming_strings says
         return "E'" + text.replace("\\", "\\\\").replace("'", "''") + "'"
 
-    def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
-        return f"encode({name}, 'hex')" if kind and kind.name == "binary" else super().readable(name, native, kind)
+    def standard(self, condition: str) -> str:
+        for pattern, plain in _STANDARD:
+            condition = pattern.sub(plain, condition)
+        return condition
 
     def catalogued(self, native: str) -> str:
         base, mark, digits = native.partition("(")

@@ -16,6 +16,7 @@ from ultravect.core.databases.base import (
     NEEDS,
     PRIVILEGES,
     Answer,
+    LiveCheck,
     LiveColumn,
     LiveTable,
     Objection,
@@ -69,6 +70,12 @@ _UNIQUE = """
 SELECT group_concat(column_name SEPARATOR '\\0') FROM information_schema.statistics
 WHERE table_schema = %s AND table_name = %s AND non_unique = 0 GROUP BY index_name HAVING count(column_name) = count(*)
 """
+_CHECKS = """
+SELECT constraint_name, check_clause FROM information_schema.check_constraints c
+WHERE constraint_schema = %s AND table_name = %s AND NOT EXISTS (
+  SELECT 1 FROM information_schema.triggers WHERE event_object_schema = c.constraint_schema
+  AND event_object_table = c.table_name AND action_timing = 'BEFORE')
+"""
 
 
 class MariadbDatabase:
@@ -85,6 +92,7 @@ class MariadbDatabase:
         }
         self.can_isolate = True
         self.locks_tables = False
+        self.truncates = False
         self.opened_alike = ""
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
@@ -166,8 +174,22 @@ class MariadbDatabase:
         granted = self._privileges(schema, table)
         unique = [frozenset(names.split("\0")) for (names,) in self._rows(doing, _UNIQUE, (schema, table))]
         return LiveTable(
-            TableName(shown, table), _KINDS.get(kind, kind.lower()), columns, granted, rows, comment, unique
+            TableName(shown, table),
+            _KINDS.get(kind, kind.lower()),
+            columns,
+            granted,
+            rows,
+            comment,
+            unique,
+            checks=self._checks(schema, table),
         )
+
+    def _checks(self, schema: str, table: str) -> Sequence[LiveCheck]:
+        try:
+            found = self._rows("reading checks", _CHECKS, (schema, table))
+        except UltravectError:
+            return ()  # MySQL does not tell there whose they are
+        return [LiveCheck(name, condition) for name, condition in found]
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         require_reading(self._name, sql, _READING)

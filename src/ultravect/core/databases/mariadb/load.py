@@ -16,6 +16,7 @@ warning is undone.
 
 from __future__ import annotations
 
+import fcntl
 import os
 import queue
 import re
@@ -65,6 +66,7 @@ _GEOMETRIES = frozenset(
     ]
 )
 _PIPE_SECONDS = 0.05
+_PIPE_BYTES = 1 << 20  # so that neither side waits for the other at every page
 LOCK_SECONDS = 60
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
 _LEFT = (
@@ -163,11 +165,11 @@ class MariadbLoad(IsolatingLoad):
         targets, settings = [], []
         for number, column in enumerate(columns):
             name = self._dialect.quote(column.name)
-            form = {"binary": "UNHEX({})", "boolean": "{} = 'true'"}.get(column.type.name)
+            form = "UNHEX({})" if column.type.name == "binary" else None
             if column.name in shapes:
                 form = "ST_GeomFromText({})"
             if column.name in bits:
-                form = "CAST({} = 'true' AS UNSIGNED)" if column.type.name == "boolean" else "UNHEX({})"
+                form = "CAST({} AS UNSIGNED)" if column.type.name == "boolean" else "UNHEX({})"
             if form is None:
                 targets.append(name)
             else:
@@ -196,6 +198,8 @@ class MariadbLoad(IsolatingLoad):
             with suppress(OSError):
                 found = os.open(self._pipe, os.O_WRONLY | os.O_NONBLOCK)
                 os.set_blocking(found, True)
+                with suppress(OSError):  # a user may own only so many pages of pipes
+                    fcntl.fcntl(found, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
                 return found
             if self._ending.wait(_PIPE_SECONDS):
                 self._raise_failure()
@@ -240,7 +244,10 @@ class MariadbLoad(IsolatingLoad):
             )
         counts = self._merge(tolerated) if self._staging.merged else Counts(self._loaded, removed=self._removed)
         # in the snapshot of this transaction nobody else's rows can be counted
-        if self._staging.renamed:
+        if not self._staging.merged and not self._staging.renamed and not self._removed:
+            # nothing drops a row that was loaded without a warning, so the server's own number of them is enough
+            self._of_load = counts.inserted
+        elif self._staging.renamed:
             self._of_load = self._count(self._final)
         else:
             self._of_load = self._count(self._table) - self.rows_before + self._removed + counts.updated

@@ -8,6 +8,7 @@ from typing import Any
 import pyarrow as pa
 from MySQLdb.constants import FIELD_TYPE, FLAG
 
+from ultravect.core.databases.mariadb import answer
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.stored import stored_values
 
@@ -35,6 +36,19 @@ NATIVES = {
 _UNSIGNED = frozenset(["tinyint", "smallint", "mediumint", "int", "bigint"])
 _FRACTIONAL = frozenset(["time", "datetime", "timestamp"])
 
+# what is told from the bytes as they come; the rest is cast from them
+_CODES = {
+    "boolean": answer.BOOL,
+    "smallint": answer.TWO,
+    "integer": answer.FOUR,
+    "bigint": answer.EIGHT,
+    "decimal": answer.DECIMAL,
+    "date": answer.DATE,
+    "time": answer.TIME,
+    "timestamp": answer.MOMENT,
+    "timestamptz": answer.MOMENT,
+}
+
 
 def native_of(described: Sequence[Any], flags: int) -> str:
     """The native type of an answer's column, as the catalogue would write it.
@@ -58,6 +72,20 @@ def native_of(described: Sequence[Any], flags: int) -> str:
     return {"varchar": "text", "char": "text", "tinyint": f"tinyint({length})"}.get(native, native)
 
 
+def _column(rows: tuple[tuple[bytes | None, ...], ...], position: int, kind: CanonicalType) -> pa.Array:
+    code = answer.BYTES if kind.arrow == pa.string() else _CODES.get(kind.name, answer.BYTES)
+    buffers = answer.column_of(rows, position, code, kind.precision or 0, kind.scale or 0) if code else None
+    arrow = kind.arrow
+    if buffers is None:
+        # texts, or values that are beyond the type: those are told as what they are
+        code, arrow = answer.BYTES, pa.binary()
+        buffers = answer.column_of(rows, position, code, 0, 0)
+        assert buffers is not None
+    held = pa.uint8() if code == answer.BOOL else arrow
+    array = pa.Array.from_buffers(held, len(rows), [None if one is None else pa.py_buffer(one) for one in buffers])
+    return stored_values(array, kind) if code == answer.BYTES else array.cast(arrow)
+
+
 def read_rows(session: Any, statement: str, types: Sequence[CanonicalType]) -> Iterator[pa.Table]:
     """The rows of ``statement``, whose columns are of ``types``; the session gives bytes."""
     session.query(b"START TRANSACTION READ ONLY")
@@ -65,5 +93,4 @@ def read_rows(session: Any, statement: str, types: Sequence[CanonicalType]) -> I
     result = session.use_result()
     names = [str(position) for position in range(len(types))]
     while rows := result.fetch_row(_BLOCK_ROWS, 0):
-        columns = [pa.array(column, pa.binary()) for column in zip(*rows, strict=True)]
-        yield pa.table([stored_values(array, kind) for array, kind in zip(columns, types, strict=True)], names=names)
+        yield pa.table([_column(rows, position, kind) for position, kind in enumerate(types)], names=names)

@@ -7,7 +7,7 @@ from typing import Any
 
 from psycopg import Connection
 
-from ultravect.core.databases.base import LiveColumn, LiveTable, TableInfo
+from ultravect.core.databases.base import LiveCheck, LiveColumn, LiveTable, TableInfo
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.dialects.base import Dialect, TableName
 
@@ -15,7 +15,7 @@ _KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f"
 
 _FIND = """
 SELECT c.oid, n.nspname, c.relname, c.relkind,
-       ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE']) p WHERE has_table_privilege(c.oid, p))
+       ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'TRUNCATE']) p WHERE has_table_privilege(c.oid, p))
        || CASE WHEN has_database_privilege(current_database(), 'TEMPORARY') THEN ARRAY['TEMPORARY'] ELSE '{}' END,
        CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), ''),
        ARRAY(SELECT DISTINCT 'view ' || r.ev_class::regclass FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
@@ -41,6 +41,15 @@ ORDER BY a.attnum
 _UNIQUE = """
 SELECT ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))
 FROM pg_index i WHERE i.indrelid = %s AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
+"""
+# what a trigger could change before, and what is compared by more than bytes, only the database decides
+_CHECKS = """
+SELECT conname, pg_get_expr(conbin, conrelid) FROM pg_constraint k WHERE conrelid = %s AND contype = 'c'
+  AND NOT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = conrelid AND NOT tgisinternal AND tgtype & 3 = 3)
+  AND NOT EXISTS (SELECT 1 FROM pg_attribute a LEFT JOIN pg_collation l ON l.oid = a.attcollation
+                  WHERE a.attrelid = conrelid AND a.attnum = ANY (k.conkey)
+                        AND (NOT l.collisdeterministic OR a.atttypid = 'bpchar'::regtype))
+ORDER BY conname
 """
 _LIST = """
 SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END,
@@ -99,8 +108,11 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
         )
     ]
     unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (oid,))]
+    checks = (
+        [LiveCheck(name, condition) for name, condition in session.execute(_CHECKS, (oid,))] if kind == "r" else ()
+    )
     name = TableName(schema, table)
-    return LiveTable(name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents)
+    return LiveTable(name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents, checks)
 
 
 def has_table(session: Session, name: str) -> bool:

@@ -54,6 +54,7 @@ class PostgresqlDatabase:
         self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
         self.can_isolate = True
         self.locks_tables = True
+        self.truncates = True
         self.opened_alike = ""
 
     @contextmanager

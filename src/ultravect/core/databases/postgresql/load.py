@@ -33,7 +33,7 @@ from ultravect.core.databases.order import (
     require_empty,
     told_waiting,
 )
-from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoder_for
+from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoding_for
 from ultravect.core.databases.postgresql.catalogue import Session, SessionStatements, find_table, has_table
 from ultravect.core.databases.postgresql.parts import write_in_parts
 from ultravect.core.databases.postgresql.rebuild import replace_table
@@ -98,7 +98,7 @@ class PostgresqlLoad(IsolatingLoad):
         elif order.mode == "overwrite" and order.create is None and not self._beside:
             self._lock()
             self._keep_previous()
-            self._removed = self._execute(f"DELETE FROM {self._table}").rowcount
+            self._removed = self._take_away()
         self._final = into.name
         if self._beside:
             into = self._staged(into)
@@ -150,7 +150,7 @@ class PostgresqlLoad(IsolatingLoad):
         encoders = []
         for column in columns:
             live = table.column(column.name)
-            encoders.append(encoder_for(live.base, column.type.arrow) if live else None)
+            encoders.append(encoding_for(live.base, column.type.arrow) if live else None)
         known = [encoder for encoder in encoders if encoder is not None]
         if len(known) < len(columns):
             return partial(tabbed_lines, bytes_mark="\\\\x"), (b"", b"")
@@ -187,6 +187,8 @@ class PostgresqlLoad(IsolatingLoad):
             return
         early = self._order.mode == "overwrite" and not self._order.staged
         mode = "SHARE ROW EXCLUSIVE" if early or self._order.lock_table else "ROW EXCLUSIVE"
+        if early and self._order.truncate:
+            mode = "ACCESS EXCLUSIVE"
         statement = f"LOCK TABLE {self._table} IN {mode} MODE"
         try:
             with self._session.transaction():
@@ -195,6 +197,13 @@ class PostgresqlLoad(IsolatingLoad):
         except psycopg.errors.LockNotAvailable:
             self._order.tell(told_waiting(self._order))
             self._execute(statement)
+
+    def _take_away(self) -> int:
+        """Takes the rows of the table away; how many there were."""
+        if self._order.truncate:
+            self._execute(f"TRUNCATE {self._table}")
+            return self.rows_before
+        return self._execute(f"DELETE FROM {self._table}").rowcount
 
     def _keep_previous(self) -> None:
         if self._order.keep_previous:
@@ -207,7 +216,7 @@ class PostgresqlLoad(IsolatingLoad):
             return
         batch = self._numbered(batch, self._given)
         self._given += batch.num_rows
-        self._copy.write(memoryview(self._encode(batch)))
+        self._copy.write(self._encode(batch))
         if select.select([self._session.pgconn.socket], [], [], 0)[0]:
             # the server only says something in the middle of a COPY when it refuses a row
             self._copying.__exit__(None, None, None)
@@ -238,7 +247,7 @@ class PostgresqlLoad(IsolatingLoad):
             self._removed = self.rows_before = self._count()
             self._compare(merge)
             self._keep_previous()
-            self._execute(f"DELETE FROM {self._table}")
+            self._take_away()
         if order.isolate:
             if order.mode == "upsert":
                 self._lock()

@@ -1,104 +1,115 @@
-"""Reads the rows of a statement by COPY into Arrow tables.
+"""Reads the rows of a statement by binary COPY into Arrow tables.
 
-The server writes CSV, in which an empty text ("") is not NULL (nothing), and hands it over row by row, so that
-blocks are cut where rows end without looking into them.
+Columns of types that have no binary form here are asked for as text. Values that PostgreSQL has and Arrow has not
+(infinity, NaN, a year before Christ) make their column one of texts, as the server would write them: the shape phase
+tells their rows.
 """
 
 from __future__ import annotations
 
 import select
 from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
 
 import psycopg
 import pyarrow as pa
-import pyarrow.csv as pv
+import pyarrow.compute as pc
 from psycopg.pq import ExecStatus
 
+from ultravect.core.databases.postgresql.binary_copy import TEXT, Wire, wire_of
+from ultravect.core.databases.postgresql.binary_rows import DATE, MOMENT, NUMERIC, TIME, RowDecoder
 from ultravect.core.databases.postgresql.catalogue import Session
+from ultravect.core.databases.postgresql.odd_values import day_text, moment_text, time_text
+from ultravect.core.types.arrow import as_text
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import stored_values
 
 _BLOCK_BYTES = 2 << 20
-# what Arrow's CSV parser reads as PostgreSQL writes it; the others come as text first
-_PARSED = frozenset(
-    ["boolean", "smallint", "integer", "bigint", "real", "double", "date", "time", "timestamp", "timestamptz"]
-)
+_ODD = {DATE: day_text, MOMENT: moment_text, TIME: time_text}
 
 
-def _parsed(kind: CanonicalType) -> pa.DataType:
-    exact = kind.name == "decimal" and kind.precision is not None
-    return kind.arrow if exact or kind.name in _PARSED else pa.string()
+@dataclass(frozen=True)
+class _Incoming:
+    """A column of the answer: how it travels, and what it is to be."""
+
+    wire: Wire
+    kind: CanonicalType
+
+    @property
+    def decoded(self) -> tuple[int, int, int]:
+        decimal = self.wire.arrow if self.wire.code == NUMERIC else None
+        return (self.wire.code, decimal.precision, decimal.scale) if decimal else (self.wire.code, 0, 0)
+
+    def array(self, rows: int, buffers: Sequence[bytes | None], odd: Sequence[tuple[int, int | str]]) -> pa.Array:
+        """``odd``: rows, and what was sent there."""
+        arrow = self.wire.arrow
+        plain = {pa.bool_(): pa.uint8(), pa.string(): pa.binary()}.get(arrow, arrow)
+        array = pa.Array.from_buffers(plain, rows, [None if one is None else pa.py_buffer(one) for one in buffers])
+        if pa.types.is_boolean(arrow):
+            return array.cast(arrow)
+        if odd:
+            zone = "+00" if pa.types.is_timestamp(arrow) and arrow.tz else ""
+            texts = [sent if isinstance(sent, str) else _ODD[self.wire.code](sent, zone) for _, sent in odd]
+            mask = pa.array([False] * rows).to_numpy(zero_copy_only=False)
+            mask[[row for row, _ in odd]] = True
+            return pc.replace_with_mask(as_text(array), pa.array(mask), pa.array(texts, pa.string()))
+        return stored_values(array, self.kind) if pa.types.is_string(arrow) else array
 
 
-def _parse(data: bytes, types: Sequence[pa.DataType]) -> pa.Table:
-    names = [str(position) for position in range(len(types))]
-    return pv.read_csv(
-        pa.py_buffer(data),
-        read_options=pv.ReadOptions(column_names=names, block_size=len(data) + 1),
-        parse_options=pv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
-        convert_options=pv.ConvertOptions(
-            column_types=dict(zip(names, types, strict=True)),
-            null_values=[""],
-            strings_can_be_null=True,
-            quoted_strings_can_be_null=False,
-            true_values=["t"],
-            false_values=["f"],
-        ),
-    )
-
-
-def _from_hex(texts: pa.Array) -> pa.Array:
-    return pa.array([None if text is None else bytes.fromhex(text) for text in texts.to_pylist()], pa.binary())
-
-
-def _block(data: bytes, types: Sequence[CanonicalType]) -> pa.Table:
-    try:
-        table = _parse(data, [_parsed(kind) for kind in types])
-    except pa.ArrowInvalid:
-        # infinity, NaN, a year before Christ: such a value stays text, and its row will be told
-        table = _parse(data, [pa.string()] * len(types))
-    columns = []
-    for column, kind in zip(table.columns, types, strict=True):
-        array = column.combine_chunks()
-        if pa.types.is_string(array.type):
-            array = _from_hex(array) if kind.name == "binary" else stored_values(array, kind)
-        columns.append(array)
-    return pa.table(columns, names=table.column_names)
-
-
-def _received(session: Session) -> Iterator[bytes]:
-    """The rows of a COPY that has begun, by libpq's own call: what is wrapped around it takes as long as all the rest."""
+def _received(session: Session, decoder: RowDecoder) -> Iterator[bool]:
+    """The rows of a COPY that has begun, by libpq's own call: a true value for each full block, then a false one."""
     pgconn = session.pgconn
     ready = select.poll()
     ready.register(pgconn.socket, select.POLLIN)
-    while True:
-        length, row = pgconn.get_copy_data(1)
+    while (length := decoder.take(pgconn.get_copy_data, _BLOCK_BYTES)) >= 0:
         if length > 0:
-            yield bytes(row)
-        elif length == 0:
+            yield True
+        else:
             # nothing has come yet; waiting here lets other threads work
             ready.poll()
             pgconn.consume_input()
-        else:
-            break
     while (result := pgconn.get_result()) is not None:
         if result.status == ExecStatus.FATAL_ERROR:
             raise psycopg.errors.error_from_result(result)
+    yield False
+
+
+def _incoming(session: Session, statement: str, types: Sequence[CanonicalType]) -> tuple[str, list[_Incoming]]:
+    """The statement, with what has no binary form cast to text, and its columns."""
+    pgconn = session.pgconn
+    prepared = pgconn.prepare(b"", statement.encode())
+    if prepared.status != ExecStatus.COMMAND_OK:
+        raise psycopg.errors.error_from_result(prepared)
+    described = pgconn.describe_prepared(b"")
+    columns, selected = [], []
+    for position, kind in enumerate(types):
+        known = psycopg.postgres.types.get(described.ftype(position))
+        wire = wire_of(known.name, kind.arrow) if known else None
+        columns.append(_Incoming(wire or TEXT, kind))
+        selected.append(f"c{position}" if wire else f"c{position}::text")
+    if not any("::" in one for one in selected):
+        return statement, columns
+    names = ", ".join(f"c{position}" for position in range(len(types)))
+    return f"SELECT {', '.join(selected)} FROM ({statement}) AS q({names})", columns
+
+
+def _table(decoder: RowDecoder, columns: Sequence[_Incoming]) -> pa.Table:
+    rows, buffers, odd = decoder.finish()
+    arrays = []
+    for position, (column, own) in enumerate(zip(columns, buffers, strict=True)):
+        arrays.append(column.array(rows, own, [(row, sent) for at, row, sent in odd if at == position]))
+    return pa.table(arrays, names=[str(position) for position in range(len(columns))])
 
 
 def read_rows(session: Session, statement: str, types: Sequence[CanonicalType]) -> Iterator[pa.Table]:
-    """The rows of ``statement``, whose columns are of ``types``; binary ones are selected as hexadecimal digits."""
+    """The rows of ``statement``, whose columns are of ``types``."""
     session.execute("SELECT 1")  # begins the transaction as the session was told to
-    begun = session.pgconn.exec_(f"COPY ({statement}) TO STDOUT (FORMAT csv)".encode())
+    asked, columns = _incoming(session, statement, types)
+    begun = session.pgconn.exec_(f"COPY ({asked}) TO STDOUT (FORMAT binary)".encode())
     if begun.status != ExecStatus.COPY_OUT:
         raise psycopg.errors.error_from_result(begun)
-    parts: list[bytes] = []
-    size = 0
-    for row in _received(session):
-        parts.append(row)
-        size += len(row)
-        if size >= _BLOCK_BYTES:
-            yield _block(b"".join(parts), types)
-            parts, size = [], 0
-    if parts:
-        yield _block(b"".join(parts), types)
+    decoder = RowDecoder([column.decoded for column in columns])
+    for more in _received(session, decoder):
+        table = _table(decoder, columns)
+        if more or table.num_rows:
+            yield table
