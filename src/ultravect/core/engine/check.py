@@ -20,6 +20,7 @@ from ultravect.core.engine.plan_statements import find_objections
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows
+from ultravect.core.engine.target_checks import BREAKS
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
@@ -142,8 +143,10 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
         rows += shaped.rows
         size += shaped.bytes
         for reject in shaped.rejects:
-            count[reject.column] += 1
-            first.setdefault(reject.column, reject)
+            # a check is told by itself, whatever the columns that it is about
+            about = reject.reason if reject.reason.startswith(BREAKS) else reject.column
+            count[about] += 1
+            first.setdefault(about, reject)
     fatal = count.total() > allowed_rejects(job.into.rejects, rows)
     tried = f"{rows:,} rows" if complete else f"the first {rows:,} rows"
     known = {column.source: column for column in plan.columns}
@@ -152,11 +155,17 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
             if fatal:
                 _raise_severity(plan, "rows-not-whole")
             continue
-        what = f"do not fit {known[name].native} of column {known[name].name}" if name else "are not whole"
+        if name in known:
+            what = f"do not fit {known[name].native} of column {known[name].name}"
+        elif name.startswith(BREAKS):
+            # the reason says all of it already
+            what, first[name] = name.replace(BREAKS, "break the check ", 1), replace(first[name], reason="")
+        else:
+            what = f"cannot be computed in {name}" if name else "are not whole"
         plan.add(
             "error" if fatal else "warning",
             "rows-misfit",
-            f"{number:,} of {tried} {what}, first {first[name]}",
+            f"{number:,} of {tried} {what}, first {str(first[name]).removesuffix(': ')}",
             "into.rejects",
             f"mend them, or tolerate them with into.rejects: {count.total()}" if fatal else "",
             Put("into.rejects", count.total()) if fatal and complete else None,

@@ -33,7 +33,8 @@ def effect_of(job: Job, plan: LegPlan, sample: pa.RecordBatch | None) -> str:
             return f"adds rows to {there}"
         case "overwrite":
             how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
-            return f"replaces {there}, {how}; whoever reads meanwhile sees the old ones"
+            waits = job.into.old_rows == "truncate" and plan.target.truncates and not plan.rebuilds
+            return f"replaces {there}, {how}; whoever reads meanwhile {'waits' if waits else 'sees the old ones'}"
     told = (
         f"matches {there} by {', '.join(job.into.keys)}: new keys are inserted, changed rows updated, equal ones left"
     )
@@ -87,7 +88,8 @@ def statements_of(job: Job, plan: LegPlan) -> list[str]:
 
 
 def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:
-    removed = [f"DELETE FROM {table}"] if order.mode == "overwrite" and plan.live and not plan.is_new else []
+    removing = "TRUNCATE" if order.truncate and plan.target and plan.target.truncates else "DELETE FROM"
+    removed = [f"{removing} {table}"] if order.mode == "overwrite" and plan.live and not plan.is_new else []
     if not order.staged:
         return removed
     merge = order.merge(target.dialect, table, STAGED)

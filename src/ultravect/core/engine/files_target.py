@@ -214,6 +214,7 @@ class FilesTarget:
     """See ``Target``; ``template`` is the path with everything filled in but {part}."""
 
     locks_tables = False
+    truncates = False
     opened_alike = ""
     can_isolate = False
     needs: Mapping[str, frozenset[str]] = {}

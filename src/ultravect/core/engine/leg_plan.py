@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from ultravect.core.databases.base import LiveTable, Target
 from ultravect.core.dialects.base import Change, NewTable, TableName
+from ultravect.core.engine.target_checks import TargetCheck
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import Reader
@@ -19,7 +21,7 @@ from ultravect.core.types.text_formats import TextFormats
 class InputPlan:
     """A column of the source that expressions need: where it is read, and in which type they take it.
 
-    ``slot`` is its position as expressions know it.
+    ``slot`` is its position as expressions know it; ``sampled``: its type is that of the first rows.
     """
 
     position: int
@@ -27,6 +29,7 @@ class InputPlan:
     source: str
     type: CanonicalType
     formats: TextFormats
+    sampled: bool = False
 
 
 @dataclass(frozen=True)
@@ -65,6 +68,8 @@ class LegPlan:
     """What is left to filter by, behind what the source filters itself."""
     bound: dict[str, Bound] = field(default_factory=dict)
     """The computed columns by name."""
+    checks: Sequence[TargetCheck] = ()
+    """Those of the target that are decided before rows are sent."""
     create: NewTable | None = None
     changes: list[Change] = field(default_factory=list)
     is_new: bool = False

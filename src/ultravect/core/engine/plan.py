@@ -18,6 +18,7 @@ from ultravect.core.engine.secrets import SecretPlaces
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.suggest import nearest_in, respelled
 from ultravect.core.engine.tables import nearest_table, open_rows
+from ultravect.core.engine.target_checks import checks_of
 from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
@@ -36,12 +37,14 @@ def make_plan(
     facts: RunFacts | None = None,
     scan_limit: int | None = None,
     progress: Callable[[int, int], None] = lambda rows, size: None,
+    trusting: bool = False,
 ) -> LegPlan:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
     ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may tell of a run.
 
-    The types of a new table come from all of the file, or from its first ``scan_limit`` bytes.
+    The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
+    when ``trusting``, from its first rows: see ``drift``.
     """
     plan = LegPlan()
     facts = facts or RunFacts()
@@ -72,7 +75,7 @@ def make_plan(
     if plan.reader and not plan.errors:
         try:
             places = SecretPlaces(source.secret_variables, source.secret_folder)
-            bind_expressions(job, plan, selected, places, scan_limit, progress)
+            bind_expressions(job, plan, selected, places, scan_limit, progress, trusting=trusting)
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
     if plan.table is None or plan.target is None or plan.errors:
@@ -82,10 +85,19 @@ def make_plan(
         _plan_columns(job, plan, selected, scanning)
         if not plan.errors:
             plan_mode(job, plan)
+            _decide_checks(job, plan)
     except UltravectError as error:
         plan.refuse(error, job.source.place)
     narrow(plan)
     return plan
+
+
+def _decide_checks(job: Job, plan: LegPlan) -> None:
+    """Which of the target's checks are decided here: not of rows that may be dropped for others, nor of a changed table."""
+    if plan.live is None or plan.is_new or plan.target is None or job.into.keys or job.into.before:
+        return
+    names, types = [column.name for column in plan.columns], [column.type for column in plan.columns]
+    plan.checks = checks_of(plan.live, names, types, [column.source for column in plan.columns], plan.target.dialect)
 
 
 def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from dataclasses import replace
 
+from ultravect.core.engine.drift import TRUSTED_BYTES, may_trust
 from ultravect.core.engine.leg_plan import InputPlan, LegPlan
-from ultravect.core.engine.scan import scan_columns
+from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.engine.secrets import SecretPlaces, key_named
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.expressions.bind import Bound, Scope, bind, bind_condition, both, column_position, columns_in
@@ -14,6 +15,7 @@ from ultravect.core.expressions.parse import parse_condition
 from ultravect.core.expressions.pushdown import conjuncts, render
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.expressions.tree import names_in
+from ultravect.core.layouts.base import WantedColumn
 from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType
 
@@ -40,8 +42,11 @@ def bind_expressions(
     places: SecretPlaces,
     scan_limit: int | None,
     progress: Callable[[int, int], None],
+    *,
+    trusting: bool = False,
 ) -> None:
-    """Gives the expressions their types, which for files come from their values."""
+    """Gives the expressions their types, which for files come from their values: from the first ones where that is enough,
+    ``trusting`` that they are held against all others while they are read."""
     reader = plan.reader
     assert reader is not None
     condition = parse_condition(job.source.where, "from.where") if job.source.where else None
@@ -58,8 +63,16 @@ def bind_expressions(
     types = [CanonicalType("text") if kind is None or kind.name == "uuid" else kind for kind in reader.given]
     formats = dict.fromkeys(named, reader.formats)
     unknown = sorted(position for position in named if reader.given[position] is None)
+    sampled = False
     if unknown:
-        scan = scan_columns(reader, unknown, limit=scan_limit, progress=progress)
+        scan = scan_columns(reader, unknown, limit=TRUSTED_BYTES) if trusting else Scan({}, complete=False)
+        sampled = trusting and all(
+            may_trust(reader, found, WantedColumn(position, found.type, reader.formats))
+            for position, found in scan.columns.items()
+        )
+        if not scan.complete and not sampled:
+            scan = scan_columns(reader, unknown, limit=scan_limit, progress=progress)
+        sampled = sampled and not scan.complete
         for position, found in scan.columns.items():
             types[position] = found.type
             if found.date_pattern:
@@ -72,7 +85,14 @@ def bind_expressions(
         _filter(plan, bind_condition(condition, scope, "from.where"))
     bounds = [*plan.bound.values(), *([plan.condition] if plan.condition else [])]
     plan.inputs = [
-        InputPlan(position, position, reader.names[position], types[position], formats[position])
+        InputPlan(
+            position,
+            position,
+            reader.names[position],
+            types[position],
+            formats[position],
+            sampled and position in unknown,
+        )
         for position in sorted({position for one in bounds for position in columns_in(one)})
     ]
 

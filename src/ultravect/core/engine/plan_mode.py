@@ -96,7 +96,11 @@ def find_duplicates(job: Job, plan: LegPlan) -> None:
 
 def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
     assert plan.target is not None
-    missing = sorted(plan.target.needs.get(job.into.mode, frozenset()) - live.granted)
+    needed = plan.target.needs.get(job.into.mode, frozenset())
+    if job.into.old_rows == "truncate" and plan.target.truncates:
+        needed = needed - {"DELETE"} | {"TRUNCATE"}
+        _readers_wait(plan, live)
+    missing = sorted(needed - live.granted)
     if missing:
         plan.add(
             "error",
@@ -105,6 +109,28 @@ def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
             "into.table",
             f"have it granted: GRANT {', '.join(missing)} ON {'DATABASE' if missing == ['TEMPORARY'] else str(live.name)} …",
         )
+
+
+def _readers_wait(plan: LegPlan, live: LiveTable) -> None:
+    """What comes with taking all rows away at once."""
+    keys = [one for one in live.dependents if one.startswith("foreign key")]
+    if keys:
+        plan.add(
+            "error",
+            "target-depended-on",
+            f"{live.name} cannot be emptied by TRUNCATE: {', '.join(keys)} depend{'s' if len(keys) == 1 else ''} on it",
+            "into.old_rows",
+            "write into.old_rows: delete",
+            Put("into.old_rows", "delete"),
+        )
+    plan.add(
+        "warning",
+        "readers-wait",
+        f"whoever reads {live.name} waits until the load is done, transactions that began before it see no rows, and "
+        "triggers on DELETE do not run",
+        "into.old_rows",
+        "take it out if readers must not wait: DELETE is slower and leaves them alone",
+    )
 
 
 def find_receipts(plan: LegPlan) -> None:
@@ -146,6 +172,8 @@ def _without_effect(job: Job, plan: LegPlan) -> None:
         tell(
             "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"
         )
+    if into.old_rows == "truncate" and not (plan.target and plan.target.truncates):
+        tell("into.old_rows", "the target takes old rows away as quickly as it can anyway")
     if into.checksums and not _may_sum(job, plan):
         tell("into.checksums", "the rows of an upsert, and files, are not told apart afterwards")
     if into.keep_previous and not plan.receipts:
@@ -194,6 +222,7 @@ def load_order(
         keep_previous=job.into.keep_previous > 0,
         lock_seconds=duration_seconds(job.into.lock_wait),
         lock_table=job.into.lock_table,
+        truncate=job.into.old_rows == "truncate",
         tell=tell,
         receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

@@ -9,6 +9,7 @@ import time
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 from ultravect.core.databases.base import Database, Load
@@ -17,6 +18,7 @@ from ultravect.core.databases.order import Counts, ReceiptKey
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.checksums import Checksums
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.drift import HeldRejects, TypeDrift
 from ultravect.core.engine.leg import LegResult, Listener
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.mirror import mirror_leg
@@ -31,6 +33,7 @@ from ultravect.core.engine.tally import Tally
 from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
+from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
 from ultravect.core.words import counted
 
@@ -99,16 +102,54 @@ def run_leg(
     progress = _Progress(listener, 0)
     if pick:
         job = _beside(job)
-    plan = make_plan(
+
+    def planned(*, trusting: bool) -> LegPlan:
+        return make_plan(
+            job,
+            source,
+            target,
+            saved,
+            facts=facts,
+            progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size),
+            trusting=trusting,
+        )
+
+    begin = partial(
+        _planned_leg,
         job,
-        source,
-        target,
-        saved,
-        facts=facts,
-        progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size),
+        listener=listener,
+        shield=shield,
+        started=started,
+        run_id=run_id,
+        receipt=receipt,
+        pick=pick,
     )
+    plan = planned(trusting=True)
+    if plan.errors:
+        plan = planned(trusting=False)  # more rows may tell other types
+    try:
+        return begin(plan, told=())
+    except TypeDrift as drift:
+        listener.log("info", f"{drift}: the whole file is read for its types, and the leg begins anew")
+    return begin(planned(trusting=False), told=plan.findings)
+
+
+def _planned_leg(
+    job: Job,
+    plan: LegPlan,
+    *,
+    told: Sequence[Finding],
+    listener: Listener,
+    shield: Callable[[], AbstractContextManager[None]],
+    started: float,
+    run_id: str,
+    receipt: str,
+    pick: Pick | None,
+) -> LegResult:
+    """Runs a leg as it was planned; ``told`` are the findings that were told before."""
     for finding in plan.findings:
-        listener.finding(finding)
+        if finding not in told:
+            listener.finding(finding)
     if plan.errors:
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
@@ -173,7 +214,8 @@ class _Leg:
         self._shield = shield
         self._started = started
         self._tally = Tally()
-        self._ledger = RejectLedger(job.into.rejects, listener.rejects, kept or 0)
+        self._held = HeldRejects(listener.rejects) if any(one.sampled for one in plan.inputs) else None
+        self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects, kept or 0)
         self._places: list[tuple[int, Shaped]] = []
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._shaper = Shaper.of(plan, run_id)
@@ -197,10 +239,16 @@ class _Leg:
         if not one_file:
             # reading starts while the target is still being opened
             reading.start()
+        drifted = False
         try:
             return self._load(reading.start if one_file else None)
+        except TypeDrift:
+            drifted = True
+            raise
         finally:
             self._cancelled.set()
+            if self._held and not drifted:
+                self._held.release()
 
     def _load(self, read: Callable[[], None] | None) -> LegResult:
         """``read`` starts the reading, where that has to wait for the target."""
@@ -260,6 +308,9 @@ class _Leg:
         self._progress.tell(now=True)
         if self._pick:
             self._pick.require(self._tally.read)
+        if self._held:
+            # every row has been read: nothing can turn out otherwise any more
+            self._held.release()
         self._ledger.enforce(self._tally.read, final=True)
 
     def _read(self) -> None:

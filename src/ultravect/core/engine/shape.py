@@ -1,7 +1,7 @@
 """The shape phase: blocks of text become typed batches and rejects.
 
-A block is first parsed straight into its types, which is fast and all there is to do when every value fits. Only a
-block in which something does not fit is parsed again as text and converted by kernels that tell which rows it is.
+A block is first parsed straight into its types, which is fast and all there is to do when every value fits. Only rows of
+which something does not fit are parsed again as text, and converted by kernels that tell what it is.
 """
 
 from __future__ import annotations
@@ -16,21 +16,24 @@ import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ultravect.core.engine.drift import require_parsed, require_within
 from ultravect.core.engine.leg_plan import ColumnPlan, InputPlan, LegPlan
 from ultravect.core.engine.rejects import Reject
+from ultravect.core.engine.target_checks import TargetCheck
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows
 from ultravect.core.expressions.evaluate import evaluate
 from ultravect.core.expressions.kernels import Computed
-from ultravect.core.layouts.base import Block, Reader, WantedColumn
-from ultravect.core.types.arrow import as_text, convert_typed, plain_array
+from ultravect.core.layouts.base import Block, Forgiving, Mostly, Reader, Rows, WantedColumn
+from ultravect.core.types.arrow import as_text, beyond_four_digits, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
 
 _MAX_VALUE = 1000
 _CONTROL = r"[\x01-\x08\x0b\x0c\x0e-\x1f]"
 _NATIVE_DIGITS = re.compile(r"\((\d+),\s*(\d+)\)$")
 _MAX_RECORD = 10_000
-# where block after block has bad rows, only one in some is still parsed straight into its types first
+_MANY = 2  # one bad row in so many: the whole block is sorted out
+# where block after block has to be sorted out, only one in some is still parsed straight into its types first
 _GIVEN_UP, _TRIED_EACH = 2, 8
 
 
@@ -49,10 +52,6 @@ class Shaped:
     index: npt.NDArray[np.int64]
     path: str = ""
     before: int = 0
-
-
-def _any(mask: pa.Array) -> bool:
-    return bool(pc.any(mask).as_py())
 
 
 def _breaches(
@@ -96,11 +95,11 @@ def _breaches(
         found.append(("more than 15 digits, which the target would round", pc.greater(pc.abs(array), 10**15 - 1)))
     if "early years" in refuses and (pa.types.is_date(array.type) or pa.types.is_timestamp(array.type)):
         found.append(("a day before 1900, which the target cannot store", pc.less(pc.year(array), 1900)))
-    if "far years" in refuses and (pa.types.is_date(array.type) or pa.types.is_timestamp(array.type)):
+    if "far years" in refuses and beyond_four_digits(array):
         year = pc.year(array)
         far = pc.or_(pc.less(year, 1), pc.greater(year, 9999))
         found.append(("a year that the target cannot store: it takes 1 to 9999", far))
-    if kind.precision is not None and kind.name in ("time", "timestamp", "timestamptz"):
+    if kind.precision is not None and kind.precision < 6 and kind.name in ("time", "timestamp", "timestamptz"):
         step = 10 ** (6 - kind.precision)
         ticks = array.cast(pa.int64())
         rest = pc.subtract(ticks, pc.multiply(pc.divide(ticks, step), step))
@@ -119,7 +118,9 @@ class Shaper:
         inputs: Sequence[InputPlan] = (),
         condition: Bound | None = None,
         run_id: str = "",
+        checks: Sequence[TargetCheck] = (),
     ) -> None:
+        self._checks = checks
         self._reader = reader
         self._refuses = refuses
         self._inputs = inputs
@@ -128,7 +129,7 @@ class Shaper:
         self._plain = [column for column in columns if column.expression is None]
         self._columns = columns
         self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in self._plain]
-        self._needed = [WantedColumn(one.position, one.type, one.formats) for one in inputs]
+        self._needed = [WantedColumn(one.position, one.type, one.formats, plain=one.sampled) for one in inputs]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
         self._rows = 0
@@ -139,7 +140,7 @@ class Shaper:
         """The shaper of a plan without errors."""
         assert plan.reader is not None and plan.target is not None
         refuses = plan.target.dialect.refuses
-        return cls(plan.reader, plan.columns, refuses, plan.inputs, plan.condition, run_id)
+        return cls(plan.reader, plan.columns, refuses, plan.inputs, plan.condition, run_id, plan.checks)
 
     def shape(self, block: Block) -> Shaped:
         if block.path != self._path:
@@ -148,14 +149,14 @@ class Shaper:
         if self._in_row < _GIVEN_UP or self._in_row % _TRIED_EACH == 0:
             typed = self._read_typed(block)
             shaped = None if typed is None else self._finish(typed, block)
+        self._in_row = 0 if shaped else self._in_row + 1
         if shaped is None:
-            shaped = self._sort_out(block)
-        self._in_row = self._in_row + 1 if shaped.rejects else 0
+            shaped = self._sort_out(block, self._reader.read(block))
         shaped = replace(shaped, path=self._path, before=self._rows)
         self._rows += shaped.rows
         return shaped
 
-    def _read_typed(self, block: Block) -> list[pa.Array] | None:
+    def _read_typed(self, block: Block) -> Mostly | None:
         """The wanted and the needed columns in their types; a column of both is parsed twice only for two types."""
         every = [*self._wanted, *self._needed]
         unique = list({(one.position, str(one.type)): one for one in every}.values())
@@ -163,33 +164,45 @@ class Shaper:
         if len({one.position for one in unique}) < len(unique):
             parts = [part for part in (self._wanted, self._needed) if part]
         found: dict[tuple[int, str], pa.Array] = {}
+        odd = np.empty(0, np.int64)
         for part in parts:
-            batch = self._reader.read_typed(block, part) if part else None
-            if batch is None:
+            mostly = self._read_mostly(block, part) if part else None
+            if mostly is None or not len(mostly.columns[0]):
                 return None
-            found |= {(one.position, str(one.type)): array for one, array in zip(part, batch.columns, strict=True)}
-        return [found[one.position, str(one.type)] for one in every]
+            found |= {(one.position, str(one.type)): array for one, array in zip(part, mostly.columns, strict=True)}
+            odd = np.union1d(odd, mostly.odd) if len(mostly.odd) else odd
+        return Mostly([found[one.position, str(one.type)] for one in every], odd)
 
-    def _finish(self, typed: Sequence[pa.Array], block: Block) -> Shaped | None:
-        """Converts what the parser left as strings, filters and computes; None where a value turns out not to fit."""
+    def _read_mostly(self, block: Block, part: Sequence[WantedColumn]) -> Mostly | None:
+        if isinstance(self._reader, Forgiving):
+            return self._reader.read_mostly(block, part)
+        batch = self._reader.read_typed(block, part)
+        return None if batch is None else Mostly(batch.columns, np.empty(0, np.int64))
+
+    def _finish(self, typed: Mostly, block: Block) -> Shaped | None:
+        """Converts what the parser left as strings, filters and computes, and sorts out the rows of which a value does not fit;
+        None where it is better to sort out the whole block."""
+        count = len(typed.columns[0])
+        apart = np.zeros(count, np.bool_)
+        apart[typed.odd] = True
         read = []
-        for wanted, array in zip([*self._wanted, *self._needed], typed, strict=True):
+        for wanted, array in zip([*self._wanted, *self._needed], typed.columns, strict=True):
             if not self._reader.parses(wanted):
                 converted = convert(array, wanted.type, wanted.formats)
-                if converted.failed.any():
-                    return None
+                apart |= converted.failed
                 array = converted.array
             if has_overflowed(array):
                 return None
             read.append(array)
-        count = len(read[0])
+        for one, array in zip(self._inputs, read[len(self._plain) :], strict=True):
+            require_parsed(one, array)
         rows = self._rows_of(read[len(self._plain) :], block.path, np.arange(count), count)
         kept = None
         if self._condition is not None:
             condition = evaluate(self._condition, rows)
-            if condition.failures:
-                return None
-            kept = condition.array.fill_null(False)
+            for _, mask in condition.failures:
+                apart |= mask
+            kept = as_mask(condition.array)
         plain = iter(read)
         arrays = []
         for column in self._columns:
@@ -198,17 +211,34 @@ class Shaper:
             else:
                 computed = evaluate(column.expression, rows)
                 converted = convert_typed(computed.array, column.type, column.formats)
-                if computed.failures or converted.failed.any():
-                    return None
+                apart |= converted.failed
+                for _, mask in computed.failures:
+                    apart |= mask
                 array = converted.array
-            if any(_any(mask) for _, mask in _breaches(array, column, block.has_nul, self._refuses)):
-                return None
+            for _, breached in _breaches(array, column, block.has_nul, self._refuses):
+                apart |= as_mask(breached)
             arrays.append(array)
+        for check in self._checks:
+            apart |= check.broken(arrays)
         made = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
         index = np.arange(count)
-        if kept is not None:
-            made, index = made.filter(kept), index[as_mask(kept)]
-        return Shaped(count, block.size, made, (), count - made.num_rows, index)
+        if not apart.any():
+            if kept is not None:
+                made, index = made.filter(pa.array(kept)), index[kept]
+            return Shaped(count, block.size, made, (), count - made.num_rows, index)
+        if not isinstance(self._reader, Forgiving) or _MANY * int(apart.sum()) > count:
+            return None
+        fine = ~apart if kept is None else ~apart & kept
+        sorted_out = self._sort_out(block, self._reader.only(block, np.flatnonzero(apart)))
+        made, index = made.filter(pa.array(fine)), index[fine]
+        if sorted_out.batch.num_rows:
+            # what turned out to fit goes back to its place
+            index = np.concatenate([index, sorted_out.index])
+            order = np.argsort(index)
+            both = pa.Table.from_batches([made, sorted_out.batch]).take(pa.array(order)).combine_chunks()
+            made, index = both.to_batches()[0], index[order]
+        filtered = count - made.num_rows - len(sorted_out.rejects)
+        return Shaped(count, block.size, made, sorted_out.rejects, filtered, index)
 
     def _rows_of(self, inputs: Sequence[pa.Array], path: str, index: Any, count: int) -> InputRows:
         """What expressions see; ``index`` are the places of the rows in their block."""
@@ -216,14 +246,15 @@ class Shaper:
         numbers = pa.array(index + self._rows + 1, pa.int64())
         return InputRows(columns, count, path, numbers, self._run_id)
 
-    def _sort_out(self, block: Block) -> Shaped:
-        rows = self._reader.read(block)
+    def _sort_out(self, block: Block, rows: Rows) -> Shaped:
+        """Converts rows of a block by kernels that tell which of them do not fit, and why."""
         count = len(rows.index)
         reasons: dict[int, tuple[str, str | None, str]] = {}
         bad = np.zeros(count, np.bool_)
         inputs = []
         for one in self._inputs:
             raw = plain_array(rows.values.column(one.position))
+            require_within(one, raw)
             wanted = ColumnPlan(one.position, one.source, one.source, one.type, "", one.formats)
             array, failed = self._convert(raw, wanted, False, frozenset(), reasons)
             bad |= failed
@@ -246,6 +277,11 @@ class Shaper:
                 failed |= unknown
             bad |= failed
             arrays.append(array)
+        for check in self._checks:
+            broken = check.broken(arrays) & ~bad
+            for at in np.flatnonzero(broken):
+                reasons.setdefault(int(at), (check.column, check.value(arrays, int(at)), check.reason))
+            bad |= broken
         bad &= kept  # what is filtered out has no need to fit
         rejects = [self._reject(block, one.index, "", None, one.reason) for one in rows.bad]
         for at in np.flatnonzero(bad):

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field, replace
 
+import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 
 from ultravect.core.databases.base import Database, LiveColumn, LiveTable, Target
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import Block, Rows, WantedColumn, require_columns, unique_names
+from ultravect.core.layouts.base import Block, Mostly, Rows, WantedColumn, require_columns, unique_names
 from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Source
@@ -80,17 +82,27 @@ class TableRows:
         return Rows(block.values, block.index_or_all)
 
     def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
+        found = self.read_mostly(block, wanted)
+        if found is None or len(found.odd):
+            return None
+        return pa.RecordBatch.from_arrays(found.columns, names=[str(column.position) for column in wanted])
+
+    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
         assert isinstance(block, TableBlock)
         arrays = []
+        failed = np.zeros(block.values.num_rows, np.bool_)
         for column in wanted:
             values = plain_array(block.values.column(column.position))
             if pa.types.is_binary(values.type) and column.type.name != "binary":
                 return None
             converted = convert_typed(values, column.type, column.formats)
-            if converted.failed.any():
-                return None
+            failed |= converted.failed
             arrays.append(converted.array)
-        return pa.RecordBatch.from_arrays(arrays, names=[str(column.position) for column in wanted])
+        return Mostly(arrays, np.flatnonzero(failed))
+
+    def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
+        assert isinstance(block, TableBlock)
+        return Rows(block.values.take(pa.array(places)), places)
 
     def parses(self, column: WantedColumn) -> bool:
         return True

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from decimal import Decimal
 from typing import Any
@@ -262,16 +262,21 @@ def both(left: Bound, right: Bound) -> Bound:
     return BoundCall(BOOLEAN, "and", [left, right], kernels.plain(pc.and_kleene))
 
 
+def parts_of(bound: Bound) -> Iterator[Bound]:
+    """An expression and all that it is made of."""
+    yield bound
+    inner: Sequence[Bound] = ()
+    match bound:
+        case BoundCast():
+            inner = [bound.value]
+        case BoundCall():
+            inner = bound.arguments
+        case BoundCase():
+            inner = [part for when in bound.whens for part in when] + ([bound.otherwise] if bound.otherwise else [])
+    for one in inner:
+        yield from parts_of(one)
+
+
 def columns_in(bound: Bound) -> set[int]:
     """The positions of the columns that an expression needs."""
-    match bound:
-        case BoundColumn():
-            return {bound.position}
-        case BoundCast():
-            return columns_in(bound.value)
-        case BoundCall():
-            return {position for one in bound.arguments for position in columns_in(one)}
-        case BoundCase():
-            parts = [part for when in bound.whens for part in when] + ([bound.otherwise] if bound.otherwise else [])
-            return {position for one in parts for position in columns_in(one)}
-    return set()
+    return {part.position for part in parts_of(bound) if isinstance(part, BoundColumn)}

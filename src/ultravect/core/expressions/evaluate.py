@@ -111,11 +111,17 @@ def _case(bound: BoundCase, rows: Rows) -> Computed:
 
 
 def _coalesce(bound: BoundCall, rows: Rows) -> Computed:
-    result: pa.Array = pa.nulls(rows.count, bound.type.arrow)
-    failures: Failures = []
-    for argument in bound.arguments:
-        missing = as_mask(result.is_null())
+    first, *others = bound.arguments
+    given = evaluate(first, rows)
+    result, failures = given.array, list(given.failures)
+    for argument in others:
+        if not result.null_count:
+            break
+        if isinstance(argument, BoundLiteral):
+            result = pc.coalesce(result, pa.scalar(argument.value, argument.type.arrow))
+            continue
         given = evaluate(argument, rows)
-        failures += _only(given.failures, missing)
+        if given.failures:
+            failures += _only(given.failures, as_mask(result.is_null()))
         result = pc.coalesce(result, given.array)
     return Computed(result, failures)

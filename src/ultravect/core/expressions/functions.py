@@ -339,8 +339,8 @@ FUNCTIONS: dict[str, Function] = {
     "is null": Function(1, 1, _null_test),
     "like": Function(2, 2, _text("like", kernels.like, TEXT, result=BOOLEAN), "x like 'A%'", (1,)),
     "at time zone": Function(2, 2, _zoned, "moment at time zone 'Europe/Zurich'", (1,)),
-    "lower": Function(1, 1, _text("lower", kernels.plain(pc.utf8_lower)), "lower(text)"),
-    "upper": Function(1, 1, _text("upper", kernels.plain(pc.utf8_upper)), "upper(text)"),
+    "lower": Function(1, 1, _text("lower", kernels.cased("lower")), "lower(text)"),
+    "upper": Function(1, 1, _text("upper", kernels.cased("upper")), "upper(text)"),
     "trim": Function(1, 1, _text("trim", kernels.plain(pc.utf8_trim_whitespace)), "trim(text)"),
     "length": Function(
         1, 1, _text("length", kernels.plain(lambda text: pc.utf8_length(text).cast(pa.int64())), result=BIGINT), "length(text)"

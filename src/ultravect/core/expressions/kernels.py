@@ -121,6 +121,18 @@ def absolute(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
     return Computed(array, inverse.failures)
 
 
+def cased(name: str) -> Kernel:
+    """Upper or lower case; for what is ASCII there is a quicker way."""
+    plain_case, any_case = getattr(pc, f"ascii_{name}"), getattr(pc, f"utf8_{name}")
+    return lambda arrays, kind: Computed((plain_case if is_ascii(arrays[0]) else any_case)(arrays[0]))
+
+
+def is_ascii(text: pa.Array) -> bool:
+    """Whether all bytes behind the texts are ASCII."""
+    data = text.buffers()[2]
+    return data is None or data.size == 0 or int(np.frombuffer(data, np.uint8).max()) < 0x80
+
+
 def days_later(sign: int) -> Kernel:
     def compute(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
         days = pc.add(arrays[0].cast(pa.int32()).cast(pa.int64()), pc.multiply(arrays[1], sign))
@@ -196,8 +208,10 @@ def null_if(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
 
 def rounded(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
     digits = constant(arrays[1]) if len(arrays) > 1 else 0
-    if pa.types.is_integer(arrays[0].type) and (digits or 0) >= 0:
-        return Computed(arrays[0])
+    exact = arrays[0].type
+    places = 0 if pa.types.is_integer(exact) else exact.scale if pa.types.is_decimal(exact) else None
+    if places is not None and (digits or 0) >= max(places, 0):
+        return Computed(_as(arrays[0], kind))  # there is nothing to round
     return Computed(_as(pc.round(arrays[0], digits or 0, "half_towards_infinity"), kind))
 
 
