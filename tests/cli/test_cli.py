@@ -172,6 +172,7 @@ def test_bad_job_files_are_told_with_their_lines(shell: Shell, tmp_path: Path) -
         told = shell(command, str(file), code=1)
         assert "line 6: into.tabel: unknown key 'tabel'" in told
         assert "did you mean 'table'?" in told
+        assert "6 +   table: x" in told
     file.write_text("a: [")
     assert "not valid YAML" in shell("save", str(file), code=1)
 

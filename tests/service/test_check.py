@@ -79,6 +79,18 @@ CASES = [
         "",
         ("error", "rows-misfit", "into.rejects", "1 value where the header has 2 columns", ""),
     ),
+    (
+        "a int CHECK (a > 0)",
+        "a\n1\n-2",
+        "",
+        ("error", "rows-misfit", "into.rejects", "1 of 2 rows break the check", "into.rejects: 1"),
+    ),
+    (
+        "a int, b int, CHECK (a < b)",
+        "a,b\n1,2\n3,1\n5,4",
+        "rejects: 2",
+        ("warning", "rows-misfit", "into.rejects", "_check of the target: a < b, first row 2 (line 3)", ""),
+    ),
     ("a interval", "a\n1 day", "", ("warning", "type-by-database", "columns.0", "parses its text as interval", "")),
     (
         None,
@@ -177,3 +189,11 @@ def test_a_file_can_be_checked_without_saving(place: Place) -> None:
     text = place.file("a\n1\n").job()
     assert place.client.check_file(text.replace(f"job: {place.name}", "job: never-saved")).passed
     assert "never-saved" not in [job.name for job in place.client.jobs().items]
+
+
+def test_rows_that_cannot_be_computed_are_told(place: Place) -> None:
+    place.sql("CREATE TABLE {t} (a int, b int)")
+    place.file("a\n1\n0\n").job(source='where: "10 / a > 1"', columns='[a, "10 / a as b"]', into="rejects: 1")
+    (found,) = [one for one in place.client.check_job(place.name).findings if one.code == "rows-misfit"]
+    assert found.message.startswith("1 of 2 rows cannot be computed in from.where, first row 2 (line 3)")
+    assert place.run().state == "succeeded"

@@ -58,6 +58,23 @@ def test_rejects_are_loaded_once_after_a_mend(place: Place) -> None:
     assert refusal(place, "retry_rejects", third) == "no-rejects"
 
 
+def test_names_of_objects_keep_the_day_of_the_first_run(place: Place) -> None:
+    """However many runs of rejects of rejects are between."""
+    text = place.file(BROKEN).job(columns=TYPED, into="rejects: 5")
+    place.client.save_job(place.name, text.replace(f"table: {place.name}", f'table: "{place.name}_{{run_date}}"'))
+    first = place.run()
+    place.stack.postgres.execute(
+        f"UPDATE records_run SET queued_at = '2026-01-31 12:00+00' WHERE id = {first.id}", "ultravect"
+    )
+    place.file(BROKEN.replace("x,", "2,"))
+    second = place.client.wait(place.client.retry_rejects(first.id).id)
+    place.file(BROKEN.replace("4,Cy", "4,Cy,"))
+    third = place.client.wait(place.client.retry_rejects(second.id).id)
+    assert (second.state, third.state) == ("succeeded", "succeeded")
+    rows = place.sql('SELECT id FROM "{t}_2026-01-31" ORDER BY 1')
+    assert rows == [(2,), (4,)]
+
+
 def test_rejects_of_a_table_or_of_a_failed_run_are_not_found_again(place: Place) -> None:
     place.file(BROKEN).job(columns=TYPED)
     assert refusal(place, "retry_rejects", place.run()) == "nothing-written"

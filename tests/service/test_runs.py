@@ -300,6 +300,7 @@ def test_a_database_that_goes_away(other_server: PostgresServer, stack: Stack, c
         "CREATE FUNCTION slow() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM pg_sleep(0.001); RETURN NEW; END $$"
     )
     other_server.execute("CREATE TRIGGER slow BEFORE INSERT ON t FOR EACH ROW EXECUTE FUNCTION slow()")
+    other_server.execute("CHECKPOINT")  # this server commits before it has written, and is about to be killed
     run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
     other_server.kill()
     ended = client.wait(run.id)

@@ -11,7 +11,7 @@ export interface ProblemBody {
   code: string;
   detail: string;
   hint?: string;
-  errors?: { pointer: string; message: string; hint?: string; line?: number }[];
+  errors?: { pointer: string; message: string; hint?: string; line?: number; edit?: Edit }[];
 }
 
 export interface Page<T> {

@@ -87,6 +87,8 @@ into:
 
   function apply(edit: Edit) {
     const lines = text.split("\n");
+    // of a text that was changed meanwhile, other lines may stand there
+    if (edit.old.some((line, at) => lines[edit.line - 1 + at] !== line)) return;
     lines.splice(edit.line - 1, edit.old.length, ...edit.new);
     text = lines.join("\n");
   }
@@ -146,7 +148,7 @@ into:
     {/if}
   </div>
 </div>
-{#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
+{#if problem}<div class="mb-3"><Problem {problem} apply={may("editor") ? apply : undefined} /></div>{/if}
 
 {#if job || isNew}
   <section class="panel mb-4 min-w-0">

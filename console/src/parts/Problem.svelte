@@ -1,7 +1,9 @@
 <script lang="ts">
-  import type { ProblemBody, RunError } from "../lib/types";
-  let { problem }: { problem: ProblemBody | RunError } = $props();
+  import EditLines from "./EditLines.svelte";
+  import type { Edit, ProblemBody, RunError } from "../lib/types";
+  let { problem, apply }: { problem: ProblemBody | RunError; apply?: (edit: Edit) => void } = $props();
   let errors = $derived("errors" in problem ? (problem.errors ?? []) : []);
+  let only = $derived(errors.length === 1 ? errors[0]?.edit : undefined);
 </script>
 
 <div role="alert" class="border-error/50 bg-error/8 rounded-box border px-3.5 py-2.5">
@@ -17,9 +19,11 @@
         <li>
           {error.line ? `line ${error.line}: ` : ""}{error.pointer.slice(1).replaceAll("/", ".")}: {error.message}
           {#if error.hint}<span class="text-base-content/70">— {error.hint}</span>{/if}
+          {#if error.edit}<EditLines edit={error.edit} {apply} />{/if}
         </li>
       {/each}
     </ul>
   {/if}
+  {#if only}<div class="ml-6"><EditLines edit={only} {apply} /></div>{/if}
   {#if problem.hint}<p class="mt-1 ml-6"><span class="font-semibold">Fix:</span> {problem.hint}</p>{/if}
 </div>

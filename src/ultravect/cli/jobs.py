@@ -13,7 +13,9 @@ from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import (
     cell,
+    errors,
     print_check,
+    print_edit,
     print_json,
     print_problem,
     print_rehearsal,
@@ -31,6 +33,7 @@ from ultravect.core.model.document import (
     job_from_data,
     read_documents,
 )
+from ultravect.core.model.edits import with_edits
 
 _ENDINGS = (".yaml", ".yml")
 _SHOWN_REJECTS = 5
@@ -59,6 +62,8 @@ def _read(path: Path) -> str:
 def _print_file_problems(path: Path, error: DeclarationError) -> None:
     for problem in error.problems:
         print_problem(f"{path}: {problem}", problem.hint)
+        if problem.edit:
+            print_edit(problem.edit, errors)
 
 
 def _store(client: Client, document: Document) -> tuple[Job | Connection | Layout, str]:
@@ -88,13 +93,15 @@ def save(
     with connect() as client:
         for path in _files(paths):
             try:
-                for document in read_documents(_read(path)):
+                text = _read(path)
+                for document in read_documents(text):
                     stored, told = _store(client, document)
                     saved.append(stored)
                     if not as_json:
                         screen.print(f"saved {told}")
             except DeclarationError as error:
                 failed += 1
+                error.problems = with_edits(error.problems, text)
                 _print_file_problems(path, error)
             except ApiError as error:
                 if error.status in (401, 403):
@@ -154,6 +161,7 @@ def _job_text(what: str, as_json: bool) -> str | None:
         for document in read_documents(text):
             job_from_data(document.data, document.lines)
     except DeclarationError as error:
+        error.problems = with_edits(error.problems, text)
         if as_json:
             print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
         else:

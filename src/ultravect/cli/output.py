@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Iterable, Sequence
-from typing import Any
+from typing import Any, Protocol
 
 from pydantic import BaseModel
 from rich.console import Console
@@ -112,6 +112,25 @@ def print_problem(detail: str, hint: str = "") -> None:
         errors.print(f"  fix: {escape(hint)}", soft_wrap=True)
 
 
+class LinesEdit(Protocol):
+    """An edit of a file's lines, as the service gives it or the core finds it."""
+
+    @property
+    def line(self) -> int: ...
+
+    @property
+    def old(self) -> Sequence[str]: ...
+
+    @property
+    def new(self) -> Sequence[str]: ...
+
+
+def print_edit(edit: LinesEdit, where: Console) -> None:
+    for mark, colour, lines in (("-", "red", edit.old), ("+", "green", edit.new)):
+        for line in lines:
+            where.print(f"  {edit.line:>5} [{colour}]{mark} {escape(line)}[/]", soft_wrap=True)
+
+
 def print_findings(findings: Sequence[Finding], *, notes: bool = True) -> None:
     for finding in findings:
         if finding.severity == "note" and not notes:
@@ -125,9 +144,7 @@ def print_findings(findings: Sequence[Finding], *, notes: bool = True) -> None:
         if finding.fix:
             screen.print(f"  fix: {escape(finding.fix)}", soft_wrap=True)
         if finding.edit:
-            for mark, colour, lines in (("-", "red", finding.edit.old), ("+", "green", finding.edit.new)):
-                for line in lines:
-                    screen.print(f"  {finding.edit.line:>5} [{colour}]{mark} {escape(line)}[/]", soft_wrap=True)
+            print_edit(finding.edit, screen)
 
 
 def print_check(check: Check) -> None:

@@ -13,6 +13,8 @@ from contextlib import suppress
 
 import structlog
 
+_KEEP_ALIVE_SECONDS = 75
+
 
 def _setup() -> None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "ultravect.service.settings")
@@ -63,7 +65,16 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.asgi import application
     from ultravect.service.work.worker import run_worker
 
-    config = uvicorn.Config(application, host=host, port=port, log_level="warning", access_log=False, lifespan="off")
+    config = uvicorn.Config(
+        application,
+        host=host,
+        port=port,
+        log_level="warning",
+        access_log=False,
+        lifespan="off",
+        # longer than clients keep a connection: closing it under a request that is on its way would look like a failure
+        timeout_keep_alive=_KEEP_ALIVE_SECONDS,
+    )
     server = uvicorn.Server(config)
     tasks = [asyncio.create_task(server.serve())]
     if slots:

@@ -9,8 +9,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.model.document import read_documents, write_file
-from ultravect.core.model.edits import REMOVED, Items, edit_of
+from ultravect.core.model.document import JOB, DeclarationError, read_documents, write_file
+from ultravect.core.model.edits import REMOVED, Items, Renamed, edit_of, with_edits
 
 FILE = """\
 ultravect: 1
@@ -112,3 +112,28 @@ def test_an_edited_file_reads_back_with_the_value_changed(
     expected = copy.deepcopy(structure)
     expected["columns"][place] = value  # type: ignore[index]
     assert read_documents("\n".join(lines) + "\n")[0].data == expected
+
+
+@pytest.mark.parametrize(
+    ("old", "new"),
+    [
+        ("job: huts   # reference data", "jobb: huts   # reference data"),
+        ("from: {connection: incoming, files: huts.csv}", "from: {conection: incoming, files: huts.csv}"),
+        ("  keys: [hut]", "  kees: [hut]"),
+        ("  mode: append", "  mode: apend"),
+    ],
+)
+def test_misspelt_keys_and_words_are_put_right(old: str, new: str) -> None:
+    broken = FILE.replace(old, new)
+    with pytest.raises(DeclarationError) as caught:
+        JOB.read_text(broken)
+    assert len(caught.value.problems) == 1
+    edits = [one.edit for one in with_edits(caught.value.problems, broken) if one.edit]
+    assert [(list(one.old), list(one.new)) for one in edits] == [([new], [old])]
+    lines = broken.splitlines()
+    lines[edits[0].line - 1] = edits[0].new[0]
+    JOB.read_text("\n".join(lines))
+
+
+def test_a_key_that_is_there_already_is_not_written_twice() -> None:
+    assert edit_of("into:\n  mode: append\n  mod: overwrite\n", "into.mod", Renamed("mode")) is None

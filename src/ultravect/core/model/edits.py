@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import copy
 from collections.abc import Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from typing import Any
 
 import yaml
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import read_documents
+from ultravect.core.model.problems import Problem
 
 _WIDE = 10_000
 
@@ -24,6 +25,13 @@ class Items:
     """Takes the place of one item of a list; none of them: the item is taken out."""
 
     values: Sequence[Any]
+
+
+@dataclass(frozen=True)
+class Renamed:
+    """Gives a key another name, and leaves its value."""
+
+    name: str
 
 
 REMOVED = Items(())
@@ -41,6 +49,16 @@ class Edit:
 
     def as_dict(self) -> dict[str, Any]:
         return {key: list(value) if key != "line" else value for key, value in asdict(self).items()}
+
+
+def with_edits(problems: Sequence[Problem], text: str) -> list[Problem]:
+    """The problems of the file ``text``, with an edit where it is known what was meant."""
+    return [
+        replace(one, edit=edit_of(text, one.place, Renamed(one.meant) if one.of_key else one.meant))
+        if one.meant
+        else one
+        for one in problems
+    ]
 
 
 def edit_of(text: str, place: str, value: Any) -> Edit | None:
@@ -76,6 +94,8 @@ def _changed(data: Any, path: Sequence[str | int], value: Any) -> Any:
         holder = holder[step]
     if isinstance(holder, list) and isinstance(last, int):
         holder[last : last + 1] = value.values if isinstance(value, Items) else [value]
+    elif isinstance(value, Renamed):
+        holder[value.name] = holder.pop(last)
     elif value == REMOVED:
         del holder[last]
     else:
@@ -125,7 +145,7 @@ def _written(root: yaml.Node | None, path: Sequence[str | int], value: Any, line
 
 def _added(mapping: yaml.MappingNode, key: str, value: Any, lines: Sequence[str]) -> Edit | None:
     """A key that the mapping does not have yet, behind its others; ``columns`` stands before ``into``."""
-    if value == REMOVED or not mapping.value:
+    if value == REMOVED or isinstance(value, Renamed) or not mapping.value:
         return None
     if mapping.flow_style:
         line = mapping.end_mark.line
@@ -151,6 +171,12 @@ def _replaced(node: yaml.Node, value: Any, lines: Sequence[str]) -> Edit | None:
 def _in_mapping(
     mapping: yaml.MappingNode, pair: tuple[yaml.Node, yaml.Node], value: Any, lines: Sequence[str]
 ) -> Edit | None:
+    if isinstance(value, Renamed):
+        return (
+            None
+            if any(key.value == value.name for key, _ in mapping.value)
+            else _replaced(pair[0], value.name, lines)
+        )
     if value != REMOVED:
         return _replaced(pair[1], value, lines)
     if len(mapping.value) == 1:

@@ -137,6 +137,11 @@ class Target(Declared):
         le=1,
         description="How many earlier contents of an overwritten table are kept beside it, for an undo: 0 or 1.",
     )
+    old_rows: Literal["delete", "truncate"] = Field(
+        default="delete",
+        description="How an overwrite takes the old rows away. truncate is quicker and leaves no dead rows; readers wait for "
+        "the whole load (PostgreSQL).",
+    )
     checksums: bool = Field(
         default=False,
         description="Whether the loaded rows are read again, and each column's checksum compared with that of the rows sent.",
@@ -172,6 +177,8 @@ class Target(Declared):
             raise ValueError("into.if_different: rebuild goes with mode: overwrite only: the old rows would be lost")
         if self.keep_previous and self.mode != "overwrite":
             raise ValueError("into.keep_previous goes with mode: overwrite only: nothing else replaces rows")
+        if self.old_rows == "truncate" and self.mode != "overwrite":
+            raise ValueError("into.old_rows goes with mode: overwrite only: nothing else takes rows away")
         if len(set(self.keys)) < len(self.keys):
             raise ValueError("into.keys names a column twice")
         return self
@@ -186,9 +193,11 @@ class Target(Declared):
             or self.after
             or self.keep_previous
             or self.lock_table
+            or self.old_rows == "truncate"
         ):
             raise ValueError(
-                "if_different, carry, before, after, keep_previous and lock_table are for tables; files are always written anew"
+                "if_different, carry, before, after, keep_previous, old_rows and lock_table are for tables; files are always "
+                "written anew"
             )
         if self.files is not None:
             written_layout(self.files, self.layout)

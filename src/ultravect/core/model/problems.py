@@ -6,7 +6,7 @@ import difflib
 import types
 import typing
 from collections.abc import Iterable, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from typing import Any
 
 from pydantic import BaseModel, ValidationError
@@ -19,21 +19,34 @@ _SECRETS = frozenset(key for kind in KINDS for key in secret_keys(kind))
 
 @dataclass(frozen=True)
 class Problem:
-    """One thing wrong in a declaration: ``pointer`` is a JSON Pointer, ``line`` 1-based in the file, if known."""
+    """One thing wrong in a declaration: ``pointer`` is a JSON Pointer, ``line`` 1-based in the file, if known.
+
+    ``meant`` is what was probably meant: another key where ``of_key``, otherwise another value; ``edit`` writes it into the
+    file's own lines (see ``edits``).
+    """
 
     pointer: str
     message: str
     hint: str = ""
     line: int | None = None
+    meant: str = ""
+    of_key: bool = False
+    edit: Any = None
+
+    @property
+    def place(self) -> str:
+        """``into.table``"""
+        return self.pointer.lstrip("/").replace("/", ".")
 
     def as_dict(self) -> dict[str, Any]:
-        return {key: value for key, value in asdict(self).items() if value not in ("", None)} | {
-            "pointer": self.pointer
-        }
+        told = {"pointer": self.pointer, "message": self.message, "hint": self.hint, "line": self.line}
+        shown = {key: value for key, value in told.items() if value not in ("", None)} | {"pointer": self.pointer}
+        return shown | ({"edit": self.edit.as_dict()} if self.edit else {})
 
     def __str__(self) -> str:
-        place = self.pointer.lstrip("/").replace("/", ".")
-        return ": ".join(part for part in (f"line {self.line}" if self.line else "", place, self.message) if part)
+        return ": ".join(
+            part for part in (f"line {self.line}" if self.line else "", self.place, self.message) if part
+        )
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
@@ -110,6 +123,8 @@ def problems_of(
     found: dict[str, Problem] = {}
     for item in error.errors():
         message, hint = _describe(item, model)
+        of_key = item["type"] == "extra_forbidden"
+        meant = hint.removeprefix("did you mean '").removesuffix("'?") if hint.startswith("did you mean '") else ""
         # pydantic adds the branch of a union to the path; it is not in the document
         path = tuple(
             step
@@ -120,5 +135,10 @@ def problems_of(
         )
         line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
         pointer = "".join(f"/{step}" for step in path)
-        found.setdefault(pointer, Problem(pointer, message, hint, line))
-    return sorted(found.values(), key=lambda problem: problem.line or 0)
+        found.setdefault(pointer, Problem(pointer, message, hint, line, meant, of_key))
+    # what a misspelt key was meant to be is not missing beside it
+    intended = {f"{one.pointer.rpartition('/')[0]}/{one.meant}" for one in found.values() if one.of_key and one.meant}
+    told = [
+        one for pointer, one in found.items() if pointer not in intended or not one.message.endswith("is missing")
+    ]
+    return sorted(told, key=lambda problem: problem.line or 0)

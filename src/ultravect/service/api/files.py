@@ -9,7 +9,8 @@ from pydantic import BaseModel
 from rest_framework.parsers import BaseParser, JSONParser
 from rest_framework.request import Request
 
-from ultravect.core.model.document import Declaration, write_file
+from ultravect.core.model.document import Declaration, DeclarationError, write_file
+from ultravect.core.model.edits import with_edits
 from ultravect.service.api.problems import Problem
 
 M = TypeVar("M", bound=BaseModel)
@@ -39,7 +40,11 @@ def structure_of(declared: BaseModel) -> dict[str, Any]:
 def given_file(request: Request, declaration: Declaration[M]) -> tuple[M, str]:
     """The declaration in a request's body, and its text."""
     if isinstance(request.data, str):
-        declared, document = declaration.read_text(request.data)
+        try:
+            declared, document = declaration.read_text(request.data)
+        except DeclarationError as error:
+            error.problems = with_edits(error.problems, request.data)
+            raise
         return declared, document.text
     declared = declaration.read(request.data)
     return declared, write_file(structure_of(declared))

@@ -14,7 +14,6 @@ import signal
 import socket
 import sys
 
-from ultravect.core.databases.postgresql.binary_copy import RowEncoder, encoder_for
 from ultravect.core.engine.leg_plan import ColumnPlan
 from ultravect.core.engine.scan import scan_columns
 from ultravect.core.engine.shape import Shaper
@@ -41,10 +40,7 @@ def _warm_up() -> None:
         for position, column in found.items()
     ]
     for block in reader.blocks():
-        batch = Shaper(reader, columns).shape(block).batch
-        natives = ("int4", "text", "date", "numeric", "bool", "timestamp")
-        encoders = [encoder_for(native, column.type.arrow) for native, column in zip(natives, columns, strict=True)]
-        RowEncoder([encoder for encoder in encoders if encoder]).encode(batch)
+        Shaper(reader, columns).shape(block)
 
 
 def main() -> None:
