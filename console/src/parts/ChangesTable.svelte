@@ -14,9 +14,11 @@
   let kind = $state("");
   let pages = $state<Record<string, Page<Change>>>({});
   let problem = $state<ProblemBody | null>(null);
+  // by its value: the page takes its run anew when it ends, which must not undo a choice made here
+  let asked = $derived(run);
 
   $effect(() => {
-    const number = run;
+    const number = asked;
     void (async () => {
       try {
         const found = await Promise.all(Object.keys(KINDS).map((one) => get<Page<Change>>(`runs/${number}/changes?kind=${one}&page_size=50`)));
