@@ -29,6 +29,11 @@ INSERT INTO ledger AS t SELECT * FROM s ON CONFLICT (booking_id) DO UPDATE SET
    (excluded.hut_code, excluded.guest_name, excluded.arrival, excluded.nights, excluded.night_price, excluded.paid, excluded.booked_at);
 COMMIT;
 """
+_OVERWRITE = """BEGIN;
+DELETE FROM filled;
+\\copy filled from '{file}' with (format csv, header)
+COMMIT;
+"""
 _JOB = """ultravect: 1
 job: mode
 from: {{connection: incoming, files: {file}}}
@@ -64,18 +69,28 @@ class _Modes:
 
     def script(self) -> float:
         self.fill()
-        text = _SCRIPT.format(file=Path(self.stack.files) / "bench.csv")
-        started = time.perf_counter()
-        subprocess.run(["psql", "-q", "-v", "ON_ERROR_STOP=1", self.url], input=text, text=True, check=True)
-        return time.perf_counter() - started
+        return self._psql(_SCRIPT)
 
-    def write(self, mode: str, file: str = "bench.csv", into: str = "", check: str = "") -> float:
-        """Into a table that holds as many rows for overwrite, and none for append."""
+    def _filled(self, mode: str, check: str = "") -> None:
+        """A table that holds as many rows for overwrite, and none for append."""
         self.sql("DROP TABLE IF EXISTS filled", _TABLE.format(name="filled", key=check))
         if mode == "overwrite":
             self.sql("INSERT INTO filled SELECT * FROM booking")
         self.sql("CHECKPOINT")
+
+    def write(self, mode: str, file: str = "bench.csv", into: str = "", check: str = "") -> float:
+        self._filled(mode, check)
         return self.run(file, "filled", f"mode: {mode}{into and ', ' + into}")
+
+    def delete_and_copy(self) -> float:
+        self._filled("overwrite")
+        return self._psql(_OVERWRITE)
+
+    def _psql(self, script: str) -> float:
+        text = script.format(file=Path(self.stack.files) / "bench.csv")
+        started = time.perf_counter()
+        subprocess.run(["psql", "-q", "-v", "ON_ERROR_STOP=1", self.url], input=text, text=True, check=True)
+        return time.perf_counter() - started
 
     def compare(self, label: str, limit: str, ours: Callable[[], float], theirs: Callable[[], float]) -> None:
         ratios = sorted(ours() / theirs() for _ in range(self.times))
@@ -110,6 +125,14 @@ def run(client: Client, stack: Stack, rows: int, times: int) -> None:
     modes.compare(
         "overwrite, of append into an empty table", "at most 1.1",
         lambda: modes.write("overwrite"), lambda: modes.write("append"),
+    )  # fmt: skip
+    modes.compare(
+        "the same with old_rows: truncate", "at most 1.1",
+        lambda: modes.write("overwrite", into="old_rows: truncate"), lambda: modes.write("append"),
+    )  # fmt: skip
+    modes.compare(
+        "overwrite, of DELETE and \\copy in one transaction", "at most 1.0",
+        lambda: modes.write("overwrite"), modes.delete_and_copy,
     )  # fmt: skip
     bench = Path(stack.files) / "bench.csv"
     for name, value, told in (

@@ -91,6 +91,24 @@ def test_where_rows_go_is_a_form_in_step_with_the_file(page: Page, place: Place)
     expect(page.get_by_text("rows in the target: 2 before, 3 after")).to_be_visible()
 
 
+def test_a_misspelt_key_is_put_right_by_its_fix(page: Page, place: Place) -> None:
+    text = place.file("a\n1\n").job()
+    place.client.save_job(place.name, text)
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    file = page.get_by_test_id("job-file")
+    expect(file).to_contain_text("files: ")
+    file.get_by_text("files:").first.click()
+    page.keyboard.press("Control+a")
+    page.keyboard.insert_text(text.replace("files: ", "filez: "))
+    page.get_by_role("button", name="Check").click()
+    alert = page.get_by_role("alert")
+    expect(alert).to_contain_text("unknown key 'filez'")
+    alert.get_by_role("button", name="Apply fix").first.click()
+    expect(file).not_to_contain_text("filez")
+    page.get_by_role("button", name="Check").click()
+    expect(page.get_by_test_id("check")).to_contain_text("✓ passed")
+
+
 def test_where_rows_come_from_is_a_form_and_a_fix_is_applied(page: Page, place: Place) -> None:
     place.sql("CREATE TABLE {t} (hut_id int, name text)")
     text = place.file("hut_id,nme\n1,Adlerhorst\n2,Blauspitz\n").job()
