@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import pytest
 from devtools.browser import chromium
 from devtools.stack import USER, Stack
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 from tests.conftest import Place
 
 from ultravect.client import Client
@@ -205,11 +205,25 @@ def test_changed_rows_are_shown_before_and_after(page: Page, place: Place) -> No
     place.file("id,name\n1,Ana\n2,Bo\n").job(into="mode: overwrite, keys: [id]")
     place.run()
     place.file("id,name\n1,Ann\n3,Cy\n")
-    page.goto(f"{place.stack.url}/#/runs/{place.run().id}")
+    run = place.run().id
+    asked: list[Route] = []
+
+    def hold(route: Route) -> None:
+        asked.append(route)
+        if len(asked) == 1:
+            route.continue_()
+
+    # the page asks for its run again when the events end: not before something was chosen
+    page.route(f"**/api/v1/runs/{run}", hold)
+    page.goto(f"{place.stack.url}/#/runs/{run}")
     changes = page.get_by_test_id("changes")
     expect(changes).to_contain_text("1 added · 1 gone · 1 changed · 0 equal")
     expect(changes).to_contain_text(re.compile(r"− Ana\s*\+ Ann"))
     changes.get_by_role("button", name="gone").click()
+    expect(changes).to_contain_text("Bo")
+    with page.expect_response(f"**/api/v1/runs/{run}"):
+        asked[1].continue_()
+    page.wait_for_timeout(500)  # nothing shows that nothing happens
     expect(changes).to_contain_text("Bo")
 
 
