@@ -11,7 +11,7 @@ import shutil
 import signal
 import tempfile
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -20,12 +20,15 @@ from typing import Any
 from devtools.mariadb import MariadbServer
 from devtools.pairs import KINDS, Copied, Place, make_places
 from devtools.postgres import PostgresServer
+from ultravect.core.databases.postgresql.successor import LARGE_ROWS
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.run import run_leg
 from ultravect.core.model.document import job_from_data
 
 MODES = ("append", "overwrite", "upsert")
 _HELD, _COMING = 6_000, 9_000
+# a table of that many rows is overwritten in another way there
+_LARGE = {"postgresql": LARGE_ROWS + 4_000}
 _FIGURES = "count(*), sum(k), sum(v)"
 _STAGING = {
     "postgresql": "SELECT count(*) FROM pg_class WHERE relname LIKE 'ultravect\\_sta%'",
@@ -57,6 +60,7 @@ class Ground:
 
     place: Place
     folder: Path
+    rows: int = _HELD
 
     def __post_init__(self) -> None:
         with (self.folder / "rows.csv").open("w", newline="") as file:
@@ -67,11 +71,11 @@ class Ground:
 
     @property
     def held(self) -> list[tuple[int, int]]:
-        return [(key, key * 2) for key in range(_HELD)]
+        return [(key, key * 2) for key in range(self.rows)]
 
     @property
     def coming(self) -> list[tuple[int, int]]:
-        start = _HELD - _COMING // 2
+        start = self.rows - _COMING // 2
         return [(key, key * 2 + key % 2) for key in range(start, start + _COMING)]
 
     def wanted(self, mode: str) -> tuple[int, int, int]:
@@ -83,7 +87,7 @@ class Ground:
     def reset(self) -> None:
         self.place.drop("faulty")
         self.place.sql("CREATE TABLE faulty (k integer, v integer)")
-        for start in range(0, _HELD, 2000):
+        for start in range(0, self.rows, 2000):
             self.place.sql("INSERT INTO faulty VALUES " + ", ".join(map(str, self.held[start : start + 2000])))
 
     def found(self) -> tuple[int, int, int]:
@@ -120,7 +124,7 @@ def figures(rows: Sequence[tuple[int, int]]) -> tuple[int, int, int]:
 
 def rounds(ground: Ground, mode: str, count: int, killed: str, kill: Callable[[int], None], seed: int = 1) -> Outcome:
     """Kills ``count`` loads, each at a random instant; ``kill`` is given the process that loads."""
-    outcome = Outcome(ground.place.kind, mode, killed)
+    outcome = Outcome(ground.place.kind, mode if ground.rows == _HELD else f"{mode} (large)", killed)
     chance = random.Random(seed)
     ground.reset()
     for _ in range(2 if count > 1 else 1):  # the first is slower
@@ -178,6 +182,14 @@ def _kill_process(pid: int) -> None:
     os.kill(pid, signal.SIGKILL)
 
 
+def _grounds(place: Place, folder: Path) -> Iterator[tuple[Ground, str]]:
+    """What is tried in a database: each with its mode."""
+    for mode in MODES:
+        yield Ground(place, folder), mode
+    if place.kind in _LARGE:
+        yield Ground(place, folder, _LARGE[place.kind]), "overwrite"
+
+
 def faults(count: int, server_count: int) -> list[Outcome]:
     """All databases and modes, on servers that are started for it; ``server_count`` loads end with their server."""
     folder = Path(tempfile.mkdtemp(prefix="ultravect-faults-", dir="/var/tmp"))
@@ -190,8 +202,10 @@ def faults(count: int, server_count: int) -> list[Outcome]:
         places = make_places(postgres, "faults", mariadb, folder)
         (folder / "rows").mkdir()
         for kind in KINDS:
-            ground = Ground(places[kind], folder / "rows")
-            found += [rounds(ground, mode, count, "the process", _kill_process) for mode in MODES]
+            found += [
+                rounds(ground, mode, count, "the process", _kill_process)
+                for ground, mode in _grounds(places[kind], folder / "rows")
+            ]
         ends: dict[str, tuple[Callable[[], None], Callable[[], None]]] = {
             "postgresql": (lambda: postgres.stop("immediate"), postgres.start),
             "mariadb": (mariadb.kill, lambda: mariadb.start(_SAFE)),
@@ -203,8 +217,10 @@ def faults(count: int, server_count: int) -> list[Outcome]:
                 os.waitid(os.P_PID, pid, os.WEXITED | os.WNOWAIT)
                 begin()
 
-            ground = Ground(places[kind], folder / "rows")
-            found += [rounds(ground, mode, server_count, "the server", kill) for mode in MODES]
+            found += [
+                rounds(ground, mode, server_count, "the server", kill)
+                for ground, mode in _grounds(places[kind], folder / "rows")
+            ]
         return found
     finally:
         mariadb.remove()

@@ -18,6 +18,6 @@ def test_killed_loads_leave_old_rows_or_new_ones() -> None:
     )
     assert done.returncode == 0, done.stdout + done.stderr
     lines = [line.split(" | ") for line in done.stdout.splitlines() if " | the " in line]
-    assert len(lines) == 12
+    assert len(lines) == 13
     assert all(line[-1].strip(" |") == "nothing" for line in lines)
     assert all(int(line[3]) == int(line[4]) + int(line[5]) for line in lines)

@@ -18,6 +18,7 @@ import MySQLdb
 import psycopg
 import pytest
 from devtools.pairs import KINDS, Copied, Place
+from devtools.stack import Stack
 from tests.core.modes.writing import Writer
 
 from ultravect.core.engine.connections import ConnectionSpec
@@ -117,6 +118,18 @@ def test_a_lock_is_waited_for_in_words_up_to_a_limit(writer: Writer) -> None:
     holder.join()
     assert writer.rows() == [(1, "soup"), (2, "stew")]
     assert writer.left_behind() == []
+
+
+@pytest.mark.parametrize("kind", ["postgresql"])
+def test_a_lock_that_only_the_last_step_needs_is_waited_for_as_long(writer: Writer, stack: Stack) -> None:
+    writer.load([(1, "soup")])
+    with psycopg.connect(stack.postgres.url("warehouse")) as other:
+        other.execute("INSERT INTO modes VALUES (3, 'peas')")
+        release = threading.Timer(1, other.commit)
+        release.start()
+        writer.load([(1, "stew")], mode="upsert", keys=["k"], lock_wait="20 s")
+        release.join()
+    assert writer.rows() == [(1, "stew"), (3, "peas")]
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "duckdb"])

@@ -126,10 +126,10 @@ def _readers_wait(plan: LegPlan, live: LiveTable) -> None:
     plan.add(
         "warning",
         "readers-wait",
-        f"whoever reads {live.name} waits until the load is done, transactions that began before it see no rows, and "
-        "triggers on DELETE do not run",
+        f"whoever reads {live.name} waits until the load is done, transactions that began before it no longer see the "
+        "old rows, and triggers on DELETE do not run",
         "into.old_rows",
-        "take it out if readers must not wait: DELETE is slower and leaves them alone",
+        "take it out if readers must not wait",
     )
 
 

@@ -1,9 +1,9 @@
 """Loads rows into a PostgreSQL table by COPY, in one transaction.
 
 Rows copied in a transaction are invisible to others until it commits, and a lost session undoes them: append copies
-straight into the table. So does overwrite, behind a DELETE of what is there: readers see the old rows until the commit,
-while a TRUNCATE would make them wait, and would show an empty table to those whose snapshot is older. The price of both
-is dead space, which vacuum takes back. Rows that are matched by keys, or that need a larger table first, stand in a
+straight into the table. Overwrite copies into another table that takes its place (see ``successor``), or behind a DELETE of
+what is there: readers see the old rows until the commit, while a TRUNCATE makes them wait. The price of deleting is
+dead space, which vacuum takes back. Rows that are matched by keys, or that need a larger table first, stand in a
 temporary table until the end, so that the lock that stops other writers is short.
 """
 
@@ -35,9 +35,11 @@ from ultravect.core.databases.order import (
 )
 from ultravect.core.databases.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoding_for
 from ultravect.core.databases.postgresql.catalogue import Session, SessionStatements, find_table, has_table
+from ultravect.core.databases.postgresql.locks import try_lock
 from ultravect.core.databases.postgresql.parts import write_in_parts
 from ultravect.core.databases.postgresql.rebuild import replace_table
 from ultravect.core.databases.postgresql.session import translate
+from ultravect.core.databases.postgresql.successor import LARGE_ROWS, Successor
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.databases.written import tabbed_lines
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -47,7 +49,6 @@ from ultravect.core.errors import UltravectError
 _MATCHED = "ultravect_matched"
 LOCK_SECONDS = 60
 _SAMPLED_ROWS = 5000
-_SHORT_WAIT = "300ms"
 # a unique index on just these columns, and nothing that could drop or change a row on its way
 _ONE_STATEMENT = """
 SELECT 1 FROM pg_class c WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p') AND NOT c.relhasrules
@@ -58,6 +59,7 @@ SELECT 1 FROM pg_class c WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p
       AND ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = c.oid
                 AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) ORDER BY a.attname::text COLLATE "C") = %s::text[])
 """
+_IN_ONE = "SELECT 1 FROM pg_class WHERE oid = to_regclass(%s) AND relkind = 'r'"
 # types without equality
 _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
 
@@ -88,6 +90,7 @@ class PostgresqlLoad(IsolatingLoad):
         require_empty(order, self.rows_before)
         self._removed = self._updated = 0
         self._rewritten = False
+        self._successor: Successor | None = None
         into = table
         self._beside = order.staged or bool(order.changes)
         if order.rebuild:
@@ -98,13 +101,19 @@ class PostgresqlLoad(IsolatingLoad):
         elif order.mode == "overwrite" and order.create is None and not self._beside:
             self._lock()
             self._keep_previous()
-            self._removed = self._take_away()
+            self._successor = self._succeeded()
+            self._removed = self.rows_before if self._successor else self._take_away()
         self._final = into.name
+        if self._successor:
+            into = self._successor.table
         if self._beside:
             into = self._staged(into)
         self._encode, self._ends = self._encoder(into, order.sent)
         names = ", ".join(dialect.quote(column.name) for column in order.sent)
-        form = " (FORMAT binary)" if self._ends[0] else ""
+        options = ["FORMAT binary"] if self._ends[0] else []
+        if self._successor or (self._removed and order.truncate and not self._beside and self._whole()):
+            options.append("FREEZE")
+        form = f" ({', '.join(options)})" if options else ""
         self._cursor = session.cursor()
         self._copying = self._cursor.copy(f"COPY {dialect.table(into.name)} ({names}) FROM STDIN{form}".encode())
         self._copy = self._copying.__enter__()
@@ -189,14 +198,20 @@ class PostgresqlLoad(IsolatingLoad):
         mode = "SHARE ROW EXCLUSIVE" if early or self._order.lock_table else "ROW EXCLUSIVE"
         if early and self._order.truncate:
             mode = "ACCESS EXCLUSIVE"
-        statement = f"LOCK TABLE {self._table} IN {mode} MODE"
-        try:
-            with self._session.transaction():
-                self._execute(f"SET LOCAL lock_timeout = '{_SHORT_WAIT}'")
-                self._execute(statement)
-        except psycopg.errors.LockNotAvailable:
+        if not try_lock(self._session, self._table, mode):
             self._order.tell(told_waiting(self._order))
-            self._execute(statement)
+            self._execute(f"LOCK TABLE {self._table} IN {mode} MODE")
+
+    def _succeeded(self) -> Successor | None:
+        """The table that takes this one's place, where that is quicker than deleting its rows and as good."""
+        order = self._order
+        if self.rows_before < LARGE_ROWS or order.truncate or order.keep_previous or order.after:
+            return None
+        return Successor.beside(self._session, self._dialect, self._live, self._staging)
+
+    def _whole(self) -> bool:
+        """Whether the table has no partitions, which take no rows that are frozen."""
+        return bool(self._session.execute(_IN_ONE, (self._table,)).fetchone())
 
     def _take_away(self) -> int:
         """Takes the rows of the table away; how many there were."""
@@ -210,6 +225,10 @@ class PostgresqlLoad(IsolatingLoad):
             self.previous = previous_name()
             kept = self._dialect.table(TableName(self._name.schema, self.previous))
             self._execute(f"CREATE TABLE {kept} AS TABLE {self._table}")
+
+    def named(self, text: str) -> str:
+        """What the server says, with the names of the target's own parts."""
+        return self._successor.named(text) if self._successor else text
 
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
@@ -226,6 +245,8 @@ class PostgresqlLoad(IsolatingLoad):
             self._copy.write(self._ends[1])
         self._copying.__exit__(None, None, None)
         taken = self._cursor.rowcount
+        if self._successor:
+            self._successor.filled()
         if not self._beside:
             return Counts(taken, removed=self._removed)
         before = self._place()
@@ -330,6 +351,8 @@ class PostgresqlLoad(IsolatingLoad):
         order = self._order
         if self._final != self._name:
             replace_table(self._session, self._dialect, self._live, self._final)
+        if self._successor and not self._successor.take_place():
+            order.tell(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
         for statement in order.after:
             self._execute(statement)
         if receipt is not None and order.receipt is not None:
@@ -391,6 +414,7 @@ def open_load(
     session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str = ""
 ) -> Iterator[PostgresqlLoad]:
     """See ``Database.load``. The session is rolled back unless the load was published."""
+    load: PostgresqlLoad | None = None
     try:
         session.execute(f"SET lock_timeout = '{int(order.lock_seconds * 1000) or 1}ms'".encode())
         session.execute(b"SET work_mem = '128MB'")
@@ -407,9 +431,11 @@ def open_load(
         table = find_table(session, dialect, order.table)
         if table is None:
             raise table_gone(connection, order.table)
-        yield PostgresqlLoad(session, connection, dialect, order, table, staging)
+        load = PostgresqlLoad(session, connection, dialect, order, table, staging)
+        yield load
     except psycopg.Error as error:
-        raise translate(error, connection, f"loading {order.source} into {order.table}") from None
+        named = load.named if load else str
+        raise translate(error, connection, f"loading {order.source} into {order.table}", named) from None
     finally:
         # closing a session in the middle of a COPY makes the server drop the transaction
         session.close()

@@ -12,7 +12,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 # whole rows of grants: WITH GRANT OPTION is kept, column by column it is not
 _GRANTS = """
 SELECT g.privilege_type, CASE WHEN g.grantee = 0 THEN 'PUBLIC' ELSE quote_ident(pg_get_userbyid(g.grantee)) END, g.is_grantable
-FROM pg_class c, aclexplode(c.relacl) g WHERE c.oid = %s AND g.grantee <> c.relowner
+FROM pg_class c, aclexplode(c.relacl) g WHERE c.oid = to_regclass(%s) AND g.grantee <> c.relowner
 """
 _CONSTRAINTS = """
 SELECT quote_ident(conname), pg_get_constraintdef(c.oid),
@@ -30,6 +30,23 @@ FROM pg_index i WHERE i.indrelid = %s AND NOT EXISTS (SELECT 1 FROM pg_constrain
 
 def _rows(session: Session, query: str, oid: int) -> list[tuple[Any, ...]]:
     return session.execute(query.encode(), (oid,)).fetchall()
+
+
+def grants_of(session: Session, dialect: Dialect, table: TableName) -> list[str]:
+    """Statements that grant what others than the owner were granted on ``table``."""
+    name = dialect.table(table)
+    return [
+        f"GRANT {privilege} ON {name} TO {grantee}{' WITH GRANT OPTION' if grantable else ''}"
+        for privilege, grantee, grantable in session.execute(_GRANTS.encode(), (name,)).fetchall()
+    ]
+
+
+def move_table(session: Session, dialect: Dialect, table: TableName, to: TableName) -> None:
+    """Gives ``table`` another name, and puts it into the other's schema."""
+    if table.schema != to.schema and to.schema:
+        session.execute(f"ALTER TABLE {dialect.table(table)} SET SCHEMA {dialect.quote(to.schema)}".encode())
+        table = TableName(to.schema, table.name)
+    session.execute(f"ALTER TABLE {dialect.table(table)} RENAME TO {dialect.quote(to.name)}".encode())
 
 
 def _kept_comments(old: LiveTable, names: Sequence[str], dialect: Dialect, table: str) -> list[str]:
@@ -51,7 +68,7 @@ def replace_table(session: Session, dialect: Dialect, old: LiveTable, new: Table
 
     run(f"LOCK TABLE {table} IN ACCESS EXCLUSIVE MODE")
     row = session.execute(
-        b"SELECT c.oid, quote_ident(pg_get_userbyid(c.relowner)), c.relowner = current_user::regrole FROM pg_class c "
+        b"SELECT c.oid, quote_ident(pg_get_userbyid(c.relowner)), pg_get_userbyid(c.relowner) = current_user FROM pg_class c "
         b"WHERE c.oid = to_regclass(%s)",
         (table,),
     ).fetchone()
@@ -65,17 +82,14 @@ def replace_table(session: Session, dialect: Dialect, old: LiveTable, new: Table
             session.execute(b"SELECT to_regclass(%s)::oid", (staged,)).fetchall()[0][0],
         )
     ]
-    grants = _rows(session, _GRANTS, oid)
+    granted = grants_of(session, dialect, old.name)
     constraints = [one for one in _rows(session, _CONSTRAINTS, oid) if set(one[2]) <= set(names)]
     indexes = [one for one in _rows(session, _INDEXES, oid) if set(one[1]) <= set(names)]
     keyed = session.execute(
         b"SELECT 1 FROM pg_constraint WHERE conrelid = to_regclass(%s) AND contype = 'p'", (staged,)
     ).fetchone()
     run(f"DROP TABLE {table}")
-    if new.schema != old.name.schema and old.name.schema:
-        run(f"ALTER TABLE {staged} SET SCHEMA {dialect.quote(old.name.schema)}")
-        staged = dialect.table(TableName(old.name.schema, new.name))
-    run(f"ALTER TABLE {staged} RENAME TO {dialect.quote(old.name.name)}")
+    move_table(session, dialect, new, old.name)
     for name, definition, _, kind in constraints:
         if not (keyed and kind == "p"):
             run(f"ALTER TABLE {table} ADD CONSTRAINT {name} {definition}")
@@ -85,5 +99,5 @@ def replace_table(session: Session, dialect: Dialect, old: LiveTable, new: Table
         run(statement)
     if not own:
         run(f"ALTER TABLE {table} OWNER TO {owner}")
-    for privilege, grantee, grantable in grants:
-        run(f"GRANT {privilege} ON {table} TO {grantee}{' WITH GRANT OPTION' if grantable else ''}")
+    for statement in granted:
+        run(statement)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 import psycopg
@@ -134,8 +134,8 @@ def told(error: psycopg.Error) -> str:
     return f"{message} ({detail.rstrip('.')})" if detail else message
 
 
-def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
-    """What a database error means for the user."""
+def translate(error: psycopg.Error, name: str, doing: str, named: Callable[[str], str] = str) -> UltravectError:
+    """What a database error means for the user; ``named`` puts the names into the message that the user knows."""
     diagnosis = error.diag
     if error.sqlstate is None or (error.sqlstate[:2] in ("08", "57") and error.sqlstate != "57014"):
         return UltravectError(
@@ -144,7 +144,7 @@ def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
             hint="see whether the database is up, then run again",
             connection=name,
         )
-    message = told(error)
+    message = named(told(error))
     codes = {
         "42501": ("privilege-missing", "have the privilege granted to the connection's user"),
         "57014": ("time-limit", "ask for less, or raise the limit"),
@@ -180,8 +180,8 @@ def translate(error: psycopg.Error, name: str, doing: str) -> UltravectError:
         f"connection {name}, while {doing}: {message}",
         hint=hint,
         connection=name,
-        table=diagnosis.table_name,
+        table=named(diagnosis.table_name or "") or None,
         column=diagnosis.column_name,
-        constraint=diagnosis.constraint_name,
+        constraint=named(diagnosis.constraint_name or "") or None,
         sqlstate=error.sqlstate,
     )
