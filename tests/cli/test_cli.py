@@ -62,6 +62,7 @@ def test_the_story_of_a_new_user(shell: Shell, stack: Stack, place: Place, tmp_p
     )
     assert "✓ sign in  PostgreSQL" in shell_out("connection", "test", f"{name}-wh")
     listed = shell_out("connection", "list")
+    assert "receipts=true" in listed
     assert f"{name}-wh" in listed
     assert str(warehouse["password"]) not in listed
 
@@ -149,6 +150,7 @@ def test_what_follows_a_run(shell: Shell, place: Place, tmp_path: Path) -> None:
     assert "the 3 rows from before put back" in told
     assert "2 before, 3 after" in told
     assert f"undo of run {again}" in shell("runs", "--job", place.name)
+    assert f"(undo of {again})" in shell("job", place.name)
     assert "already undid" in shell("undo", again, code=1)
 
 
@@ -359,8 +361,10 @@ def test_draft_rehearse_and_types(shell: Shell, place: Place, tmp_path: Path) ->
     file.write_text(text.replace("- hut text", "- cast(hut as integer) as hut integer"))
     told = shell("rehearse", str(file), code=1)
     assert "reject: row 2, column hut: not a number" in told
-    assert "rehearsal not passed: all 2 rows tried, nothing written; 1 rows are rejects" in told
+    assert "rehearsal not passed: all 2 rows tried, nothing written; 1 row is a reject" in told
     assert json.loads(shell("rehearse", str(file), "--json", code=1))["steps"][0]["rows_in"] == 2
     assert "CONNECTION:OBJECT" in shell("draft", "--from", "incoming", "--into", "warehouse:x", code=2)
     told = shell("types", "--from", "postgresql", "--into", "mariadb")
+    assert told.startswith("from postgresql into mariadb")
+    assert "…" not in told
     assert "stored in UTC, without its zone" in told

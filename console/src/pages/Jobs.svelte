@@ -56,7 +56,7 @@
             <td>{job.source}</td>
             <td>{job.target}</td>
             {#if job.last_run}
-              <td><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a></td>
+              <td><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70 whitespace-nowrap"> {job.last_run.kind === "undo" ? "undo" : "rejects"} of {job.last_run.origin}</span>{/if}</td>
               <td class="num">{count(job.last_run.tally?.read)}</td>
               <td class="num">{count(job.last_run.tally?.inserted)}</td>
               <td class="num">{count(job.last_run.tally?.updated)}</td>

@@ -61,6 +61,13 @@ def _settings(client: Client, kind: str, given: list[str], asked: list[str]) -> 
     return settings
 
 
+def _as_given(value: Any) -> str:
+    """A setting as ``_setting`` takes it."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    return ",".join(map(str, value)) if isinstance(value, list) else str(value)
+
+
 @app.command("add")
 def add(
     name: str,
@@ -98,7 +105,9 @@ def change(name: str, settings: Setting = None, ask: Ask = None, as_json: Json =
 
 def _told(settings: dict[str, Any], secrets: list[str]) -> str:
     return escape(
-        "  ".join([*(f"{key}={value}" for key, value in settings.items()), *(f"{key}=(set)" for key in secrets)])
+        "  ".join(
+            [*(f"{key}={_as_given(value)}" for key, value in settings.items()), *(f"{key}=(set)" for key in secrets)]
+        )
     )
 
 

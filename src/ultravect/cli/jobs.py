@@ -23,7 +23,7 @@ from ultravect.cli.output import (
     screen,
     state,
 )
-from ultravect.client import ApiError, Client, Connection, Job, Layout
+from ultravect.client import ApiError, Client, Connection, Job, Layout, RunSummary
 from ultravect.core.model.document import (
     CONNECTION,
     LAYOUT_FILE,
@@ -129,7 +129,7 @@ def jobs(
     rows = []
     for job in found.items:
         last = job.last_run
-        told = f"{state(last.state)}, run {last.id}" if last else "[dim]never run[/]"
+        told = _told(last) if last else "[dim]never run[/]"
         rows.append((job.name, escape(job.source), escape(job.target), told, escape(job.about)))
     columns = ["job", "from", "into", "last run", "about"]
     shown = len(columns) if screen.width >= _WIDE else len(columns) - 1
@@ -146,7 +146,13 @@ def job(name: str, as_json: Json = False) -> None:
     screen.print(f"[dim]# job {found.name}, revision {found.revision}[/]")
     screen.print(escape(found.file.rstrip()), soft_wrap=True)
     if found.last_run:
-        screen.print(f"[dim]# last run: {found.last_run.id}[/] {state(found.last_run.state)}")
+        screen.print(f"[dim]# last run:[/] {_told(found.last_run)}")
+
+
+def _told(last: RunSummary) -> str:
+    """How a job's last run ended; the undo of a run is no load."""
+    what = "" if last.kind == "load" else f" ({last.kind} of {last.origin})"
+    return f"{state(last.state)}, run {last.id}{what}"
 
 
 def _job_text(what: str, as_json: bool) -> str | None:
@@ -231,19 +237,15 @@ def types(
     if as_json:
         print_json(rows)
         return
-    lines = [
-        (
-            row.source,
-            cell(row.native),
-            row.canonical or "[dim]none[/]",
-            row.target,
-            cell(row.becomes),
-            row.fit,
-            escape(row.change),
-        )
-        for row in rows
-    ]
-    print_table(["from", "native", "canonical", "into", "becomes", "fit", "change"], lines)
+    named = len({(row.source, row.target) for row in rows}) > 1
+    if rows and not named:
+        screen.print(f"from {rows[0].source} into {rows[0].target}")
+    lines = []
+    for row in rows:
+        told = [cell(row.native), row.canonical or "[dim]none[/]", cell(row.becomes), row.fit, escape(row.change)]
+        lines.append([row.source, row.target, *told] if named else told)
+    columns = ["native", "canonical", "becomes", "fit", "change"]
+    print_table(["from", "into", *columns] if named else columns, lines, whole=True)
 
 
 def check(

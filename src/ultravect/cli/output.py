@@ -46,11 +46,22 @@ def cell(value: Any, width: int = _MAX_CELL) -> str:
     return escape(text if len(text) <= width else text[: width - 1] + "…")
 
 
-def print_table(columns: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = ()) -> None:
-    """Rows whose cells are rich markup already."""
+def _rows(number: int) -> str:
+    return f"{number:,} {'row' if number == 1 else 'rows'}"
+
+
+def print_table(
+    columns: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = (), *, whole: bool = False
+) -> None:
+    """Rows whose cells are rich markup already; ``whole``: words that are too long go on below, and are not cut."""
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     for name in columns:
-        table.add_column(escape(name), justify="right" if name in right else "left", no_wrap=name in right)
+        table.add_column(
+            escape(name),
+            justify="right" if name in right else "left",
+            no_wrap=name in right,
+            overflow="fold" if whole else "ellipsis",
+        )
     for row in rows:
         table.add_row(*row)
     screen.print(table)
@@ -172,7 +183,7 @@ def print_check(check: Check) -> None:
     counts = {kind: sum(1 for one in check.findings if one.severity == kind) for kind in ("error", "warning", "note")}
     told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
-    screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {check.rows_tried:,} rows tried, nothing moved")
+    screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {_rows(check.rows_tried)} tried, nothing moved")
 
 
 def print_rehearsal(rehearsal: Rehearsal) -> None:
@@ -197,7 +208,7 @@ def print_rehearsal(rehearsal: Rehearsal) -> None:
         value = f" {reject['value']!r}:" if reject["value"] is not None else ""
         screen.print(escape(f"\nreject: row {reject['row']:,}{column}:{value} {reject['reason']}"), soft_wrap=True)
     tried = rehearsal.steps[0].rows_in if rehearsal.steps else 0
-    told = f"{'all' if rehearsal.complete else 'the first'} {tried:,} rows tried, nothing written"
+    told = f"{'all' if rehearsal.complete else 'the first'} {_rows(tried)} tried, nothing written"
     verdict = "[green]passed[/]" if rehearsal.passed else "[red]not passed[/]"
     screen.print(
         f"\nrehearsal {verdict}: {told}" + (f"; {escape(rehearsal.would_fail)}" if rehearsal.would_fail else "")

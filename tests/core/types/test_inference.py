@@ -30,7 +30,7 @@ def infer(*blocks: list[str | None], formats: TextFormats | None = None) -> Colu
         (["1", "99999999999999999999"], "text", "digits beyond 64 bits, first in row 2"),
         (["1", "007"], "text", "digits with leading zeros, first in row 2: 007"),
         (["0", "10"], "integer", "2 whole numbers, 0 to 10"),
-        (["1.5", "2", ""], "decimal(18,2)".replace("2)", "1)"), "2 numbers, at most 1 decimals, 1.5 to 2.0"),
+        (["1.5", "2", ""], "decimal(18,2)".replace("2)", "1)"), "2 numbers, at most 1 decimal, 1.5 to 2.0"),
         (["0.50", "12345678901234567.25"], "decimal(38,2)", "2 numbers, at most 2 decimals"),
         (["1e5", "2"], "double", "2 numbers with exponents"),
         (["true", "No", "yes"], "boolean", "3 words for true and false"),

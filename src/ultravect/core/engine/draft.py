@@ -28,7 +28,7 @@ def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, ta
     key = "table" if holds_tables(source.kind) else "files"
     structure = {
         "ultravect": 1,
-        "job": _slug(f"{source_object}-into-{target_object}"),
+        "job": _slug(f"{_called(source, source_object)}-into-{_called(target, target_object)}"),
         "from": {"connection": source.name, key: source_object},
         "into": _into_structure(target, target_object),
     }
@@ -43,6 +43,14 @@ def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, ta
 
 
 _MENDED_BY_MAPPING = frozenset(["column-required", "no-columns", "column-not-in-target", "column-generated"])
+
+
+def _called(place: ConnectionSpec, name: str) -> str:
+    """What a job may call an object: a file by the last part of its path, without placeholders and ending."""
+    if holds_tables(place.kind):
+        return name
+    last = re.sub(r"\{[^}]*\}", "", name.rstrip("/").rsplit("/", 1)[-1])
+    return re.sub(r"(\.\w+)+$", "", last)
 
 
 def _slug(text: str) -> str:

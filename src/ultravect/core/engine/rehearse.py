@@ -19,6 +19,7 @@ from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
+from ultravect.core.words import counted
 
 _SCAN_BYTES = 8 << 20
 _SHOWN_ROWS = 10
@@ -117,7 +118,7 @@ def _try(job: Job, plan: LegPlan, result: Rehearsal, wanted: int | None) -> None
         {"step": "shape", "rows_in": left, "rows_out": left - rejected, "rejected": rejected},
     ]
     if rejected > allowed_rejects(job.into.rejects, read):
-        result.would_fail = f"{rejected:,} rows are rejects, more than into.rejects: {job.into.rejects} allows"
+        result.would_fail = f"{counted(rejected, 'row is a reject', 'rows are rejects')}, more than into.rejects: {job.into.rejects} allows"
 
 
 def _show(plan: LegPlan, result: Rehearsal, block: Block, shaped: Shaped, before: int) -> None:

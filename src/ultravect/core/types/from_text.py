@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats, date_regex
+from ultravect.core.words import counted
 
 Mask = npt.NDArray[np.bool_]
 
@@ -349,7 +350,7 @@ def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
                 room = (wanted.precision or 38) - (wanted.scale or 0)
                 return f"out of range for {wanted}: more than {room} digits before the decimal mark"
             if fits("decimal", precision=38, scale=18) or fits("double"):
-                return f"more than {wanted.scale or 0} decimals"
+                return f"more than {counted(wanted.scale or 0, 'decimal')}"
             return "not a number"
         case "real" | "double":
             matches = pc.match_substring_regex(pa.array([value.strip()]), f"^{_NUMBER}(?:[eE][+-]?[0-9]+)?$")

@@ -15,6 +15,7 @@ from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.from_text import Mask, as_mask, convert_plain
 from ultravect.core.types.proof import Proof, longest_null, null_words
 from ultravect.core.types.text_formats import ISO_DATE, TextFormats
+from ultravect.core.words import counted
 
 _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
@@ -347,7 +348,7 @@ class ColumnInference:
 
     def _label(self, candidate: _Candidate) -> str:
         if candidate.type.name == "decimal":
-            return f"numbers, at most {self._decimals} decimals"
+            return f"numbers, at most {counted(self._decimals, 'decimal')}"
         return (
             candidate.label.replace("HH:MM:SS", "HH:MM:SS zone")
             if candidate.type.name == "timestamptz"
