@@ -20,7 +20,6 @@ from ultravect.core.engine.plan_statements import find_objections
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows
-from ultravect.core.engine.target_checks import BREAKS
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
@@ -128,6 +127,7 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
     assert plan.reader is not None
     assert plan.target is not None
     shaper = Shaper.of(plan)
+    checks = {one.reason: one for one in plan.checks}
     count: Counter[str] = Counter()
     first: dict[str, Reject] = {}
     rows = size = 0
@@ -144,7 +144,7 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
         size += shaped.bytes
         for reject in shaped.rejects:
             # a check is told by itself, whatever the columns that it is about
-            about = reject.reason if reject.reason.startswith(BREAKS) else reject.column
+            about = reject.reason if reject.reason in checks else reject.column
             count[about] += 1
             first.setdefault(about, reject)
     fatal = count.total() > allowed_rejects(job.into.rejects, rows)
@@ -157,9 +157,9 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
             continue
         if name in known:
             what = f"do not fit {known[name].native} of column {known[name].name}"
-        elif name.startswith(BREAKS):
+        elif name in checks:
             # the reason says all of it already
-            what, first[name] = name.replace(BREAKS, "break the check ", 1), replace(first[name], reason="")
+            what, first[name] = f"break {checks[name].told}", replace(first[name], reason="")
         else:
             what = f"cannot be computed in {name}" if name else "are not whole"
         plan.add(

@@ -7,7 +7,7 @@ import pyarrow as pa
 from ultravect.core.databases.base import Database
 from ultravect.core.databases.order import STAGED, LoadOrder
 from ultravect.core.engine.leg_plan import LegPlan
-from ultravect.core.engine.plan_mode import load_order
+from ultravect.core.engine.plan_mode import load_order, truncates
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.job import Job
 from ultravect.core.types.written import plain_text
@@ -33,7 +33,7 @@ def effect_of(job: Job, plan: LegPlan, sample: pa.RecordBatch | None) -> str:
             return f"adds rows to {there}"
         case "overwrite":
             how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
-            waits = job.into.old_rows == "truncate" and plan.target.truncates and not plan.rebuilds
+            waits = truncates(job, plan) and not plan.rebuilds
             return f"replaces {there}, {how}; whoever reads meanwhile {'waits' if waits else 'sees the old ones'}"
     told = (
         f"matches {there} by {', '.join(job.into.keys)}: new keys are inserted, changed rows updated, equal ones left"
@@ -88,7 +88,7 @@ def statements_of(job: Job, plan: LegPlan) -> list[str]:
 
 
 def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:
-    removing = "TRUNCATE" if order.truncate and plan.target and plan.target.truncates else "DELETE FROM"
+    removing = "TRUNCATE" if order.truncate else "DELETE FROM"
     removed = [f"{removing} {table}"] if order.mode == "overwrite" and plan.live and not plan.is_new else []
     if not order.staged:
         return removed

@@ -64,6 +64,8 @@ class LegPlan:
     live: LiveTable | None = None
     columns: list[ColumnPlan] = field(default_factory=list)
     inputs: list[InputPlan] = field(default_factory=list)
+    sampled: bool = False
+    """Whether types of what expressions need are those of the first rows."""
     condition: Bound | None = None
     """What is left to filter by, behind what the source filters itself."""
     bound: dict[str, Bound] = field(default_factory=dict)

@@ -63,7 +63,6 @@ def bind_expressions(
     types = [CanonicalType("text") if kind is None or kind.name == "uuid" else kind for kind in reader.given]
     formats = dict.fromkeys(named, reader.formats)
     unknown = sorted(position for position in named if reader.given[position] is None)
-    sampled = False
     if unknown:
         scan = scan_columns(reader, unknown, limit=TRUSTED_BYTES) if trusting else Scan({}, complete=False)
         sampled = trusting and all(
@@ -72,7 +71,7 @@ def bind_expressions(
         )
         if not scan.complete and not sampled:
             scan = scan_columns(reader, unknown, limit=scan_limit, progress=progress)
-        sampled = sampled and not scan.complete
+        plan.sampled = sampled and not scan.complete
         for position, found in scan.columns.items():
             types[position] = found.type
             if found.date_pattern:
@@ -91,7 +90,7 @@ def bind_expressions(
             reader.names[position],
             types[position],
             formats[position],
-            sampled and position in unknown,
+            plan.sampled and position in unknown,
         )
         for position in sorted({position for one in bounds for position in columns_in(one)})
     ]

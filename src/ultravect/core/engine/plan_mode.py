@@ -94,10 +94,15 @@ def find_duplicates(job: Job, plan: LegPlan) -> None:
         )
 
 
+def truncates(job: Job, plan: LegPlan) -> bool:
+    """Whether an overwrite takes the old rows away at once."""
+    return job.into.old_rows == "truncate" and plan.target is not None and plan.target.truncates
+
+
 def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
     assert plan.target is not None
     needed = plan.target.needs.get(job.into.mode, frozenset())
-    if job.into.old_rows == "truncate" and plan.target.truncates:
+    if truncates(job, plan):
         needed = needed - {"DELETE"} | {"TRUNCATE"}
         _readers_wait(plan, live)
     missing = sorted(needed - live.granted)
@@ -172,7 +177,7 @@ def _without_effect(job: Job, plan: LegPlan) -> None:
         tell(
             "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"
         )
-    if into.old_rows == "truncate" and not (plan.target and plan.target.truncates):
+    if into.old_rows == "truncate" and not truncates(job, plan):
         tell("into.old_rows", "the target takes old rows away as quickly as it can anyway")
     if into.checksums and not _may_sum(job, plan):
         tell("into.checksums", "the rows of an upsert, and files, are not told apart afterwards")
@@ -222,7 +227,7 @@ def load_order(
         keep_previous=job.into.keep_previous > 0,
         lock_seconds=duration_seconds(job.into.lock_wait),
         lock_table=job.into.lock_table,
-        truncate=job.into.old_rows == "truncate",
+        truncate=truncates(job, plan),
         tell=tell,
         receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

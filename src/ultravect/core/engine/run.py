@@ -125,7 +125,7 @@ def run_leg(
         pick=pick,
     )
     plan = planned(trusting=True)
-    if plan.errors:
+    if plan.errors and plan.sampled:
         plan = planned(trusting=False)  # more rows may tell other types
     try:
         return begin(plan, told=())
@@ -214,7 +214,7 @@ class _Leg:
         self._shield = shield
         self._started = started
         self._tally = Tally()
-        self._held = HeldRejects(listener.rejects) if any(one.sampled for one in plan.inputs) else None
+        self._held = HeldRejects(listener.rejects) if plan.sampled else None
         self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects, kept or 0)
         self._places: list[tuple[int, Shaped]] = []
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
@@ -239,15 +239,14 @@ class _Leg:
         if not one_file:
             # reading starts while the target is still being opened
             reading.start()
-        drifted = False
         try:
             return self._load(reading.start if one_file else None)
         except TypeDrift:
-            drifted = True
+            self._held = None  # the leg begins anew, and tells its own
             raise
         finally:
             self._cancelled.set()
-            if self._held and not drifted:
+            if self._held:
                 self._held.release()
 
     def _load(self, read: Callable[[], None] | None) -> LegResult:

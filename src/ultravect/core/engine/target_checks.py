@@ -23,7 +23,6 @@ from ultravect.core.types.arrow import as_text
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import Mask, as_mask
 
-BREAKS = "breaks the check "
 _EQUALITIES = frozenset(["=", "<>", "is null"])
 
 
@@ -39,8 +38,13 @@ class TargetCheck:
     column: str
 
     @property
+    def told(self) -> str:
+        return f"the check {self.name} of the target: {self.condition}"
+
+    @property
     def reason(self) -> str:
-        return f"{BREAKS}{self.name} of the target: {self.condition}"
+        """Why a row is rejected that does not meet it."""
+        return f"breaks {self.told}"
 
     def broken(self, arrays: Sequence[pa.Array]) -> Mask:
         """The rows that do not meet the check; a NULL leaves it open, and is let pass."""

@@ -58,8 +58,11 @@ def nearest(word: str, known: Iterable[str]) -> str:
 
 def did_you_mean(word: str, known: Iterable[str]) -> str:
     """``did you mean 'table'?``, or "" when nothing known is near."""
-    near = nearest(word, known)
-    return f"did you mean {near!r}?" if near else ""
+    return _asked(nearest(word, known))
+
+
+def _asked(meant: str) -> str:
+    return f"did you mean {meant!r}?" if meant else ""
 
 
 def _models_of(annotation: Any) -> list[type[BaseModel]]:
@@ -89,31 +92,34 @@ def _known_keys(model: type[BaseModel], path: Sequence[str | int]) -> list[str]:
     return [field.alias or name for candidate in models for name, field in candidate.model_fields.items()]
 
 
-def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str]:
+def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str, str]:
+    """What is wrong, what to do, and the word that was meant, where one is near."""
     kind, loc, context = error["type"], error["loc"], error.get("ctx", {})
     if kind == "extra_forbidden":
         known = _known_keys(model, loc[:-1])
-        return f"unknown key {loc[-1]!r}", did_you_mean(str(loc[-1]), known) or f"known here: {', '.join(known)}"
+        meant = nearest(str(loc[-1]), known)
+        return f"unknown key {loc[-1]!r}", _asked(meant) or f"known here: {', '.join(known)}", meant
     if kind == "missing":
-        return f"key {loc[-1]!r} is missing", ""
+        return f"key {loc[-1]!r} is missing", "", ""
     if kind == "literal_error":
         allowed = context.get("expected", "")
         known = [word.strip("'") for word in allowed.replace(" or ", ", ").split(", ")]
-        return f"{error['input']!r} is not one of {allowed}", did_you_mean(str(error["input"]), known)
+        meant = nearest(str(error["input"]), known)
+        return f"{error['input']!r} is not one of {allowed}", _asked(meant), meant
     if kind == "string_pattern_mismatch" and loc and loc[-1] in ("job", "connection", "labels", "name"):
         return (
             f"{error['input']!r} is not a name: lower-case letters, digits, - and _, at most 64, a letter or digit first",
             "",
+            "",
         )
     if kind == "union_tag_invalid":
         known = list(FORMATS)
-        return f"{context.get('tag')!r} is not a format; formats are {', '.join(known)}", did_you_mean(
-            str(context.get("tag")), known
-        )
+        meant = nearest(str(context.get("tag")), known)
+        return f"{context.get('tag')!r} is not a format; formats are {', '.join(known)}", _asked(meant), meant
     message = error["msg"].removeprefix("Value error, ")
     if kind.endswith("_type"):
         message = f"{message.replace('Input', 'this').replace('valid ', '')}, not {error['input']!r}"
-    return message[0].lower() + message[1:], ""
+    return message[0].lower() + message[1:], "", ""
 
 
 def problems_of(
@@ -122,9 +128,8 @@ def problems_of(
     """Problems in the order of the file; ``lines`` maps a path in the document to its line."""
     found: dict[str, Problem] = {}
     for item in error.errors():
-        message, hint = _describe(item, model)
+        message, hint, meant = _describe(item, model)
         of_key = item["type"] == "extra_forbidden"
-        meant = hint.removeprefix("did you mean '").removesuffix("'?") if hint.startswith("did you mean '") else ""
         # pydantic adds the branch of a union to the path; it is not in the document
         path = tuple(
             step

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 
 import numpy as np
 import pyarrow as pa
@@ -29,6 +30,11 @@ _PLAIN = {
 }
 _FIRST_DAY, _END_DAY = -719_162, 2_932_897  # of the years 1 to 9999
 _DAY_TICKS = {"s": 86_400, "ms": 86_400 * 10**3, "us": 86_400 * 10**6, "ns": 86_400 * 10**9}
+
+
+def array_from(held: pa.DataType, rows: int, buffers: Sequence[bytes | None]) -> pa.Array:
+    """The array whose buffers a compiled loop has filled; it must not be changed afterwards."""
+    return pa.Array.from_buffers(held, rows, [None if one is None else pa.py_buffer(one) for one in buffers])
 
 
 def canonical_of(kind: pa.DataType) -> CanonicalType | None:

@@ -9,6 +9,7 @@ import pyarrow as pa
 from MySQLdb.constants import FIELD_TYPE, FLAG
 
 from ultravect.core.databases.mariadb import answer
+from ultravect.core.types.arrow import array_from
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.stored import stored_values
 
@@ -82,7 +83,7 @@ def _column(rows: tuple[tuple[bytes | None, ...], ...], position: int, kind: Can
         buffers = answer.column_of(rows, position, code, 0, 0)
         assert buffers is not None
     held = pa.uint8() if code == answer.BOOL else arrow
-    array = pa.Array.from_buffers(held, len(rows), [None if one is None else pa.py_buffer(one) for one in buffers])
+    array = array_from(held, len(rows), buffers)
     return stored_values(array, kind) if code == answer.BYTES else array.cast(arrow)
 
 

@@ -20,7 +20,7 @@ from ultravect.core.databases.postgresql.binary_copy import TEXT, Wire, wire_of
 from ultravect.core.databases.postgresql.binary_rows import DATE, MOMENT, NUMERIC, TIME, RowDecoder
 from ultravect.core.databases.postgresql.catalogue import Session
 from ultravect.core.databases.postgresql.odd_values import day_text, moment_text, time_text
-from ultravect.core.types.arrow import as_text
+from ultravect.core.types.arrow import array_from, as_text
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import stored_values
 
@@ -44,7 +44,7 @@ class _Incoming:
         """``odd``: rows, and what was sent there."""
         arrow = self.wire.arrow
         plain = {pa.bool_(): pa.uint8(), pa.string(): pa.binary()}.get(arrow, arrow)
-        array = pa.Array.from_buffers(plain, rows, [None if one is None else pa.py_buffer(one) for one in buffers])
+        array = array_from(plain, rows, buffers)
         if pa.types.is_boolean(arrow):
             return array.cast(arrow)
         if odd:

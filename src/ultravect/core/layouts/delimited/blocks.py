@@ -31,6 +31,11 @@ class Dialect:
     escape: int | None = None
     long_delimiter: bytes | None = None
 
+    @property
+    def quote_byte(self) -> int:
+        """As compiled loops take it: -1 where values are not quoted."""
+        return -1 if self.quote is None else self.quote
+
 
 def skeleton(data: bytes, dialect: Dialect) -> bytes:
     """The same bytes with escaped characters made harmless, to tell where rows and values end."""
@@ -106,7 +111,7 @@ class DelimitedBlock:
     def row_starts(self) -> npt.NDArray[np.int64]:
         """Where each row starts; lines without a character are no rows."""
         if self.dialect.newline == 0x0A and self.dialect.escape is None:
-            quote = -1 if self.dialect.quote is None else self.dialect.quote
+            quote = self.dialect.quote_byte
             places = row_starts(self.data, self.dialect.delimiter, quote)
             if places is not None:
                 return np.frombuffer(places, np.int64)
@@ -169,7 +174,7 @@ def cut_blocks(
             rest = data
             continue
         if dialect.escape is None:
-            quote = -1 if dialect.quote is None else dialect.quote
+            quote = dialect.quote_byte
             found = row_end(data, dialect.delimiter, quote, dialect.newline)
             if found is not None:
                 cut, lines = found

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
@@ -38,7 +39,6 @@ from ultravect.core.layouts.delimited.lines import (
 )
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
 from ultravect.core.layouts.delimited.typed import proofs, suits, told_by, typed_columns
-from ultravect.core.layouts.delimited.values import holds_hexadecimal
 from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
@@ -51,6 +51,7 @@ BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
 LATER_BLOCK_BYTES = 2 << 20
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
+_HEXADECIMAL = re.compile(rb"0[xX]")
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
 _NUMBERS = _INTEGERS | {"decimal", "real", "double"}
 _DATED = frozenset(["date", "timestamp", "timestamptz"])
@@ -140,7 +141,7 @@ class DelimitedReader(TextValues):
             return pa.RecordBatch.from_arrays(found.columns, [str(column.position) for column in wanted])
         if any(column.plain for column in wanted):
             return None
-        if any(column.type.name in _INTEGERS for column in wanted) and holds_hexadecimal(block.data):
+        if any(column.type.name in _INTEGERS for column in wanted) and _HEXADECIMAL.search(block.data):
             # the parser takes 0x1F for a number; the careful way does not
             return None
         types = {str(position): pa.null() for position in range(len(self.names))}

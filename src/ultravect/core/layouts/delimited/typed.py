@@ -14,6 +14,7 @@ import pyarrow as pa
 from ultravect.core.layouts.base import Mostly, WantedColumn
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect
 from ultravect.core.layouts.delimited.values import Columns
+from ultravect.core.types.arrow import array_from
 from ultravect.core.types.proof import Proof
 from ultravect.core.types.text_formats import TextFormats, cases
 
@@ -86,9 +87,7 @@ def typed_columns(block: DelimitedBlock, width: int, wanted: Sequence[WantedColu
     not UTF-8, or where many values are not plainly of their type."""
     told = [told_by(column) for column in wanted]
     columns = Columns(width, [spec or _as_text(column) for spec, column in zip(told, wanted, strict=True)])
-    rows = columns.take(
-        block.data, block.dialect.delimiter, -1 if block.dialect.quote is None else block.dialect.quote
-    )
+    rows = columns.take(block.data, block.dialect.delimiter, block.dialect.quote_byte)
     counts = [columns.odd_count(number) for number in range(len(wanted))]
     if rows < 0 or _MANY * max(counts, default=0) > rows:
         return None
@@ -96,8 +95,7 @@ def typed_columns(block: DelimitedBlock, width: int, wanted: Sequence[WantedColu
     for number, (spec, column) in enumerate(zip(told, wanted, strict=True)):
         arrow = column.type.arrow if spec else pa.string()
         held = {pa.string(): pa.binary(), pa.bool_(): pa.uint8()}.get(arrow, arrow)
-        buffers = [None if one is None else pa.py_buffer(one) for one in columns.values(number)]
-        array = pa.Array.from_buffers(held, rows, buffers)
+        array = array_from(held, rows, columns.values(number))
         try:
             # this also makes sure that texts are UTF-8
             arrays.append(array.cast(arrow))
@@ -111,9 +109,7 @@ def proofs(block: DelimitedBlock, width: int, wanted: Sequence[WantedColumn]) ->
     """What the block tells of the types of columns, None where it does not; None instead of all where a row is not whole."""
     told = [told_by(column, keeps=False) for column in wanted]
     columns = Columns(width, [spec for spec in told if spec])
-    rows = columns.take(
-        block.data, block.dialect.delimiter, -1 if block.dialect.quote is None else block.dialect.quote
-    )
+    rows = columns.take(block.data, block.dialect.delimiter, block.dialect.quote_byte)
     if rows < 0:
         return None
     found: list[Proof | None] = []

@@ -242,20 +242,3 @@ def row_starts(bytes data, int delimiter, int quote) -> bytes:
         first = at < behind and at[0] == 10
         at += 1
     return places[: 8 * rows]
-
-
-def holds_hexadecimal(bytes data) -> bool:
-    """Whether 0x or 0X stands somewhere."""
-    cdef const uint8_t *start = <const uint8_t *>PyBytes_AS_STRING(data)
-    cdef const uint8_t *behind = start + PyBytes_GET_SIZE(data)
-    cdef const uint8_t *at
-    for letter in (120, 88):
-        at = start
-        while True:
-            at = <const uint8_t *>memchr(at, letter, behind - at)
-            if at == NULL:
-                break
-            if at > start and (at - 1)[0] == 48:
-                return True
-            at += 1
-    return False
