@@ -26,6 +26,8 @@ from ultravect.core.databases.base import (
     count_rows,
 )
 from ultravect.core.databases.defaults import constant_default
+from ultravect.core.databases.duckdb_refusals import Refusals
+from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad
 from ultravect.core.databases.order import LoadOrder, ReceiptKey, column_gone, told_waiting
@@ -33,6 +35,7 @@ from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
+from ultravect.core.dialects.merge import Merge
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import DuckdbSettings
 from ultravect.core.probe import Step
@@ -105,6 +108,19 @@ class DuckdbLoad(LocalLoad):
     def _has_receipts(self) -> bool:
         return _has_table(self._session, self._receipts.name)
 
+    def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
+        """All rows at once but those that would be refused: see ``Refusals``."""
+        upsert = self._order.mode == "upsert"
+        refusals = Refusals(self._statements, merge, self._order.table, upsert=upsert)
+        done = Isolated(refused=refusals.first(tolerated + 1))
+        if len(done.refused) <= tolerated:
+            within = refusals.others if done.refused else ""
+            update = merge.update(within) if upsert else None
+            done.updated = self._changed(update) if update else 0
+            done.inserted = self._changed(merge.insert(known, within) if upsert else merge.insert_all(within))
+        refusals.drop()
+        return done
+
     def _insert(self, batch: pa.RecordBatch) -> int:
         arrays = [uuid_text(array) if array.type == pa.binary(16) else array for array in batch.columns]
         self._session.register("ultravect_rows", pa.table(arrays, names=self._positions))
@@ -149,7 +165,7 @@ class DuckdbDatabase:
         self._roots = roots
         self.dialect: Dialect = DuckdbDialect()
         self.needs: Mapping[str, frozenset[str]] = NEEDS
-        self.can_isolate = False
+        self.can_isolate = True
         self.locks_tables = False
         self.truncates = False
         self.opened_alike = settings.path
