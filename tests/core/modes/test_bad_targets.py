@@ -17,6 +17,7 @@ from typing import Any
 import MySQLdb
 import psycopg
 import pytest
+from devtools.mariadb import MariadbServer
 from devtools.pairs import KINDS, Copied, Place
 from devtools.stack import Stack
 from tests.core.modes.writing import Writer
@@ -264,6 +265,30 @@ def test_a_full_disk_under_a_table(writer: Writer, small_disk: Path) -> None:
     finally:
         writer.place.sql("DROP TABLE modes")
         writer.place.sql("DROP TABLESPACE small")
+
+
+@pytest.mark.parametrize("kind", ["mariadb"])
+def test_a_server_that_may_take_no_more_room(writer: Writer) -> None:
+    # a disk that is really full makes this server stop, in the middle of its own undoing
+    most = ["--innodb-file-per-table=0", "--innodb-data-file-path=ibdata1:12M:autoextend:max:24M"]
+    server = MariadbServer.create(options=most)
+    try:
+        server.execute("CREATE DATABASE small")
+        place = replace(
+            writer.place,
+            spec=ConnectionSpec("small", "mariadb", server.settings("small")),
+            sql=lambda statement: server.execute(statement, database="small"),
+        )
+        small = Writer(place, writer.folder)
+        small.load([(1, "soup")])
+        much = [(number, "x" * 900) for number in range(60_000)]
+        for into in ({"mode": "append"}, {"mode": "overwrite"}, {"mode": "upsert", "keys": ["k"]}):
+            error = refused(small, Copied(), rows=much, **into)
+            assert (error.code, error.hint) == ("target-full", "free disk space in the target"), into
+            assert small.rows() == [(1, "soup")]
+            assert small.left_behind() == []
+    finally:
+        server.remove()
 
 
 def _file_job(writer: Writer, folder: Path, rows: Any) -> Callable[[Copied], LegResult]:

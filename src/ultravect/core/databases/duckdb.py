@@ -221,7 +221,7 @@ class DuckdbDatabase:
         elif isinstance(error, duckdb.ConstraintException):
             code, hint = (
                 "constraint-refused",
-                "mend the source or the constraint; DuckDB cannot go on without the row",
+                "mend the source, or tolerate such rows with into.rejects",
             )
         elif isinstance(error, duckdb.InterruptException):
             code, hint = "time-limit", "ask for less, or raise the limit"
