@@ -33,6 +33,7 @@ WHERE c.oid = to_regclass(%(table)s) AND c.relkind = 'r' AND c.relpersistence = 
   AND NOT EXISTS (SELECT 1 FROM pg_class o WHERE o.oid = c.reltoastrelid AND o.reloptions IS NOT NULL)
   AND NOT EXISTS (SELECT 1 FROM pg_inherits WHERE c.oid IN (inhrelid, inhparent))
   AND NOT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = c.oid)
+  AND NOT EXISTS (SELECT 1 FROM pg_event_trigger WHERE evtenabled <> 'D')
   AND NOT EXISTS (SELECT 1 FROM pg_seclabel WHERE objoid = c.oid)
   AND NOT EXISTS (SELECT 1 FROM pg_subscription_rel WHERE srrelid = c.oid)
   AND NOT EXISTS (SELECT 1 FROM pg_publication_tables p WHERE p.schemaname = n.nspname AND p.tablename = c.relname)
