@@ -43,31 +43,30 @@
   <div class="panel overflow-x-auto">
     <table class="table-sm table">
       <thead>
-        <tr><th>Job</th><th>From</th><th>Into</th><th>Last run</th><th class="num">Read</th><th class="num">Inserted</th><th class="num">Updated</th><th class="num">Rejected</th><th>Queued</th></tr>
+        <tr><th>Job</th><th>From</th><th>Into</th><th>Last run</th><th class="num">Read</th><th class="num">Inserted</th><th class="num">Updated</th><th class="num">Rejected</th></tr>
       </thead>
       <tbody>
         {#each shown as job (job.name)}
           <tr class="align-top">
-            <td class="max-w-80">
+            <td class="min-w-64">
               <a class="plain font-semibold" href="#/jobs/{job.name}">{job.name}</a>
               {#each job.labels as label (label)}<span class="bg-base-200 ml-1.5 rounded px-1.5 py-0.5 text-xs">{label}</span>{/each}
               <div class="text-base-content/70 text-xs">{job.about}</div>
             </td>
-            <td>{job.source}</td>
-            <td>{job.target}</td>
+            <td class="break-words">{job.source}</td>
+            <td class="break-words">{job.target}</td>
             {#if job.last_run}
-              <td><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70 whitespace-nowrap"> {job.last_run.kind === "undo" ? "undo" : "rejects"} of {job.last_run.origin}</span>{/if}</td>
+              <td class="whitespace-nowrap"><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70"> {job.last_run.kind === "undo" ? "undo" : "rejects"} of {job.last_run.origin}</span>{/if}<div class="text-base-content/70 text-xs">{moment(job.last_run.queued_at)}</div></td>
               <td class="num">{count(job.last_run.tally?.read)}</td>
               <td class="num">{count(job.last_run.tally?.inserted)}</td>
               <td class="num">{count(job.last_run.tally?.updated)}</td>
               <td class="num">{count(job.last_run.tally?.rejected)}</td>
-              <td class="whitespace-nowrap">{moment(job.last_run.queued_at)}</td>
             {:else}
-              <td class="text-base-content/60">never run</td><td class="num">—</td><td class="num">—</td><td class="num">—</td><td class="num">—</td><td>—</td>
+              <td class="text-base-content/60">never run</td><td class="num">—</td><td class="num">—</td><td class="num">—</td><td class="num">—</td>
             {/if}
           </tr>
         {:else}
-          <tr><td colspan="9">No job fits “{search}”.</td></tr>
+          <tr><td colspan="8">No job fits “{search}”.</td></tr>
         {/each}
       </tbody>
     </table>
