@@ -330,7 +330,7 @@ def test_rejects_as_a_file(place: Place, http: httpx.Client) -> None:
     run = place.run()
     response = http.get(f"runs/{run.id}/rejects.csv")
     assert response.headers["Content-Type"].startswith("text/csv")
-    assert response.text.splitlines()[1] == f"{place.name}.csv,2,3,a,x,not a number,x"
+    assert response.text.splitlines()[1] == f"{place.name}.csv,2,3,a,x,not a number,x,"
 
 
 @pytest.mark.parametrize(

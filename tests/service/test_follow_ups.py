@@ -86,6 +86,24 @@ def test_rejects_of_a_table_or_of_a_failed_run_are_not_found_again(place: Place)
     assert refusal(place, "retry_rejects", place.run()) == "rejects-not-found"
 
 
+def test_rejects_of_a_table_are_loaded_by_their_keys(place: Place) -> None:
+    place.sql("CREATE TABLE {t}_source (hut text, day int, nights text, PRIMARY KEY (hut, day))")
+    place.sql("INSERT INTO {t}_source VALUES ('007', 1, '2'), ('007', 2, 'two'), ('012', 1, 'x')")
+    text = f"ultravect: 1\njob: {place.name}\nfrom: {{connection: warehouse, table: {place.name}_source}}\n"
+    text += f"columns: [nights integer]\ninto: {{connection: warehouse, table: {place.name}, rejects: 2}}\n"
+    place.client.save_job(place.name, text)
+    first = place.run()
+    rejects = place.client.rejects(first.id).items
+    assert [one.place for one in rejects] == ["hut 007, day 2", "hut 012, day 1"]
+    assert [json.loads(one.record)["nights"] for one in rejects] == ["two", "x"]
+    place.sql("UPDATE {t}_source SET nights = '3' WHERE day = 2")
+    place.sql("DELETE FROM {t}_source WHERE nights = 'x'")
+    second = place.client.wait(place.client.retry_rejects(first.id).id)
+    assert second.legs[0].tally is not None
+    assert (second.state, second.legs[0].tally["read"], second.legs[0].tally["inserted"]) == ("succeeded", 1, 1)
+    assert sorted(place.rows()) == [(2,), (3,)]
+
+
 def test_what_an_upsert_changed_is_shown(place: Place) -> None:
     place.file("id,name\n1,Ana\n2,Zoë\n").job(into="mode: upsert, keys: [id]")
     place.run()

@@ -150,6 +150,7 @@ export interface Reject {
   value: string | null;
   reason: string;
   record: string;
+  key: string;
 }
 
 /** A row before and after a load, its values as text. */

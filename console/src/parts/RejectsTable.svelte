@@ -18,6 +18,12 @@
     if (search) parts.set("search", search);
     return parts.toString();
   });
+  // where a row of a table stood says little: its key tells which one it is
+  let keyed = $derived(!!page?.items.some((one) => one.key));
+  function placeOf(reject: Reject): string {
+    if (!reject.key) return `row ${count(reject.row)}`;
+    return Object.entries(JSON.parse(reject.key) as Record<string, string>).map(([name, value]) => `${name} ${value}`).join(", ");
+  }
 
   $effect(() => {
     const query = asked;
@@ -49,19 +55,23 @@
       {#if page}<span>{count(page.items.length)} of {count(page.total)}</span>{/if}
       <span>download <a class="plain" href="/api/v1/runs/{run}/rejects.csv?{asked}">CSV</a> · <a class="plain" href="/api/v1/runs/{run}/rejects.jsonl?{asked}">JSON lines</a></span>
       {#if retry}
-        <button class="btn btn-xs" onclick={retry} title="read these rows again from their files, mended there or by the job as it is now">▸ Load them again</button>
+        <button class="btn btn-xs" onclick={retry} title="read these rows again from their files or table, mended there or by the job as it is now">▸ Load them again</button>
       {/if}
     </span>
   </h2>
   {#if problem}<Problem {problem} />{/if}
   <div class="max-h-96 overflow-auto">
     <table class="table-sm table">
-      <thead><tr><th class="num">Row</th><th class="num">Line</th><th>Column</th><th>Value</th><th>Reason</th></tr></thead>
+      <thead><tr>{#if keyed}<th>Row</th>{:else}<th class="num">Row</th><th class="num">Line</th>{/if}<th>Column</th><th>Value</th><th>Reason</th></tr></thead>
       <tbody>
         {#each page?.items ?? [] as reject, index (index)}
           <tr title={reject.record}>
-            <td class="num">{count(reject.row)}</td>
-            <td class="num">{count(reject.line)}</td>
+            {#if keyed}
+              <td class="max-w-60 truncate font-mono text-xs">{placeOf(reject)}</td>
+            {:else}
+              <td class="num">{count(reject.row)}</td>
+              <td class="num">{count(reject.line)}</td>
+            {/if}
             <td>{reject.column || "—"}</td>
             <td class="max-w-60 truncate font-mono text-xs">{reject.value ?? "—"}</td>
             <td>{reject.reason}</td>

@@ -83,7 +83,7 @@ def rerun(number: Number, detach: Detach = False, as_json: Json = False) -> None
 
 
 def retry_rejects(number: Number, detach: Detach = False, as_json: Json = False) -> None:
-    """Load the rows that a run rejected, read again from their files, by the job as it is now."""
+    """Load the rows that a run rejected, read again from their files or table, by the job as it is now."""
     with connect() as client:
         _see_through(client, client.retry_rejects(number), detach, as_json)
 
@@ -176,7 +176,7 @@ def show(
         for one in rejects.items:
             value = "" if one.value is None else f" {one.value!r}"
             screen.print(
-                f"    row {one.row:,} {escape(one.column)}{escape(value)}: {escape(one.reason)}",
+                f"    {escape(one.place)} {escape(one.column)}{escape(value)}: {escape(one.reason)}",
                 soft_wrap=True,
             )
     if file:
@@ -208,17 +208,20 @@ def rejects(
         narrowed = " like that" if column is not None or object_ or search else ""
         screen.print(f"run {number} has no rejects{narrowed}")
         return
-    rows = [
-        (
-            f"{one.row:,}",
-            f"{one.line:,}" if one.line else "",
-            cell(one.column),
-            cell(one.value),
-            escape(one.reason),
+    told = [(cell(one.column), cell(one.value), escape(one.reason)) for one in found.items]
+    if any(one.key for one in found.items):
+        # where a row of a table stood says little
+        print_table(
+            ["row", "column", "value", "reason"],
+            [(escape(one.place), *rest) for one, rest in zip(found.items, told, strict=True)],
         )
-        for one in found.items
-    ]
-    print_table(["row", "line", "column", "value", "reason"], rows, right=["row", "line"])
+    else:
+        places = [(f"{one.row:,}", f"{one.line:,}" if one.line else "") for one in found.items]
+        print_table(
+            ["row", "line", "column", "value", "reason"],
+            [(*place, *rest) for place, rest in zip(places, told, strict=True)],
+            right=["row", "line"],
+        )
     if found.total > len(found.items):
         screen.print(
             f"[dim]{len(found.items)} of {found.total:,}; raise --limit, or write them all: --to rejects.csv[/]"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 from typing import Any, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict
@@ -240,6 +241,14 @@ class Reject(_Given):
     value: str | None
     reason: str
     record: str
+    key: str = ""
+    """The primary key of a table's row, as a JSON object of texts."""
+
+    @property
+    def place(self) -> str:
+        """What tells which row it is: ``row 1,204``, or the values of its key."""
+        known: dict[str, str] = json.loads(self.key) if self.key else {}
+        return ", ".join(f"{name} {value}" for name, value in known.items()) or f"row {self.row:,}"
 
 
 class Change(_Given):

@@ -12,7 +12,7 @@ from tests.core.modes.writing import Writer
 
 from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.object_names import RunFacts
-from ultravect.core.engine.pick import Pick
+from ultravect.core.engine.pick import PickedRows
 from ultravect.core.engine.run import run_leg
 from ultravect.core.engine.undo import undo_leg
 from ultravect.core.errors import UltravectError
@@ -129,7 +129,7 @@ def test_rejected_rows_are_loaded_when_they_are_mended(writer: Undoing, mode: st
     broken = [(1, "soup"), ("two", "stew"), (3, "cake"), (None, "tart")]
     writer.load(broken, **dict(into))
     assert [one.row for one in writer.heard.rejected] == [2, 4]
-    pick = Pick({"rows.csv": [2, 4]})
+    pick = PickedRows({"rows.csv": [2, 4]})
     mended = [(1, "changed"), (2, "stew"), (3, "cake"), (4, "tart")]
     job = writer.job(mended, ("k", "v"), dict(into))
     result = run_leg(job, writer.source, writer.place.spec, Copied(), receipt=f"pick-{mode}", pick=pick)

@@ -88,7 +88,7 @@ def make_plan(
             _decide_checks(job, plan)
     except UltravectError as error:
         plan.refuse(error, job.source.place)
-    narrow(plan)
+    narrow(job, plan)
     return plan
 
 

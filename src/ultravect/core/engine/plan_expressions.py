@@ -20,11 +20,13 @@ from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType
 
 
-def narrow(plan: LegPlan) -> None:
-    """Of a table, only the columns that are needed are read."""
+def narrow(job: Job, plan: LegPlan) -> None:
+    """Of a table, only the columns that are needed are read: for the rows, and to find those again that are rejected."""
     if not isinstance(plan.reader, TableRows) or not plan.columns:
         return
     needed = {column.position for column in plan.columns if column.expression is None}
+    if job.into.rejects != 0:
+        needed |= {plan.reader.names.index(name) for name in plan.reader.keys}
     # a row needs a column to be counted by, even when none is copied
     used = sorted(needed | {one.position for one in plan.inputs}) or [0]
     plan.reader = plan.reader.narrowed(used)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
+
+import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
@@ -13,7 +16,10 @@ from ultravect.core.words import counted
 
 @dataclass(frozen=True)
 class Reject:
-    """``row`` counts the rows of the object from 1, ``line`` its lines; ``record`` is the row as it was read."""
+    """``row`` counts the rows of the object from 1, ``line`` its lines; ``record`` is the row as it was read.
+
+    ``key`` is the primary key of a table's row, as a JSON object of texts; "" where there is none.
+    """
 
     object: str
     row: int
@@ -22,6 +28,7 @@ class Reject:
     value: str | None
     reason: str
     record: str
+    key: str = ""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -30,6 +37,12 @@ class Reject:
         column = f", column {self.column}" if self.column else ""
         value = "" if self.value is None else f" {self.value!r}:"
         return f"row {self.row:,}{f' (line {self.line:,})' if self.line else ''}{column}:{value} {self.reason}"
+
+
+def key_text(keys: pa.Table, row: int) -> str:
+    """``Reject.key`` of one of the rows whose keys these are; "" where a part of it is missing."""
+    (key,) = keys.slice(row, 1).to_pylist()
+    return json.dumps(key, ensure_ascii=False) if None not in key.values() else ""
 
 
 class RejectLedger:

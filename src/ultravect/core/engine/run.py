@@ -26,12 +26,13 @@ from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.pick import Pick
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import load_order
-from ultravect.core.engine.rejects import Reject, RejectLedger
+from ultravect.core.engine.rejects import Reject, RejectLedger, key_text
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.engine.tally import Tally
 from ultravect.core.engine.targets import open_target
 from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import Keyed
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
@@ -154,6 +155,8 @@ def _planned_leg(
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
+    if pick and plan.reader:
+        pick.ask(plan.reader)
     leg = _Leg(job, plan, listener, shield, started, run_id, receipt, pick)
     try:
         return leg.run()
@@ -305,8 +308,8 @@ class _Leg:
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
         self._progress.tell(now=True)
-        if self._pick:
-            self._pick.require(self._tally.read)
+        if self._pick and (told := self._pick.missed(self._tally.read)):
+            self._listener.log("warning", told)
         if self._held:
             # every row has been read: nothing can turn out otherwise any more
             self._held.release()
@@ -318,6 +321,8 @@ class _Leg:
         try:
             for block in self._reader.blocks():
                 shaped = self._shaper.shape(block)
+                if self._isolates and isinstance(self._reader, Keyed) and self._reader.keys:
+                    shaped = replace(shaped, keys=self._reader.keys_of(block, shaped.index))
                 if self._pick:
                     shaped = self._pick.keep(shaped)
                 rows += shaped.rows
@@ -344,9 +349,9 @@ class _Leg:
         for one in sorted(refused, key=lambda one: one.row):
             start, shaped = self._places[bisect.bisect_right(starts, one.row) - 1]
             row = shaped.before + int(shaped.index[one.row - start]) + 1
-            rejects.append(
-                Reject(shaped.path, row, None, "", None, f"refused by the target: {one.reason}", one.record)
-            )
+            key = "" if shaped.keys is None else key_text(shaped.keys, one.row - start)
+            reason = f"refused by the target: {one.reason}"
+            rejects.append(Reject(shaped.path, row, None, "", None, reason, one.record, key))
         self._ledger.add(rejects)
         self._ledger.enforce(self._tally.read, final=True)
 

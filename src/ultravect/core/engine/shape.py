@@ -18,13 +18,13 @@ import pyarrow.compute as pc
 
 from ultravect.core.engine.drift import require_parsed, require_within
 from ultravect.core.engine.leg_plan import ColumnPlan, InputPlan, LegPlan
-from ultravect.core.engine.rejects import Reject
+from ultravect.core.engine.rejects import Reject, key_text
 from ultravect.core.engine.target_checks import TargetCheck
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows
 from ultravect.core.expressions.evaluate import evaluate
 from ultravect.core.expressions.kernels import Computed
-from ultravect.core.layouts.base import Block, Forgiving, Mostly, Reader, Rows, WantedColumn
+from ultravect.core.layouts.base import Block, Forgiving, Keyed, Mostly, Reader, Rows, WantedColumn
 from ultravect.core.types.arrow import as_text, beyond_four_digits, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
 
@@ -52,6 +52,8 @@ class Shaped:
     index: npt.NDArray[np.int64]
     path: str = ""
     before: int = 0
+    keys: pa.Table | None = None
+    """Of the rows in ``batch``, where each may have to be found again; see ``layouts.base.Keyed``."""
 
 
 def _breaches(
@@ -308,7 +310,10 @@ class Shaper:
         """``index`` counts the rows of the block."""
         kept = None if value is None else value[:_MAX_VALUE]
         record = block.row_text(index)[:_MAX_RECORD]
-        return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
+        key = ""
+        if isinstance(self._reader, Keyed) and self._reader.keys:
+            key = key_text(self._reader.keys_of(block, np.array([index])), 0)
+        return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record, key)
 
     def _is_text(self, column: ColumnPlan) -> bool:
         """Whether bytes are text that is not decoded yet."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -22,8 +22,11 @@ from ultravect.core.types.arrow import convert_typed, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import STORED
 from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.types.written import plain_text
 
 _TEXT = CanonicalType("text")
+# of which a text in SQL finds the value again, in every database
+_FOUND_BY = frozenset(["smallint", "integer", "bigint", "decimal", "text", "uuid", "date"])
 
 
 @dataclass
@@ -54,6 +57,33 @@ class TableRows:
                 told = f"is of type {column.native}" if column.native else "has no declared type, and holds several"
                 what = f"column {column.name!r} of {self.label} {told}, which is copied as its text"
                 self.findings.append(Finding("warning", "type-as-text", what, "columns"))
+
+    @property
+    def keys(self) -> Sequence[str]:
+        """The primary key of the table, where all of it is read."""
+        every = [column.name for column in self.live.columns if column.key] if self.live else []
+        kinds = {column.name: column.type.name for column in self.columns if column.type}
+        return every if all(kinds.get(one) in _FOUND_BY for one in every) else []
+
+    def keys_of(self, block: Block, places: npt.NDArray[np.int64]) -> pa.Table:
+        assert isinstance(block, TableBlock)
+        rows = block.values.select(list(self.keys)).take(pa.array(places))
+        texts = [plain_text(plain_array(column)) for column in rows.columns]
+        return pa.table(texts, names=rows.column_names)
+
+    def require_keys(self, keys: Sequence[Mapping[str, str]]) -> None:
+        """From now on only the rows with these keys are read."""
+        dialect = self.database.dialect
+        kinds = {column.name: column.type or _TEXT for column in self.columns}
+        constants = [{name: dialect.constant(text, kinds[name]) for name, text in key.items()} for key in keys]
+        if len(self.keys) == 1:
+            (name,) = self.keys
+            among = f"{dialect.quote(name)} IN ({', '.join(one[name] for one in constants)})"
+        else:
+            among = _either(
+                [" AND ".join(f"{dialect.quote(name)} = {value}" for name, value in one.items()) for one in constants]
+            )
+        self.condition = f"({self.condition}) AND {among}" if self.condition else among
 
     @property
     def statement(self) -> str:
@@ -106,6 +136,14 @@ class TableRows:
 
     def parses(self, column: WantedColumn) -> bool:
         return True
+
+
+def _either(conditions: Sequence[str]) -> str:
+    """Any of them; as a tree, since a chain of thousands is too deep for some parsers."""
+    if len(conditions) == 1:
+        return f"({conditions[0]})"
+    middle = len(conditions) // 2
+    return f"({_either(conditions[:middle])} OR {_either(conditions[middle:])})"
 
 
 def _with_held_types(database: Database, live: LiveTable) -> Sequence[LiveColumn]:

@@ -198,6 +198,18 @@ class Forgiving(Protocol):
 
 
 @runtime_checkable
+class Keyed(Protocol):
+    """A reader of rows that can be found again by a key, wherever they stand then."""
+
+    @property
+    def keys(self) -> Sequence[str]:
+        """The columns of the key, empty where there is none."""
+
+    def keys_of(self, block: Block, places: npt.NDArray[np.int64]) -> pa.Table:
+        """The keys of these rows of a block, as texts."""
+
+
+@runtime_checkable
 class Proving(Protocol):
     """A reader that can tell types from a block without keeping its values, and holds ``WantedColumn.plain``."""
 

@@ -34,6 +34,7 @@ from ultravect.service.api.serializers import (
     RunLineSerializer,
     RunSerializer,
 )
+from ultravect.service.records.lookup import picked_keys
 from ultravect.service.records.models import Change, Event, Reject, Revision, Role, Run, RunKind, State
 from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.start import start_run
@@ -140,7 +141,7 @@ def _as_jsonl(rejects: QuerySet[Reject]) -> str:
     return "".join(json.dumps(row, ensure_ascii=False) + "\n" for row in rejects.values(*_REJECT_FIELDS))
 
 
-_REJECT_FIELDS = ("object", "row", "line", "column", "value", "reason", "record")
+_REJECT_FIELDS = ("object", "row", "line", "column", "value", "reason", "record", "key")
 _FORMS = {"csv": (_as_csv, "text/csv"), "jsonl": (_as_jsonl, "application/jsonl")}
 
 
@@ -225,7 +226,7 @@ class _FollowUp(APIView):
 
 @extend_schema(tags=["runs"])
 class RetryRejectsView(_FollowUp):
-    """Loads the rows that a run rejected, read again from their files, by the job as it is now."""
+    """Loads the rows that a run rejected, read again at their places in files or by their keys in a table, by the job as it is now."""
 
     kind = RunKind.REJECTS
 
@@ -250,11 +251,11 @@ class RetryRejectsView(_FollowUp):
                 f"run the whole job again: ultravect run {run.job.name}",
             )
         model = job_from_data(self._revision(run).structure)
-        if model.source.files is None or model.into.folder is not None:
+        if model.into.folder is not None or (model.source.files is None and not picked_keys(run)):
             raise Problem(
                 409,
                 "rejects-not-found",
-                f"run {run.pk} read a table or a query, whose rows have no numbers to find them again by",
+                f"run {run.pk} read a query, a view or a table without a primary key: nothing tells which rows they were",
                 "mend the rows and run the job with mode: upsert, or with a where that finds them",
             )
 

@@ -444,7 +444,7 @@ class RejectSerializer(serializers.ModelSerializer[Reject]):
 
     class Meta:
         model = Reject
-        fields = ["leg", "object", "row", "line", "column", "value", "reason", "record"]
+        fields = ["leg", "object", "row", "line", "column", "value", "reason", "record", "key"]
 
 
 class RejectsInputSerializer(serializers.Serializer[Any]):

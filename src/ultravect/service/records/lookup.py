@@ -27,6 +27,12 @@ def picked_rows(run: Run) -> dict[str, list[int]]:
     return rows
 
 
+def picked_keys(run: Run) -> list[str]:
+    """The keys of the rows that a run rejected, where all of them have one."""
+    keys = list(Reject.objects.filter(leg__run=run).values_list("key", flat=True))
+    return keys if all(keys) else []
+
+
 def find_layout(name: str) -> SavedLayout | None:
     """A layout that was not deleted."""
     return SavedLayout.objects.filter(name=name, deleted_at=None).first()

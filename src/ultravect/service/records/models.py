@@ -272,6 +272,7 @@ class Reject(models.Model):
     value = models.TextField(null=True)
     reason = models.TextField()
     record = models.TextField()
+    key = models.TextField(blank=True, default="")
 
     class Meta:
         ordering: ClassVar = ["id"]

@@ -17,7 +17,7 @@ from django.db import close_old_connections, transaction
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
-from ultravect.service.records.lookup import find_connection, layout_version, picked_rows
+from ultravect.service.records.lookup import find_connection, layout_version, picked_keys, picked_rows
 from ultravect.service.records.models import Run, RunKind, State
 from ultravect.service.sealing import SealBroken
 from ultravect.service.work.pool import LegPool, LegProcess
@@ -49,6 +49,11 @@ def worker_name() -> str:
 def _receipt_name(run: Run) -> str:
     """How receipts name a run: its number alone would be another's in another service's records."""
     return f"{run.pk}-{run.queued_at:%Y%m%dT%H%M%S%f}"
+
+
+def _picked(run: Run) -> dict[str, Any]:
+    """What tells which rows ``run`` rejected: their keys, or their places in files."""
+    return {"keys": picked_keys(run), "rows": picked_rows(run)}
 
 
 class RunExecutor:
@@ -124,7 +129,7 @@ class RunExecutor:
             "kind": run.kind,
             "run": str(run.pk),
             "origin": {"run": str(run.origin.pk), "receipt": _receipt_name(run.origin)} if run.origin else None,
-            "pick": picked_rows(run.origin) if run.origin and run.kind == RunKind.REJECTS else None,
+            "pick": _picked(run.origin) if run.origin and run.kind == RunKind.REJECTS else None,
             "date": first.queued_at.date().isoformat(),
             "receipt": _receipt_name(run),
             "taken_over": run.attempts > 1,

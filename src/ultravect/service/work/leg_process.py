@@ -24,7 +24,7 @@ from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.object_names import RunFacts
-from ultravect.core.engine.pick import Pick
+from ultravect.core.engine.pick import Pick, PickedKeys, PickedRows
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.run import run_leg
 from ultravect.core.engine.undo import undo_leg
@@ -124,6 +124,10 @@ def _peak_memory() -> int:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 
 
+def _pick(told: dict[str, Any]) -> Pick:
+    return PickedKeys(told["keys"]) if told["keys"] else PickedRows(told["rows"])
+
+
 def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:
     return run_leg(
         job_from_data(task["job"]),
@@ -136,7 +140,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
         receipt=task["receipt"],
         taken_over=task["taken_over"],
-        pick=Pick(task["pick"]) if task["pick"] else None,
+        pick=_pick(task["pick"]) if task["pick"] else None,
     )
 
 
