@@ -33,7 +33,8 @@ export function together(item: Item): string {
 
 /** A name as expressions write it. */
 export function quoted(name: string): string {
-  return /^[\p{L}_][\p{L}\p{N}_]*$/u.test(name) ? name : `"${name.replaceAll('"', '""')}"`;
+  const bare = /^[\p{L}_][\p{L}\p{N}_]*$/u.test(name) && !/^(as|except|not|case|when|null|true|false)$/i.test(name);
+  return bare ? name : `"${name.replaceAll('"', '""')}"`;
 }
 
 export function plain(name: string): string {

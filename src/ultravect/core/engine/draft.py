@@ -10,7 +10,7 @@ import yaml
 from ultravect.core.databases.base import LiveColumn
 from ultravect.core.engine.connections import ConnectionSpec, holds_tables
 from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
-from ultravect.core.engine.names import loosely_matched, quoted
+from ultravect.core.engine.names import adapted, folded, loosely_matched, quoted
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
@@ -20,6 +20,7 @@ from ultravect.core.types.pairs import pair_fit
 
 _SCAN_BYTES = 8 << 20
 _NAME_WIDTH = 44
+_UNPRINTABLE = re.compile(r"[^\x20-\x7e\xa0-\u2027\u202a-\ud7ff\ue000-\ufefe\uff00-\ufffd\U00010000-\U0010ffff]")
 
 
 def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, target_object: str) -> str:
@@ -75,9 +76,14 @@ def _head(job: Job, key: str, source_object: str) -> list[str]:
     ]
 
 
+def _told(text: str) -> str:
+    """A comment, which ends with its line and takes no other characters than YAML does."""
+    return "# " + _UNPRINTABLE.sub(lambda found: f"\\x{ord(found[0]):02x}", text)
+
+
 def _commented(item: str, comment: str) -> str:
     line = f"  - {_scalar(item)}"
-    return f"{line.ljust(_NAME_WIDTH)} # {comment}" if comment else line
+    return f"{line.ljust(_NAME_WIDTH)} {_told(comment)}" if comment else line
 
 
 def _line(plan: LegPlan, column: ColumnPlan) -> str:
@@ -94,7 +100,13 @@ def _mapped(plan: LegPlan) -> list[str]:
     """Every column of the source: the target's column that it goes into, or that there is none."""
     assert plan.reader is not None and plan.live is not None
     lines = []
-    matches = loosely_matched(plan.reader.names, [column.name for column in plan.live.columns])
+    matches = dict(loosely_matched(plan.reader.names, [column.name for column in plan.live.columns]))
+    assert plan.target is not None
+    # the names that columns get in a table that is made for them
+    made = adapted(plan.target.dialect, plan.reader.names)
+    for name, (known, _) in zip(plan.reader.names, made, strict=True):
+        if name not in matches and known not in matches.values() and plan.live.column(known):
+            matches[name] = known
     for position, name in enumerate(plan.reader.names):
         match = matches.get(name)
         if match is None:
@@ -112,7 +124,8 @@ def _mapped(plan: LegPlan) -> list[str]:
             needed = (
                 "takes no NULL and has no default" if not (column.nullable or column.has_default) else "is not filled"
             )
-            lines.append(f"  # - … as {quoted(column.name)}".ljust(_NAME_WIDTH) + f" # {column.native} {needed}")
+            item = "  " + _told(f"- … as {quoted(column.name)}")
+            lines.append(f"{item.ljust(_NAME_WIDTH)} # {column.native} {needed}")
     return lines
 
 
@@ -121,7 +134,10 @@ def _fit(source: CanonicalType | None, column: LiveColumn, name: str) -> str:
     if source is not None and column.type is not None:
         pair = pair_fit(source, column.type)
         told += ", not convertible" if pair is None else f", {pair[0]}" + (f": {pair[1]}" if pair[1] else "")
-    return told if column.name == name else f"{told}; the names differ in case or marks only"
+    if column.name == name:
+        return told
+    why = "the names differ in case or marks only" if folded(column.name) == folded(name) else "as in a new table"
+    return f"{told}; {why}"
 
 
 def _into_structure(target: ConnectionSpec, target_object: str) -> dict[str, str]:
@@ -152,10 +168,11 @@ def _into(plan: LegPlan, target: ConnectionSpec, target_object: str) -> list[str
     if minded:
         lines += ["", "# To be minded:"]
         lines += [
-            f"#   {one.severity} {one.code}: {one.message}" + (f" ({one.fix})" if one.fix else "") for one in minded
+            _told(f"  {one.severity} {one.code}: {one.message}" + (f" ({one.fix})" if one.fix else ""))
+            for one in minded
         ]
     return lines
 
 
 def _comment(head: str, text: Sequence[str]) -> list[str]:
-    return [f"  # {head}", *(f"  #   {line}".rstrip() for line in text)]
+    return [f"  # {head}", *("  " + _told(f"  {line}").rstrip() for line in text)]

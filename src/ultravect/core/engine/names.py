@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import hashlib
+import re
 from collections.abc import Mapping, Sequence
 
 from ultravect.core.dialects.base import Dialect
 
+# as WORD in the grammar of expressions
+_BARE = re.compile(r"(?!(?:as|except|not|case|when|null|true|false)\b)[^\W\d]\w*", re.IGNORECASE)
+
 
 def quoted(name: str) -> str:
     """A name as expressions write it."""
-    return name if name.isidentifier() else '"' + name.replace('"', '""') + '"'
+    return name if _BARE.fullmatch(name) else '"' + name.replace('"', '""') + '"'
 
 
 def folded(name: str) -> str:
