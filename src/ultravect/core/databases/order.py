@@ -119,15 +119,15 @@ def require_empty(order: LoadOrder, rows: int) -> None:
         )
 
 
-def _told(order: LoadOrder, example: Sequence[object]) -> str:
+def key_written(keys: Sequence[str], example: Sequence[object]) -> str:
     """``(hut, day) = (007, 2026-07-01)``"""
-    return f"({', '.join(order.keys)}) = ({', '.join(map(str, example))})"
+    return f"({', '.join(keys)}) = ({', '.join(str(value) or repr(value) for value in example)})"
 
 
 def key_repeated(order: LoadOrder, example: Sequence[object]) -> UltravectError:
     return UltravectError(
         "key-repeated",
-        f"the rows for {order.table} have the key {_told(order, example)} more than once, and the job says repeats: fail; "
+        f"the rows for {order.table} have the key {key_written(order.keys, example)} more than once, and the job says repeats: fail; "
         "nothing was written",
         hint="mend the source, or write into.repeats: last or first to say which row wins",
         table=str(order.table),
@@ -137,7 +137,7 @@ def key_repeated(order: LoadOrder, example: Sequence[object]) -> UltravectError:
 def key_not_unique(order: LoadOrder, example: Sequence[object]) -> UltravectError:
     return UltravectError(
         "key-not-unique",
-        f"{order.table} has more than one row with the key {_told(order, example)}: which one to update is not known; "
+        f"{order.table} has more than one row with the key {key_written(order.keys, example)}: which one to update is not known; "
         "nothing was written",
         hint="remove the duplicates from the table, or name more columns in into.keys",
         table=str(order.table),

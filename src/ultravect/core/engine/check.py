@@ -18,6 +18,7 @@ from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import find_duplicates, find_receipts
 from ultravect.core.engine.plan_statements import find_objections
 from ultravect.core.engine.rejects import Reject
+from ultravect.core.engine.repeats import note_repeats
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.errors import UltravectError
@@ -131,15 +132,14 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
     count: Counter[str] = Counter()
     first: dict[str, Reject] = {}
     rows = size = 0
-    sample: pa.RecordBatch | None = None
+    good: list[pa.RecordBatch] = []
     complete = True
     for block in plan.reader.blocks():
         if size >= _SAMPLE_BYTES:
             complete = False
             break
         shaped = shaper.shape(block)
-        if sample is None:
-            sample = shaped.batch
+        good.append(shaped.batch)
         rows += shaped.rows
         size += shaped.bytes
         for reject in shaped.rejects:
@@ -170,7 +170,8 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
             f"mend them, or tolerate them with into.rejects: {count.total()}" if fatal else "",
             Put("into.rejects", count.total()) if fatal and complete else None,
         )
-    return rows, sample
+    note_repeats(job, plan, good, tried)
+    return rows, good[0] if good else None
 
 
 def _raise_severity(plan: LegPlan, code: str) -> None:
