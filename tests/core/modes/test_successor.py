@@ -129,7 +129,7 @@ def test_readers_see_one_content_or_the_other(writer: Writer, stack: Stack) -> N
     for one in readers:
         one.start()
     try:
-        for number in range(6):
+        for number in range(4):
             writer.load(contents[number % 2], mode="overwrite")
     finally:
         ended.set()

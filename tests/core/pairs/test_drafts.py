@@ -80,11 +80,12 @@ NAMES = st.lists(
 
 
 @pytest.mark.parametrize("kind", KINDS)
-@settings(max_examples=15, deadline=None)
+@settings(max_examples=8, deadline=None)
 @given(names=NAMES)
 @example(names=["- a", "b: c", "# d", "* except (x)", "as"])
 @example(names=['"', "'", "null", "a as b", "select"])
 @example(names=["{x}", "[y]", "&z", "!t", "%"])
+@example(names=["0\x850", "0\u20280", "0 \u2029 0"])
 @example(names=["a\nfrom: {connection: x}", "tab\there", "\ufffe"])
 @example(names=["Größe", "größe 2", "true", "1", "1.5"])
 def test_whatever_columns_are_called(places: dict[str, Place], kind: str, names: list[str]) -> None:

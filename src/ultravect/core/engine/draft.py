@@ -60,7 +60,9 @@ def _slug(text: str) -> str:
 
 def _scalar(text: str) -> str:
     """A text as YAML writes it on one line."""
-    return yaml.safe_dump(text, width=10_000, allow_unicode=True, default_style=None).removesuffix("...\n").strip()
+    odd = _UNPRINTABLE.search(text) is not None
+    dumped = yaml.safe_dump(text, width=10_000, allow_unicode=not odd, default_style='"' if odd else None)
+    return dumped.removesuffix("...\n").strip()
 
 
 def _head(job: Job, key: str, source_object: str) -> list[str]:
