@@ -102,13 +102,13 @@ def test_rows_that_are_gone_are_told(place: Place) -> None:
 @pytest.mark.parametrize("kind", KINDS)
 def test_thousands_of_rows_are_found_by_two_columns(place: Place) -> None:
     place.sql("CREATE TABLE notes (hut integer, day integer, n varchar(20), PRIMARY KEY (hut, day))")
-    values = ", ".join(f"({number % 50}, {number // 50}, 'x{number}')" for number in range(6000))
+    values = ", ".join(f"({number % 50}, {number // 50}, 'x{number}')" for number in range(2000))
     place.sql(f"INSERT INTO notes VALUES {values}")
     heard = Copied()
-    run(place, heard, into={"rejects": 6000})
+    run(place, heard, into={"rejects": 2000})
     place.sql("UPDATE notes SET n = substr(n, 2)")
-    result = run(place, Copied(), PickedKeys([one.key for one in heard.rejected]), into={"rejects": 6000})
-    assert (result.tally.read, result.tally.inserted) == (6000, 6000)
+    result = run(place, Copied(), PickedKeys([one.key for one in heard.rejected]), into={"rejects": 2000})
+    assert (result.tally.read, result.tally.inserted) == (2000, 2000)
 
 
 @pytest.mark.parametrize("kind", ["postgresql"])

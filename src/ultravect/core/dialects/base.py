@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
@@ -160,6 +160,9 @@ class Dialect(Protocol):
 
     def constant(self, text: str, kind: CanonicalType) -> str:
         """A value as SQL, from its text."""
+
+    def among(self, columns: Mapping[str, str], rows: Sequence[Sequence[str]]) -> str:
+        """The condition that columns, by their native types, have the values of one of the rows, which are SQL already."""
 
     def compared(self, value: str, kind: CanonicalType) -> str:
         """A value, so that two that are not the same to the last byte differ, whatever a collation says."""

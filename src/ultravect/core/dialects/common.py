@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import re
 from abc import ABC, abstractmethod
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from ultravect.core.dialects.base import Change, NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.naming import parse_name
@@ -100,6 +100,18 @@ class CommonDialect(ABC):
         if kind.name == "boolean":
             return self.truth[text.lower() not in ("true", "t", "1")]
         return text if kind.name in _NUMBERS and _NUMBER.fullmatch(text) else self.literal(text)
+
+    def typed(self, value: str, native: str) -> str:
+        """A constant, so that it is of a column's type by itself where that is needed."""
+        return value
+
+    def among(self, columns: Mapping[str, str], rows: Sequence[Sequence[str]]) -> str:
+        if len(columns) == 1:
+            return f"{self.quote(*columns)} IN ({', '.join(value for (value,) in rows)})"
+        # the first row says of what types all are
+        typed = [self.typed(value, native) for value, native in zip(rows[0], columns.values(), strict=True)]
+        written = ", ".join(f"({', '.join(row)})" for row in [typed, *rows[1:]])
+        return f"({', '.join(map(self.quote, columns))}) IN (VALUES {written})"
 
     def column_comment(self, column: NewColumn) -> str:
         """A comment as part of a column's definition."""

@@ -79,6 +79,9 @@ class DuckdbDialect(CommonDialect):
     def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
         return self.comment_on(table, new)
 
+    def typed(self, value: str, native: str) -> str:
+        return f"CAST({value} AS {native})"
+
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
             if wanted.precision is None:

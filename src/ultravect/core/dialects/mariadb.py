@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, Translation
 from ultravect.core.dialects.common import DEFINITION, CommonDialect
@@ -155,6 +155,12 @@ class MariadbDialect(CommonDialect):
         # names are stored in three bytes a character, and lose blanks at their end
         plain = "".join("_" if ord(character) > 0xFFFF else character for character in name)
         return plain.rstrip(" ") + "_" * (len(plain) - len(plain.rstrip(" ")))
+
+    def among(self, columns: Mapping[str, str], rows: Sequence[Sequence[str]]) -> str:
+        if len(columns) == 1:
+            return super().among(columns, rows)
+        written = ", ".join(f"({', '.join(row)})" for row in rows)
+        return f"({', '.join(map(self.quote, columns))}) IN ({written})"
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         match wanted.name:

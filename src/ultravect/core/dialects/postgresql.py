@@ -117,6 +117,9 @@ class PostgresqlDialect(CommonDialect):
             return ""
         return f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes PostgreSQL allows"
 
+    def typed(self, value: str, native: str) -> str:
+        return f"CAST({value} AS {native})"
+
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         native = _TO_NATIVE[wanted.name]
         if wanted.name == "text" and wanted.length is not None:

@@ -3,11 +3,9 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
-
-import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
@@ -39,9 +37,8 @@ class Reject:
         return f"row {self.row:,}{f' (line {self.line:,})' if self.line else ''}{column}:{value} {self.reason}"
 
 
-def key_text(keys: pa.Table, row: int) -> str:
-    """``Reject.key`` of one of the rows whose keys these are; "" where a part of it is missing."""
-    (key,) = keys.slice(row, 1).to_pylist()
+def key_text(key: Mapping[str, str | None]) -> str:
+    """``Reject.key``; "" where a part of it is missing."""
     return json.dumps(key, ensure_ascii=False) if None not in key.values() else ""
 
 

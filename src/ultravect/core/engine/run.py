@@ -349,7 +349,7 @@ class _Leg:
         for one in sorted(refused, key=lambda one: one.row):
             start, shaped = self._places[bisect.bisect_right(starts, one.row) - 1]
             row = shaped.before + int(shaped.index[one.row - start]) + 1
-            key = "" if shaped.keys is None else key_text(shaped.keys, one.row - start)
+            key = "" if shaped.keys is None else key_text(shaped.keys.slice(one.row - start, 1).to_pylist()[0])
             reason = f"refused by the target: {one.reason}"
             rejects.append(Reject(shaped.path, row, None, "", None, reason, one.record, key))
         self._ledger.add(rejects)

@@ -154,9 +154,17 @@ class Shaper:
         self._in_row = 0 if shaped else self._in_row + 1
         if shaped is None:
             shaped = self._sort_out(block, self._reader.read(block))
-        shaped = replace(shaped, path=self._path, before=self._rows)
+        rejects = self._with_keys(block, shaped.rejects)
+        shaped = replace(shaped, path=self._path, before=self._rows, rejects=rejects)
         self._rows += shaped.rows
         return shaped
+
+    def _with_keys(self, block: Block, rejects: Sequence[Reject]) -> Sequence[Reject]:
+        if not rejects or not isinstance(self._reader, Keyed) or not self._reader.keys:
+            return rejects
+        places = np.array([one.row - 1 - self._rows for one in rejects])
+        keys = self._reader.keys_of(block, places).to_pylist()
+        return [replace(one, key=key_text(key)) for one, key in zip(rejects, keys, strict=True)]
 
     def _read_typed(self, block: Block) -> Mostly | None:
         """The wanted and the needed columns in their types; a column of both is parsed twice only for two types."""
@@ -310,10 +318,7 @@ class Shaper:
         """``index`` counts the rows of the block."""
         kept = None if value is None else value[:_MAX_VALUE]
         record = block.row_text(index)[:_MAX_RECORD]
-        key = ""
-        if isinstance(self._reader, Keyed) and self._reader.keys:
-            key = key_text(self._reader.keys_of(block, np.array([index])), 0)
-        return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record, key)
+        return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
 
     def _is_text(self, column: ColumnPlan) -> bool:
         """Whether bytes are text that is not decoded yet."""

@@ -74,15 +74,9 @@ class TableRows:
     def require_keys(self, keys: Sequence[Mapping[str, str]]) -> None:
         """From now on only the rows with these keys are read."""
         dialect = self.database.dialect
-        kinds = {column.name: column.type or _TEXT for column in self.columns}
-        constants = [{name: dialect.constant(text, kinds[name]) for name, text in key.items()} for key in keys]
-        if len(self.keys) == 1:
-            (name,) = self.keys
-            among = f"{dialect.quote(name)} IN ({', '.join(one[name] for one in constants)})"
-        else:
-            among = _either(
-                [" AND ".join(f"{dialect.quote(name)} = {value}" for name, value in one.items()) for one in constants]
-            )
+        held = {column.name: column for column in self.columns if column.name in self.keys}
+        rows = [[dialect.constant(key[name], column.type or _TEXT) for name, column in held.items()] for key in keys]
+        among = dialect.among({name: column.native for name, column in held.items()}, rows)
         self.condition = f"({self.condition}) AND {among}" if self.condition else among
 
     @property
@@ -136,14 +130,6 @@ class TableRows:
 
     def parses(self, column: WantedColumn) -> bool:
         return True
-
-
-def _either(conditions: Sequence[str]) -> str:
-    """Any of them; as a tree, since a chain of thousands is too deep for some parsers."""
-    if len(conditions) == 1:
-        return f"({conditions[0]})"
-    middle = len(conditions) // 2
-    return f"({_either(conditions[:middle])} OR {_either(conditions[middle:])})"
 
 
 def _with_held_types(database: Database, live: LiveTable) -> Sequence[LiveColumn]:
