@@ -281,7 +281,7 @@ def test_a_server_that_may_take_no_more_room(writer: Writer) -> None:
         )
         small = Writer(place, writer.folder)
         small.load([(1, "soup")])
-        much = [(number, "x" * 900) for number in range(60_000)]
+        much = [(number, "x" * 900) for number in range(25_000)]
         for into in ({"mode": "append"}, {"mode": "overwrite"}, {"mode": "upsert", "keys": ["k"]}):
             error = refused(small, Copied(), rows=much, **into)
             assert (error.code, error.hint) == ("target-full", "free disk space in the target"), into

@@ -80,7 +80,7 @@ NAMES = st.lists(
 
 
 @pytest.mark.parametrize("kind", KINDS)
-@settings(max_examples=8, deadline=None)
+@settings(max_examples=5, deadline=None)
 @given(names=NAMES)
 @example(names=["- a", "b: c", "# d", "* except (x)", "as"])
 @example(names=['"', "'", "null", "a as b", "select"])
