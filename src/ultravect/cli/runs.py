@@ -208,7 +208,10 @@ def rejects(
         narrowed = " like that" if column is not None or object_ or search else ""
         screen.print(f"run {number} has no rejects{narrowed}")
         return
-    told = [(cell(one.column), cell(one.value), escape(one.reason)) for one in found.items]
+    # no value is known of what could not be computed
+    told = [
+        (cell(one.column), "" if one.value is None else cell(one.value), escape(one.reason)) for one in found.items
+    ]
     if any(one.key for one in found.items):
         # where a row of a table stood says little
         print_table(
