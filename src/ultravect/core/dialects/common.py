@@ -32,6 +32,7 @@ class CommonDialect(ABC):
     equal_by_bytes = True
     restates_columns = False
     truth = ("TRUE", "FALSE")
+    rows_of = "VALUES "  # before a list of rows that columns are compared with
     adds = "ADD COLUMN"
     reserved: frozenset[str] = frozenset()
 
@@ -111,7 +112,7 @@ class CommonDialect(ABC):
         # the first row says of what types all are
         typed = [self.typed(value, native) for value, native in zip(rows[0], columns.values(), strict=True)]
         written = ", ".join(f"({', '.join(row)})" for row in [typed, *rows[1:]])
-        return f"({', '.join(map(self.quote, columns))}) IN (VALUES {written})"
+        return f"({', '.join(map(self.quote, columns))}) IN ({self.rows_of}{written})"
 
     def column_comment(self, column: NewColumn) -> str:
         """A comment as part of a column's definition."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, Translation
 from ultravect.core.dialects.common import DEFINITION, CommonDialect
@@ -66,6 +66,7 @@ class MariadbDialect(CommonDialect):
     length = "CHAR_LENGTH"
     text_type = "CHAR"
     quote_mark = "`"
+    rows_of = ""
     restates_columns = True
     natives: Sequence[str] = (
         "tinyint(1)", "tinyint(4)", "tinyint(3) unsigned", "smallint(6)", "mediumint(9)", "int(11)", "int(10) unsigned",
@@ -155,12 +156,6 @@ class MariadbDialect(CommonDialect):
         # names are stored in three bytes a character, and lose blanks at their end
         plain = "".join("_" if ord(character) > 0xFFFF else character for character in name)
         return plain.rstrip(" ") + "_" * (len(plain) - len(plain.rstrip(" ")))
-
-    def among(self, columns: Mapping[str, str], rows: Sequence[Sequence[str]]) -> str:
-        if len(columns) == 1:
-            return super().among(columns, rows)
-        written = ", ".join(f"({', '.join(row)})" for row in rows)
-        return f"({', '.join(map(self.quote, columns))}) IN ({written})"
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         match wanted.name:

@@ -10,7 +10,7 @@ import yaml
 from ultravect.core.databases.base import LiveColumn
 from ultravect.core.engine.connections import ConnectionSpec, holds_tables
 from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
-from ultravect.core.engine.names import adapted, folded, loosely_matched, quoted
+from ultravect.core.engine.names import fitted, folded, loosely_matched, quoted
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
@@ -104,9 +104,7 @@ def _mapped(plan: LegPlan) -> list[str]:
     lines = []
     matches = dict(loosely_matched(plan.reader.names, [column.name for column in plan.live.columns]))
     assert plan.target is not None
-    # the names that columns get in a table that is made for them
-    made = adapted(plan.target.dialect, plan.reader.names)
-    for name, (known, _) in zip(plan.reader.names, made, strict=True):
+    for name, known in fitted(plan.target.dialect, plan.reader.names).items():
         if name not in matches and known not in matches.values() and plan.live.column(known):
             matches[name] = known
     for position, name in enumerate(plan.reader.names):

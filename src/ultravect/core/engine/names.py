@@ -64,6 +64,11 @@ def adapted(dialect: Dialect, names: Sequence[str]) -> list[tuple[str, str]]:
     return made
 
 
+def fitted(dialect: Dialect, names: Sequence[str]) -> dict[str, str]:
+    """The names that columns would have got had the table been made for them, where they are others."""
+    return {name: other for name, (other, reason) in zip(names, adapted(dialect, names), strict=True) if reason}
+
+
 def _shortened(dialect: Dialect, name: str) -> str:
     """The start of a name that is too long, with a few digits that tell it from others with the same start."""
     digits = hashlib.sha256(name.encode()).hexdigest()[:6]

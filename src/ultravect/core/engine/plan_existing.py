@@ -8,7 +8,7 @@ from dataclasses import replace
 from ultravect.core.databases.base import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Change, NewColumn
 from ultravect.core.engine.leg_plan import LegPlan
-from ultravect.core.engine.names import adapted, loosely_matched, quoted
+from ultravect.core.engine.names import fitted, loosely_matched, quoted
 from ultravect.core.engine.plan_columns import DATE_TYPES, Scanning, add_column, note_pair, source_type
 from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.engine.suggest import column_as, column_named
@@ -31,13 +31,14 @@ def plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[S
     own = [one.name for one in selected if not one.renamed]
     taken = {one.name for one in selected if one.renamed}
     alike = loosely_matched(own, [column.name for column in live.columns if column.name not in taken])
-    fitted = _fitted(plan, selected)
+    assert plan.target is not None
+    renamed = fitted(plan.target.dialect, [one.name for one in selected])
     for one in selected:
         column = live.column(one.name if one.renamed else alike.get(one.name, one.name))
         if column is not None and column.name != one.name:
             what = f"column {one.name} goes into {column.name}: the names differ in case or marks only"
             plan.add("note", "column-matched", what, one.place)
-        if column is None and (column := live.column(fitted.get(one.name, ""))) is not None:
+        if column is None and (column := live.column(renamed.get(one.name, ""))) is not None:
             what = f"column {one.name!r} goes into {column.name!r}, the name that it gets in a new table"
             plan.add("note", "column-matched", what, one.place)
         if column is None and widen:
@@ -90,14 +91,6 @@ def plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[S
             what = f"the job says {one.type}, the table has {column.native}, which counts"
             plan.add("note", "type-of-table", f"column {one.name}: {what}", one.place)
         add_column(plan, one, column, patterns.get(one.position) if one.position is not None else None)
-
-
-def _fitted(plan: LegPlan, selected: Sequence[Selected]) -> dict[str, str]:
-    """The names that columns would have got had the table been made for them, where they are others."""
-    assert plan.target is not None
-    names = [one.name for one in selected]
-    made = adapted(plan.target.dialect, names)
-    return {name: other for name, (other, reason) in zip(names, made, strict=True) if reason}
 
 
 def _wanted(plan: LegPlan, one: Selected, scan: Scan) -> CanonicalType | None:

@@ -53,7 +53,8 @@ def _receipt_name(run: Run) -> str:
 
 def _picked(run: Run) -> dict[str, Any]:
     """What tells which rows ``run`` rejected: their keys, or their places in files."""
-    return {"keys": picked_keys(run), "rows": picked_rows(run)}
+    keys = picked_keys(run)
+    return {"keys": keys, "rows": {} if keys else picked_rows(run)}
 
 
 class RunExecutor:

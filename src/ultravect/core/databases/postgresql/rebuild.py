@@ -49,7 +49,8 @@ def move_table(session: Session, dialect: Dialect, table: TableName, to: TableNa
     session.execute(f"ALTER TABLE {dialect.table(table)} RENAME TO {dialect.quote(to.name)}".encode())
 
 
-def _kept_comments(old: LiveTable, names: Sequence[str], dialect: Dialect, table: str) -> list[str]:
+def kept_comments(old: LiveTable, names: Sequence[str], dialect: Dialect, table: str) -> list[str]:
+    """Statements that give ``table`` the comments of ``old``: its own, and those of the columns ``names``."""
     told = [f"COMMENT ON TABLE {table} IS {dialect.literal(old.comment)}"] if old.comment else []
     return told + [
         f"COMMENT ON COLUMN {table}.{dialect.quote(column.name)} IS {dialect.literal(column.comment)}"
@@ -95,7 +96,7 @@ def replace_table(session: Session, dialect: Dialect, old: LiveTable, new: Table
             run(f"ALTER TABLE {table} ADD CONSTRAINT {name} {definition}")
     for definition, _ in indexes:
         run(definition)
-    for statement in _kept_comments(old, names, dialect, table):
+    for statement in kept_comments(old, names, dialect, table):
         run(statement)
     if not own:
         run(f"ALTER TABLE {table} OWNER TO {owner}")

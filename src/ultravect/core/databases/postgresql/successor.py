@@ -13,7 +13,7 @@ import secrets
 from ultravect.core.databases.base import LiveTable
 from ultravect.core.databases.postgresql.catalogue import Session, find_table
 from ultravect.core.databases.postgresql.locks import try_lock
-from ultravect.core.databases.postgresql.rebuild import grants_of, move_table
+from ultravect.core.databases.postgresql.rebuild import grants_of, kept_comments, move_table
 from ultravect.core.dialects.base import Dialect, TableName
 
 # below, deleting costs nothing that anyone would notice
@@ -132,9 +132,8 @@ class Successor:
         for made, known in self._indexes.items():
             made_there = self._dialect.table(TableName(old.schema, made))
             self._run(f"ALTER INDEX {made_there} RENAME TO {self._dialect.quote(known)}")
-        if self._old.comment:
-            self._run(f"COMMENT ON TABLE {table} IS {self._dialect.literal(self._old.comment)}")
-        for statement in granted:
+        # LIKE has brought the comments of the columns
+        for statement in [*kept_comments(self._old, (), self._dialect, table), *granted]:
             self._run(statement)
         return True
 
