@@ -1,14 +1,28 @@
 """Compiles the kernels that look at single values; everything else is told by pyproject.toml."""
 
+import shlex
+import subprocess
 from pathlib import Path
 
 from Cython.Build import cythonize
 from setuptools import Extension, setup
 
+# the one kernel that talks with the MariaDB C client, which its Python driver is built against as well
+CLIENT = "guard.pyx"
+
+
+def client_options(flag):
+    return shlex.split(subprocess.run(["mariadb_config", flag], capture_output=True, text=True, check=True).stdout)
+
+
 sources = sorted(Path("src").rglob("*.pyx"))
 extensions = [
     Extension(
-        ".".join(source.with_suffix("").parts[1:]), [str(source)], include_dirs=["src"], extra_compile_args=["-O3"]
+        ".".join(source.with_suffix("").parts[1:]),
+        [str(source)],
+        include_dirs=["src"],
+        extra_compile_args=["-O3", *(client_options("--cflags") if source.name == CLIENT else ())],
+        extra_link_args=client_options("--libs") if source.name == CLIENT else [],
     )
     for source in sources
 ]

@@ -106,7 +106,13 @@ class Ground:
             files = {"connection": "incoming", "files": "rows.csv"}
             job = job_from_data({"ultravect": 1, "job": "faults", "from": files, "into": into})
             result = run_leg(
-                job, self.source, self.place.spec, Copied(), nullcontext, receipt=run, taken_over=taken_over
+                job,
+                self.source,
+                self.place.spec,
+                Copied(),
+                nullcontext,
+                receipt=f"{run}.2" if taken_over else run,
+                earlier=[run] if taken_over else [],
             )
             self.told.write_text(json.dumps(result.as_dict()))
         except BaseException as error:

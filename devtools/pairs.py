@@ -19,6 +19,7 @@ from devtools.mariadb import MariadbServer
 from devtools.postgres import PostgresServer
 from devtools.torture import COLUMNS, Torture
 from ultravect.core.databases.changes import RowChange
+from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.rejects import Reject
@@ -118,6 +119,7 @@ class Copied:
     rejected: list[Reject] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
     changed: list[RowChange] = field(default_factory=list)
+    receipt: Receipt | None = None
 
     def phase(self, name: str, state: str) -> None: ...
 
@@ -130,6 +132,12 @@ class Copied:
 
     def rejects(self, rejects: Sequence[Reject]) -> None:
         self.rejected += rejects
+
+    def read_again(self) -> None:
+        self.rejected.clear()
+
+    def published(self, receipt: Receipt) -> None:
+        self.receipt = receipt
 
     def changes(self, changes: Sequence[RowChange]) -> None:
         self.changed += changes

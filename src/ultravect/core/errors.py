@@ -10,7 +10,10 @@ class UltravectError(Exception):
 
     ``code`` is stable and documented; ``detail`` says what was being done, to which object, and why it failed;
     ``hint`` says what to do. ``where`` holds the place as data: connection, object, row, column, line, value.
+    ``outcome`` is what the failed load left in the target, "" where the place of the failure already says it.
     """
+
+    outcome: str = ""
 
     def __init__(self, code: str, detail: str, *, hint: str = "", **where: Any) -> None:
         super().__init__(detail)

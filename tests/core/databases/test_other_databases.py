@@ -199,7 +199,7 @@ def test_mariadb_encrypts_and_verifies(mariadb: MariadbServer, certificates: Cer
     for changes in ({"tls": "required"}, {"tls": "verified", "tls_ca": certificates.authority}):
         result = probe(ConnectionSpec("db", "mariadb", mariadb.settings("information_schema") | changes))
         assert result.error is None, result.error
-        assert result.steps[2].detail.endswith(", encrypted")
+        assert ", encrypted with TLS" in result.steps[2].detail
     plain = probe(ConnectionSpec("db", "mariadb", mariadb.settings("information_schema") | {"tls": "off"}))
     assert plain.steps[2].detail.endswith(", not encrypted")
 

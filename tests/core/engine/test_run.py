@@ -17,6 +17,7 @@ from hypothesis import strategies as st
 
 from ultravect.core.databases.changes import RowChange
 from ultravect.core.engine.connections import ConnectionSpec, probe
+from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.leg import PHASES, LegResult
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.run import run_leg
@@ -51,6 +52,10 @@ class Heard:
         self.rejected += rejects
 
     def changes(self, changes: Sequence[RowChange]) -> None: ...
+
+    def read_again(self) -> None: ...
+
+    def published(self, receipt: Receipt) -> None: ...
 
 
 class Ground:

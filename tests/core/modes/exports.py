@@ -51,11 +51,12 @@ class Export:
 
     def run(self, files: str, rows: list[Any] | None = None, **into: Any) -> LegResult:
         number = into.pop("run", None) or next(_runs)
-        again = into.pop("taken_over", False)
+        earlier = [f"{number}-x"] if into.pop("taken_over", False) else []
+        receipt = f"{number}-x.2" if earlier else f"{number}-x"
         self.heard = Copied()
         job = self.job(files, rows, **into)
         return run_leg(
-            job, self.source, self.target, self.heard, run_id=str(number), receipt=f"{number}-x", taken_over=again
+            job, self.source, self.target, self.heard, run_id=str(number), receipt=receipt, earlier=earlier
         )
 
     def files(self) -> dict[str, bytes]:

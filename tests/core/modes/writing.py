@@ -47,9 +47,9 @@ class Writer:
     def load(self, rows: Sequence[Sequence[Any]], names: Sequence[str] = ("k", "v"), **into: Any) -> LegResult:
         self.heard = Copied()
         run = into.pop("run", None) or f"run-{next(_runs)}"
-        taken_over = into.pop("taken_over", False)
+        earlier = [run] if into.pop("taken_over", False) else []
         job = self.job(rows, names, into)
-        return run_leg(job, self.source, self.place.spec, self.heard, receipt=run, taken_over=taken_over)
+        return run_leg(job, self.source, self.place.spec, self.heard, receipt=f"{run}.2" if earlier else run, earlier=earlier)
 
     def check(self, rows: Sequence[Sequence[Any]], names: Sequence[str] = ("k", "v"), **into: Any) -> CheckResult:
         return check_job(self.job(rows, names, into), self.source, self.place.spec)

@@ -129,6 +129,11 @@ class Verified:
 
     rows_after: int
     rows_of_load: int
+    how: str = ""
+    """When and how the rows of the load were counted, for a reader; it completes "… rows of this load were counted"."""
+
+    sure: bool = True
+    """Whether a difference is a fault: triggers of the table, for one, may write into it as well."""
 
 
 @dataclass(frozen=True)
@@ -176,8 +181,9 @@ class Load(Protocol):
         """The name of the table in which an overwrite kept what it replaced, "" where there is none."""
 
     @property
-    def refused(self) -> Sequence[RefusedRow]:
-        """Rows that the database did not take, when the order isolates them."""
+    def refused(self) -> Iterable[RefusedRow]:
+        """Rows that the database did not take, in their order, when the order isolates them; read between ``finish`` and
+        ``publish``."""
 
     def finish(self, tolerated: int = 0) -> Counts:
         """Ends staging and does what the order's mode says; what the database says it did with the rows.
@@ -221,7 +227,13 @@ class Target(Protocol):
         """The rows of a table; None where they cannot be counted."""
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        """The receipt of a load into ``table``, if it was committed; what was left to be renamed is then renamed."""
+        """The receipt of a load into ``table``, if it was committed."""
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        """The receipt of the attempt of a run that was committed; where none was, none of them can commit any more.
+
+        UltravectError where an attempt is committing at this moment, or the target cannot be reached.
+        """
 
     def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
         """Opens a load; what it changes is seen by nobody before it is published."""

@@ -29,7 +29,7 @@ from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.duckdb_refusals import Refusals
 from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
-from ultravect.core.databases.local_load import LocalLoad
+from ultravect.core.databases.local_load import LocalLoad, committed_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey, column_gone, told_waiting
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
@@ -101,6 +101,9 @@ class DuckdbLoad(LocalLoad):
         )
         self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
 
+    def _refusal(self, error: Exception) -> str | None:
+        return str(error) if isinstance(error, duckdb.ConstraintException) else None
+
     def _execute(self, statement: str) -> Sequence[Any] | None:
         rows = self._all_rows(statement)
         return rows[0] if rows else None
@@ -134,11 +137,11 @@ class _Statements:
     """See ``Statements``."""
 
     def __init__(self, session: duckdb.DuckDBPyConnection) -> None:
-        self._session = session
+        self.session = session
 
     def rows(self, statement: str) -> Sequence[Sequence[Any]]:
         # an answer that is not fetched whole keeps the session busy
-        return self._session.execute(statement).fetchall()
+        return self.session.execute(statement).fetchall()
 
     def changed(self, statement: str) -> int:
         rows = self.rows(statement)
@@ -276,7 +279,14 @@ class DuckdbDatabase:
             if not _has_table(session, receipts.name):
                 return None
             row = session.execute(receipts.find(key)).fetchone()
-        return Receipt.from_text(row[0]) if row else None
+        found = Receipt.from_text(row[0]) if row else None
+        return None if found is None or found.bars else found
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with self.transaction(table, "asking which attempt was committed") as statements:
+            held = _has_table(statements.session, receipts.name)
+            return committed_in(receipts, keys, statements, has_table=held)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[DuckdbLoad]:
@@ -300,7 +310,7 @@ class DuckdbDatabase:
             time.sleep(_LOCK_POLL_SECONDS)
 
     @contextmanager
-    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+    def transaction(self, table: TableName, doing: str) -> Iterator[_Statements]:
         with self._session(doing, write=True) as session:
             session.execute("BEGIN TRANSACTION")
             # closing the session undoes what was not committed

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from abc import ABC
-from collections.abc import Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -18,13 +18,14 @@ from ultravect.core.databases.rising import RisingKeys
 from ultravect.core.dialects.merge import ROW, Merge
 
 _SAVEPOINT = "ultravect_part"
+_RECORDS_AT_ONCE = 500
 
 
 class IsolatingLoad(ABC):
     """What a load needs to write staged rows in parts; see ``Load``."""
 
     written: Sequence[str] = ()
-    refused: Sequence[RefusedRow] = ()
+    refused: Iterable[RefusedRow] = ()
     changes: Sequence[RowChange] = ()
     comparison: Comparison | None = None
     previous: str = ""
@@ -84,16 +85,26 @@ class IsolatingLoad(ABC):
             raise key_not_unique(self._order, twice[0])
         done = self._in_parts(merge, left + repeated, tolerated, known)
         if done.refused:
-            reasons = dict(done.refused)
-            names = [column.name for column in self._order.columns]
-            self.refused = [
-                RefusedRow(row, reasons[row], json.dumps(dict(zip(names, values, strict=True)), default=str))
-                for row, *values in self._all_rows(merge.rows(list(reasons)))
-            ]
+            self.refused = self._records(merge, done.refused)
         unchanged = left - len(done.refused) - done.updated - done.inserted
         return Counts(
-            done.inserted, done.updated, unchanged if self._order.mode == "upsert" else 0, repeated, removed
+            done.inserted,
+            done.updated,
+            unchanged if self._order.mode == "upsert" else 0,
+            repeated,
+            removed,
+            len(done.refused),
         )
+
+    def _records(self, merge: Merge, refused: Sequence[tuple[int, str]]) -> Iterator[RefusedRow]:
+        """The rows with their values, some at a time."""
+        names = [column.name for column in self._order.columns]
+        refused = sorted(refused)
+        for start in range(0, len(refused), _RECORDS_AT_ONCE):
+            reasons = dict(refused[start : start + _RECORDS_AT_ONCE])
+            for row, *values in sorted(self._all_rows(merge.rows(list(reasons))), key=lambda found: int(found[0])):
+                record = json.dumps(dict(zip(names, values, strict=True)), default=str)
+                yield RefusedRow(int(row), reasons[row], record)
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
         """Writes the rows in parts, halved where they are refused: see ``isolate``."""

@@ -8,10 +8,19 @@ from typing import Any
 
 import pyarrow as pa
 
-from ultravect.core.databases.base import Verified
+from ultravect.core.databases.base import Statements, Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.order import STAGED, Counts, LoadOrder, key_not_unique, previous_name, require_empty
-from ultravect.core.databases.receipts import Receipt, ReceiptTable
+from ultravect.core.databases.order import (
+    STAGED,
+    Counts,
+    LoadOrder,
+    ReceiptKey,
+    attempt_replaced,
+    key_not_unique,
+    previous_name,
+    require_empty,
+)
+from ultravect.core.databases.receipts import Receipt, ReceiptTable, committed_or_barred
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 
@@ -28,8 +37,7 @@ class LocalLoad(IsolatingLoad):
         self._receipts = ReceiptTable(dialect, order.table)
         self._written = self._removed = 0
         self._begin()
-        for statement in order.before:
-            self._execute(statement)
+        self._run_own(order.before)
         new = order.create is not None and not order.rebuild
         self.rows_before = 0 if new else self._count()
         require_empty(order, self.rows_before)
@@ -66,6 +74,10 @@ class LocalLoad(IsolatingLoad):
     def _run(self, statements: Sequence[str]) -> None:
         for statement in statements:
             self._execute(statement)
+
+    def _run_own(self, statements: Sequence[str]) -> None:
+        """Runs statements of the job's own: they change nothing but this database."""
+        self._run(statements)
 
     def _stage(self) -> None:
         names = ", ".join(self._dialect.quote(column.name) for column in self._order.columns)
@@ -122,7 +134,7 @@ class LocalLoad(IsolatingLoad):
 
     def publish(self, receipt: Receipt | None = None) -> None:
         order = self._order
-        self._run(order.after)
+        self._run_own(order.after)
         if order.staged:
             self._execute(f"DROP TABLE {STAGED}")
             self._execute(f"DROP TABLE IF EXISTS {_MATCHED}")
@@ -132,7 +144,12 @@ class LocalLoad(IsolatingLoad):
             if self.previous:
                 self._run(self._receipts.drop_previous(self._all_rows(self._receipts.kept()), receipt.table))
             self._execute(self._receipts.prune())
-            self._execute(self._receipts.write(order.receipt, receipt))
+            try:
+                self._execute(self._receipts.write(order.receipt, receipt))
+            except Exception as error:
+                if self._refusal(error) is None:
+                    raise
+                raise attempt_replaced(order) from None
         self._execute("COMMIT")
 
     @abstractmethod
@@ -140,4 +157,21 @@ class LocalLoad(IsolatingLoad):
         """Whether there is a table of receipts."""
 
     def verify(self) -> Verified:
-        return Verified(self._count(), self._of_load)
+        how = "in the load's own transaction, just before its commit, as the table's growth: nobody else writes meanwhile"
+        return Verified(self._count(), self._of_load, how)
+
+
+def committed_in(
+    receipts: ReceiptTable, keys: Sequence[ReceiptKey], statements: Statements, *, has_table: bool
+) -> Receipt | None:
+    """See ``Target.committed``; in a transaction of ``statements``, in which nobody else writes."""
+    if not has_table:
+        statements.changed(receipts.create())
+
+    def written(key: ReceiptKey) -> bool:
+        taken = bool(statements.rows(receipts.find(key)))
+        if not taken:
+            statements.changed(receipts.fence(key))
+        return not taken
+
+    return committed_or_barred(receipts, keys, written, statements.rows)

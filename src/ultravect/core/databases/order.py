@@ -79,13 +79,14 @@ class LoadOrder:
 
 @dataclass(frozen=True)
 class Counts:
-    """What the database says it did with the rows it was given; ``removed`` were there before."""
+    """What the database says it did with the rows it was given; ``removed`` were there before, ``refused`` it did not take."""
 
     inserted: int
     updated: int = 0
     unchanged: int = 0
     repeated: int = 0
     removed: int = 0
+    refused: int = 0
 
 
 def previous_name() -> str:
@@ -117,6 +118,17 @@ def require_empty(order: LoadOrder, rows: int) -> None:
             hint="empty the table, or take into.only_if_empty out of the job",
             table=str(order.table),
         )
+
+
+def attempt_replaced(order: LoadOrder) -> UltravectError:
+    """Another attempt of the same run has barred this one: see ``Target.committed``."""
+    return UltravectError(
+        "attempt-replaced",
+        f"another worker has taken this run over, so that this attempt may not write to {order.table} any more; "
+        "nothing was written by it",
+        hint="see what the attempt after it did",
+        table=str(order.table),
+    )
 
 
 def key_written(keys: Sequence[str], example: Sequence[object]) -> str:

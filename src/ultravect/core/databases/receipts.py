@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
@@ -13,6 +13,9 @@ from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.types.canonical import CanonicalType
 
 RECEIPTS = "ultravect_receipt"
+FENCE = "fence"
+"""The mode of a receipt that no load wrote: it bars an attempt, whose own receipt would have the same key."""
+
 _KEPT = dt.timedelta(days=90)
 _MOMENT = "%Y-%m-%d %H:%M:%S"
 
@@ -28,6 +31,11 @@ class Receipt:
     created: bool = False
     previous: str = ""
     """The table in which an overwrite kept what it replaced."""
+
+    @property
+    def bars(self) -> bool:
+        """Whether this is no load's receipt, but keeps an attempt from committing."""
+        return self.mode == FENCE
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)
@@ -47,6 +55,7 @@ class ReceiptTable:
 
     def __init__(self, dialect: Dialect, table: TableName) -> None:
         self._dialect = dialect
+        self._of = table
         self.name = TableName(table.schema, RECEIPTS)
         self._table = dialect.table(self.name)
 
@@ -71,6 +80,10 @@ class ReceiptTable:
             f"{literal(receipt.as_text())})"
         )
 
+    def fence(self, key: ReceiptKey) -> str:
+        """Takes the key of a receipt, so that the load which would write it can commit no more."""
+        return self.write(key, Receipt(str(self._of), FENCE, rows_before=None))
+
     def find(self, key: ReceiptKey) -> str:
         return f"SELECT account, pending FROM {self._table} WHERE {self._is(key)}"
 
@@ -78,8 +91,9 @@ class ReceiptTable:
         """Notes that nothing is left to be renamed."""
         return f"UPDATE {self._table} SET pending = '' WHERE {self._is(key)}"
 
-    def withdraw(self, key: ReceiptKey) -> str:
-        return f"DELETE FROM {self._table} WHERE {self._is(key)}"
+    def withdraw(self, key: ReceiptKey, pending: str = "") -> str:
+        """Removes a receipt, if ``pending`` is what it leaves to be renamed."""
+        return f"DELETE FROM {self._table} WHERE {self._is(key)} AND pending = {self._dialect.literal(pending)}"
 
     def all(self) -> str:
         """Every receipt: the run, and its account."""
@@ -108,3 +122,22 @@ class ReceiptTable:
 
     def _is(self, key: ReceiptKey) -> str:
         return f"run = {self._dialect.literal(key.run)} AND leg = {int(key.leg)} AND slice = {int(key.slice)}"
+
+
+def committed_or_barred(
+    receipts: ReceiptTable,
+    keys: Sequence[ReceiptKey],
+    written: Callable[[ReceiptKey], bool],
+    rows: Callable[[str], Sequence[Sequence[Any]]],
+) -> Receipt | None:
+    """The receipt of the attempt that was committed; where none was, no attempt of ``keys`` can commit any more.
+
+    ``written`` commits the fence of a key, after waiting for whoever is about to commit the same key; False where the key is
+    taken. ``rows`` runs a select.
+    """
+    for key in keys:
+        if not written(key):
+            found = Receipt.from_text(str(rows(receipts.find(key))[0][0]))
+            if not found.bars:
+                return found
+    return None

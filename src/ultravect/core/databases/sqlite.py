@@ -25,7 +25,7 @@ from ultravect.core.databases.base import (
 )
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
-from ultravect.core.databases.local_load import LocalLoad
+from ultravect.core.databases.local_load import LocalLoad, committed_in
 from ultravect.core.databases.order import STAGED, LoadOrder, ReceiptKey, column_gone, told_waiting
 from ultravect.core.databases.questions import require_reading
 from ultravect.core.databases.receipts import RECEIPTS, Receipt, ReceiptTable
@@ -267,7 +267,14 @@ class SqliteDatabase:
             if not _has_table(session, RECEIPTS):
                 return None
             row = session.execute(ReceiptTable(self.dialect, table).find(key)).fetchone()
-        return Receipt.from_text(row[0]) if row else None
+        found = Receipt.from_text(row[0]) if row else None
+        return None if found is None or found.bars else found
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with self.transaction(table, "asking which attempt was committed") as statements:
+            held = bool(statements.rows(f"SELECT 1 FROM sqlite_schema WHERE name = {self.dialect.literal(RECEIPTS)}"))
+            return committed_in(receipts, keys, statements, has_table=held)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[SqliteLoad]:

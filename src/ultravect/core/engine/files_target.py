@@ -18,10 +18,10 @@ import pyarrow.compute as pc
 from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.changes import Comparison, RowChange
 from ultravect.core.databases.isolate import RefusedRow
-from ultravect.core.databases.order import Counts, LoadOrder, ReceiptKey, require_empty
+from ultravect.core.databases.order import Counts, LoadOrder, ReceiptKey, attempt_replaced, require_empty
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.dialects.base import Dialect, TableName
-from ultravect.core.engine.file_set import FileSet
+from ultravect.core.engine.file_set import FileNote, FileSet
 from ultravect.core.engine.object_names import PART
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts import open_layout
@@ -64,13 +64,14 @@ class FileLoad:
 
     def __init__(self, target: FilesTarget, order: LoadOrder, folder: Path) -> None:
         self._target, self._order, self._folder = target, order, folder
-        self._set = FileSet.of(target.storage, target.template)
+        self._set = target.file_set()
         self.rows_before: int | None = None
         require_empty(order, len(self._set.files))
         self._open: dict[tuple[str, ...], _Part] = {}
         self._numbers: dict[tuple[str, ...], int] = {}
         self.parts: list[_Part] = []
         self._written = 0
+        self._path = target.name
         self._template = target.path_of(order, self._set)
         keyed = target.layout.partition_by if isinstance(target.layout, WrittenParquet) else []
         self._keyed = list(keyed)
@@ -164,24 +165,32 @@ class FileLoad:
         return total
 
     def publish(self, receipt: Receipt | None = None) -> None:
-        storage, known = self._target.storage, self._set
+        storage = self._target.storage
+        # as it is now: others may have written by this name since the load began
+        known = self._target.file_set()
         new = [part.path for part in self.parts]
         overwrites = self._order.mode == "overwrite"
         old = [path for path in known.files if path not in new] if overwrites else []
-        # noted before any file appears, so that a run that takes over, or the next one, knows them all
-        known.files = sorted({*known.files, *new})
         run = self._order.receipt.run if self._order.receipt else ""
-        known.pending[run] = self._template
-        known.store()
+        self._require_standing(known, run)
+        # noted before any file appears, so that a run that takes over, or the next one, knows them all
+        earlier = known.notes[run].files if run in known.notes else []
+        note = FileNote(run, sorted({*earlier, *new}), self._template)
+        known.store(note)
         for part in self.parts:
+            self._require_standing(known, run)
             storage.put(part.path, part.local)
-        del known.pending[run]
         for path in old:
             storage.remove(path)
-        known.files = [path for path in known.files if path not in old]
-        if receipt is not None and self._order.receipt is not None:
-            known.note(run, receipt)
-        known.store()
+        note.files = [path for path in note.files if path not in old]
+        account = receipt or Receipt(self._path, self._order.mode, rows_before=None)
+        note.receipt = account.as_dict()
+        known.store(note)
+        known.replaced(note, old)
+
+    def _require_standing(self, known: FileSet, run: str) -> None:
+        if run and known.is_barred(run):
+            raise attempt_replaced(self._order)
 
     def verify(self) -> Verified:
         sizes = {part.path: part.local.stat().st_size for part in self.parts}
@@ -195,7 +204,8 @@ class FileLoad:
                     hint="others may have written it at once; look at the file",
                     object=path,
                 )
-        return Verified(self._counted, self._counted)
+        how = "in the files before they were put in their place; there, their sizes are the same"
+        return Verified(self._counted, self._counted, how)
 
 
 def _read_layout(written: AnyWritten) -> AnyLayout:
@@ -227,7 +237,7 @@ class FilesTarget:
         self.dialect: Dialect = WRITTEN_FORMATS[self.layout.format].types
         self.split_rows = into.split.rows
         self.split_bytes = size_bytes(into.split.size) if into.split.size else None
-        self._path = self._numbered(template)
+        self.name = self._numbered(template)
 
     def _numbered(self, template: str) -> str:
         """The path with the ending that fits the format, and {part} in it where several files may be written."""
@@ -244,15 +254,15 @@ class FilesTarget:
     def path_of(self, order: LoadOrder, known: FileSet) -> str:
         """Where a load writes. Appending never takes a name that another run has used: the run's number is in it."""
         if order.mode == "overwrite":
-            return self._path
-        if order.receipt and order.receipt.run in known.pending:
-            return known.pending[order.receipt.run]
-        first = self._path.replace(f"{{{PART}}}", "0001")
+            return self.name
+        if order.receipt and (begun := known.begun(order.receipt.run)):
+            return begun.name
+        first = self.name.replace(f"{{{PART}}}", "0001")
         taken = {one.path for one in self.storage.list(Listing(pattern=first, limit=1))}
         if first not in taken and first not in known.files:
-            return self._path
+            return self.name
         number = order.receipt.run.split("-")[0] if order.receipt else "2"
-        folder, name = posixpath.split(self._path)
+        folder, name = posixpath.split(self.name)
         stem, dot, endings = name.partition(".")
         return posixpath.join(folder, f"{stem}-run{number}{dot}{endings}")
 
@@ -266,7 +276,14 @@ class FilesTarget:
         return None
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        return FileSet.of(self.storage, self.template).receipt(key.run)
+        return self.file_set().receipt(key.run)
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        return self.file_set().committed(keys)
+
+    def file_set(self) -> FileSet:
+        """What was written by this name, as the storage tells it now."""
+        return FileSet(self.storage, self.name, self.template)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[FileLoad]:

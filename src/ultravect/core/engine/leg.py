@@ -7,11 +7,14 @@ from dataclasses import asdict, dataclass, field
 from typing import Any, Protocol
 
 from ultravect.core.databases.changes import Comparison, RowChange
+from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.tally import Tally
 from ultravect.core.model.finding import Finding
 
 PHASES = ("read", "shape", "stage", "publish", "verify")
+NOTHING, COMMITTED, UNKNOWN = OUTCOMES = ("nothing", "committed", "unknown")
+"""What a run has left in its target. It is not the state: a run can fail after its rows are committed."""
 
 
 class Listener(Protocol):
@@ -29,6 +32,12 @@ class Listener(Protocol):
     def rejects(self, rejects: Sequence[Reject]) -> None: ...
 
     def changes(self, changes: Sequence[RowChange]) -> None: ...
+
+    def read_again(self) -> None:
+        """The source is read a second time: rejects of the first reading no longer count."""
+
+    def published(self, receipt: Receipt) -> None:
+        """The rows are committed, and this is their account, whether the target keeps receipts or not."""
 
 
 @dataclass

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import BinaryIO, Literal
 
 from ultravect.core.engine.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.file_set import FileSet
+from ultravect.core.engine.file_set import FileNote, FileSet
 from ultravect.core.engine.leg import LegResult, Listener
 from ultravect.core.engine.object_names import RunFacts, filled
 from ultravect.core.engine.rejects import Reject, RejectLedger
@@ -53,6 +53,7 @@ class Mirror:
         pattern = filled(job.source.files, job, facts, "from.files")
         self.folder = filled(job.into.folder, job, facts, "into.folder").strip("/")
         self.template = f"{job.into.folder.strip('/')}/"
+        self.name = f"{self.folder}/"
         base = posixpath.dirname(literal_prefix(pattern) if is_pattern(pattern) else pattern)
         there = {one.path: one for one in _inside(self.target, self.folder)}
         self.twins: list[Twin] = []
@@ -169,7 +170,7 @@ def mirror_leg(
 
 
 def _publish(mirror: Mirror, copied: Sequence[Twin], listener: Listener, tally: Tally, *, removes: bool) -> None:
-    known = FileSet.of(mirror.target, mirror.template)
+    known = FileSet(mirror.target, mirror.name, mirror.template)
     for number, twin in enumerate(copied):
         digest = mirror.copy(twin)
         if twin.there is None:
@@ -183,8 +184,9 @@ def _publish(mirror: Mirror, copied: Sequence[Twin], listener: Listener, tally: 
     for path in gone:
         mirror.target.remove(path)
         listener.log("info", f"removed {path}, which is no longer among the files")
-    known.files = sorted(now | (set(known.files) - set(gone)))
-    known.store()
+    note = FileNote("", sorted(now | (set(known.files) - set(gone))), mirror.name, {"mode": ""})
+    known.store(note)
+    known.replaced(note, gone)
 
 
 def told(mirror: Mirror) -> str:

@@ -45,21 +45,17 @@ def key_text(key: Mapping[str, str | None]) -> str:
 class RejectLedger:
     """Counts rejects, hands them on, and says when there are too many."""
 
-    def __init__(self, limit: int | str, keep: Callable[[Sequence[Reject]], None], known: int = 0) -> None:
-        """``known``: so many were kept already, when the same rows are read a second time."""
+    def __init__(self, limit: int | str, keep: Callable[[Sequence[Reject]], None]) -> None:
         self._limit = limit
         self._keep = keep
-        self._known = known
         self.count = 0
         self.first: Reject | None = None
 
     def add(self, rejects: Sequence[Reject]) -> None:
         if rejects:
             self.first = self.first or rejects[0]
-            new = rejects[max(0, self._known - self.count) :]
             self.count += len(rejects)
-            if new:
-                self._keep(new)
+            self._keep(rejects)
 
     def tolerated(self, rows_read: int) -> int:
         """How many more rows may be rejected."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import bisect
+import itertools
 import queue
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from functools import partial
@@ -19,14 +19,15 @@ from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.checksums import Checksums
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.drift import HeldRejects, TypeDrift
-from ultravect.core.engine.leg import LegResult, Listener
+from ultravect.core.engine.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.mirror import mirror_leg
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.pick import Pick
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import load_order
-from ultravect.core.engine.rejects import Reject, RejectLedger, key_text
+from ultravect.core.engine.rejects import RejectLedger
+from ultravect.core.engine.row_places import RowPlaces
 from ultravect.core.engine.shape import Shaped, Shaper
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.engine.tally import Tally
@@ -41,6 +42,9 @@ from ultravect.core.words import counted
 _QUEUE_BLOCKS = 2
 _PROGRESS_SECONDS = 0.2
 _NAMED_FILES = 10
+_REJECTS_AT_ONCE = 500
+# what a load raises while publishing, when nobody answered whether it was committed
+_NOT_ANSWERED = ("outcome-unknown", "connection-lost")
 
 
 class _Progress:
@@ -80,24 +84,24 @@ def run_leg(
     *,
     facts: RunFacts | None = None,
     receipt: str = "",
-    taken_over: bool = False,
+    earlier: Sequence[str] = (),
     pick: Pick | None = None,
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
-    ``receipt`` is how the target's receipts name the run, "" for none; ``taken_over``: another process may have got
-    far with this run, so the target is asked for its receipt first. ``pick``: only these rows of the source are copied,
-    beside what is in the target.
+    ``receipt`` is how the target's receipts name this attempt, "" for none; ``earlier`` names the attempts before it, which
+    may still be under way: the target is asked for their receipts first, and then lets none of them commit any more.
+    ``pick``: only these rows of the source are copied, in addition to what is in the target.
 
-    Raises UltravectError when it fails, with the target as it was. ``shield`` guards the moment of publishing
-    against being stopped half-way.
+    Raises UltravectError when it fails; its ``outcome`` says what the target then holds. ``shield`` guards the moment of
+    publishing against being stopped half-way.
     """
     started = time.monotonic()
     facts = facts or RunFacts(run_id or "0")
     if job.into.folder is not None:
         return mirror_leg(job, source, target, listener, facts)
     listener.phase("read", "running")
-    if taken_over and (known := _committed(job, target, receipt, facts)):
+    if earlier and (known := committed_result(job, target, earlier, facts)):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = _Progress(listener, 0)
@@ -161,10 +165,12 @@ def _planned_leg(
     try:
         return leg.run()
     except UltravectError as error:
-        if error.code not in ("constraint-refused", "value-refused") or not leg.may_isolate:
+        if error.code not in ("constraint-refused", "value-refused") or not leg.may_isolate or leg.published:
             raise
         listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
-    return _Leg(job, plan, listener, shield, started, run_id, receipt, pick, leg.rejected).run()
+    # the source may have changed since: nothing of the first reading is kept
+    listener.read_again()
+    return _Leg(job, plan, listener, shield, started, run_id, receipt, pick, isolates=True).run()
 
 
 def _beside(job: Job) -> Job:
@@ -182,10 +188,13 @@ def _beside(job: Job) -> Job:
     return job.model_copy(update={"into": into.model_copy(update=changed)})
 
 
-def _committed(job: Job, spec: ConnectionSpec, name: str, facts: RunFacts) -> LegResult | None:
-    """What a run's receipt in the target tells, if there is one."""
+def committed_result(job: Job, spec: ConnectionSpec, attempts: Sequence[str], facts: RunFacts) -> LegResult | None:
+    """What the target's receipt says of the attempt that was committed; None where none was: then none can be any more.
+
+    ``attempts``: how receipts name them.
+    """
     target, table = open_target(job, spec, facts)
-    receipt = target.receipt(table, ReceiptKey(name))
+    receipt = target.committed(table, [ReceiptKey(name) for name in attempts])
     if receipt is None:
         return None
     return LegResult(Tally(**receipt.tally), receipt.rows_before, target.count(table), receipt.created, 0.0)
@@ -202,13 +211,14 @@ class _Leg:
         run_id: str,
         receipt: str,
         pick: Pick | None,
-        kept: int | None = None,
+        *,
+        isolates: bool = False,
     ) -> None:
-        """``kept``: the target refused a load of the same rows, which had so many rejects; such rows are now isolated."""
+        """``isolates``: the target refused a load of such rows, which are now found one by one."""
         assert plan.reader is not None and plan.target is not None and plan.table is not None
         self._reader, self._target, self._table = plan.reader, plan.target, plan.table
         self._plan = plan
-        self._isolates = kept is not None
+        self._isolates = isolates
         self._order = load_order(
             job, plan, receipt, isolate=self._isolates, tell=lambda text: listener.log("warning", text)
         )
@@ -218,8 +228,9 @@ class _Leg:
         self._started = started
         self._tally = Tally()
         self._held = HeldRejects(listener.rejects) if plan.sampled else None
-        self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects, kept or 0)
-        self._places: list[tuple[int, Shaped]] = []
+        self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects)
+        self._places = RowPlaces() if isolates else None
+        self.published = False
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._shaper = Shaper.of(plan, run_id)
         self._pick = pick
@@ -229,10 +240,6 @@ class _Leg:
         self._sums: Checksums | None = None
         if job.into.checksums and job.into.mode != "upsert" and isinstance(self._target, Database):
             self._sums = Checksums(self._target, self._order.columns)
-
-    @property
-    def rejected(self) -> int:
-        return self._ledger.count
 
     def run(self) -> LegResult:
         for phase in ("shape", "stage"):
@@ -251,6 +258,8 @@ class _Leg:
             self._cancelled.set()
             if self._held:
                 self._held.release()
+            if self._places:
+                self._places.close()
 
     def _load(self, read: Callable[[], None] | None) -> LegResult:
         """``read`` starts the reading, where that has to wait for the target."""
@@ -275,13 +284,27 @@ class _Leg:
             self._listener.phase("stage", "done")
             with self._shield():
                 self._listener.phase("publish", "running")
-                load.publish(self._receipt(load))
+                self._publish(load)
             self._listener.phase("publish", "done")
             for path in load.written[:_NAMED_FILES]:
                 self._listener.log("info", f"wrote {path}")
             if len(load.written) > _NAMED_FILES:
                 self._listener.log("info", f"and {counted(len(load.written) - _NAMED_FILES, 'other file')}")
-            return self._verify(load)
+            try:
+                return self._verify(load)
+            except UltravectError as error:
+                error.outcome = COMMITTED
+                raise
+
+    def _publish(self, load: Load) -> None:
+        receipt = self._receipt(load)
+        try:
+            load.publish(receipt)
+        except UltravectError as error:
+            error.outcome = error.outcome or (UNKNOWN if error.code in _NOT_ANSWERED else NOTHING)
+            raise
+        self.published = True
+        self._listener.published(receipt)
 
     def _receipt(self, load: Load) -> Receipt:
         mode = str(self._order.mode)
@@ -297,9 +320,8 @@ class _Leg:
             self._tally.filtered += item.filtered
             self._ledger.add(item.rejects)
             self._ledger.enforce(self._tally.read, final=False)
-            if self._isolates:
-                # what was written is no longer needed, but where it came from
-                self._places.append((staged, replace(item, batch=item.batch.slice(0, 0))))
+            if self._places:
+                self._places.add(item)
             load.write(item.batch)
             if self._sums:
                 self._sums.add(item.batch)
@@ -342,18 +364,13 @@ class _Leg:
             except queue.Full:
                 continue
 
-    def _refuse(self, refused: Sequence[RefusedRow]) -> None:
+    def _refuse(self, refused: Iterable[RefusedRow]) -> None:
         """Rejects what only the database could refuse."""
-        starts = [start for start, _ in self._places]
-        rejects = []
-        for one in sorted(refused, key=lambda one: one.row):
-            start, shaped = self._places[bisect.bisect_right(starts, one.row) - 1]
-            row = shaped.before + int(shaped.index[one.row - start]) + 1
-            key = "" if shaped.keys is None else key_text(shaped.keys.slice(one.row - start, 1).to_pylist()[0])
-            reason = f"refused by the target: {one.reason}"
-            rejects.append(Reject(shaped.path, row, None, "", None, reason, one.record, key))
-        self._ledger.add(rejects)
-        self._ledger.enforce(self._tally.read, final=True)
+        if self._places:
+            left = iter(refused)
+            while some := [self._places.reject(one) for one in itertools.islice(left, _REJECTS_AT_ONCE)]:
+                self._ledger.add(some)
+            self._ledger.enforce(self._tally.read, final=True)
 
     def _settle(self, counts: Counts) -> None:
         """The books: what the database took and what was rejected must be what was read."""
@@ -376,7 +393,13 @@ class _Leg:
         verified = load.verify()
         expected = (load.rows_before or 0) - self._counts.removed + self._tally.inserted
         written = self._tally.inserted + self._tally.updated
-        if verified.rows_of_load != written:
+        if verified.rows_of_load != written and not verified.sure:
+            self._listener.log(
+                "warning",
+                f"not verified: {written:,} rows were committed to {self._table}, and {verified.rows_of_load:,} rows of "
+                "this load are counted there; triggers or rules of the table may write to it as well",
+            )
+        elif verified.rows_of_load != written:
             raise UltravectError(
                 "verify-failed",
                 f"{written:,} rows were committed to {self._table}, but {verified.rows_of_load:,} of them "
@@ -384,10 +407,13 @@ class _Leg:
                 hint="triggers, or others who changed the rows at once, can cause this; look at the table",
                 table=str(self._table),
             )
+        elif verified.how:
+            self._listener.log("info", f"verified: {counted(written, 'row')} of this load counted {verified.how}")
         if load.rows_before is not None and verified.rows_after != expected:
+            who = "the statements of into.after, or others," if self._order.after else "others"
             self._listener.log(
                 "warning",
-                f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: others wrote to it during the run",
+                f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: {who} wrote to it during the run",
             )
         checksums = self._checked(load)
         self._listener.phase("verify", "done")
@@ -405,7 +431,7 @@ class _Leg:
         """The checksums of the loaded rows, compared with those of the rows sent; None where they cannot be."""
         if self._sums is None:
             return None
-        dropped = len(load.refused) + self._counts.repeated
+        dropped = self._counts.refused + self._counts.repeated
         if dropped:
             what = counted(dropped, "row was", "rows were")
             self._listener.log("warning", f"checksums are not compared: {what} sent and not kept")

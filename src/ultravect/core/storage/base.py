@@ -15,6 +15,16 @@ from ultravect.core.probe import Step
 from ultravect.core.storage.patterns import has_pattern, literal_prefix, matcher
 
 
+NOTE = ".ultravect-set-"
+"""What the names of our own notes start with, which stay next to files that jobs have written."""
+
+
+def is_hidden(path: str) -> bool:
+    """Whether a file, or a folder that it is in, is hidden by its name; our own notes can be opened."""
+    *folders, name = path.split("/")
+    return any(part.startswith(".") and part != "." for part in (*folders, "" if name.startswith(NOTE) else name))
+
+
 @dataclass(frozen=True)
 class FileInfo:
     """``path`` is relative to the connection, with forward slashes; ``size`` in bytes, -1 where it is not known."""
@@ -40,6 +50,12 @@ class Listing:
     pattern: str = ""
     after: str = ""
     limit: int = 200
+    notes: bool = False
+    """Whether our own notes are asked for, and nothing else; all other hidden files are never listed."""
+
+    def shows(self, name: str) -> bool:
+        """Whether a file or folder of this name may be listed."""
+        return name.startswith(NOTE) if self.notes else not name.startswith(".")
 
     @property
     def prefix(self) -> str:
@@ -67,6 +83,16 @@ class Named:
 
     def _error(self, code: str, detail: str, hint: str, **where: str) -> UltravectError:
         return UltravectError(code, f"connection {self._name}: {detail}", hint=hint, connection=self._name, **where)
+
+    def _require_shown(self, path: str) -> None:
+        """Raises for what listings leave out."""
+        if is_hidden(path):
+            raise self._error(
+                "file-hidden",
+                f"{path!r} is hidden: files and folders whose names start with a dot are neither read nor written",
+                "give it another name, if it is meant to be copied",
+                object=path,
+            )
 
     def lost(self, path: str, error: Exception) -> UltravectError:
         """The connection broke while a file was read."""

@@ -7,6 +7,7 @@ import difflib
 import errno
 import itertools
 import os
+import posixpath
 import secrets
 import shutil
 from collections.abc import Iterator, Sequence
@@ -64,7 +65,7 @@ class FolderStorage(Named):
     def _walk(self, folder: Path, listing: Listing) -> Iterator[str]:
         """Paths of files, sorted; links that lead out of the folder are left out."""
         after = listing.after
-        stack: list[Iterator[tuple[str, bool]]] = [self._entries(folder, "")]
+        stack: list[Iterator[tuple[str, bool]]] = [self._entries(folder, "", listing)]
         while stack:
             found = next(stack[-1], None)
             if found is None:
@@ -74,21 +75,21 @@ class FolderStorage(Named):
             if not is_folder:
                 yield path
             elif not (after > path and not after.startswith(path)) and _may_match(path, listing.prefix):
-                stack.append(self._entries(folder, path))
+                stack.append(self._entries(folder, path, listing))
 
-    def _entries(self, folder: Path, base: str) -> Iterator[tuple[str, bool]]:
+    def _entries(self, folder: Path, base: str, listing: Listing) -> Iterator[tuple[str, bool]]:
         """What stands in a folder, in the order of whole paths: a folder sorts with a slash behind it."""
         found: list[tuple[str, bool]] = []
         try:
             with os.scandir(folder / base) as entries:
                 for entry in entries:
-                    if entry.name.startswith(".") or (
-                        entry.is_symlink() and not _leads_into(Path(entry.path), folder)
-                    ):
+                    if entry.is_symlink() and not _leads_into(Path(entry.path), folder):
                         continue
                     if entry.is_dir(follow_symlinks=False):
+                        if entry.name.startswith("."):
+                            continue
                         found.append((f"{base}{entry.name}/", True))
-                    elif entry.is_file():
+                    elif listing.shows(entry.name) and entry.is_file():
                         found.append((f"{base}{entry.name}", False))
         except OSError:
             return iter(())  # vanished meanwhile, or not for our eyes
@@ -151,12 +152,14 @@ class FolderStorage(Named):
                 "name a file inside it",
                 object=path,
             )
+        self._require_shown(posixpath.normpath(path).lstrip("/"))
+        self._require_shown(resolved.relative_to(folder).as_posix())
         return resolved
 
     def put(self, path: str, local: Path) -> None:
         folder = self._folder()
         target = self._inside(folder, path)
-        beside = self._inside(folder, hidden_name(path))
+        beside = self._inside(folder, path).with_name(hidden_name(target.name))
         try:
             target.parent.mkdir(parents=True, exist_ok=True)
             try:

@@ -207,12 +207,14 @@ class ObjectStoreStorage(Named):
             for page in self._client.get_paginator("list_objects_v2").paginate(**asked):
                 for one in page.get("Contents", ()):
                     path = one["Key"][len(self._prefix) :]
-                    if path and not path.endswith("/") and not any(part.startswith(".") for part in path.split("/")):
+                    *folders, name = path.split("/")
+                    if name and listing.shows(name) and not any(part.startswith(".") for part in folders):
                         yield FileInfo(path, one["Size"], one["LastModified"].astimezone(dt.UTC))
         except (bx.ClientError, bx.BotoCoreError) as error:
             raise self._explained(error, "listing the bucket") from None
 
     def open(self, path: str) -> OpenFile:
+        self._require_shown(path)
         try:
             head = self._client.head_object(Bucket=self._settings.bucket, Key=self._prefix + path)
         except bx.ClientError as error:
@@ -226,6 +228,7 @@ class ObjectStoreStorage(Named):
         return OpenFile(info, cast(BinaryIO, io.BufferedReader(raw, _BUFFER)))
 
     def put(self, path: str, local: Path) -> None:
+        self._require_shown(path)
         # an object appears when it, or the last of its parts, has come whole
         try:
             self._client.upload_file(str(local), self._settings.bucket, self._prefix + path)

@@ -279,7 +279,8 @@ class SftpStorage(Named):
         named: list[tuple[str, paramiko.SFTPAttributes]] = []
         for entry in entries:
             mode = entry.st_mode or 0
-            if not entry.filename.startswith(".") and (stat.S_ISDIR(mode) or stat.S_ISREG(mode)):
+            shown = not entry.filename.startswith(".") if stat.S_ISDIR(mode) else listing.shows(entry.filename)
+            if shown and (stat.S_ISDIR(mode) or stat.S_ISREG(mode)):
                 named.append((f"{base}{entry.filename}{'/' if stat.S_ISDIR(mode) else ''}", entry))
         for path, entry in sorted(named, key=lambda one: one[0]):
             if not path.endswith("/"):
@@ -297,13 +298,27 @@ class SftpStorage(Named):
                 "name a file inside it",
                 object=path,
             )
+        self._require_shown(plain)
         return plain
+
+    def _require_inside(self, client: paramiko.SFTPClient, path: str, plain: str) -> None:
+        """Raises where a link leads out of the connection's folder."""
+        folder = (client.normalize(".") or "/").rstrip("/")
+        real = client.normalize(plain)
+        if real != folder and not (real or "").startswith(f"{folder}/"):
+            raise self._error(
+                "file-outside-folder",
+                f"{path!r} is a link, or in one, that leads out of the connection's folder",
+                "name a file inside it",
+                object=path,
+            )
 
     def open(self, path: str) -> OpenFile:
         plain = self._inside(path)
         transport = self._signed_in()
         client = self._client(transport)
         try:
+            self._require_inside(client, path, plain)
             attributes = client.stat(plain)
             if stat.S_ISDIR(attributes.st_mode or 0):
                 raise self._error(
@@ -337,6 +352,7 @@ class SftpStorage(Named):
         with self._session() as client:
             try:
                 self._make_folders(client, posixpath.dirname(plain))
+                self._require_inside(client, path, posixpath.dirname(plain) or ".")
                 try:
                     client.put(str(local), beside)
                     client.posix_rename(beside, plain)
@@ -352,13 +368,13 @@ class SftpStorage(Named):
                     object=path,
                 ) from None
 
-    @staticmethod
-    def _make_folders(client: paramiko.SFTPClient, folder: str) -> None:
+    def _make_folders(self, client: paramiko.SFTPClient, folder: str) -> None:
         made = ""
         for part in filter(None, folder.split("/")):
             made = f"{made}{part}/"
             try:
                 client.stat(made)
+                self._require_inside(client, folder, made)
             except FileNotFoundError:
                 client.mkdir(made)
 
@@ -366,6 +382,7 @@ class SftpStorage(Named):
         plain = self._inside(path)
         with self._session() as client:
             try:
+                self._require_inside(client, path, posixpath.dirname(plain) or ".")
                 client.remove(plain)
             except FileNotFoundError:
                 return

@@ -27,12 +27,13 @@ from ultravect.core.databases.base import (
     table_gone,
 )
 from ultravect.core.databases.defaults import constant_default
-from ultravect.core.databases.mariadb.load import LOCK_SECONDS, MariadbLoad, clear_leftovers, open_load, put_in_place
+from ultravect.core.databases.mariadb.guard import cipher
+from ultravect.core.databases.mariadb.load import LOCK_SECONDS, MariadbLoad, clear_leftovers, open_load, require_receipts
 from ultravect.core.databases.mariadb.read import native_of, read_rows
 from ultravect.core.databases.mariadb.session import SessionStatements, session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_reading
-from ultravect.core.databases.receipts import Receipt, ReceiptTable
+from ultravect.core.databases.receipts import Receipt, ReceiptTable, committed_or_barred
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.mariadb import MariadbDialect
 from ultravect.core.errors import UltravectError
@@ -105,8 +106,9 @@ class MariadbDatabase:
 
         def signed_in() -> str:
             ((version, user),) = self._rows("asking for the server's version", "SELECT version(), current_user()")
-            rows = self._rows("asking for the encryption", "SHOW STATUS LIKE 'Ssl_cipher'")
-            encrypted = "encrypted" if rows and rows[0][1] else "not encrypted"
+            with session(self._name, settings, "asking for the encryption") as opened:
+                used = cipher(opened)
+            encrypted = f"encrypted with {used}" if used else "not encrypted"
             return f"{version}, database {settings.database}, as user {user}, {encrypted}"
 
         def read() -> str:
@@ -277,15 +279,50 @@ class MariadbDatabase:
             except MySQLdb.ProgrammingError:
                 return None  # there is no such table
             row = cursor.fetchone()
-            if row is None:
-                return None
-            found = Receipt.from_text(row[0])
-            staged = TableName(self._settings.staging or table.schema, row[1])
-            if row[1] and self.table(staged) is not None:
-                put_in_place(cursor.execute, self.dialect, staged, table, found.previous)
-            cursor.execute(receipts.settle(key))
+        if row is None or (row[1] and self.table(self._staged(table, row[1])) is not None):
+            return None  # a table that was not renamed yet is no load
+        found = Receipt.from_text(row[0])
+        return None if found.bars else found
+
+    def _staged(self, table: TableName, name: str) -> TableName:
+        return TableName(self._settings.staging or table.schema, name)
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with session(self._name, self._settings, "asking which attempt was committed") as opened:
+            statements = SessionStatements(opened)
+            require_receipts(statements.changed, self._name, receipts)
+            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
+
+            def written(key: ReceiptKey) -> bool:
+                try:
+                    statements.changed(receipts.fence(key))
+                except MySQLdb.IntegrityError:
+                    return self._barred_late(statements, receipts, table, key)
+                return True
+
+            found = committed_or_barred(receipts, keys, written, statements.rows)
             clear_leftovers(opened, self.dialect, receipts, self._settings.staging)
         return found
+
+    def _barred_late(
+        self, statements: SessionStatements, receipts: ReceiptTable, table: TableName, key: ReceiptKey
+    ) -> bool:
+        """Whether an attempt that has its receipt, but has not renamed its table, was kept from doing so."""
+        ((_, pending),) = statements.rows(receipts.find(key))
+        if not pending:
+            return False
+        try:
+            # a table that is gone cannot be renamed any more: whoever is first decides
+            statements.changed(f"DROP TABLE {self.dialect.table(self._staged(table, pending))}")
+        except MySQLdb.Error as error:
+            if error.args[0] != ER.BAD_TABLE_ERROR:
+                raise
+            statements.changed(receipts.settle(key))
+            return False
+        statements.changed(receipts.withdraw(key, pending))
+        statements.changed(receipts.fence(key))
+        return True
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[MariadbLoad]:
@@ -293,7 +330,11 @@ class MariadbDatabase:
         if order.create is None and live is None:
             raise table_gone(self._name, order.table)
         opened = sign_in(self._name, self._settings, local_infile=1)
-        with open_load(opened, self._name, self.dialect, order, live, self._settings.staging) as load:
+
+        def another() -> Any:
+            return sign_in(self._name, self._settings)
+
+        with open_load(opened, self._name, self.dialect, order, live, self._settings.staging, another) as load:
             yield load
 
     @contextmanager

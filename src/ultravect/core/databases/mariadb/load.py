@@ -21,13 +21,11 @@ import os
 import queue
 import re
 import secrets
-import tempfile
 import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from functools import partial
-from pathlib import Path
 from typing import Any
 
 import MySQLdb
@@ -36,10 +34,12 @@ from MySQLdb.constants import ER
 
 from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
+from ultravect.core.databases.mariadb.table_guard import TableGuard
 from ultravect.core.databases.mariadb.session import LOST, REFUSED, SessionStatements, translate
 from ultravect.core.databases.order import (
     Counts,
     LoadOrder,
+    attempt_replaced,
     key_not_unique,
     previous_name,
     require_empty,
@@ -65,7 +65,6 @@ _GEOMETRIES = frozenset(
         "geometrycollection",
     ]
 )
-_PIPE_SECONDS = 0.05
 _PIPE_BYTES = 1 << 20  # so that neither side waits for the other at every page
 LOCK_SECONDS = 60
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
@@ -73,11 +72,18 @@ _LEFT = (
     "SELECT table_name FROM information_schema.tables WHERE table_schema = {schema} "
     f"AND table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$'"
 )
-# foreign keys in either direction, and triggers
+_COUNTER = "SELECT auto_increment FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}"
+_VERSIONED = (
+    "SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table} "
+    "AND table_type = 'SYSTEM VERSIONED'"
+)
+# foreign keys in either direction, and triggers; histories, and files in a place of their own
 _TIED = """
 SELECT 1 FROM information_schema.referential_constraints
 WHERE (constraint_schema = {schema} AND table_name = {table}) OR (unique_constraint_schema = {schema} AND referenced_table_name = {table})
 UNION ALL SELECT 1 FROM information_schema.triggers WHERE event_object_schema = {schema} AND event_object_table = {table}
+UNION ALL SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}
+  AND (table_type = 'SYSTEM VERSIONED' OR create_options LIKE '%DIRECTORY%')
 LIMIT 1
 """
 
@@ -115,11 +121,11 @@ class MariadbLoad(IsolatingLoad):
         order: LoadOrder,
         staging: Staging,
         live: LiveTable | None,
-        folder: Path,
+        guard: TableGuard | None,
     ) -> None:
         self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
         self._statements = SessionStatements(session)
-        self._staging = staging
+        self._staging, self._guard = staging, guard
         if order.keep_previous and live:
             self.previous = previous_name()
         self._name = staging.home
@@ -129,18 +135,21 @@ class MariadbLoad(IsolatingLoad):
         self._given = 0
         self._execute("START TRANSACTION")
         self._alters = bool(order.changes) and not staging.renamed
-        self.rows_before = self._count(self._table) if live else 0
-        require_empty(order, self.rows_before)
+        self._live = live
+        self.rows_before: int = 0
         self._removed = 0
-        if order.mode == "overwrite" and live:
-            self._removed = self.rows_before
         if not self._alters:
             self._prepare()
+        elif live:
+            # what comes before rows is done later, in the transaction that publishes
+            require_empty(order, self._count(self._table))
         self._loaded = 0
-        self._pipe = folder / "rows"
-        os.mkfifo(self._pipe)
+        self._pipe = f"ultravect-{secrets.token_hex(8)}"
+        self._reading, self._stream = os.pipe()
+        with suppress(OSError):  # a user may own only so many pages of pipes
+            fcntl.fcntl(self._stream, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
+        session.files.offer(self._pipe.encode(), self._reading)
         self._failed: queue.Queue[BaseException | None] = queue.Queue()
-        self._ending = threading.Event()
         known = live.columns if live else ()
         bits = frozenset(column.name for column in known if column.base == "bit")
         shapes = frozenset(column.name for column in known if column.base in _GEOMETRIES)
@@ -148,12 +157,15 @@ class MariadbLoad(IsolatingLoad):
             target=self._load, args=(order.sent, bits, shapes), name="load data", daemon=True
         )
         self._loading.start()
-        self._stream = self._opened()
 
     def _prepare(self) -> None:
-        """What comes before rows, in the transaction that publishes."""
+        """What comes before rows, in the transaction that publishes; and how many rows there are then."""
         for statement in self._order.before:
             self._execute(statement)
+        self.rows_before = self._count(self._table) if self._live else 0
+        require_empty(self._order, self.rows_before)
+        if self._order.mode == "overwrite" and self._live:
+            self._removed = self.rows_before
         if self._removed and not self._staging.renamed and not self._staging.merged:
             self._execute(f"DELETE FROM {self._table}")
 
@@ -189,20 +201,10 @@ class MariadbLoad(IsolatingLoad):
             self._loaded = self._session.affected_rows()
         except BaseException as caught:
             error = caught
-        self._ending.set()
         self._failed.put(error)
-
-    def _opened(self) -> int:
-        """Opens the pipe once the other side reads from it, or raises what the statement failed with."""
-        while True:
-            with suppress(OSError):
-                found = os.open(self._pipe, os.O_WRONLY | os.O_NONBLOCK)
-                os.set_blocking(found, True)
-                with suppress(OSError):  # a user may own only so many pages of pipes
-                    fcntl.fcntl(found, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
-                return found
-            if self._ending.wait(_PIPE_SECONDS):
-                self._raise_failure()
+        self._session.files.withdraw()
+        # whoever still writes is not to wait for a reader
+        os.close(self._reading)
 
     def _raise_failure(self) -> None:
         error = self._failed.get()
@@ -244,10 +246,7 @@ class MariadbLoad(IsolatingLoad):
             )
         counts = self._merge(tolerated) if self._staging.merged else Counts(self._loaded, removed=self._removed)
         # in the snapshot of this transaction nobody else's rows can be counted
-        if not self._staging.merged and not self._staging.renamed and not self._removed:
-            # nothing drops a row that was loaded without a warning, so the server's own number of them is enough
-            self._of_load = counts.inserted
-        elif self._staging.renamed:
+        if self._staging.renamed:
             self._of_load = self._count(self._final)
         else:
             self._of_load = self._count(self._table) - self.rows_before + self._removed + counts.updated
@@ -305,7 +304,10 @@ class MariadbLoad(IsolatingLoad):
             if receipt is not None and order.receipt is not None:
                 self._execute(receipts.prune())
                 pending = self._staging.final.name if self._staging.renamed else ""
-                self._execute(receipts.write(order.receipt, receipt, pending))
+                try:
+                    self._execute(receipts.write(order.receipt, receipt, pending))
+                except MySQLdb.IntegrityError:
+                    raise attempt_replaced(order) from None
             self._execute("COMMIT")
         except MySQLdb.OperationalError as error:
             if error.args[0] not in LOST:
@@ -334,23 +336,46 @@ class MariadbLoad(IsolatingLoad):
             self._execute(statement)
 
     def _rename(self, receipts: ReceiptTable | None) -> None:
-        key = self._order.receipt
+        key, final = self._order.receipt, self._staging.final
         try:
-            put_in_place(self._execute, self._dialect, self._staging.final, self._name, self.previous)
-        except MySQLdb.Error:
-            if receipts is not None and key is not None:
+            if self._live:
+                keep_counter(self._execute, self._dialect, self._live.name, final)
+            if self._guard:
+                self._guard.require()
+            old = begin_in_place(self._dialect, final, self._name, self.previous, replaces=self._live is not None)
+            self._replace(old)
+        except (MySQLdb.Error, UltravectError) as error:
+            lost = isinstance(error, MySQLdb.Error) and error.args[0] in LOST
+            if receipts is not None and key is not None and not lost:
                 with suppress(MySQLdb.Error):
-                    self._execute(receipts.withdraw(key))
+                    self._execute(receipts.withdraw(key, final.name))
                     self._execute("COMMIT")
             raise
-        if receipts is not None and key is not None:
-            self._execute(receipts.settle(key))
-        for statement in self._order.after:
+        try:
+            if self._live and not self.previous:
+                self._execute(f"DROP TABLE {self._dialect.table(aside(final))}")
+            if receipts is not None and key is not None:
+                self._execute(receipts.settle(key))
+            for statement in self._order.after:
+                self._execute(statement)
+            self._execute("COMMIT")
+        except MySQLdb.Error as error:
+            told = translate(error, self._connection, f"ending the load into {self._name}, whose rows are committed")
+            told.outcome = "committed"
+            raise told from None
+
+    def _replace(self, statement: str) -> None:
+        """Renames; others who wait to write go on with the new table."""
+        if self._guard is None:
             self._execute(statement)
-        self._execute("COMMIT")
+        else:
+            self._guard.let_pass(self._session, statement)
 
     def verify(self) -> Verified:
-        return Verified(self._count(self._table), self._of_load)
+        how = "in the load's own transaction, just before its commit, as the table's growth in its snapshot"
+        if self._staging.renamed:
+            how = "before the new table took its place, while nobody else knew it"
+        return Verified(self._count(self._table), self._of_load, how)
 
 
 def _first_row(session: Any, statement: str) -> tuple[Any, ...] | None:
@@ -362,27 +387,41 @@ def _first_row(session: Any, statement: str) -> tuple[Any, ...] | None:
     return row
 
 
-def put_in_place(
-    execute: Callable[[str], Any], dialect: Dialect, staged: TableName, name: TableName, previous: str = ""
-) -> None:
-    """Gives the staged table the name of the target, whose old table, if there is one, is dropped, or named ``previous``."""
-    old = TableName(name.schema, previous) if previous else TableName(staged.schema, staged.name.replace(STAGE, _OLD))
-    into, aside = dialect.table(name), dialect.table(old)
-    try:
-        execute(f"RENAME TABLE {into} TO {aside}, {dialect.table(staged)} TO {into}")
-    except MySQLdb.Error as error:
-        if error.args[0] != ER.NO_SUCH_TABLE:
-            raise
-        execute(f"RENAME TABLE {dialect.table(staged)} TO {into}")
-        return
-    if not previous:
-        execute(f"DROP TABLE {aside}")
+def aside(staged: TableName) -> TableName:
+    """What the replaced table is called until it is dropped."""
+    return TableName(staged.schema, staged.name.replace(STAGE, _OLD))
+
+
+def begin_in_place(dialect: Dialect, staged: TableName, name: TableName, previous: str, *, replaces: bool) -> str:
+    """The statement that gives the staged table the name of the target, whose old table is called ``previous`` then."""
+    into = dialect.table(name)
+    if not replaces:
+        return f"RENAME TABLE {dialect.table(staged)} TO {into}"
+    old = TableName(name.schema, previous) if previous else aside(staged)
+    return f"RENAME TABLE {into} TO {dialect.table(old)}, {dialect.table(staged)} TO {into}"
+
+
+def keep_counter(execute: Callable[[str], Any], dialect: Dialect, old: TableName, new: TableName) -> None:
+    """The next number of an AUTO_INCREMENT column goes on where it was."""
+    schema = dialect.literal(old.schema) if old.schema else "DATABASE()"
+    found = execute(_COUNTER.format(schema=schema, table=dialect.literal(old.name)))
+    if found and found[0]:
+        execute(f"ALTER TABLE {dialect.table(new)} AUTO_INCREMENT = {int(found[0])}")
 
 
 def _stage(
-    execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None, schema: str
+    execute: Callable[[str], Any],
+    dialect: Dialect,
+    order: LoadOrder,
+    live: LiveTable | None,
+    schema: str,
+    *,
+    swaps: bool,
 ) -> Staging:
-    """Creates what rows go into, where that is not the table itself, in ``schema`` or beside it."""
+    """Creates what rows go into, where that is not the table itself, in ``schema`` or that of the table.
+
+    ``swaps``: another table takes the place of the one that is overwritten.
+    """
     home = live.name if live else order.table
     place = schema or home.schema
     final = rows = home
@@ -390,7 +429,7 @@ def _stage(
         final = _named(execute, dialect, place)
         for statement in dialect.create_table(final, order.create):
             execute(statement)
-    elif order.mode == "overwrite" and not _is_tied(execute, dialect, home):
+    elif swaps:
         final = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
         for statement in dialect.alter_table(final, order.changes):
@@ -455,6 +494,14 @@ def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableNam
     return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"
 
 
+def _may_swap(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> bool:
+    """Whether another table may take this one's place: nothing stays with the old one, and no statement of the job's own
+    has to be in one transaction with it."""
+    if live is None or order.mode != "overwrite" or order.create is not None or order.before or order.after:
+        return False
+    return not _is_tied(execute, dialect, live.name)
+
+
 def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) -> bool:
     schema = dialect.literal(table.schema) if table.schema else "DATABASE()"
     return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
@@ -481,9 +528,19 @@ def clear_leftovers(session: Any, dialect: Dialect, receipts: ReceiptTable, sche
 
 @contextmanager
 def open_load(
-    session: Any, connection: str, dialect: Dialect, order: LoadOrder, live: LiveTable | None, schema: str
+    session: Any,
+    connection: str,
+    dialect: Dialect,
+    order: LoadOrder,
+    live: LiveTable | None,
+    schema: str,
+    another: Callable[[], Any],
 ) -> Iterator[MariadbLoad]:
-    """See ``Database.load``; ``live`` is the table that is there, ``schema`` that of staging, "" for the target's own."""
+    """See ``Database.load``; ``live`` is the table that is there, ``schema`` that of staging, "" for the target's own.
+
+    ``another`` opens a second session.
+    """
+    guard: TableGuard | None = None
     load: MariadbLoad | None = None
     staging: Staging | None = None
     home = live.name if live else order.table
@@ -494,18 +551,26 @@ def open_load(
         receipts = ReceiptTable(dialect, home)
         clear_leftovers(session, dialect, receipts, schema)
         if order.receipt is not None:
-            _require_receipts(execute, connection, receipts)
-        staging = _stage(execute, dialect, order, live, schema)
-        with tempfile.TemporaryDirectory(prefix="ultravect-load-") as folder:
-            try:
-                load = MariadbLoad(session, connection, dialect, order, staging, live, Path(folder))
-                yield load
-            finally:
-                if load is not None:
-                    load.close()
+            require_receipts(execute, connection, receipts)
+        swaps = _may_swap(execute, dialect, order, live)
+        if live is not None and (swaps or order.rebuild):
+            if order.rebuild:
+                _require_no_history(execute, connection, dialect, live.name)
+            guard = TableGuard.of(another, dialect, live.name, order)
+            if guard is None and order.rebuild:
+                raise _no_guard(connection, live.name)
+        staging = _stage(execute, dialect, order, live, schema, swaps=swaps and guard is not None)
+        try:
+            load = MariadbLoad(session, connection, dialect, order, staging, live, guard)
+            yield load
+        finally:
+            if load is not None:
+                load.close()
     except MySQLdb.Error as error:
         raise translate(error, connection, f"loading {order.source} into {order.table}") from None
     finally:
+        if guard:
+            guard.close()
         with suppress(MySQLdb.Error):
             session.rollback()
             for table in (
@@ -517,7 +582,30 @@ def open_load(
         session.close()
 
 
-def _require_receipts(execute: Callable[[str], Any], connection: str, receipts: ReceiptTable) -> None:
+def _require_no_history(execute: Callable[[str], Any], connection: str, dialect: Dialect, table: TableName) -> None:
+    schema = dialect.literal(table.schema) if table.schema else "DATABASE()"
+    if execute(_VERSIONED.format(schema=schema, table=dialect.literal(table.name))) is not None:
+        raise UltravectError(
+            "history-would-be-lost",
+            f"connection {connection}: {table} keeps the history of its rows, which a rebuild would throw away; nothing was written",
+            hint="write into.if_different: widen, or take the history off the table first",
+            connection=connection,
+            table=str(table),
+        )
+
+
+def _no_guard(connection: str, table: TableName) -> UltravectError:
+    return UltravectError(
+        "privilege-missing",
+        f"connection {connection}: {table} cannot be rebuilt: its user may not keep other writers away from it meanwhile; "
+        "nothing was written",
+        hint="have LOCK TABLES on the database granted",
+        connection=connection,
+        table=str(table),
+    )
+
+
+def require_receipts(execute: Callable[[str], Any], connection: str, receipts: ReceiptTable) -> None:
     try:
         execute(receipts.create().replace("CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
     except MySQLdb.OperationalError as error:

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 import MySQLdb
+import MySQLdb.connections
 from MySQLdb.constants import CR, ER
 
+from ultravect.core.databases.mariadb.guard import LocalFiles, cipher
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import MariadbSettings
 from ultravect.core.probe import network_steps
@@ -63,14 +66,60 @@ _NEVER_READ = {
 }
 
 
+SESSION = (
+    # values arrive as they are sent, or are refused
+    "time_zone = '+00:00'",
+    "sql_mode = 'TRADITIONAL,NO_AUTO_VALUE_ON_ZERO'",
+    "sql_auto_is_null = 0",
+    "foreign_key_checks = 1",
+    "unique_checks = 1",
+    # all rows are read, updated and counted, and a value that would be changed is heard of
+    "sql_select_limit = 18446744073709551615",
+    "sql_safe_updates = 0",
+    "max_error_count = 64",
+    "sql_notes = 1",
+    # expressions give the same on every server, and the catalogue's lists are whole
+    "div_precision_increment = 4",
+    "group_concat_max_len = 1048576",
+    # a transaction is one, and lasts as long as its load
+    "completion_type = 'NO_CHAIN'",
+    "default_storage_engine = 'InnoDB'",
+    "wait_timeout = 28800",
+    "net_read_timeout = 3600",
+    "net_write_timeout = 3600",
+)
+"""What each session sets, whatever the server's own settings are."""
+
+_MARIADB_ONLY = "check_constraint_checks = 1, max_statement_time = 0, old_mode = 'UTF8_IS_UTF8MB3'"
+_STARTED = (
+    "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+    f"SET SESSION {', SESSION '.join(SESSION)} /*M!100500 , {_MARIADB_ONLY} */",
+)
+_SIGN_INS = {
+    "read_default_file": str(Path(__file__).with_name("client.cnf")),
+    "read_default_group": "ultravect-unverified",
+}
+
+
+class Session(MySQLdb.connections.Connection):
+    """A driver's connection that gives its server no local file but those that it is offered."""
+
+    files: LocalFiles | None = None
+
+    def set_character_set(self, charset: str, collation: str = "") -> None:
+        # the first thing that the driver asks a server: a hostile one could answer by asking for a file
+        if self.files is None:
+            self.files = LocalFiles(self)
+        super().set_character_set(charset, collation)
+
+
 def _tls(settings: MariadbSettings) -> dict[str, Any]:
     match settings.tls:
         case "off":
-            return {"ssl_mode": "DISABLED"}
-        case "preferred":
-            return {"ssl_mode": "PREFERRED"}
-        case "required":
-            return {"ssl_mode": "REQUIRED"}
+            return {"ssl_mode": "DISABLED", **_SIGN_INS}
+        case "preferred" | "required":
+            # to this client it means: wherever the server offers it; what came of it is looked at afterwards
+            return {"ssl_mode": "REQUIRED", **_SIGN_INS}
     authority = certificate_file(settings.tls_ca) if settings.tls_ca else "/etc/ssl/certs/ca-certificates.crt"
     return {"ssl_mode": "VERIFY_IDENTITY", "ssl": {"ca": authority}}
 
@@ -80,7 +129,7 @@ def sign_in(name: str, settings: MariadbSettings, **options: Any) -> Any:
     # "localhost" would mean a socket to the client; a port was named
     host = "127.0.0.1" if settings.host == "localhost" else settings.host
     try:
-        return MySQLdb.connect(
+        opened = Session(
             host=host,
             port=settings.port,
             user=settings.user,
@@ -89,12 +138,22 @@ def sign_in(name: str, settings: MariadbSettings, **options: Any) -> Any:
             charset="utf8mb4",
             connect_timeout=_SECONDS,
             read_timeout=_READ_SECONDS,
-            init_command="SET time_zone = '+00:00', sql_mode = 'TRADITIONAL'",
             autocommit=True,
             multi_statements=False,
             **_tls(settings),
-            **options,
+            **{"local_infile": 0, **options},
         )
+        if settings.tls in ("required", "verified") and not cipher(opened):
+            opened.close()
+            raise UltravectError(
+                "no-tls",
+                f"connection {name}: the server offers no TLS ({settings.host}:{settings.port}), and the connection requires it",
+                hint="switch TLS on in the server, or set tls: preferred",
+                connection=name,
+            )
+        for statement in _STARTED:
+            opened.query(statement.encode())
+        return opened
     except MySQLdb.Error as error:
         number = error.args[0] if error.args else 0
         message = str(error.args[-1]) if error.args else str(error)
@@ -105,6 +164,13 @@ def sign_in(name: str, settings: MariadbSettings, **options: Any) -> Any:
             raise UltravectError(code, f"connection {name}: {text} ({where})", hint=hint, connection=name) from None
         for step in network_steps(name, settings.host, settings.port):
             step.run()
+        if "restricted_auth" in message:
+            raise UltravectError(
+                "sign-in-unsafe",
+                f"connection {name}: the server ({where}) asks for a way to sign in that would show it the password",
+                hint="set tls: verified, by which the server proves that it is the right one",
+                connection=name,
+            ) from None
         if "certificate" in message.lower():
             raise UltravectError(
                 "certificate-refused",

@@ -25,10 +25,10 @@ from ultravect.core.databases.base import (
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.postgresql import catalogue
 from ultravect.core.databases.postgresql.catalogue import Session, SessionStatements
-from ultravect.core.databases.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load
+from ultravect.core.databases.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load, require_receipts
 from ultravect.core.databases.postgresql.read import read_rows
 from ultravect.core.databases.postgresql.session import explained, reach_steps, sign_in
-from ultravect.core.databases.receipts import Receipt, ReceiptTable
+from ultravect.core.databases.receipts import Receipt, ReceiptTable, committed_or_barred
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
 from ultravect.core.errors import UltravectError
@@ -140,7 +140,22 @@ class PostgresqlDatabase:
             if not catalogue.has_table(session, self.dialect.table(receipts.name)):
                 return None
             row = session.execute(receipts.find(key).encode()).fetchone()
-        return Receipt.from_text(row[0]) if row else None
+        found = Receipt.from_text(row[0]) if row else None
+        return None if found is None or found.bars else found
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        with self._session("receipt") as session, explained(self._name, "asking which attempt was committed"):
+            session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
+            live = catalogue.find_table(session, self.dialect, table)
+            receipts = ReceiptTable(self.dialect, live.name if live else table)
+            require_receipts(session, self._name, self.dialect, receipts)
+
+            def written(key: ReceiptKey) -> bool:
+                done = session.execute(f"{receipts.fence(key)} ON CONFLICT DO NOTHING".encode()).rowcount
+                session.commit()
+                return bool(done)
+
+            return committed_or_barred(receipts, keys, written, SessionStatements(session).rows)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad]:

@@ -5,6 +5,10 @@ straight into the table. Overwrite copies into another table that takes its plac
 what is there: readers see the old rows until the commit, while a TRUNCATE makes them wait. The price of deleting is
 dead space, which vacuum takes back. Rows that are matched by keys, or that need a larger table first, stand in a
 temporary table until the end, so that the lock that stops other writers is short.
+
+The rows of the load are told from all others by the transaction that wrote them. So whatever else the load's transaction
+does to its table (statements of ``before`` and ``after``, the rewriting of a column whose type grows) is done below a
+savepoint, which gives the rows that it writes another transaction number.
 """
 
 from __future__ import annotations
@@ -28,6 +32,7 @@ from ultravect.core.databases.order import (
     STAGED,
     Counts,
     LoadOrder,
+    attempt_replaced,
     key_not_unique,
     previous_name,
     require_empty,
@@ -59,6 +64,10 @@ SELECT 1 FROM pg_class c WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p
       AND ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = c.oid
                 AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) ORDER BY a.attname::text COLLATE "C") = %s::text[])
 """
+_TRIGGERS = """
+SELECT 1 FROM pg_class c WHERE c.oid = to_regclass(%s) AND (c.relhasrules
+  OR EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal))
+"""
 _IN_ONE = "SELECT 1 FROM pg_class WHERE oid = to_regclass(%s) AND relkind = 'r'"
 # types without equality
 _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
@@ -83,13 +92,15 @@ class PostgresqlLoad(IsolatingLoad):
         self._table = dialect.table(table.name)
         self._live = table
         self._staging = staging or table.name.schema
+        self._has_triggers = bool(session.execute(_TRIGGERS, (self._table,)).fetchone())
         self._take_lock()
         self._given = 0
         self._transaction = str(self._scalar("SELECT pg_current_xact_id()::text"))
         self.rows_before = 0 if order.create is not None and not order.rebuild else self._count()
         require_empty(order, self.rows_before)
-        self._removed = self._updated = 0
-        self._rewritten = False
+        self._removed = 0
+        self._parts: Sequence[str] = ()
+        self._counted: int | None = None
         self._successor: Successor | None = None
         into = table
         self._beside = order.staged or bool(order.changes)
@@ -169,19 +180,14 @@ class PostgresqlLoad(IsolatingLoad):
         return self._session.execute(statement.encode())
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
-        return write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert")
+        done, self._parts = write_in_parts(
+            self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert"
+        )
+        return done
 
     def _scalar(self, statement: str) -> Any:
         row = self._execute(statement).fetchone()
         return row[0] if row else None
-
-    def _place(self) -> Any:
-        """Where the table's rows are: another place once they were all written anew."""
-        table = f"{self._dialect.literal(self._table)}::regclass"
-        return self._scalar(
-            f"SELECT concat(pg_relation_filenode({table}), (SELECT string_agg(pg_relation_filenode(relid)::text, ',' "
-            f"ORDER BY relid) FROM pg_partition_tree({table})))"
-        )
 
     def _count(self) -> int:
         return int(self._scalar(f"SELECT count(*) FROM {self._table}"))
@@ -249,10 +255,7 @@ class PostgresqlLoad(IsolatingLoad):
             self._successor.filled()
         if not self._beside:
             return Counts(taken, removed=self._removed)
-        before = self._place()
-        for statement in self._dialect.alter_table(self._final, self._order.changes):
-            self._execute(statement)
-        self._rewritten = self._place() != before
+        run_apart(self._session, self._dialect.alter_table(self._final, self._order.changes))
         return self._merge(taken, tolerated)
 
     def _merge(self, taken: int, tolerated: int) -> Counts:
@@ -274,9 +277,7 @@ class PostgresqlLoad(IsolatingLoad):
                 self._lock()
                 self._sample_updates(merge)
             self._execute("SET CONSTRAINTS ALL IMMEDIATE")
-            counts = self._isolate(merge, taken - repeated, repeated, self._removed, tolerated)
-            self._updated = counts.updated
-            return counts
+            return self._isolate(merge, taken - repeated, repeated, self._removed, tolerated)
         if order.mode != "upsert":
             inserted = self._execute(merge.insert_all()).rowcount
             return Counts(inserted, repeated=repeated, removed=self._removed)
@@ -296,7 +297,6 @@ class PostgresqlLoad(IsolatingLoad):
             at_place = "t.tableoid = s.part AND t.ctid = s.place"
             statement = self._dialect.update_matched(merge.table, staged, at_place, merge.others, "true")
             updated = self._execute(statement).rowcount
-        self._updated = updated
         inserted = self._execute(merge.insert(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")).rowcount
         left = taken - repeated
         if pairs + inserted != left:
@@ -311,8 +311,8 @@ class PostgresqlLoad(IsolatingLoad):
             f"WITH written AS ({merge.insert_or_update()} RETURNING (xmax = 0) AS fresh) "
             "SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM written"
         ).fetchone()
-        inserted, self._updated = told or (0, 0)
-        return Counts(inserted, self._updated, left - inserted - self._updated, repeated)
+        inserted, updated = told or (0, 0)
+        return Counts(inserted, updated, left - inserted - updated, repeated)
 
     def _sample_by_index(self, merge: Merge, rows: int) -> None:
         """Notes what is about to be changed: from some pages of the staged rows, or from all if those have too little."""
@@ -353,15 +353,20 @@ class PostgresqlLoad(IsolatingLoad):
             replace_table(self._session, self._dialect, self._live, self._final)
         if self._successor and not self._successor.take_place():
             order.tell(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
-        for statement in order.after:
-            self._execute(statement)
+        if order.after or self._parts:
+            # afterwards the rows could not be told from those that the statements change, nor the parts be named
+            self._counted = self._of_load()
+        run_apart(self._session, order.after)
         if receipt is not None and order.receipt is not None:
             receipts = ReceiptTable(self._dialect, self._name)
             if self.previous:
                 for statement in receipts.drop_previous(self._all_rows(receipts.kept()), receipt.table):
                     self._execute(statement)
             self._execute(receipts.prune())
-            self._execute(receipts.write(order.receipt, receipt))
+            try:
+                self._execute(receipts.write(order.receipt, receipt))
+            except psycopg.errors.UniqueViolation:
+                raise attempt_replaced(order) from None
         try:
             self._session.commit()
         except psycopg.OperationalError as error:
@@ -373,26 +378,39 @@ class PostgresqlLoad(IsolatingLoad):
                 transaction=self._transaction,
             ) from error
 
+    @property
+    def _mark(self) -> str:
+        """What ``xmin`` of a row of the load holds: the low 32 bits of the transaction's number."""
+        return str(int(self._transaction) % 2**32)
+
+    def _of_load(self) -> int:
+        """The rows that the load has written, before it is committed."""
+        numbers = self._dialect.literal("{" + ",".join([self._mark, *self._parts]) + "}")
+        return int(self._scalar(f"SELECT count(*) FROM {self._table} WHERE xmin::text = ANY ({numbers}::text[])"))
+
     def verify(self) -> Verified:
-        # xmin holds the low 32 bits of the transaction that wrote a row
-        mark = int(self._transaction) % 2**32
-        row = self._execute(
-            f"SELECT count(*), count(*) FILTER (WHERE xmin = '{mark}'::xid) FROM {self._table}"
-        ).fetchone()
+        own = f"count(*) FILTER (WHERE xmin = '{self._mark}'::xid)" if self._counted is None else self._counted
+        row = self._execute(f"SELECT count(*), {own} FROM {self._table}").fetchone()
         self._session.commit()
         after, of_load = row or (0, 0)
-        if self._order.isolate:
-            # a part is written in a transaction of its own below that of the load
-            of_load = after - self.rows_before + self._removed + self._updated
-        elif self._rewritten:
-            # a larger type can have every row written anew: only those that were there before can be told
-            of_load -= self.rows_before - self._removed - self._updated
-        return Verified(int(after), int(of_load))
+        how = "after the commit, by the transaction that wrote them"
+        if self._counted is not None:
+            how = "just before the commit, by the transactions that wrote them"
+        # a trigger writes as the load does
+        return Verified(int(after), int(of_load), how, sure=not self._has_triggers)
 
 
-def _require_receipts(session: Session, connection: str, dialect: Dialect, table: TableName) -> None:
+def run_apart(session: Session, statements: Sequence[str]) -> None:
+    """Runs statements that are no part of the load's own writing: see above."""
+    if statements:
+        session.execute(b"SAVEPOINT ultravect_apart")
+        for statement in statements:
+            session.execute(statement.encode())
+        session.execute(b"RELEASE SAVEPOINT ultravect_apart")
+
+
+def require_receipts(session: Session, connection: str, dialect: Dialect, receipts: ReceiptTable) -> None:
     """Makes sure that there is a table of receipts, before anything is loaded."""
-    receipts = ReceiptTable(dialect, table)
     if has_table(session, dialect.table(receipts.name)):
         return
     try:
@@ -422,9 +440,8 @@ def open_load(
         live = find_table(session, dialect, order.table)
         home = live.name if live else order.table
         if order.receipt is not None:
-            _require_receipts(session, connection, dialect, home)
-        for statement in order.before:
-            session.execute(statement.encode())
+            require_receipts(session, connection, dialect, ReceiptTable(dialect, home))
+        run_apart(session, order.before)
         if order.create is not None and not order.rebuild:
             for statement in dialect.create_table(order.table, order.create):
                 session.execute(statement.encode())

@@ -32,6 +32,7 @@ BEGIN
     {update}
     {insert};
     GET DIAGNOSTICS uv_inserted = ROW_COUNT;
+    INSERT INTO pg_temp.ultravect_written VALUES (uv_first);
     RETURN;
   EXCEPTION WHEN integrity_constraint_violation OR data_exception OR raise_exception OR with_check_option_violation THEN
     GET STACKED DIAGNOSTICS uv_message = MESSAGE_TEXT, uv_detail = PG_EXCEPTION_DETAIL;
@@ -51,8 +52,15 @@ END
 """
 
 
-def write_in_parts(session: Session, merge: Merge, rows: int, tolerated: int, *, upsert: bool) -> Isolated:
-    """See ``isolate``. Rows that constraints are likely to refuse are tried alone, behind all others at once."""
+def write_in_parts(
+    session: Session, merge: Merge, rows: int, tolerated: int, *, upsert: bool
+) -> tuple[Isolated, Sequence[str]]:
+    """See ``isolate``; also the numbers of the transactions, below that of the load, which wrote the parts.
+
+    Rows that constraints are likely to refuse are tried alone, after all others at once.
+    """
+    # a row that is written in each of them tells their numbers
+    session.execute(b"CREATE TEMPORARY TABLE ultravect_written (part bigint) ON COMMIT DROP")
     session.execute(
         b"CREATE TEMPORARY TABLE ultravect_refused (row bigint, message text, detail text) ON COMMIT DROP"
     )
@@ -75,7 +83,8 @@ def write_in_parts(session: Session, merge: Merge, rows: int, tolerated: int, *,
             f"SELECT row, message, detail FROM ultravect_refused ORDER BY row LIMIT {int(tolerated) + 1}".encode()
         )
     ]
-    return done
+    numbers = session.execute(b"SELECT DISTINCT xmin::text FROM ultravect_written").fetchall()
+    return done, [str(number) for (number,) in numbers]
 
 
 def _whole(session: Session, merge: Merge, *, upsert: bool) -> Isolated | None:
@@ -84,6 +93,7 @@ def _whole(session: Session, merge: Merge, *, upsert: bool) -> Isolated | None:
     insert = merge.insert() if upsert else merge.insert_all()
     try:
         with session.transaction():
+            session.execute(b"INSERT INTO ultravect_written VALUES (0)")
             updated = session.execute(update.encode()).rowcount if update else 0
             return Isolated(inserted=session.execute(insert.encode()).rowcount, updated=updated)
     except (psycopg.IntegrityError, psycopg.DataError, psycopg.errors.RaiseException, _WITH_CHECK):
