@@ -269,12 +269,20 @@ def print_leg(leg: Leg, kind: str = "load") -> None:
         screen.print(f"  rows in the files written: {leg.rows_after:,}, counted by reading them again")
 
 
+_OUTCOMES = {
+    "committed": "its rows are in the target; running it again may double them",
+    "unknown": "whether its rows are in the target is not known yet; the target is asked",
+}
+
+
 def print_run(run: Run) -> None:
     """How a run ended, or how far it is."""
     took = f" in {seconds(run)}" if seconds(run) else ""
     again = f" (attempt {run.attempts}: taken over)" if run.attempts > 1 else ""
     what = {"rejects": f", the rejects of run {run.origin},", "undo": f", the undo of run {run.origin},"}
     screen.print(f"run {run.id} of {run.job}{what.get(run.kind, '')} {state(run.state)}{took}{again}")
+    if run.ended and run.state != "succeeded" and run.outcome != "nothing":
+        screen.print(f"  [bold yellow]outcome {run.outcome}[/]: {_OUTCOMES[run.outcome]}")
     for leg in run.legs:
         print_leg(leg, run.kind)
     for other in run.followed_by:

@@ -28,6 +28,8 @@ _SHOWN_REJECTS = 5
 _FORMS = {".csv": "csv", ".jsonl": "jsonl"}
 
 Detach = Annotated[bool, typer.Option("--detach", help="Do not wait for the end.")]
+# a bad end, by what it has left in the target: a script must not run the job again for rows that are there
+_EXITS = {"nothing": 1, "committed": 4, "unknown": 5}
 Number = Annotated[int, typer.Argument(metavar="RUN")]
 
 
@@ -53,7 +55,7 @@ def _see_through(client: Client, started: Run, detach: bool, as_json: bool) -> N
         if client.changes(ended.id, page_size=1).total:
             screen.print(f"  rows before and after: ultravect changes {ended.id}")
     if ended.state != "succeeded":
-        raise typer.Exit(1)
+        raise typer.Exit(_EXITS[ended.outcome])
 
 
 def run(
@@ -110,6 +112,12 @@ def changes(
         print_changes(run, found)
 
 
+def _left(run: RunSummary) -> str:
+    """What a run that did not succeed has left in its target, where that is not nothing."""
+    bad = run.ended and run.state != "succeeded" and run.outcome != "nothing"
+    return f" [yellow]({run.outcome})[/]" if bad else ""
+
+
 def _what_happened(run: RunSummary) -> str:
     if run.error:
         return escape(run.error.get("detail", "")[:70])
@@ -137,7 +145,7 @@ def runs(
         (
             str(one.id),
             one.job,
-            state(one.state),
+            state(one.state) + _left(one),
             f"{one.queued_at.astimezone():%Y-%m-%d %H:%M:%S}",
             seconds(one),
             _what_happened(one),

@@ -188,6 +188,9 @@ class RunSummary(_Given):
     job: str
     revision: int
     state: str
+    outcome: str = "nothing"
+    """What is in the target: ``nothing``, ``committed`` or ``unknown``. A run can fail after its rows are committed."""
+
     started_by: str | None
     queued_at: dt.datetime
     started_at: dt.datetime | None

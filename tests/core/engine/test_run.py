@@ -16,8 +16,8 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ultravect.core.databases.changes import RowChange
-from ultravect.core.engine.connections import ConnectionSpec, probe
 from ultravect.core.databases.receipts import Receipt
+from ultravect.core.engine.connections import ConnectionSpec, probe
 from ultravect.core.engine.leg import PHASES, LegResult
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.run import run_leg

@@ -43,7 +43,7 @@ class Undoing(Writer):
         job = self.job([], ("k", "v"), dict(into))
         facts = RunFacts(str(number))
         name, own = self._name(number), self._name(self.number)
-        return undo_leg(job, self.place.spec, self.heard, facts=facts, load=name, receipt=own)
+        return undo_leg(job, self.place.spec, self.heard, facts=facts, loads=[name], receipt=own)
 
     def refused(self, number: int, **into: Any) -> str:
         held = self.rows()

@@ -49,7 +49,9 @@ class Writer:
         run = into.pop("run", None) or f"run-{next(_runs)}"
         earlier = [run] if into.pop("taken_over", False) else []
         job = self.job(rows, names, into)
-        return run_leg(job, self.source, self.place.spec, self.heard, receipt=f"{run}.2" if earlier else run, earlier=earlier)
+        return run_leg(
+            job, self.source, self.place.spec, self.heard, receipt=f"{run}.2" if earlier else run, earlier=earlier
+        )
 
     def check(self, rows: Sequence[Sequence[Any]], names: Sequence[str] = ("k", "v"), **into: Any) -> CheckResult:
         return check_job(self.job(rows, names, into), self.source, self.place.spec)

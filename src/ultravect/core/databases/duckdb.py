@@ -20,7 +20,6 @@ from ultravect.core.databases.base import (
     LiveColumn,
     LiveTable,
     Objection,
-    Statements,
     TableInfo,
     answer_columns,
     count_rows,

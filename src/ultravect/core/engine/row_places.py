@@ -72,7 +72,9 @@ class RowPlaces:
         at = refused.row - self._starts[number]
         key = "" if keys is None else key_text(keys.slice(at, 1).to_pylist()[0])
         row = place.before + int(index[at]) + 1
-        return Reject(place.path, row, None, "", None, f"refused by the target: {refused.reason}", refused.record, key)
+        return Reject(
+            place.path, row, None, "", None, f"refused by the target: {refused.reason}", refused.record, key
+        )
 
     def close(self) -> None:
         self._file.close()

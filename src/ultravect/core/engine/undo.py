@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from typing import NoReturn
 
@@ -33,12 +33,13 @@ def undo_leg(
     shield: Callable[[], AbstractContextManager[None]] = nullcontext,
     *,
     facts: RunFacts,
-    load: str,
+    loads: Sequence[str],
     receipt: str,
+    earlier: Sequence[str] = (),
 ) -> LegResult:
-    """Undoes the load of ``job`` whose receipt is named ``load``, in one transaction that leaves ``receipt``.
+    """Undoes the load of ``job``, whose receipt has one of the names ``loads``, in one transaction that leaves ``receipt``.
 
-    ``facts`` are those of the run that loaded. An undo reads no rows, so its tally is all zero.
+    ``facts`` are those of the run that loaded; ``earlier``: see ``run_leg``. An undo reads no rows, so its tally is all zero.
     Raises UltravectError, with the target as it is, when the load cannot be undone.
     """
     started = time.monotonic()
@@ -47,11 +48,11 @@ def undo_leg(
     opened, name = open_target(job, target, facts)
     if not isinstance(opened, Database):
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
-    key, own = ReceiptKey(load), ReceiptKey(receipt)
-    if known := opened.receipt(name, own):
+    own = ReceiptKey(receipt)
+    if earlier and (known := opened.committed(name, [ReceiptKey(one) for one in earlier])):
         listener.log("info", "the load was undone before the run was taken over: the receipt is in the target")
         return LegResult(Tally(), known.rows_before, opened.count(name), False, 0.0)
-    found = opened.receipt(name, key)
+    key, found = _found(opened, name, loads)
     if found is None:
         _refuse(
             f"{name} has no receipt of run {facts.id}",
@@ -71,6 +72,13 @@ def undo_leg(
         opened.drop(TableName(live.name.schema, found.previous))
     listener.log("info", undo.told)
     return LegResult(Tally(), undo.before, opened.count(name), False, time.monotonic() - started)
+
+
+def _found(database: Database, table: TableName, loads: Sequence[str]) -> tuple[ReceiptKey, Receipt | None]:
+    for load in loads:
+        if receipt := database.receipt(table, ReceiptKey(load)):
+            return ReceiptKey(load), receipt
+    return ReceiptKey(loads[0]), None
 
 
 def _refuse(why: str, hint: str) -> NoReturn:
@@ -159,7 +167,7 @@ class _Undo:
         mine = _order(key.run)
         for run, account in statements.rows(receipts.all()):
             other = Receipt.from_text(account)
-            if other.table == self._receipt.table and other.mode != UNDONE and _order(run) > mine:
+            if other.table == self._receipt.table and other.mode != UNDONE and not other.bars and _order(run) > mine:
                 _refuse(
                     f"run {run.split('-')[0]} loaded into {other.table} after it", "undo that one first, if it can be"
                 )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Discriminator, Field, Tag, model_validator
@@ -54,6 +55,8 @@ def _certificate(value: str) -> str:
 
 
 SECRET = {"secret": True, "writeOnly": True}
+# settings that say which machine is reached, and those that say where on it
+_REACHES, _INSIDE = {"place": "machine"}, {"place": "inside"}
 SECRET_TAGS = ("text", "reference")
 _TextOrReference = Annotated[
     Annotated[str, Tag(SECRET_TAGS[0])] | Annotated[SecretReference, Tag(SECRET_TAGS[1])],
@@ -61,8 +64,11 @@ _TextOrReference = Annotated[
 ]
 Secret = Annotated[_TextOrReference, Field(json_schema_extra={**SECRET}, repr=False)]
 SecretText = Annotated[_TextOrReference, Field(json_schema_extra={**SECRET, "multiline": True}, repr=False)]
-Host = Annotated[str, AfterValidator(_host), Field(min_length=1, examples=["db.example.org"])]
-Port = Annotated[int, Field(ge=1, le=65535)]
+Host = Annotated[
+    str, AfterValidator(_host), Field(min_length=1, examples=["db.example.org"], json_schema_extra={**_REACHES})
+]
+Port = Annotated[int, Field(ge=1, le=65535, json_schema_extra={**_REACHES})]
+Database = Annotated[str, Field(min_length=1, json_schema_extra={**_INSIDE})]
 Tls = Annotated[
     Literal["off", "preferred", "required", "verified"],
     Field(description="verified: the certificate and the host name are checked."),
@@ -81,16 +87,25 @@ Certificate = Annotated[
 class FolderSettings(Declared):
     """A folder on the service's machine, inside one of the roots that the service was started with."""
 
-    path: str = Field(min_length=1, description="Absolute path of the folder.", examples=["/srv/data/incoming"])
+    path: str = Field(
+        min_length=1,
+        description="Absolute path of the folder.",
+        examples=["/srv/data/incoming"],
+        json_schema_extra={**_INSIDE},
+    )
 
 
 class ObjectStoreSettings(Declared):
     """A bucket of an object store that speaks the S3 protocol."""
 
-    bucket: str = Field(min_length=3, max_length=255)
-    prefix: str = Field(default="", description="Only what is below this.", examples=["masts/"])
+    bucket: str = Field(min_length=3, max_length=255, json_schema_extra={**_REACHES})
+    prefix: str = Field(
+        default="", description="Only what is below this.", examples=["masts/"], json_schema_extra={**_INSIDE}
+    )
     endpoint: Annotated[str, AfterValidator(_url)] | None = Field(
-        default=None, description="Address of the store. Left out: that of AWS for the region."
+        default=None,
+        description="Address of the store. Left out: that of AWS for the region.",
+        json_schema_extra={**_REACHES},
     )
     region: str = "us-east-1"
     access_key: str = Field(min_length=1)
@@ -119,14 +134,21 @@ class SftpSettings(Declared):
         description="The server's public key, such as `ssh-ed25519 AAAA…`. `connection test` shows it, to be compared "
         "with what the server's owner says; without it, nothing is sent.",
     )
-    folder: str = Field(default="", description="Left out: where the server puts the user.", examples=["/outgoing"])
+    folder: str = Field(
+        default="",
+        description="Left out: where the server puts the user.",
+        examples=["/outgoing"],
+        json_schema_extra={**_INSIDE},
+    )
 
 
 class HttpSettings(Declared):
     """Files and JSON that a web server gives."""
 
     url: Annotated[str, AfterValidator(_url)] = Field(
-        description="Address that paths are relative to.", examples=["https://weather.example.org/data/"]
+        description="Address that paths are relative to.",
+        examples=["https://weather.example.org/data/"],
+        json_schema_extra={**_REACHES},
     )
     user: str = ""
     password: Secret = ""
@@ -163,12 +185,20 @@ Staging = Annotated[
 ]
 
 
+DatabaseFile = Annotated[
+    str, Field(min_length=1, description="Absolute path of the file.", json_schema_extra={**_INSIDE})
+]
+Create = Annotated[
+    bool, Field(description="Whether the file may be missing: it is then made by the first load that writes to it.")
+]
+
+
 class PostgresqlSettings(_DatabaseSettings):
     """A PostgreSQL database."""
 
     host: Host
     port: Port = 5432
-    database: str = Field(min_length=1)
+    database: Database
     user: str = Field(min_length=1)
     password: Secret = ""
     tls: Tls = "preferred"
@@ -181,7 +211,7 @@ class MariadbSettings(_DatabaseSettings):
 
     host: Host
     port: Port = 3306
-    database: str = Field(min_length=1)
+    database: Database
     user: str = Field(min_length=1)
     password: Secret = ""
     tls: Tls = "preferred"
@@ -192,13 +222,15 @@ class MariadbSettings(_DatabaseSettings):
 class SqliteSettings(_DatabaseSettings):
     """A SQLite database file, inside one of the roots that the service was started with."""
 
-    path: str = Field(min_length=1, description="Absolute path of the file.", examples=["/srv/data/guestbook.db"])
+    path: DatabaseFile = Field(examples=["/srv/data/guestbook.db"])
+    create: Create = False
 
 
 class DuckdbSettings(_DatabaseSettings):
     """A DuckDB database file, inside one of the roots that the service was started with."""
 
-    path: str = Field(min_length=1, description="Absolute path of the file.", examples=["/srv/data/weather.duckdb"])
+    path: DatabaseFile = Field(examples=["/srv/data/weather.duckdb"])
+    create: Create = False
 
 
 Settings = (
@@ -231,6 +263,24 @@ def secret_keys(kind: str) -> frozenset[str]:
         for name, field in KINDS[kind].model_fields.items()
         if isinstance(field.json_schema_extra, dict) and field.json_schema_extra.get("secret")
     )
+
+
+def _placed(kind: str, *places: str) -> Sequence[str]:
+    return [
+        name
+        for name, field in KINDS[kind].model_fields.items()
+        if isinstance(field.json_schema_extra, dict) and field.json_schema_extra.get("place") in places
+    ]
+
+
+def machine_keys(kind: str) -> Sequence[str]:
+    """Names of the settings that say which machine a connection of ``kind`` reaches, and so who gets its secrets."""
+    return _placed(kind, "machine")
+
+
+def place_keys(kind: str) -> Sequence[str]:
+    """Names of the settings that say which place a connection of ``kind`` is, the machine's included."""
+    return _placed(kind, "machine", "inside")
 
 
 def kind_schemas() -> dict[str, Any]:

@@ -14,7 +14,6 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.probe import Step
 from ultravect.core.storage.patterns import has_pattern, literal_prefix, matcher
 
-
 NOTE = ".ultravect-set-"
 """What the names of our own notes start with, which stay next to files that jobs have written."""
 

@@ -35,7 +35,7 @@ from ultravect.service.api.serializers import (
     RunSerializer,
 )
 from ultravect.service.records.lookup import picked_keys
-from ultravect.service.records.models import Change, Event, Reject, Revision, Role, Run, RunKind, State
+from ultravect.service.records.models import Change, Event, Outcome, Reject, Revision, Role, Run, RunKind, State
 from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.start import start_run
 
@@ -211,7 +211,14 @@ class _FollowUp(APIView):
                 else f"what run {done.pk} rejected is its own to retry"
             )
             raise Problem(409, "run-followed", f"run {done.pk} already {what} run {run.pk}, or is about to", hint)
-        if run.state != State.SUCCEEDED:
+        if run.outcome == Outcome.UNKNOWN:
+            raise Problem(
+                409,
+                "outcome-unknown",
+                f"whether the rows of run {run.pk} of {run.job.name} are in the target is not known yet",
+                "try again when its outcome is known: the target is asked",
+            )
+        if run.outcome != Outcome.COMMITTED or not State(run.state).ended:
             raise Problem(
                 409,
                 "nothing-written",

@@ -17,6 +17,7 @@ from ultravect.service.records.models import (
     Connection,
     Job,
     Leg,
+    Outcome,
     Reject,
     Role,
     Run,
@@ -206,6 +207,11 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
     job = serializers.CharField(source="job.name")
     revision = serializers.IntegerField(source="revision.number")
     state = serializers.ChoiceField(choices=State.choices)
+    outcome = serializers.ChoiceField(
+        choices=Outcome.choices,
+        help_text="What the run has left in its target, whatever its state: a run can fail after its rows are committed. "
+        "unknown: the target has not answered yet, and is asked again.",
+    )
     kind = serializers.ChoiceField(
         choices=RunKind.choices,
         help_text="load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.",
@@ -216,7 +222,7 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
     class Meta:
         model = Run
         fields = [
-            "id", "job", "revision", "state", "started_by", "queued_at", "started_at", "first_row_at", "ended_at",
+            "id", "job", "revision", "state", "outcome", "started_by", "queued_at", "started_at", "first_row_at", "ended_at",
             "stop_requested", "error", "kind", "origin",
         ]  # fmt: skip
 
@@ -304,7 +310,9 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
 
     @extend_schema_field(RunLineSerializer(allow_null=True))
     def get_last_run(self, job: Job) -> dict[str, Any] | None:
-        run = job.runs.select_related("job", "revision", "started_by").prefetch_related("legs").first()
+        # an undo is no run of the job: what was loaded last is wanted
+        runs = job.runs.exclude(kind=RunKind.UNDO)
+        run = runs.select_related("job", "revision", "started_by").prefetch_related("legs").first()
         return dict(RunLineSerializer(run).data) if run else None
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import secrets
 from typing import Any, ClassVar
@@ -9,8 +10,10 @@ from typing import Any, ClassVar
 from django.conf import settings
 from django.contrib.auth.models import AbstractUser
 from django.db import models
+from django.utils import timezone
 
 from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.leg import COMMITTED, NOTHING, UNKNOWN
 from ultravect.core.model.connection import KINDS, secret_keys
 from ultravect.service.sealing import SealBroken
 
@@ -29,12 +32,19 @@ class Role(models.TextChoices):
 
 
 class User(AbstractUser):
-    """Someone who signs in."""
+    """Someone who signs in. ``is_active`` false: disabled."""
 
     role = models.CharField(max_length=16, choices=Role.choices, default=Role.VIEWER)
+    limited_to: Role | None = None
+    """The role of the token that this request came with, where that is not to do all that its user may."""
+
+    @property
+    def effective_role(self) -> Role:
+        own = Role(self.role)
+        return min(own, self.limited_to, key=lambda role: role.rank) if self.limited_to else own
 
     def may(self, role: Role) -> bool:
-        return self.is_active and Role(self.role).rank >= role.rank
+        return self.is_active and self.effective_role.rank >= role.rank
 
 
 class Token(models.Model):
@@ -45,16 +55,55 @@ class Token(models.Model):
     digest = models.CharField(max_length=64, unique=True)
     created_at = models.DateTimeField(auto_now_add=True)
     used_at = models.DateTimeField(null=True)
+    role = models.CharField(max_length=16, choices=Role.choices, blank=True, default="")
+    """The most that the token may do, whatever its user may; "" for all that the user may."""
+
+    expires_at = models.DateTimeField(null=True)
+
+    @property
+    def expired(self) -> bool:
+        return self.expires_at is not None and self.expires_at <= timezone.now()
 
     @staticmethod
     def digest_of(token: str) -> str:
         return hashlib.sha256(token.encode()).hexdigest()
 
     @classmethod
-    def issue(cls, user: User, label: str) -> tuple[Token, str]:
+    def issue(
+        cls, user: User, label: str, role: str = "", expires_at: dt.datetime | None = None
+    ) -> tuple[Token, str]:
         """A new token, and its text."""
         text = f"uv_{secrets.token_urlsafe(32)}"
-        return cls.objects.create(user=user, label=label, digest=cls.digest_of(text)), text
+        made = cls.objects.create(
+            user=user, label=label, digest=cls.digest_of(text), role=role, expires_at=expires_at
+        )
+        return made, text
+
+
+class SignInAttempt(models.Model):
+    """A sign-in that was tried and has not succeeded: ``key`` is an account or an address."""
+
+    key = models.CharField(max_length=200)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        indexes: ClassVar = [models.Index(fields=["key", "at"])]
+
+
+class AuditEntry(models.Model):
+    """Who did what to which record, and from where. Never changed; users and records may be gone since."""
+
+    at = models.DateTimeField(auto_now_add=True)
+    user = models.CharField(max_length=150)
+    address = models.CharField(max_length=64, blank=True, default="")
+    action = models.CharField(max_length=32)
+    kind = models.CharField(max_length=32)
+    name = models.CharField(max_length=200)
+    detail = models.JSONField(default=dict)
+
+    class Meta:
+        ordering: ClassVar = ["-id"]
+        indexes: ClassVar = [models.Index(fields=["kind", "name", "-id"])]
 
 
 UPLOADS_NAME = "uploads"
@@ -191,6 +240,14 @@ class State(models.TextChoices):
         return self in (State.SUCCEEDED, State.FAILED, State.STOPPED)
 
 
+class Outcome(models.TextChoices):
+    """What a run has left in its target, whatever its state. Of a run under way: what it has left so far."""
+
+    NOTHING = NOTHING
+    COMMITTED = COMMITTED
+    UNKNOWN = UNKNOWN
+
+
 class RunKind(models.TextChoices):
     """What a run does: load what the job says, load rows again that another run rejected, or undo another run's load."""
 
@@ -216,6 +273,13 @@ class Run(models.Model):
     idempotency_key = models.CharField(max_length=200, null=True, unique=True)
     parameters = models.JSONField(default=dict)
     attempts = models.PositiveIntegerField(default=0)
+    lease = models.BigIntegerField(default=0)
+    """Grows each time the run is begun or taken over: what an earlier worker records is refused."""
+
+    outcome = models.CharField(max_length=16, choices=Outcome.choices, default=Outcome.NOTHING)
+    outcome_asked_at = models.DateTimeField(null=True)
+    """When the target was last asked for it, while it is unknown."""
+
     kind = models.CharField(max_length=16, choices=RunKind.choices, default=RunKind.LOAD)
     origin = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="followed_by")
     """The run whose rejects are loaded, or whose load is undone."""

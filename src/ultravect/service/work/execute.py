@@ -7,21 +7,24 @@ import os
 import socket
 import time
 from collections.abc import Callable, Coroutine
+from contextlib import suppress
 from dataclasses import asdict
 from typing import Any, ParamSpec, TypeVar
 
 import structlog
 from asgiref.sync import sync_to_async
+from django.conf import settings
 from django.db import close_old_connections, transaction
 
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
 from ultravect.service.records.lookup import find_connection, layout_version, picked_keys, picked_rows
-from ultravect.service.records.models import Run, RunKind, State
+from ultravect.service.records.models import Outcome, Run, RunKind, State
 from ultravect.service.sealing import SealBroken
+from ultravect.service.work.attempts import attempt_names, run_facts
 from ultravect.service.work.pool import LegPool, LegProcess
-from ultravect.service.work.recorder import Recorder
+from ultravect.service.work.recorder import LeaseLost, Recorder
 
 log = structlog.get_logger()
 P = ParamSpec("P")
@@ -30,6 +33,8 @@ T = TypeVar("T")
 _ENDINGS = ("succeeded", "failed", "stopped")
 _STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
+_ASK_SECONDS = 120.0
+NOTHING, COMMITTED, UNKNOWN = Outcome.NOTHING, Outcome.COMMITTED, Outcome.UNKNOWN
 
 
 def recorded(function: Callable[P, T]) -> Callable[P, Coroutine[Any, Any, T]]:
@@ -46,11 +51,6 @@ def worker_name() -> str:
     return f"{socket.gethostname()}:{os.getpid()}"
 
 
-def _receipt_name(run: Run) -> str:
-    """How receipts name a run: its number alone would be another's in another service's records."""
-    return f"{run.pk}-{run.queued_at:%Y%m%dT%H%M%S%f}"
-
-
 def _picked(run: Run) -> dict[str, Any]:
     """What tells which rows ``run`` rejected: their keys, or their places in files."""
     keys = picked_keys(run)
@@ -60,8 +60,8 @@ def _picked(run: Run) -> dict[str, Any]:
 class RunExecutor:
     """Executes runs with the processes of one pool."""
 
-    def __init__(self, pool: LegPool, requeue: Callable[[int, str], None]) -> None:
-        """``requeue`` queues a run, by its number and its job's name."""
+    def __init__(self, pool: LegPool, requeue: Callable[[Run], None]) -> None:
+        """``requeue`` queues a run again."""
         self._pool = pool
         self._requeue = requeue
 
@@ -74,14 +74,20 @@ class RunExecutor:
         try:
             await self._run(recorder)
         except asyncio.CancelledError:
-            await recorded(self._hand_over)(recorder)
+            with suppress(LeaseLost):
+                await recorded(self._hand_over)(recorder)
             raise
+        except LeaseLost:
+            log.warning("another worker has taken the run over", run=run_id)
         except Exception as error:
             log.exception("run failed unexpectedly", run=run_id)
-            told = UltravectError(
+            unexpected = UltravectError(
                 "internal-error", f"unexpected: {type(error).__name__}; the service's log has the details"
             )
-            await recorded(recorder.end)(State.FAILED, error=told.as_dict())
+            with suppress(LeaseLost):
+                await self._close(
+                    recorder, State.FAILED, UNKNOWN if _may_have_written(recorder) else NOTHING, unexpected
+                )
         finally:
             log.info("run ended", run=run_id, state=str(recorder.run.state))
 
@@ -89,16 +95,13 @@ class RunExecutor:
         """Queues a run again that the service stops in the middle of."""
         with transaction.atomic():
             if release_or_end(recorder, "the service was stopped"):
-                self._requeue(recorder.run.pk, recorder.run.job.name)
+                self._requeue(recorder.run)
 
     @staticmethod
     def _open(run_id: int) -> Recorder | None:
         run = Run.objects.select_related("job", "revision", "origin").get(pk=run_id)
-        if run.state != State.QUEUED:
-            return None
         recorder = Recorder(run)
-        recorder.begin(worker_name())
-        return recorder
+        return recorder if recorder.begin(worker_name()) else None
 
     @staticmethod
     def _task(run: Run) -> dict[str, Any]:
@@ -122,18 +125,16 @@ class RunExecutor:
             return asdict(opened)
 
         named = structure["from"].get("layout")
-        # names of objects mean those of the run that this one follows, however many are between
-        first = run
-        while first.origin is not None:
-            first = first.origin
+        *earlier, receipt = attempt_names(run)
         return {
             "kind": run.kind,
             "run": str(run.pk),
-            "origin": {"run": str(run.origin.pk), "receipt": _receipt_name(run.origin)} if run.origin else None,
+            "origin": {"run": str(run.origin.pk), "receipts": attempt_names(run.origin)} if run.origin else None,
             "pick": _picked(run.origin) if run.origin and run.kind == RunKind.REJECTS else None,
-            "date": first.queued_at.date().isoformat(),
-            "receipt": _receipt_name(run),
-            "taken_over": run.attempts > 1,
+            "date": run_facts(run).date.isoformat(),
+            "receipt": receipt,
+            "earlier": earlier,
+            "lost_after": settings.LOST_AFTER_SECONDS,
             "job": {**structure, "parameters": run.parameters} if run.parameters else structure,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
             "source": spec(structure["from"]["connection"]),
@@ -141,15 +142,17 @@ class RunExecutor:
         }
 
     async def _run(self, recorder: Recorder) -> None:
-        try:
-            task = await recorded(self._task)(recorder.run)
-        except UltravectError as error:
-            await recorded(recorder.end)(State.FAILED, error=error.as_dict())
-            return
-        while not await self._attempt(recorder, task):
+        while True:
+            try:
+                task = await recorded(self._task)(recorder.run)
+            except UltravectError as error:
+                await recorded(recorder.end)(State.FAILED, error=error.as_dict())
+                return
+            if await self._attempt(recorder, task):
+                return
             await recorded(recorder.release)("the leg's process died")
-            await recorded(recorder.begin)(worker_name())
-            task["taken_over"] = True
+            if not await recorded(recorder.begin)(worker_name()):
+                return
 
     async def _attempt(self, recorder: Recorder, task: dict[str, Any]) -> bool:
         """Runs the leg in a process; False when that died without a word, and another can take over."""
@@ -165,7 +168,7 @@ class RunExecutor:
             late = "" if watch.cancelled() or not watch.done() else str(watch.result() or "")
             if ending is None and not late and await recorded(recorder.may_be_taken_over)():
                 return False
-            await self._close(recorder, ending, late, cutoff)
+            await self._end(recorder, ending, late, cutoff)
             return True
         finally:
             leg.close()
@@ -181,37 +184,87 @@ class RunExecutor:
         return ending
 
     async def _watch(self, leg: LegProcess, recorder: Recorder, limit: float | None) -> str:
-        """Stops the leg when asked to, or when its time is over; says which."""
+        """Stops the leg when asked to, or when its time is over; says which. Ends it when the run is another worker's."""
         started = time.monotonic()
         while True:
             await asyncio.sleep(_STOP_POLL_SECONDS)
+            await leg.greet()
             over = limit is not None and time.monotonic() - started > limit
-            if over or await recorded(recorder.wants_stop)():
+            try:
+                asked = await recorded(recorder.wants_stop)()
+            except LeaseLost:
+                leg.kill()
+                raise
+            if over or asked:
                 leg.stop()
                 asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, leg.kill)
                 return "cutoff" if over else "stop"
 
-    async def _close(
+    async def _end(
         self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, cutoff: str | None
     ) -> None:
-        end = recorded(recorder.end)
+        """Closes a run by what its leg said last, or by what is known of one that said nothing."""
         kind = ending["kind"] if ending else ""
         if kind == "succeeded":
-            await end(State.SUCCEEDED, result=ending)
-        elif kind == "failed" and ending:
-            await end(State.FAILED, error=ending["error"], result=ending)
+            await recorded(recorder.end)(State.SUCCEEDED, outcome=COMMITTED, result=ending)
+            return
+        outcome = UNKNOWN if _may_have_written(recorder) else NOTHING
+        if ending and ending.get("outcome"):
+            outcome = Outcome(ending["outcome"])
+        if kind == "failed" and ending:
+            error = UltravectError(**{**ending["error"], "where": None}, **ending["error"]["where"])
+            await self._close(recorder, State.FAILED, outcome, error, ending)
         elif stopped_by == "cutoff":
             error = UltravectError(
                 "cutoff",
-                f"the leg took longer than its cutoff of {cutoff} and was stopped; nothing was written",
+                f"the leg took longer than its cutoff of {cutoff} and was stopped",
                 hint="raise run.cutoff, or find out what is slow",
             )
-            await end(State.FAILED, error=error.as_dict(), result=ending)
+            await self._close(recorder, State.FAILED, outcome, error, ending)
         elif stopped_by == "stop" or kind == "stopped":
-            await end(State.STOPPED, result=ending)
+            await self._close(recorder, State.STOPPED, outcome, None, ending)
         else:
-            lost = lost_error(recorder.leg.phases, "the leg's process died")
-            await end(State.FAILED, error=lost.as_dict())
+            await self._close(
+                recorder, State.FAILED, outcome, UltravectError("worker-lost", "the leg's process died")
+            )
+
+    async def _close(
+        self,
+        recorder: Recorder,
+        state: State,
+        outcome: Outcome,
+        error: UltravectError | None,
+        result: dict[str, Any] | None = None,
+    ) -> None:
+        """Ends a run; where it is not known what it has left in the target, that is asked first."""
+        if outcome == UNKNOWN and await recorded(recorder.has_receipts)():
+            outcome, told = await self.asked(recorder.run)
+            result = {**(result or {}), **told}
+        described = with_outcome(error, outcome).as_dict() if error else None
+        await recorded(recorder.end)(state, outcome=outcome, error=described, result=result)
+
+    async def asked(self, run: Run) -> tuple[Outcome, dict[str, Any]]:
+        """What the target says of a run's attempts, none of which can be committed afterwards; and its account."""
+        leg = None
+        try:
+            task = await recorded(self._task)(run)
+            leg = await self._pool.take()
+            await leg.send({**task, "kind": "outcome", "earlier": [*task["earlier"], task["receipt"]]})
+            async with asyncio.timeout(_ASK_SECONDS):
+                async for event in leg.events():
+                    if event["kind"] == "asked":
+                        told = event["result"]
+                        return (COMMITTED, told) if told else (NOTHING, {})
+        except (UltravectError, TimeoutError, OSError) as error:
+            log.warning("the outcome of a run cannot be asked now", run=run.pk, reason=str(error))
+        finally:
+            if leg is not None:
+                leg.close()
+        return UNKNOWN, {}
+
+
+def _may_have_written(recorder: Recorder) -> bool:
+    return any(phase["name"] == "publish" and phase["state"] != "waiting" for phase in recorder.leg.phases)
 
 
 def release_or_end(recorder: Recorder, why: str) -> bool:
@@ -219,23 +272,37 @@ def release_or_end(recorder: Recorder, why: str) -> bool:
     if recorder.may_be_taken_over():
         recorder.release(why)
         return True
-    recorder.end(State.FAILED, error=lost_error(recorder.leg.phases, why).as_dict())
+    # until the target is asked, which is done soon after: even a worker that is only slow might still write
+    outcome = UNKNOWN if _may_have_written(recorder) or recorder.has_receipts() else NOTHING
+    state = State.STOPPED if recorder.wants_stop() else State.FAILED
+    error = None if state == State.STOPPED else with_outcome(UltravectError("worker-lost", why), outcome).as_dict()
+    recorder.end(state, outcome=outcome, error=error)
     return False
 
 
-def lost_error(phases: list[dict[str, Any]], what: str) -> UltravectError:
-    """What to tell of a leg whose end nobody saw, by the phase it had come to."""
-    state = {phase["name"]: phase["state"] for phase in phases}
-    if state.get("publish") == "done":
-        return UltravectError(
-            "worker-lost",
-            f"{what} after the rows were published: they are in the target, but were not verified",
-            hint="count them in the target before running again",
-        )
-    if state.get("publish") == "running":
-        return UltravectError(
-            "outcome-unknown",
-            f"{what} while publishing: the rows are in the target either all or not at all",
-            hint="count them in the target before running again",
-        )
-    return UltravectError("worker-lost", f"{what} before publishing: nothing was written", hint="run it again")
+# errors that do not say by themselves that nothing was written
+_SILENT = ("cutoff", "worker-lost", "outcome-unknown")
+_LEFT = {
+    NOTHING: ("nothing was written", ""),
+    COMMITTED: (
+        "its rows are committed: they are in the target",
+        "do not run it again for these rows; look at the run's tally, and undo it if it has to be repeated",
+    ),
+    UNKNOWN: (
+        "whether its rows are in the target is not known yet",
+        "the target is asked again and again; run it again only when the outcome is known",
+    ),
+}
+
+
+def with_outcome(error: UltravectError, outcome: Outcome) -> UltravectError:
+    """The error, which also says what the run has left in its target."""
+    said, hint = _LEFT[outcome]
+    detail = error.detail
+    if outcome == NOTHING and error.code not in _SILENT:
+        return error
+    for other, _ in _LEFT.values():
+        detail = detail.replace(f"; {other}", "")
+    found = UltravectError(error.code, f"{detail}; {said}", hint=hint or error.hint, **error.where)
+    found.outcome = outcome
+    return found

@@ -12,6 +12,7 @@ import json
 import logging
 import os
 import resource
+import select
 import signal
 import socket
 import threading
@@ -21,12 +22,13 @@ from types import FrameType
 from typing import Any, NoReturn
 
 from ultravect.core.databases.changes import RowChange
+from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.pick import Pick, PickedKeys, PickedRows
 from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.run import committed_result, run_leg
 from ultravect.core.engine.undo import undo_leg
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
@@ -109,13 +111,20 @@ class _Speaker:
         for start in range(0, len(rejects), _REJECTS_A_LINE):
             self.say("rejects", rejects=[one.as_dict() for one in rejects[start : start + _REJECTS_A_LINE]])
 
+    def read_again(self) -> None:
+        self.say("read_again")
+
+    def published(self, receipt: Receipt) -> None:
+        self.say("published", **receipt.as_dict())
+
     def changes(self, changes: Sequence[RowChange]) -> None:
         for start in range(0, len(changes), _REJECTS_A_LINE):
             self.say("changes", changes=[one.as_dict() for one in changes[start : start + _REJECTS_A_LINE]])
 
 
-def _watch(worker: socket.socket) -> None:
-    while worker.recv(1024):
+def _watch(worker: socket.socket, seconds: float) -> None:
+    """Ends the process when its worker is gone, or gives no sign of life: another one may have the run by then."""
+    while select.select([worker], [], [], seconds)[0] and worker.recv(1024):
         pass
     os._exit(1)
 
@@ -139,7 +148,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         task["run"],
         facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
         receipt=task["receipt"],
-        taken_over=task["taken_over"],
+        earlier=task["earlier"],
         pick=_pick(task["pick"]) if task["pick"] else None,
     )
 
@@ -151,17 +160,32 @@ def _undo(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         speaker,
         stopper.shield,
         facts=RunFacts(task["origin"]["run"], dt.date.fromisoformat(task["date"])),
-        load=task["origin"]["receipt"],
+        loads=task["origin"]["receipts"],
         receipt=task["receipt"],
+        earlier=task["earlier"],
     )
+
+
+def _ask(task: dict[str, Any]) -> dict[str, Any] | None:
+    """What the target says of the run's attempts: see ``committed_result``."""
+    found = committed_result(
+        job_from_data(task["job"]),
+        ConnectionSpec(**task["target"]),
+        task["earlier"],
+        RunFacts(task["origin"]["run"] if task["origin"] else task["run"], dt.date.fromisoformat(task["date"])),
+    )
+    return found.as_dict() if found else None
 
 
 def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
     try:
+        if task["kind"] == "outcome":
+            speaker.say("asked", result=_ask(task))
+            return
         result = _undo(task, speaker, stopper) if task["kind"] == "undo" else _load(task, speaker, stopper)
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:
-        speaker.say("failed", peak_memory=_peak_memory(), error=error.as_dict())
+        speaker.say("failed", peak_memory=_peak_memory(), error=error.as_dict(), outcome=error.outcome)
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
     except MemoryError:
@@ -192,10 +216,16 @@ def serve_leg(worker: socket.socket) -> NoReturn:
     stopper = _Stopper()
     speaker = _Speaker(worker, stopper)
     speaker.say("ready", pid=os.getpid())
+    watching: threading.Thread | None = None
     try:
         task = _receive_task(worker)
-        threading.Thread(target=_watch, args=(worker,), daemon=True).start()
+        watching = threading.Thread(target=_watch, args=(worker, task["lost_after"]), daemon=True)
+        watching.start()
         _run(task, speaker, stopper)
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
+    # that was all; the worker closes the socket once it has read it, which ends this process
+    worker.shutdown(socket.SHUT_WR)
+    if watching is not None:
+        watching.join()
     os._exit(0)

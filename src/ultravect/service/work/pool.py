@@ -30,6 +30,13 @@ class LegProcess:
         self._writer.write(json.dumps(task).encode() + b"\n")
         await self._writer.drain()
 
+    async def greet(self) -> None:
+        """Tells the leg that its worker is still there: one that does not hear this for long ends by itself."""
+        if not self._ended:
+            with suppress(ConnectionError):
+                self._writer.write(b"\n")
+                await self._writer.drain()
+
     async def events(self) -> AsyncIterator[dict[str, Any]]:
         """What the leg says, until it ends."""
         with suppress(ConnectionError):

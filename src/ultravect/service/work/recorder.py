@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 from django.db import transaction
+from django.db.models import F
 from django.utils import timezone
 
 from ultravect.core.engine.leg import PHASES
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Change, Event, Leg, Reject, Run, State
+from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, State
 
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
+
+
+class LeaseLost(Exception):
+    """Another worker has the run by now: what this one records is refused."""
 
 
 def _storable(value: Any) -> Any:
@@ -27,36 +34,63 @@ def _storable(value: Any) -> Any:
 
 
 class Recorder:
-    """The records of one run with its one leg. Its methods block: call them from a thread."""
+    """The records of one run with its one leg, under the lease that ``run`` has. Its methods block: call them from a thread.
+
+    Each of them writes only while that lease is the newest, which the database decides; LeaseLost otherwise.
+    """
 
     def __init__(self, run: Run) -> None:
         self.run = run
         self.leg: Leg = run.legs.get(number=1)
 
+    @contextmanager
+    def _leased(self) -> Iterator[None]:
+        """A transaction in which nobody can take the run over."""
+        with transaction.atomic():
+            if not Run.objects.select_for_update().filter(pk=self.run.pk, lease=self.run.lease).exists():
+                raise LeaseLost(f"run {self.run.pk}")
+            yield
+
     def _event(self, kind: str, data: dict[str, Any]) -> None:
         Event.objects.create(run=self.run, kind=kind, data=_storable(data))
 
     @transaction.atomic
-    def begin(self, worker: str) -> None:
-        self.run.state = State.RUNNING
-        self.run.started_at = timezone.now()
-        self.run.worker = worker
-        self.run.attempts += 1
-        self.run.save(update_fields=["state", "started_at", "worker", "attempts"])
+    def begin(self, worker: str) -> bool:
+        """Takes the run with a lease of its own; False when it is not queued any more."""
+        taken = Run.objects.filter(pk=self.run.pk, state=State.QUEUED).update(
+            state=State.RUNNING,
+            started_at=timezone.now(),
+            worker=worker,
+            attempts=F("attempts") + 1,
+            lease=F("lease") + 1,
+            error=None,
+        )
+        if not taken:
+            return False
+        self.run.refresh_from_db(fields=["state", "started_at", "worker", "attempts", "lease", "error"])
         # what an earlier attempt left
-        self.leg.rejects.all().delete()
-        self.leg.changes.all().delete()
-        self.leg.rejected, self.leg.progress = 0, {}
+        self._forget()
+        self.leg.progress = {}
         self.leg.state = State.RUNNING
         self.leg.phases = [
             {"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES
         ]
         self.leg.save()
         self._event("state", {"state": State.RUNNING})
+        return True
 
-    @transaction.atomic
+    def _forget(self) -> None:
+        """Removes the rows that are listed of the leg."""
+        self.leg.rejects.all().delete()
+        self.leg.changes.all().delete()
+        self.leg.rejected = 0
+
     def record(self, event: dict[str, Any]) -> None:
         """Stores one thing that the leg said, other than how it ended."""
+        with self._leased():
+            self._record(event)
+
+    def _record(self, event: dict[str, Any]) -> None:
         data = {key: value for key, value in event.items() if key != "kind"}
         match event["kind"]:
             case "phase":
@@ -72,9 +106,28 @@ class Recorder:
             case "changes":
                 Change.objects.bulk_create(Change(leg=self.leg, **_storable(one)) for one in data["changes"])
                 data = {"count": len(data["changes"])}
+            case "read_again":
+                self._forget()
+                self.leg.save(update_fields=["rejected"])
+            case "published":
+                self._account(data)
+                self.leg.save()
+                self._outcome(Outcome.COMMITTED)
         self._event(event["kind"], data)
 
+    def _outcome(self, outcome: Outcome) -> None:
+        self.run.outcome = outcome
+        self.run.save(update_fields=["outcome"])
+
+    def _account(self, result: dict[str, Any]) -> None:
+        """What a leg, or its receipt in the target, says of its rows."""
+        self.leg.tally = result.get("tally")
+        self.leg.rows_before = result.get("rows_before")
+        self.leg.created_target = bool(result.get("created"))
+
     def _phase(self, name: str, state: str) -> None:
+        if (name, state) == ("publish", "running"):
+            self._outcome(Outcome.UNKNOWN)
         now = timezone.now().isoformat()
         for phase in self.leg.phases:
             if phase["name"] == name:
@@ -93,45 +146,80 @@ class Recorder:
             "kept": min(self.leg.rejected, KEPT_REJECTS),
         }
 
-    @transaction.atomic
-    def end(self, state: State, *, error: dict[str, Any] | None = None, result: dict[str, Any] | None = None) -> None:
+    def end(
+        self,
+        state: State,
+        *,
+        outcome: Outcome = Outcome.NOTHING,
+        error: dict[str, Any] | None = None,
+        result: dict[str, Any] | None = None,
+    ) -> None:
         """Closes the run and its leg."""
-        result = result or {}
-        error = _storable(error)
-        for phase in self.leg.phases:
-            if phase["state"] == "running":
-                phase["state"] = str(state)
-                phase["ended_at"] = timezone.now().isoformat()
+        with self._leased():
+            self._end(state, outcome, _storable(error), result or {})
+
+    def _end(self, state: State, outcome: Outcome, error: dict[str, Any] | None, result: dict[str, Any]) -> None:
+        self._end_phases(state)
         self.leg.state = state
-        self.leg.tally = result.get("tally")
-        self.leg.rows_before = result.get("rows_before")
-        self.leg.rows_after = result.get("rows_after")
-        self.leg.checksums = result.get("checksums")
-        self.leg.comparison = result.get("comparison")
-        self.leg.created_target = bool(result.get("created"))
-        self.leg.peak_memory = result.get("peak_memory")
+        if "tally" in result:
+            self._account(result)
+        for field in ("rows_after", "checksums", "comparison", "peak_memory"):
+            if field in result:
+                setattr(self.leg, field, result[field])
         self.leg.save()
         self.run.state = state
+        self.run.outcome = outcome
         self.run.error = error
         self.run.ended_at = timezone.now()
-        self.run.save(update_fields=["state", "error", "ended_at"])
-        self._event("end", {"state": state, "error": error})
+        self.run.outcome_asked_at = self.run.ended_at if outcome == Outcome.UNKNOWN else None
+        self.run.save(update_fields=["state", "outcome", "outcome_asked_at", "error", "ended_at"])
+        self._event("end", {"state": state, "outcome": outcome, "error": error})
+
+    def _end_phases(self, state: State) -> None:
+        """Only the phase in which it ended has that state: phases overlap, and the first of them holds up the others."""
+        now = timezone.now().isoformat()
+        running = [phase for phase in self.leg.phases if phase["state"] == "running"]
+        for number, phase in enumerate(running):
+            phase["state"] = str(state) if number == 0 else "cut off"
+            phase["ended_at"] = now
+
+    def settle(self, outcome: Outcome, result: dict[str, Any] | None, error: dict[str, Any] | None) -> None:
+        """Stores what an ended run has left in its target, found out afterwards; its error says so then."""
+        with self._leased():
+            if outcome != Outcome.UNKNOWN:
+                self.run.outcome = outcome
+                self.run.error = error or self.run.error
+            if result:
+                self._account(result)
+                self.leg.rows_after = result.get("rows_after")
+                self.leg.save()
+            self.run.outcome_asked_at = timezone.now()
+            self.run.save(update_fields=["outcome", "outcome_asked_at", "error"])
 
     def may_be_taken_over(self) -> bool:
         """Whether another attempt is safe, since a receipt in the target tells what was committed, and there is one left."""
-        connection = find_connection(self.run.revision.structure["into"]["connection"])
-        receipts = connection is not None and connection.settings.get("receipts", True)
-        return bool(receipts) and self.run.attempts < MAX_ATTEMPTS and not self.wants_stop()
+        return self.has_receipts() and self.run.attempts < MAX_ATTEMPTS and not self.wants_stop()
 
-    @transaction.atomic
+    def has_receipts(self) -> bool:
+        """Whether the target can be asked which attempt was committed."""
+        connection = find_connection(self.run.revision.structure["into"]["connection"])
+        into = self.run.revision.structure["into"]
+        return connection is not None and bool(connection.settings.get("receipts", True)) and not into.get("folder")
+
     def release(self, why: str) -> None:
-        """Gives the run back, so that it can be taken over."""
-        self.run.state = State.QUEUED
-        self.run.save(update_fields=["state"])
-        self.leg.state = State.QUEUED
-        self.leg.save(update_fields=["state"])
-        self._event("log", {"level": "warning", "text": f"{why}; the run is taken over"})
-        self._event("state", {"state": State.QUEUED})
+        """Gives the run back, so that it can be taken over; this lease ends with it."""
+        with self._leased():
+            self.run.state = State.QUEUED
+            self.run.lease += 1
+            self.run.save(update_fields=["state", "lease"])
+            self.leg.state = State.QUEUED
+            self.leg.save(update_fields=["state"])
+            self._event("log", {"level": "warning", "text": f"{why}; the run is taken over"})
+            self._event("state", {"state": State.QUEUED})
 
     def wants_stop(self) -> bool:
-        return Run.objects.filter(pk=self.run.pk, stop_requested=True).exists()
+        """Whether somebody asked the run to stop; LeaseLost where another worker has it."""
+        row = Run.objects.filter(pk=self.run.pk).values_list("stop_requested", "lease").first()
+        if row is None or row[1] != self.run.lease:
+            raise LeaseLost(f"run {self.run.pk}")
+        return bool(row[0])

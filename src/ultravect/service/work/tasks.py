@@ -1,4 +1,4 @@
-"""The queue's tasks. A job's runs share a lock, so that a second run waits for the first."""
+"""The queue's tasks. Runs that write into one place share a lock, so that a second one waits for the first."""
 
 from __future__ import annotations
 
@@ -20,6 +20,6 @@ async def execute_run(run_id: int) -> None:
     await _executors[0].execute(run_id)
 
 
-def queue_run(run_id: int, job_name: str) -> None:
-    """Queues a run in the database transaction that is open."""
-    execute_run.configure(lock=f"job:{job_name}").defer(run_id=run_id)
+def queue_run(run_id: int, place: str) -> None:
+    """Queues a run in the database transaction that is open; ``place``: see ``load_place``."""
+    execute_run.configure(lock=place).defer(run_id=run_id)

@@ -8,69 +8,163 @@ from contextlib import suppress
 
 import structlog
 from django.conf import settings
+from django.db import connection, transaction
+from django.db.models import F, Q
+from django.utils import timezone
 from procrastinate.contrib.django import app
-from procrastinate.jobs import Status
-from procrastinate.manager import JobManager
 
-from ultravect.service.records.models import Run, State
-from ultravect.service.work.execute import RunExecutor, recorded, release_or_end
+from ultravect.core.errors import UltravectError
+from ultravect.service.records.models import Outcome, Run, State
+from ultravect.service.work.execute import RunExecutor, recorded, release_or_end, with_outcome
 from ultravect.service.work.pool import LegPool
 from ultravect.service.work.recorder import Recorder
+from ultravect.service.work.start import place_of
 from ultravect.service.work.tasks import QUEUE, queue_run, use_executor
 
 log = structlog.get_logger()
+_PAUSE_SECONDS = 1.0
+_ASK_AGAIN_SECONDS = 20.0
+# shorter than targets keep receipts: a missing one must mean that nothing was written
+_RECEIPTS_KEPT = dt.timedelta(days=60)
+# tasks whose worker gives no sign of life; the lock is skipped by whoever else looks at the same time
+_STALLED = """
+SELECT job.id, (job.args->>'run_id')::bigint FROM procrastinate_jobs job
+WHERE job.status = 'doing' AND job.queue_name = %(queue)s AND NOT EXISTS (
+  SELECT 1 FROM procrastinate_workers w WHERE w.id = job.worker_id
+  AND w.last_heartbeat > now() - make_interval(secs => %(seconds)s))
+ORDER BY job.id LIMIT 1 FOR UPDATE OF job SKIP LOCKED
+"""
+# runs that are to be worked on, and for which there is no task
+_WITHOUT_TASK = """
+SELECT r.id FROM records_run r
+WHERE r.state IN ('queued', 'running') AND NOT EXISTS (
+  SELECT 1 FROM procrastinate_jobs job
+  WHERE (job.args->>'run_id')::bigint = r.id AND job.queue_name = %(queue)s AND job.status IN ('todo', 'doing'))
+ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED
+"""
 
 
 async def run_worker(slots: int) -> None:
     """Works until cancelled."""
     pool = LegPool()
-    use_executor(RunExecutor(pool, queue_run))
+    executor = RunExecutor(pool, _queue_again)
+    use_executor(executor)
     await pool.warm()
+    sweeping = asyncio.create_task(_sweep(executor))
     try:
-        # an app of its own: the other one queues runs in Django's transactions, in this process too
-        async with app.with_connector(app.connector.get_worker_connector()).open_async() as worker_app:
-            sweeping = asyncio.create_task(_sweep(worker_app.job_manager))
+        while True:
             try:
-                await worker_app.run_worker_async(
-                    queues=[QUEUE],
-                    concurrency=slots,
-                    install_signal_handlers=False,
-                    fetch_job_polling_interval=1.0,
-                    shutdown_graceful_timeout=1,
-                    update_heartbeat_interval=settings.LOST_AFTER_SECONDS / 5,
-                    stalled_worker_timeout=settings.LOST_AFTER_SECONDS,
-                )
-            finally:
-                sweeping.cancel()
-                with suppress(asyncio.CancelledError):
-                    await sweeping
+                await _take_runs(slots)
+                return
+            except Exception:
+                # one that was paused for long is no longer registered: it begins anew, as another
+                log.exception("the worker broke off and begins again")
+                await asyncio.sleep(_PAUSE_SECONDS)
     finally:
+        sweeping.cancel()
+        with suppress(asyncio.CancelledError):
+            await sweeping
         await pool.close()
 
 
-def _release_lost(run_id: int) -> bool:
-    """Whether the run of a lost worker is to be taken over; if not, it is closed."""
-    run = Run.objects.select_related("job", "revision").filter(pk=run_id, state=State.RUNNING).first()
-    if run is None:
+async def _take_runs(slots: int) -> None:
+    # an app of its own: the other one queues runs in Django's transactions, in this process too
+    async with app.with_connector(app.connector.get_worker_connector()).open_async() as worker_app:
+        await worker_app.run_worker_async(
+            queues=[QUEUE],
+            concurrency=slots,
+            install_signal_handlers=False,
+            fetch_job_polling_interval=1.0,
+            shutdown_graceful_timeout=1,
+            update_heartbeat_interval=settings.LOST_AFTER_SECONDS / 5,
+            stalled_worker_timeout=settings.LOST_AFTER_SECONDS,
+        )
+
+
+def _queue_again(run: Run) -> None:
+    queue_run(run.pk, place_of(run))
+
+
+@transaction.atomic
+def _take_stalled() -> bool:
+    """Has one run of a lost worker taken over, or ends it, which also frees its place: all at once, or nothing of it."""
+    with connection.cursor() as cursor:
+        cursor.execute(_STALLED, {"queue": QUEUE, "seconds": settings.LOST_AFTER_SECONDS})
+        found = cursor.fetchone()
+        if found is None:
+            return False
+        task, number = found
+        cursor.execute("SELECT procrastinate_finish_job_v1(%s, 'failed', false)", (task,))
+    _continue(number)
+    return True
+
+
+@transaction.atomic
+def _take_forgotten() -> bool:
+    """Queues one run that nobody works on, and for which no task is left."""
+    with connection.cursor() as cursor:
+        cursor.execute(_WITHOUT_TASK, {"queue": QUEUE})
+        found = cursor.fetchone()
+    if found is None:
         return False
-    released = release_or_end(Recorder(run), f"worker {run.worker} was lost")
-    log.warning(
-        "the run of a lost worker is taken over" if released else "closed the run of a lost worker", run=run_id
-    )
-    return released
+    _continue(found[0])
+    return True
 
 
-async def _sweep(manager: JobManager) -> None:
-    """Has the runs taken over whose worker no longer gives a sign of life, which also frees their job's lock."""
+def _continue(number: int) -> None:
+    run = Run.objects.select_for_update(of=("self",)).select_related("job", "revision", "origin").get(pk=number)
+    if State(run.state).ended:
+        return
+    lost = run.state == State.RUNNING
+    if not lost or release_or_end(Recorder(run), f"worker {run.worker} was lost"):
+        _queue_again(run)
+    if lost:
+        log.warning("the run of a lost worker is taken over, or ended", run=number, state=str(run.state))
+
+
+def _unsettled() -> Run | None:
+    """An ended run of which the target has not said yet whether its rows are there; it is this process's to ask."""
+    before = timezone.now() - dt.timedelta(seconds=_ASK_AGAIN_SECONDS)
+    just_ended = Q(outcome_asked_at=F("ended_at"))
+    with transaction.atomic():
+        run = (
+            Run.objects.select_for_update(skip_locked=True, of=("self",))
+            .select_related("job", "revision", "origin")
+            .filter(
+                Q(outcome_asked_at__lt=before) | just_ended,
+                outcome=Outcome.UNKNOWN,
+                ended_at__gt=timezone.now() - _RECEIPTS_KEPT,
+            )
+            .exclude(state__in=[State.QUEUED, State.RUNNING])
+            .order_by("outcome_asked_at")
+            .first()
+        )
+        if run is not None:
+            run.outcome_asked_at = timezone.now()
+            run.save(update_fields=["outcome_asked_at"])
+    return run
+
+
+async def _settle(executor: RunExecutor, run: Run) -> None:
+    recorder = await recorded(Recorder)(run)
+    if not await recorded(recorder.has_receipts)():
+        return
+    outcome, account = await executor.asked(run)
+    error = None
+    if run.error:
+        known = UltravectError(run.error["code"], run.error["detail"], hint=run.error["hint"], **run.error["where"])
+        error = with_outcome(known, outcome).as_dict()
+    await recorded(recorder.settle)(outcome, account, error)
+
+
+async def _sweep(executor: RunExecutor) -> None:
+    """Looks after runs whose worker no longer gives a sign of life, and after those whose outcome is not known."""
     while True:
         try:
-            for job in await manager.get_stalled_jobs(
-                queue=QUEUE, seconds_since_heartbeat=settings.LOST_AFTER_SECONDS
-            ):
-                if await recorded(_release_lost)(job.task_kwargs["run_id"]):
-                    await manager.retry_job(job, retry_at=dt.datetime.now(dt.UTC))
-                else:
-                    await manager.finish_job(job, status=Status.FAILED, delete_job=False)
+            while await recorded(_take_stalled)() or await recorded(_take_forgotten)():
+                pass
+            while (run := await recorded(_unsettled)()) is not None:
+                await _settle(executor, run)
         except Exception:
-            log.exception("looking for lost workers failed")
+            log.exception("looking after runs failed")
         await asyncio.sleep(settings.LOST_AFTER_SECONDS / 5)

@@ -28,7 +28,13 @@ from ultravect.core.databases.base import (
 )
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.mariadb.guard import cipher
-from ultravect.core.databases.mariadb.load import LOCK_SECONDS, MariadbLoad, clear_leftovers, open_load, require_receipts
+from ultravect.core.databases.mariadb.load import (
+    LOCK_SECONDS,
+    MariadbLoad,
+    clear_leftovers,
+    open_load,
+    require_receipts,
+)
 from ultravect.core.databases.mariadb.read import native_of, read_rows
 from ultravect.core.databases.mariadb.session import SessionStatements, session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey

@@ -34,8 +34,8 @@ from MySQLdb.constants import ER
 
 from ultravect.core.databases.base import LiveTable, Verified
 from ultravect.core.databases.isolated_load import IsolatingLoad
-from ultravect.core.databases.mariadb.table_guard import TableGuard
 from ultravect.core.databases.mariadb.session import LOST, REFUSED, SessionStatements, translate
+from ultravect.core.databases.mariadb.table_guard import TableGuard
 from ultravect.core.databases.order import (
     Counts,
     LoadOrder,
@@ -72,7 +72,9 @@ _LEFT = (
     "SELECT table_name FROM information_schema.tables WHERE table_schema = {schema} "
     f"AND table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$'"
 )
-_COUNTER = "SELECT auto_increment FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}"
+_COUNTER = (
+    "SELECT auto_increment FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}"
+)
 _VERSIONED = (
     "SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table} "
     "AND table_type = 'SYSTEM VERSIONED'"

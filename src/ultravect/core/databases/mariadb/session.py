@@ -101,7 +101,7 @@ _SIGN_INS = {
 }
 
 
-class Session(MySQLdb.connections.Connection):
+class Session(MySQLdb.connections.Connection):  # type: ignore[misc]
     """A driver's connection that gives its server no local file but those that it is offered."""
 
     files: LocalFiles | None = None

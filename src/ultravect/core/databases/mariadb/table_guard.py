@@ -14,7 +14,12 @@ from MySQLdb.constants import ER
 from ultravect.core.databases.order import LoadOrder, told_waiting
 from ultravect.core.dialects.base import Dialect, TableName
 
-_DENIED = {ER.DBACCESS_DENIED_ERROR, ER.TABLEACCESS_DENIED_ERROR, ER.ACCESS_DENIED_ERROR, ER.SPECIFIC_ACCESS_DENIED_ERROR}
+_DENIED = {
+    ER.DBACCESS_DENIED_ERROR,
+    ER.TABLEACCESS_DENIED_ERROR,
+    ER.ACCESS_DENIED_ERROR,
+    ER.SPECIFIC_ACCESS_DENIED_ERROR,
+}
 _POLL_SECONDS = 0.01
 _WAITING = "SELECT 1 FROM information_schema.processlist WHERE id = {id} AND state LIKE 'Waiting for table%'"
 

@@ -180,9 +180,7 @@ class PostgresqlLoad(IsolatingLoad):
         return self._session.execute(statement.encode())
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
-        done, self._parts = write_in_parts(
-            self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert"
-        )
+        done, self._parts = write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert")
         return done
 
     def _scalar(self, statement: str) -> Any:
