@@ -29,11 +29,16 @@ class ConnectionSpec:
     roots: Sequence[str] = ()
     secret_variables: str = SecretPlaces.variables
     secret_folder: str = SecretPlaces.folder
+    variables: dict[str, str] | None = field(default=None, repr=False)
+    """Environment variables that references and keys may need, read by the service; None: those of this process."""
+
+    @property
+    def places(self) -> SecretPlaces:
+        return SecretPlaces(self.secret_variables, self.secret_folder, self.variables)
 
     def opened(self) -> Any:
         """The settings of the kind, with references to secrets followed."""
-        places = SecretPlaces(self.secret_variables, self.secret_folder)
-        return opened_settings(self.name, self.kind, self.settings, places)
+        return opened_settings(self.name, self.kind, self.settings, self.places)
 
 
 def holds_tables(kind: str) -> bool:

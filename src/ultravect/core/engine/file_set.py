@@ -144,7 +144,7 @@ def _is_of(path: str, name: str) -> bool:
     """Whether a file may have been written by a name: with numbers for {part}, and folders for partitions in between."""
     head, _, tail = name.partition("{part}")
     if not tail:
-        return (
-            path == name or (path.startswith(f"{posixpath.dirname(name)}/") and path.endswith(posixpath.basename(name)))
+        return path == name or (
+            path.startswith(f"{posixpath.dirname(name)}/") and path.endswith(posixpath.basename(name))
         )
     return path.startswith(f"{posixpath.dirname(head)}/".lstrip("/")) and path.endswith(tail)

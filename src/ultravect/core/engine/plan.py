@@ -14,7 +14,6 @@ from ultravect.core.engine.plan_existing import plan_existing
 from ultravect.core.engine.plan_expressions import bind_expressions, narrow
 from ultravect.core.engine.plan_mode import plan_mode
 from ultravect.core.engine.plan_new import plan_new
-from ultravect.core.engine.secrets import SecretPlaces
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.suggest import nearest_in, respelled
 from ultravect.core.engine.tables import nearest_table, open_rows
@@ -74,7 +73,7 @@ def make_plan(
         plan.refuse(error, "into.connection")
     if plan.reader and not plan.errors:
         try:
-            places = SecretPlaces(source.secret_variables, source.secret_folder)
+            places = source.places
             bind_expressions(job, plan, selected, places, scan_limit, progress, trusting=trusting)
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))

@@ -8,11 +8,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.connection import KINDS, secret_keys
+from ultravect.core.model.connection import KINDS, machine_keys, secret_keys
 
 _MAX_BYTES = 64 << 10
+# a variable, or a file, of this name next to a secret's binds it to the hosts that it lists
+_HOSTS, _HOSTS_FILE = "_HOSTS", ".hosts"
 
 
 @dataclass(frozen=True)
@@ -21,6 +24,21 @@ class SecretPlaces:
 
     variables: str = "SECRET_*"
     folder: str = "/run/secrets"
+    environment: Mapping[str, str] | None = None
+    """What is read in place of the process's own environment."""
+
+    def named(self, variable: str) -> str | None:
+        """The value of an environment variable, None where it is not set."""
+        return (os.environ if self.environment is None else self.environment).get(variable)
+
+
+def needed_variables(places: SecretPlaces, text: str) -> dict[str, str]:
+    """Those of the environment variables that may be read whose names stand in ``text``, and their bindings."""
+    return {
+        name: value
+        for name, value in os.environ.items()
+        if fnmatch.fnmatchcase(name, places.variables) and name.removesuffix(_HOSTS) in text
+    }
 
 
 def with_secrets(connection: str, kind: str, settings: Mapping[str, Any], places: SecretPlaces) -> dict[str, Any]:
@@ -30,7 +48,35 @@ def with_secrets(connection: str, kind: str, settings: Mapping[str, Any], places
         value = settings.get(key)
         if isinstance(value, Mapping):
             resolved[key] = _read(connection, key, value, places)
+            _require_bound(connection, key, value, places, _host_of(kind, settings))
     return resolved
+
+
+def _host_of(kind: str, settings: Mapping[str, Any]) -> str:
+    """The host that a connection reaches, in lower case; "" where it reaches none."""
+    for key in machine_keys(kind):
+        value = str(settings.get(key) or "")
+        if key in ("host", "url", "endpoint") and value:
+            return (urlsplit(value).hostname if "://" in value else value) or ""
+    return ""
+
+
+def _require_bound(connection: str, key: str, reference: Mapping[str, Any], places: SecretPlaces, host: str) -> None:
+    """Raises where whoever runs the service has bound the secret to other hosts."""
+    if name := reference.get("from_env"):
+        listed = places.named(f"{name}{_HOSTS}")
+    else:
+        try:
+            listed = (Path(places.folder) / f"{reference.get('from_file')}{_HOSTS_FILE}").read_text("utf-8")
+        except OSError:
+            listed = None
+    if listed is not None and host.lower() not in listed.lower().replace(",", " ").split():
+        raise _refused(
+            connection,
+            key,
+            f"reference {name or reference.get('from_file')}",
+            f"it is bound to other hosts than {host or 'this place'}",
+        )
 
 
 def _read(connection: str, key: str, reference: Mapping[str, Any], places: SecretPlaces) -> str:
@@ -42,11 +88,12 @@ def _read(connection: str, key: str, reference: Mapping[str, Any], places: Secre
                 f"environment variable {name}",
                 f"only variables called {places.variables} may be read",
             )
-        if name not in os.environ:
+        value = places.named(name)
+        if value is None:
             raise _missing(
                 connection, key, f"environment variable {name} is not set", "set it for the service and its workers"
             )
-        return os.environ[name]
+        return value
     name = str(reference.get("from_file"))
     folder = Path(places.folder)
     try:
@@ -67,7 +114,7 @@ def _refused(connection: str, key: str, what: str, why: str) -> UltravectError:
     return UltravectError(
         "secret-refused",
         f"connection {connection}: its {key} is to come from the {what}, which this service does not allow",
-        hint=f"{why}; whoever runs the service can allow others with ULTRAVECT_SECRET_VARIABLES",
+        hint=f"{why}; ask those who run the service: see `Secrets` in docs/operations.md",
         connection=connection,
         setting=key,
     )
@@ -90,8 +137,8 @@ def opened_settings(connection: str, kind: str, settings: Mapping[str, Any], pla
 
 def key_named(name: str, places: SecretPlaces) -> str:
     """The key that an expression names: an environment variable that may be read, or a file of the secrets' folder."""
-    if fnmatch.fnmatchcase(name, places.variables) and name in os.environ:
-        return os.environ[name]
+    if fnmatch.fnmatchcase(name, places.variables) and (value := places.named(name)) is not None:
+        return value
     path = (Path(places.folder) / name).resolve()
     if "/" not in name and path.is_file():
         return path.read_text("utf-8").removesuffix("\n").removesuffix("\r")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
-from typing import NoReturn
+from typing import Any, NoReturn
 
 from ultravect.core.databases.base import Database, LiveTable, Statements
 from ultravect.core.databases.order import ReceiptKey
@@ -22,6 +22,7 @@ from ultravect.core.expressions.tree import Call, Item
 from ultravect.core.model.job import Job
 from ultravect.core.words import counted
 
+_ASK_SECONDS, _MOST_RECEIPTS = 60.0, 1_000_000
 UNDONE = "undo"
 """The mode in the receipt that an undo leaves."""
 
@@ -81,6 +82,26 @@ def _found(database: Database, table: TableName, loads: Sequence[str]) -> tuple[
     return ReceiptKey(loads[0]), None
 
 
+def require_undoable(job: Job, target: ConnectionSpec, facts: RunFacts, loads: Sequence[str]) -> None:
+    """Raises where it can be told beforehand that a load cannot be undone; see ``undo_leg``."""
+    if job.into.table is None:
+        _refuse("files are not undone", "remove the files that the run wrote: its log names them")
+    opened, name = open_target(job, target, facts)
+    assert isinstance(opened, Database)
+    key, found = _found(opened, name, loads)
+    live = opened.table(name)
+    if found is None or live is None:
+        _refuse(
+            f"{name} has no receipt of run {facts.id}" if live else f"{name} is no longer there",
+            "receipts are kept for 90 days, and a load is undone once; connections with receipts: false have none",
+        )
+    undo = _Undo(job, opened, live, found, facts)
+    undo.require_possible()
+    if found.mode == "overwrite":
+        receipts = ReceiptTable(opened.dialect, live.name)
+        undo.require_newest(opened.ask(receipts.all(), _MOST_RECEIPTS, _ASK_SECONDS).rows, key)
+
+
 def _refuse(why: str, hint: str) -> NoReturn:
     raise UltravectError("undo-refused", f"the load cannot be undone: {why}; nothing was changed", hint=hint)
 
@@ -91,6 +112,16 @@ class _Undo:
         self._table = database.dialect.table(live.name)
         self.before = 0
         self.told = ""
+
+    def require_possible(self) -> None:
+        """Raises where the job, the receipt and the catalogue already say that it cannot be undone."""
+        match self._receipt.mode:
+            case "append":
+                self._column()
+            case "overwrite":
+                self._kept()
+            case mode:
+                _refuse(f"an {mode} changes rows in their place", "its changed rows are listed with the run")
 
     def carry_out(self, statements: Statements, receipts: ReceiptTable, key: ReceiptKey, own: ReceiptKey) -> None:
         """Everything that changes, in the transaction of ``statements``."""
@@ -112,12 +143,7 @@ class _Undo:
 
     def _take_out(self, statements: Statements) -> None:
         """Removes the rows that carry the run's number."""
-        column = _run_column(self._job)
-        if column is None or self._live.column(column) is None:
-            _refuse(
-                "an append is only undone when its rows tell their run",
-                "add `run_id() as load_run` to the job's columns for the loads to come",
-            )
+        column = self._column()
         dialect = self._database.dialect
         where = f"{dialect.quote(column)} = {dialect.literal(self._facts.id)}"
         removed = statements.changed(f"DELETE FROM {self._table} WHERE {where}")
@@ -129,8 +155,17 @@ class _Undo:
             )
         self.told = f"{counted(removed, 'row')} of run {self._facts.id} removed"
 
-    def _put_back(self, statements: Statements, receipts: ReceiptTable, key: ReceiptKey) -> None:
-        """Gives the table the rows that it had before."""
+    def _column(self) -> str:
+        column = _run_column(self._job)
+        if column is None or self._live.column(column) is None:
+            _refuse(
+                "an append is only undone when its rows tell their run",
+                "add `run_id() as load_run` to the job's columns for the loads to come",
+            )
+        return column
+
+    def _kept(self) -> tuple[TableName, list[str]]:
+        """The table that holds what was there before, and its columns."""
         previous = self._receipt.previous
         if not previous:
             _refuse(
@@ -140,13 +175,18 @@ class _Undo:
         held = self._database.table(kept)
         if held is None:
             _refuse(f"{kept}, the content before it, is no longer there", "one earlier content is kept")
-        self._require_newest(statements, receipts, key)
         names = [column.name for column in held.columns]
         if names != [column.name for column in self._live.columns]:
             _refuse(
                 f"{self._live.name} has other columns than before",
                 f"it was rebuilt or altered; what it held before is in {kept}",
             )
+        return kept, names
+
+    def _put_back(self, statements: Statements, receipts: ReceiptTable, key: ReceiptKey) -> None:
+        """Gives the table the rows that it had before."""
+        kept, names = self._kept()
+        self.require_newest(statements.rows(receipts.all()), key)
         generated = {column.name for column in self._live.columns if column.generated}
         listed = ", ".join(self._database.dialect.quote(name) for name in names if name not in generated)
         # what is removed is counted, and not what was seen before: others may have written in between
@@ -163,9 +203,10 @@ class _Undo:
             _refuse(f"{kept} holds {restored:,} rows, not {self._receipt.rows_before or 0:,}", "others changed it")
         self.told = f"{counted(removed, 'row')} removed, the {counted(restored, 'row')} from before put back"
 
-    def _require_newest(self, statements: Statements, receipts: ReceiptTable, key: ReceiptKey) -> None:
+    def require_newest(self, receipts: Sequence[Sequence[Any]], key: ReceiptKey) -> None:
+        """Raises where a later load has written into the same table."""
         mine = _order(key.run)
-        for run, account in statements.rows(receipts.all()):
+        for run, account in receipts:
             other = Receipt.from_text(account)
             if other.table == self._receipt.table and other.mode != UNDONE and not other.bars and _order(run) > mine:
                 _refuse(

@@ -43,6 +43,11 @@ class Problem:
         shown = {key: value for key, value in told.items() if value not in ("", None)} | {"pointer": self.pointer}
         return shown | ({"edit": self.edit.as_dict()} if self.edit else {})
 
+    @classmethod
+    def from_dict(cls, data: dict[str, Any]) -> Problem:
+        """What ``as_dict`` gave."""
+        return cls(data["pointer"], data["message"], data.get("hint", ""), data.get("line"))
+
     def __str__(self) -> str:
         return ": ".join(
             part for part in (f"line {self.line}" if self.line else "", self.place, self.message) if part

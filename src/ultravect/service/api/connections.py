@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
 
 from drf_spectacular.types import OpenApiTypes
@@ -12,8 +13,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.engine.connections import probe
-from ultravect.core.model.connection import kind_schemas
+from ultravect.core.model.connection import kind_schemas, secret_keys
 from ultravect.core.model.document import CONNECTION, write_file
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
 from ultravect.service.api.problems import Problem, not_found
@@ -25,6 +25,7 @@ from ultravect.service.api.serializers import (
 )
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, Job, Role
+from ultravect.service.work.look_pool import POOL
 
 _EXAMPLE = OpenApiExample(
     "A PostgreSQL database",
@@ -94,7 +95,8 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
 
     def perform_update(self, serializer: Any) -> None:
         _refuse_managed(serializer.instance)
-        old = dict(serializer.instance.settings)
+        hidden = secret_keys(serializer.instance.kind)
+        old = {key: value for key, value in serializer.instance.settings.items() if key not in hidden}
         given = serializer.validated_data.get("settings", {})
         serializer.validated_data["settings"] = {**old, **given}
         serializer.save()
@@ -173,7 +175,7 @@ class ConnectionTestView(APIView):
             write = any(
                 name == job.revision.structure["into"]["connection"] for job in Job.objects.filter(deleted_at=None)
             )
-        return Response(probe(connection.spec(), write=write).as_dict())
+        return Response(POOL.look("probe", spec=asdict(connection.spec()), write=write))
 
 
 @extend_schema(tags=["connections"])

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+from dataclasses import asdict
 from typing import Any
 
 from django.db import IntegrityError, transaction
@@ -15,15 +17,12 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ultravect.core.dialects.table import translations
-from ultravect.core.engine.check import check_job
-from ultravect.core.engine.draft import draft
-from ultravect.core.engine.rehearse import rehearse
 from ultravect.core.model.document import JOB, job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.job import job_schema
 from ultravect.core.model.problems import did_you_mean
 from ultravect.service.api.connections import connection_named
-from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
+from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file, structure_of
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.api.serializers import (
     CheckSerializer,
@@ -39,10 +38,12 @@ from ultravect.service.api.serializers import (
     TranslationSerializer,
     TypesInputSerializer,
 )
-from ultravect.service.records.lookup import find_job, layout_named_by
+from ultravect.service.records.lookup import find_job, layout_named_by, layout_version
 from ultravect.service.records.models import Job, Revision, Role, Run
+from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.start import start_run
 
+_REHEARSE_ALL_SECONDS = 3600.0
 _FILE_EXAMPLE = OpenApiExample(
     "A job",
     value={
@@ -168,10 +169,19 @@ class RevisionsView(generics.ListAPIView[Revision]):
         return job_named(self.kwargs["name"]).revisions.select_related("saved_by").order_by("-number")
 
 
+def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
+    """A look at a job, its source and its target."""
+    job = structure_of(model)
+    text = json.dumps(job)
+    source = asdict(connection_named(model.source.connection).spec(text))
+    target = asdict(connection_named(model.into.connection).spec(text))
+    layout = model.source.layout
+    saved = layout_version(layout).structure if isinstance(layout, str) else None
+    return Response(POOL.look(name, job=job, source=source, target=target, saved=saved, **arguments))
+
+
 def _check(model: JobModel, text: str) -> Response:
-    source = connection_named(model.source.connection).spec()
-    target = connection_named(model.into.connection).spec()
-    return Response(check_job(model, source, target, layout_named_by(model)).edited(text).as_dict())
+    return _looked("check", model, text=text)
 
 
 @extend_schema(tags=["jobs"])
@@ -203,9 +213,7 @@ def _rehearse(model: JobModel, request: Request) -> Response:
     given = RehearsalInputSerializer(data=request.query_params)
     given.is_valid(raise_exception=True)
     rows = None if given.validated_data["all"] else given.validated_data["rows"]
-    source = connection_named(model.source.connection).spec()
-    target = connection_named(model.into.connection).spec()
-    return Response(rehearse(model, source, target, layout_named_by(model), rows=rows).as_dict())
+    return _looked("rehearse", model, rows=rows, seconds=_REHEARSE_ALL_SECONDS if rows is None else None)
 
 
 @extend_schema(tags=["jobs"], parameters=[RehearsalInputSerializer])
@@ -243,9 +251,10 @@ class DraftView(APIView):
         given = DraftInputSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         asked = given.validated_data
-        source = connection_named(asked["from_connection"]).spec()
-        target = connection_named(asked["into_connection"]).spec()
-        return Response({"file": draft(source, asked["from_object"], target, asked["into_object"])})
+        source = asdict(connection_named(asked["from_connection"]).spec())
+        target = asdict(connection_named(asked["into_connection"]).spec())
+        wanted, into = asked["from_object"], asked["into_object"]
+        return Response({"file": POOL.look("draft", source=source, wanted=wanted, target=target, into=into)})
 
 
 @extend_schema(tags=["types"], parameters=[TypesInputSerializer])

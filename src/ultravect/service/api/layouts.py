@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict, astuple
 from typing import Any
 
 from django.db import transaction
@@ -14,7 +15,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.engine.look import Wanted, preview
+from ultravect.core.engine.look import Wanted
 from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.model.layout import layout_schemas
 from ultravect.core.model.problems import did_you_mean
@@ -27,8 +28,9 @@ from ultravect.service.api.serializers import (
     LayoutSerializer,
     RevisionSerializer,
 )
-from ultravect.service.records.lookup import find_layout, saved_layout
+from ultravect.service.records.lookup import find_layout, layout_version
 from ultravect.service.records.models import Job, LayoutVersion, Role, SavedLayout
+from ultravect.service.work.look_pool import POOL
 
 _EXAMPLE = OpenApiExample(
     "Fixed-width slips",
@@ -147,9 +149,10 @@ class FitView(APIView):
     def post(self, request: Request, name: str) -> Response:
         given = FitRequestSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        saved = saved_layout(name)
-        spec = connection_named(given.validated_data["connection"]).spec()
-        seen = preview(spec, given.validated_data["object"], Wanted(rows=0), saved=saved)
+        saved = layout_version(name).structure
+        spec = asdict(connection_named(given.validated_data["connection"]).spec())
+        wanted, shown = given.validated_data["object"], list(astuple(Wanted(rows=0)))
+        seen = POOL.look("preview", spec=spec, wanted=wanted, shown=shown, own=None, saved=saved)
         findings = [one for one in seen["findings"] if one["code"] == "layout-outgrown"]
         return Response({"fits": not findings, "findings": findings})
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict, astuple
 from typing import Any
 
 from drf_spectacular.types import OpenApiTypes
@@ -10,15 +11,11 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.engine.connections import database_of
-from ultravect.core.engine.look import Wanted, list_inside, list_objects, preview, preview_query
-from ultravect.core.engine.raw import MAX_BYTES, raw_start
+from ultravect.core.engine.look import Wanted
+from ultravect.core.engine.raw import MAX_BYTES
 from ultravect.core.model.document import LAYOUT
-from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.layout import AnyLayout
 from ultravect.core.storage.base import Listing
 from ultravect.service.api.connections import connection_named
-from ultravect.service.api.plain import plain
 from ultravect.service.api.problems import Problem
 from ultravect.service.api.serializers import (
     AnswerSerializer,
@@ -28,8 +25,11 @@ from ultravect.service.api.serializers import (
     QuestionSerializer,
     RawBytesSerializer,
 )
-from ultravect.service.records.lookup import saved_layout
+from ultravect.service.records.lookup import layout_version
 from ultravect.service.records.models import Role
+from ultravect.service.work.look_pool import POOL
+
+_ASK_GRACE_SECONDS = 10.0  # for signing in
 
 _OBJECT = OpenApiParameter(
     "object", OpenApiTypes.STR, required=True, description="A table, a file, a member of a zip, or a pattern of files"
@@ -59,7 +59,7 @@ class ObjectsView(APIView):
         asked = request.query_params
         listing = Listing(asked.get("search", ""), asked.get("pattern", ""), asked.get("after", ""), limit + 1)
         inside = asked.get("inside", "")
-        found = list_inside(spec, inside, listing) if inside else list_objects(spec, listing)
+        found = POOL.look("objects", spec=asdict(spec), inside=inside, listing=asdict(listing))
         more = len(found) > limit
         items = found[:limit]
         return Response({"items": items, "more": more, "next": items[-1]["name"] if more else None})
@@ -124,21 +124,21 @@ class PreviewView(APIView):
                     "not-allowed",
                     f"a query takes the role operator; {request.user.username} is {request.user.role}",
                 )
-            seen = preview_query(connection_named(name).spec(), data["query"], shown)
-            return Response({**seen, "rows": plain(seen["rows"])})
+            spec = connection_named(name).spec()
+            return Response(POOL.look("query", spec=asdict(spec), query=data["query"], shown=list(astuple(shown))))
         return _preview(name, data["object"], shown, data.get("layout"))
 
 
 def _preview(name: str, wanted: str, shown: Wanted, layout: Any) -> Response:
     spec = connection_named(name).spec()
-    own: AnyLayout | None = None
-    saved: LayoutFile | None = None
+    own = saved = None
     if isinstance(layout, str):
-        saved = saved_layout(layout)
+        saved = layout_version(layout).structure
     elif layout is not None:
-        own = LAYOUT.read(layout)
-    seen = preview(spec, wanted, shown, own, saved)
-    return Response({**seen, "rows": plain(seen["rows"]), "columns": plain(seen["columns"])})
+        LAYOUT.read(layout)
+        own = layout
+    seen = POOL.look("preview", spec=asdict(spec), wanted=wanted, shown=list(astuple(shown)), own=own, saved=saved)
+    return Response(seen)
 
 
 @extend_schema(tags=["look"])
@@ -162,7 +162,8 @@ class RawBytesView(APIView):
         if encoding:
             LAYOUT.read({"format": "delimited", "encoding": encoding})
         size = whole_number(request, "size", 16 << 10, 1, MAX_BYTES)
-        return Response(raw_start(connection_named(name).spec(), wanted, size, encoding))
+        spec = connection_named(name).spec()
+        return Response(POOL.look("bytes", spec=asdict(spec), wanted=wanted, size=size, encoding=encoding))
 
 
 @extend_schema(tags=["look"])
@@ -181,8 +182,9 @@ class AskView(APIView):
         given = QuestionSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
-        answer = database_of(connection_named(name).spec()).ask(data["sql"], data["limit"], data["seconds"])
-        return Response({"columns": answer.columns, "rows": plain(answer.rows), "more": answer.more})
+        asked = {"sql": data["sql"], "limit": data["limit"], "seconds": data["seconds"]}
+        spec = connection_named(name).spec()
+        return Response(POOL.look("ask", seconds=data["seconds"] + _ASK_GRACE_SECONDS, spec=asdict(spec), **asked))
 
 
 def whole_number(request: Request, name: str, default: int, low: int, high: int) -> int:

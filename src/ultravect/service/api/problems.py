@@ -13,7 +13,9 @@ from rest_framework.views import set_rollback
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError
+from ultravect.service.records.models import SecretsNeeded
 from ultravect.service.sealing import SealBroken
+from ultravect.service.work.look_pool import LookFailed
 
 log = structlog.get_logger()
 
@@ -72,6 +74,16 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
             return 422, problem_body(422, error.code, error.detail, error.hint, errors)
         case UltravectError():
             return 422, problem_body(422, error.code, error.detail, error.hint, where=error.where)
+        case SecretsNeeded():
+            moved, keys = ", ".join(error.moved), ", ".join(error.keys)
+            detail = (
+                f"{moved}: the connection would lead elsewhere, and its {keys} was given for the place that it led to"
+            )
+            errors = [{"pointer": f"/settings/{key}", "message": "give it anew"} for key in error.keys]
+            return 422, problem_body(422, "secret-needed", detail, f"send {keys} together with {moved}", errors)
+        case LookFailed():
+            detail = f"unexpected: {error}; the service's log has the details"
+            return 500, problem_body(500, "internal-error", detail, "please report this")
         case SealBroken():
             return 409, problem_body(409, "seal-broken", str(error), error.hint)
         case exceptions.ValidationError():

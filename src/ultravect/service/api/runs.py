@@ -9,6 +9,7 @@ import json
 import time
 from abc import abstractmethod
 from collections.abc import AsyncIterator
+from dataclasses import asdict
 from typing import Any
 
 from asgiref.sync import sync_to_async
@@ -26,6 +27,7 @@ from rest_framework.views import APIView
 
 from ultravect.core.model.document import job_from_data
 from ultravect.service.api.authentication import BearerToken
+from ultravect.service.api.connections import connection_named
 from ultravect.service.api.problems import Problem, not_found, problem_body
 from ultravect.service.api.serializers import (
     ChangeSerializer,
@@ -36,6 +38,8 @@ from ultravect.service.api.serializers import (
 )
 from ultravect.service.records.lookup import picked_keys
 from ultravect.service.records.models import Change, Event, Outcome, Reject, Revision, Role, Run, RunKind, State
+from ultravect.service.work.attempts import attempt_names, run_facts
+from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.start import start_run
 
@@ -194,14 +198,15 @@ class _FollowUp(APIView):
 
     def _start(self, request: Request, number: int) -> Response:
         run = run_numbered(number)
+        self._require(run)
         with transaction.atomic():
             Run.objects.select_for_update().get(pk=number)
-            self._require(run)
+            self._require_first(run)
             made = start_run(self._revision(run), request.user, run.parameters, kind=self.kind, origin=run)
         return Response(RunSerializer(made).data, status=201)
 
-    def _require(self, run: Run) -> None:
-        """Raises where the run cannot be followed so."""
+    def _require_first(self, run: Run) -> None:
+        """Raises where another run has followed it so already."""
         done = _follower(run, self.kind)
         if done is not None:
             what = "loaded the rejects of" if self.kind == RunKind.REJECTS else "undid"
@@ -211,6 +216,10 @@ class _FollowUp(APIView):
                 else f"what run {done.pk} rejected is its own to retry"
             )
             raise Problem(409, "run-followed", f"run {done.pk} already {what} run {run.pk}, or is about to", hint)
+
+    def _require(self, run: Run) -> None:
+        """Raises where the run cannot be followed so."""
+        self._require_first(run)
         if run.outcome == Outcome.UNKNOWN:
             raise Problem(
                 409,
@@ -284,6 +293,16 @@ class UndoRunView(_FollowUp):
         super()._require(run)
         if run.kind == RunKind.UNDO:
             raise Problem(409, "undo-refused", f"run {run.pk} is itself an undo", f"run the job: {run.job.name}")
+        structure = run.revision.structure
+        connection = connection_named(structure["into"]["connection"])
+        POOL.look(
+            "undoable",
+            job={**structure, "parameters": run.parameters} if run.parameters else structure,
+            target=asdict(connection.spec(run.revision.text)),
+            run=str(run.pk),
+            date=run_facts(run).date.isoformat(),
+            loads=attempt_names(run),
+        )
 
     def _revision(self, run: Run) -> Revision:
         return run.revision

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import hashlib
+import json
 import secrets
 from typing import Any, ClassVar
 
@@ -14,7 +15,8 @@ from django.utils import timezone
 
 from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.leg import COMMITTED, NOTHING, UNKNOWN
-from ultravect.core.model.connection import KINDS, secret_keys
+from ultravect.core.engine.secrets import SecretPlaces, needed_variables
+from ultravect.core.model.connection import KINDS, machine_keys, secret_keys
 from ultravect.service.sealing import SealBroken
 
 
@@ -109,6 +111,14 @@ class AuditEntry(models.Model):
 UPLOADS_NAME = "uploads"
 
 
+class SecretsNeeded(Exception):
+    """``keys`` must be given anew, because ``moved`` settings now lead to another place."""
+
+    def __init__(self, keys: list[str], moved: list[str]) -> None:
+        super().__init__()
+        self.keys, self.moved = keys, moved
+
+
 class Connection(models.Model):
     """A named place; its secret settings are sealed apart from the others."""
 
@@ -122,9 +132,22 @@ class Connection(models.Model):
     class Meta:
         ordering: ClassVar = ["name"]
 
+    def _require_secrets(self, given: dict[str, Any]) -> None:
+        """Raises SecretsNeeded when settings lead elsewhere, and secrets that were given for the place before would follow."""
+        known = KINDS[self.kind].model_validate(dict(self.settings))
+        whole = KINDS[self.kind].model_validate({**self.settings, **given})
+        kept = {*self.secrets_set, *(key for key in secret_keys(self.kind) if self.settings.get(key))} - given.keys()
+        moved = [key for key in machine_keys(self.kind) if getattr(known, key) != getattr(whole, key)]
+        if getattr(known, "tls", "") == "verified" != getattr(whole, "tls", ""):
+            moved.append("tls")
+        if moved and kept:
+            raise SecretsNeeded(sorted(kept), moved)
+
     def set_settings(self, given: dict[str, Any]) -> None:
-        """Validates and stores settings; a secret that is left out stays as it is sealed."""
+        """Validates and stores settings; a secret that is left out stays as it is sealed, while the place is the same."""
         hidden = secret_keys(self.kind)
+        if self.pk is not None:
+            self._require_secrets(given)
         try:
             kept = settings.SEALING_KEYS.unseal(self.sealed)
         except SealBroken:
@@ -137,16 +160,18 @@ class Connection(models.Model):
         self.settings = {key: value for key, value in whole.items() if key not in hidden} | references
         self.sealed = settings.SEALING_KEYS.seal(secret)
 
-    def spec(self) -> ConnectionSpec:
-        """The connection with its secrets opened."""
+    def spec(self, text: str = "") -> ConnectionSpec:
+        """The connection with its secrets opened; with the environment variables that it, or ``text``, names."""
         opened = settings.SEALING_KEYS.unseal(self.sealed)
+        places = SecretPlaces(settings.SECRET_VARIABLES, settings.SECRET_FOLDER)
         return ConnectionSpec(
             self.name,
             self.kind,
             {**self.settings, **opened},
             settings.ROOTS,
-            settings.SECRET_VARIABLES,
-            settings.SECRET_FOLDER,
+            places.variables,
+            places.folder,
+            needed_variables(places, f"{json.dumps(self.settings)} {text}"),
         )
 
     @property

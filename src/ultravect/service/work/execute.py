@@ -115,7 +115,7 @@ class RunExecutor:
                     "connection-unknown", f"there is no connection {name!r} any more", hint="add it again"
                 )
             try:
-                opened: ConnectionSpec = connection.spec()
+                opened: ConnectionSpec = connection.spec(run.revision.text)
             except SealBroken as error:
                 raise UltravectError(
                     "seal-broken",
@@ -134,6 +134,7 @@ class RunExecutor:
             "date": run_facts(run).date.isoformat(),
             "receipt": receipt,
             "earlier": earlier,
+            "memory": settings.LEG_MEMORY_BYTES,
             "lost_after": settings.LOST_AFTER_SECONDS,
             "job": {**structure, "parameters": run.parameters} if run.parameters else structure,
             "layout": layout_version(named).structure if isinstance(named, str) else None,

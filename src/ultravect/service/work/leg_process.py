@@ -21,6 +21,8 @@ from contextlib import contextmanager, nullcontext
 from types import FrameType
 from typing import Any, NoReturn
 
+import pyarrow as pa
+
 from ultravect.core.databases.changes import RowChange
 from ultravect.core.databases.receipts import Receipt
 from ultravect.core.engine.connections import ConnectionSpec
@@ -33,6 +35,7 @@ from ultravect.core.engine.undo import undo_leg
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding
+from ultravect.service.work.limits import Limits
 
 _REJECTS_A_LINE = 100
 
@@ -188,7 +191,7 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
         speaker.say("failed", peak_memory=_peak_memory(), error=error.as_dict(), outcome=error.outcome)
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
-    except MemoryError:
+    except (MemoryError, pa.ArrowMemoryError):
         speaker.say("failed", error=UltravectError("out-of-memory", "the leg ran out of memory").as_dict())
     except Exception as error:
         logging.getLogger(__name__).exception("leg failed unexpectedly")
@@ -219,6 +222,7 @@ def serve_leg(worker: socket.socket) -> NoReturn:
     watching: threading.Thread | None = None
     try:
         task = _receive_task(worker)
+        Limits(task["memory"]).apply()
         watching = threading.Thread(target=_watch, args=(worker, task["lost_after"]), daemon=True)
         watching.start()
         _run(task, speaker, stopper)

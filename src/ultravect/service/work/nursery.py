@@ -21,6 +21,7 @@ from ultravect.core.expressions.select_list import resolve
 from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.base import SourceFile
 from ultravect.service.work.leg_process import serve_leg
+from ultravect.service.work.look_process import serve_look
 
 _SAMPLE = (
     b"a,b,c,d,e,f\n1,007,2026-01-02,1.50,true,2026-01-02 03:04:05\n2,,2026-01-03,2.25,false,2026-01-02 03:04:06\n"
@@ -61,7 +62,8 @@ def main() -> None:
             worker.close()
             os.setsid()
             signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-            serve_leg(socket.socket(fileno=descriptors[0]))
+            serve = serve_look if message == b"look" else serve_leg
+            serve(socket.socket(fileno=descriptors[0]))
         os.close(descriptors[0])
 
 

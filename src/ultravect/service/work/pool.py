@@ -14,7 +14,7 @@ from typing import Any
 
 _LINE_LIMIT = 64 << 20
 # what a leg needs of the environment; secrets come with its task, never this way
-_ENVIRONMENT = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "SSL_CERT_FILE")
+LEG_ENVIRONMENT = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "SSL_CERT_FILE")
 
 
 class LegProcess:
@@ -76,7 +76,7 @@ class LegPool:
             if self._nursery is not None and self._nursery.returncode is None:
                 return
             ours, theirs = socket.socketpair()
-            environment = {key: os.environ[key] for key in _ENVIRONMENT if key in os.environ}
+            environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
             command = [sys.executable, "-m", "ultravect.service.work.nursery", str(theirs.fileno())]
             self._nursery = await asyncio.create_subprocess_exec(
                 *command,

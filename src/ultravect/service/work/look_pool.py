@@ -1,0 +1,166 @@
+"""Answers what requests look at in processes of their own, within limits of memory, processor and time.
+
+What is read there comes from outside: it may be made to exhaust a machine, or to crash a library. Then its process ends, the
+request gets an error that says so, and the service goes on.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import select
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from contextlib import suppress
+from typing import Any
+
+from django.conf import settings
+from django.db import connections
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.document import DeclarationError
+from ultravect.core.model.problems import Problem as FileProblem
+from ultravect.service.work.look_process import TOO_LARGE
+from ultravect.service.work.pool import LEG_ENVIRONMENT
+
+_START_SECONDS = 60.0
+_WAIT_SECONDS = 20.0
+_MAX_ANSWER = 256 << 20
+_PIECE = 1 << 20
+
+
+class LookFailed(Exception):
+    """The process met with what it should not have: a fault of ours, which the service's log describes."""
+
+
+class LookPool:
+    """``at_once``: how many processes may look at the same time; others wait for them."""
+
+    def __init__(self, at_once: int) -> None:
+        self._places = threading.BoundedSemaphore(at_once)
+        self._starting = threading.Lock()
+        self._parent: subprocess.Popen[bytes] | None = None
+        self._socket: socket.socket | None = None
+
+    def look(self, name: str, *, seconds: float | None = None, **arguments: Any) -> Any:
+        """The answer of ``looks.LOOKS[name]``; ``seconds`` it may take, the settings' number if left out.
+
+        UltravectError as it was raised there, or for a limit that it went beyond.
+        """
+        # a slow look must not hold a connection to the records
+        connections.close_all()
+        seconds = seconds or settings.LOOK_SECONDS
+        if not self._places.acquire(timeout=_WAIT_SECONDS):
+            raise UltravectError(
+                "too-busy", "too many are looking at something at this moment", hint="try again in a moment"
+            )
+        try:
+            ours = self._process()
+            with ours:
+                task = {
+                    "name": name,
+                    "arguments": arguments,
+                    "memory": settings.LOOK_MEMORY_BYTES,
+                    "cpu_seconds": seconds,
+                }
+                said = _exchange(ours, json.dumps(task).encode() + b"\n", seconds)
+        finally:
+            self._places.release()
+        return _understood(said, seconds)
+
+    def warm(self) -> None:
+        """Starts the process that all others come from, so that the first look need not wait for it."""
+        with suppress(OSError):
+            self._process().close()
+
+    def _process(self) -> socket.socket:
+        """A socket to a process that waits for its question."""
+        ours, theirs = socket.socketpair()
+        with theirs:
+            try:
+                socket.send_fds(self._started(), [b"look"], [theirs.fileno()])
+            except OSError:
+                # it died since it was last seen
+                socket.send_fds(self._started(again=True), [b"look"], [theirs.fileno()])
+        return ours
+
+    def _started(self, *, again: bool = False) -> socket.socket:
+        with self._starting:
+            alive = self._parent is not None and self._parent.poll() is None
+            if self._socket is not None and alive and not again:
+                return self._socket
+            ours, theirs = socket.socketpair()
+            environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
+            self._parent = subprocess.Popen(
+                [sys.executable, "-m", "ultravect.service.work.nursery", str(theirs.fileno())],
+                stdin=subprocess.DEVNULL,
+                env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
+                pass_fds=[theirs.fileno()],
+                start_new_session=True,
+            )
+            theirs.close()
+            ours.settimeout(_START_SECONDS)
+            if not ours.recv(16):
+                raise LookFailed("the process for looks did not start; the log above says why")
+            ours.settimeout(None)
+            self._socket = ours
+            return ours
+
+
+def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | None:
+    """What the process says; b"" when it ended without a word, None when it took too long."""
+    end = time.monotonic() + seconds
+    asked.sendall(question)
+    said = bytearray()
+    pid = _peer(asked)
+    while not said.endswith(b"\n"):
+        left = end - time.monotonic()
+        if left <= 0 or len(said) > _MAX_ANSWER or not select.select([asked], [], [], left)[0]:
+            if pid:
+                with suppress(ProcessLookupError):
+                    os.kill(pid, signal.SIGKILL)
+            return None
+        piece = asked.recv(_PIECE)
+        if not piece:
+            return b""
+        said += piece
+    return bytes(said)
+
+
+def _peer(asked: socket.socket) -> int:
+    """The number of the process at the other end, which says it first."""
+    number = b""
+    while not number.endswith(b"\n"):
+        piece = asked.recv(1)
+        if not piece:
+            return 0
+        number += piece
+    return int(number)
+
+
+def _understood(said: bytes | None, seconds: float) -> Any:
+    if said is None:
+        raise UltravectError(
+            "time-limit",
+            f"it took longer than {seconds:g} s and was given up",
+            hint="look at less, or ask for a part of it",
+        )
+    if not said:
+        raise TOO_LARGE
+    data = json.loads(said)
+    if "answer" in data:
+        return data["answer"]
+    if "unexpected" in data:
+        raise LookFailed(data["unexpected"])
+    error = data["error"]
+    problems = error.pop("problems", None)
+    if problems:
+        raise DeclarationError(error["detail"], [FileProblem.from_dict(one) for one in problems], error["code"])
+    raise UltravectError(error["code"], error["detail"], hint=error["hint"], **error["where"])
+
+
+POOL = LookPool(int(os.environ.get("ULTRAVECT_LOOKS_AT_ONCE", "4")))

@@ -1,0 +1,96 @@
+"""What is looked at in a process of its own: everything by which a request reads what comes from outside.
+
+Each function takes and gives what JSON has; connections come with their secrets opened, for the memory of that process only.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from typing import Any
+
+from ultravect.core.engine.check import check_job
+from ultravect.core.engine.connections import ConnectionSpec, database_of, probe
+from ultravect.core.engine.draft import draft
+from ultravect.core.engine.look import Wanted, list_inside, list_objects, preview, preview_query
+from ultravect.core.engine.object_names import RunFacts
+from ultravect.core.engine.raw import raw_start
+from ultravect.core.engine.rehearse import rehearse
+from ultravect.core.engine.undo import require_undoable
+from ultravect.core.model.document import LAYOUT, LAYOUT_FILE, job_from_data
+from ultravect.core.model.files import LayoutFile
+from ultravect.core.storage.base import Listing
+from ultravect.service.work.plain import plain
+
+
+def _spec(given: dict[str, Any]) -> ConnectionSpec:
+    return ConnectionSpec(**given)
+
+
+def _saved(layout: dict[str, Any] | None) -> LayoutFile | None:
+    return LAYOUT_FILE.read(layout) if layout else None
+
+
+def _objects(spec: dict[str, Any], inside: str, listing: dict[str, Any]) -> Any:
+    asked = Listing(**listing)
+    return list_inside(_spec(spec), inside, asked) if inside else list_objects(_spec(spec), asked)
+
+
+def _preview(spec: dict[str, Any], wanted: str, shown: list[Any], own: Any, saved: dict[str, Any] | None) -> Any:
+    layout = LAYOUT.read(own) if own is not None else None
+    return preview(_spec(spec), wanted, Wanted(*shown), layout, _saved(saved))
+
+
+def _query(spec: dict[str, Any], query: str, shown: list[Any]) -> Any:
+    return preview_query(_spec(spec), query, Wanted(*shown))
+
+
+def _bytes(spec: dict[str, Any], wanted: str, size: int, encoding: str | None) -> Any:
+    return raw_start(_spec(spec), wanted, size, encoding)
+
+
+def _ask(spec: dict[str, Any], sql: str, limit: int, seconds: float) -> Any:
+    answer = database_of(_spec(spec)).ask(sql, limit, seconds)
+    return {"columns": answer.columns, "rows": answer.rows, "more": answer.more}
+
+
+def _probe(spec: dict[str, Any], write: bool) -> Any:
+    return probe(_spec(spec), write=write).as_dict()
+
+
+def _check(job: Any, text: str, source: dict[str, Any], target: dict[str, Any], saved: dict[str, Any] | None) -> Any:
+    checked = check_job(job_from_data(job), _spec(source), _spec(target), _saved(saved))
+    return checked.edited(text).as_dict()
+
+
+def _rehearse(
+    job: Any, source: dict[str, Any], target: dict[str, Any], saved: dict[str, Any] | None, rows: int | None
+) -> Any:
+    return rehearse(job_from_data(job), _spec(source), _spec(target), _saved(saved), rows=rows).as_dict()
+
+
+def _draft(source: dict[str, Any], wanted: str, target: dict[str, Any], into: str) -> Any:
+    return draft(_spec(source), wanted, _spec(target), into)
+
+
+def _undoable(job: Any, target: dict[str, Any], run: str, date: str, loads: list[str]) -> Any:
+    require_undoable(job_from_data(job), _spec(target), RunFacts(run, dt.date.fromisoformat(date)), loads)
+
+
+LOOKS: dict[str, Callable[..., Any]] = {
+    "objects": _objects,
+    "preview": _preview,
+    "query": _query,
+    "bytes": _bytes,
+    "ask": _ask,
+    "probe": _probe,
+    "check": _check,
+    "rehearse": _rehearse,
+    "draft": _draft,
+    "undoable": _undoable,
+}
+
+
+def look(name: str, arguments: dict[str, Any]) -> Any:
+    """The answer of one of them, as JSON has it."""
+    return plain(LOOKS[name](**arguments))
