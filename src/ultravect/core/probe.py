@@ -11,6 +11,9 @@ from typing import Any
 from ultravect.core.errors import UltravectError
 
 REACH_SECONDS = 10.0
+SUPERUSER = (
+    "; warning: this user may do everything on the server, files and programs included: use one that may do less"
+)
 
 
 @dataclass(frozen=True)

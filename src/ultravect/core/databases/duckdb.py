@@ -30,7 +30,7 @@ from ultravect.core.databases.isolate import Isolated
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad, committed_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey, column_gone, told_waiting
-from ultravect.core.databases.questions import require_reading
+from ultravect.core.databases.questions import require_question
 from ultravect.core.databases.receipts import Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
@@ -44,7 +44,8 @@ from ultravect.core.types.stored import bounded, stored_values
 from ultravect.core.types.written import uuid_text
 
 _BLOCK_ROWS = 50_000
-_READING = ("select", "with", "values", "from", "show", "describe", "explain")
+_READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "SHOW", "DESCRIBE", "SUMMARIZE", "EXPLAIN", "TABLE"])
+_QUESTIONS = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
 _TABLES = """
 SELECT schema_name, table_name, 'table' AS kind, estimated_size, comment FROM duckdb_tables() WHERE NOT internal
 UNION ALL
@@ -106,6 +107,15 @@ class DuckdbLoad(LocalLoad):
     def _execute(self, statement: str) -> Sequence[Any] | None:
         rows = self._all_rows(statement)
         return rows[0] if rows else None
+
+    def _run_own(self, statements: Sequence[str]) -> None:
+        for statement in statements:
+            # settings and other files are locked for this session; a transaction of its own is not
+            if any(
+                one.type == duckdb.StatementType.TRANSACTION for one in self._session.extract_statements(statement)
+            ):
+                raise duckdb.PermissionException("the load's transaction is not the statement's to end")
+        super()._run_own(statements)
 
     def _has_receipts(self) -> bool:
         return _has_table(self._session, self._receipts.name)
@@ -193,6 +203,9 @@ class DuckdbDatabase:
     def _connected(path: str, write: bool) -> duckdb.DuckDBPyConnection:
         config: dict[str, str | bool | int | float | list[str]] = {
             "enable_external_access": "false",
+            "autoinstall_known_extensions": "false",
+            "autoload_known_extensions": "false",
+            "allow_community_extensions": "false",
             "lock_configuration": "true",
         }
         try:
@@ -355,10 +368,10 @@ class DuckdbDatabase:
         return LiveTable(name, kind, columns, granted, estimate, comment or "", unique, checks=checks)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
-        require_reading(self._name, sql, _READING)
+        question = require_question(self._name, self.dialect, sql, _READING)
         with self._session("answering the question") as session:
-            statements = session.extract_statements(sql)
-            if len(statements) != 1:
+            statements = session.extract_statements(question.text)
+            if len(statements) != 1 or statements[0].type not in _QUESTIONS:
                 raise UltravectError(
                     "question-refused",
                     f"connection {self._name}: only one statement can be asked at a time",
@@ -391,9 +404,9 @@ class DuckdbDatabase:
         return None
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
-        require_reading(self._name, query, _READING)
+        question = require_question(self._name, self.dialect, query, _READING)
         with self._session("reading the columns of the query") as session:
-            found = session.execute(f"DESCRIBE {query.strip().rstrip(';')}").fetchall()
+            found = session.execute(f"DESCRIBE {question.text}").fetchall()
         return answer_columns(self.dialect, ((name, native) for name, native, *_ in found))
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:

@@ -27,7 +27,7 @@ from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad, committed_in
 from ultravect.core.databases.order import STAGED, LoadOrder, ReceiptKey, column_gone, told_waiting
-from ultravect.core.databases.questions import require_reading
+from ultravect.core.databases.questions import require_question
 from ultravect.core.databases.receipts import RECEIPTS, Receipt, ReceiptTable
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
@@ -40,7 +40,41 @@ from ultravect.core.types.stored import loose_values
 from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
 
-_READING = ("select", "with", "values", "explain", "pragma")
+_READING = frozenset(["SELECT", "WITH", "VALUES", "EXPLAIN", "PRAGMA"])
+# what a statement may do that only reads, and the settings that it may look at
+_READS = frozenset([sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE])
+_SHOWN = frozenset(
+    [
+        "table_info", "table_xinfo", "table_list", "index_list", "index_info", "index_xinfo", "foreign_key_list",
+        "foreign_key_check", "database_list", "collation_list", "function_list", "compile_options", "encoding",
+        "user_version", "schema_version", "application_id", "page_count", "page_size", "integrity_check", "quick_check",
+    ]
+)  # fmt: skip
+_UNSAFE_FUNCTIONS = frozenset(["load_extension", "fts3_tokenizer", "readfile", "writefile", "edit"])
+# what statements of a job's own must not do: reach other files, change settings, or end the load's transaction
+_LEAVES = frozenset(
+    [
+        sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH, sqlite3.SQLITE_PRAGMA, sqlite3.SQLITE_TRANSACTION,
+        sqlite3.SQLITE_SAVEPOINT,
+    ]
+)  # fmt: skip
+
+
+def _may_read(action: int, first: str | None, second: str | None, database: str | None, trigger: str | None) -> int:
+    """An authorizer: what it denies cannot be compiled, however it is written."""
+    allowed = action in _READS
+    if action == sqlite3.SQLITE_FUNCTION:
+        allowed = (second or "").lower() not in _UNSAFE_FUNCTIONS
+    elif action == sqlite3.SQLITE_PRAGMA:
+        allowed = (first or "").lower() in _SHOWN
+    return sqlite3.SQLITE_OK if allowed else sqlite3.SQLITE_DENY
+
+
+def _may_write_here(action: int, first: str | None, second: str | None, *_: object) -> int:
+    refused = action in _LEAVES or (action == sqlite3.SQLITE_FUNCTION and (second or "").lower() in _UNSAFE_FUNCTIONS)
+    return sqlite3.SQLITE_DENY if refused else sqlite3.SQLITE_OK
+
+
 _SYNTAX = ("syntax error", "incomplete input", "one statement", "unrecognized token")
 _HELD = {
     frozenset(["integer"]): CanonicalType("bigint"),
@@ -103,6 +137,13 @@ class SqliteLoad(LocalLoad):
             for column in self._order.columns
         ]
         self._execute(f"CREATE TEMPORARY TABLE {STAGED} ({', '.join(parts)}, {ROW} INTEGER)")
+
+    def _run_own(self, statements: Sequence[str]) -> None:
+        self._session.set_authorizer(_may_write_here)
+        try:
+            super()._run_own(statements)
+        finally:
+            self._session.set_authorizer(None)
 
     def _execute(self, statement: str) -> Sequence[Any] | None:
         row: Sequence[Any] | None = self._session.execute(statement).fetchone()
@@ -179,6 +220,8 @@ class SqliteDatabase:
         source = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
         try:
             with closing(sqlite3.connect(source, uri=True, timeout=10, isolation_level=None)) as session:
+                # what a file's own schema defines is not trusted; foreign keys are the business of whoever declares them
+                session.execute("PRAGMA trusted_schema = 0")
                 if not write:
                     session.execute("PRAGMA query_only = 1")
                 # bytes that are not UTF-8 must not end everything
@@ -356,12 +399,13 @@ class SqliteDatabase:
         return LiveTable(TableName(None, row[0]), row[1], columns, granted, estimate, unique=unique)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
-        require_reading(self._name, sql, _READING)
+        question = require_question(self._name, self.dialect, sql, _READING)
         with self._session("answering the question") as session:
+            session.set_authorizer(_may_read)
             watch = threading.Timer(seconds, session.interrupt)
             watch.start()
             try:
-                cursor = session.execute(sql.strip().rstrip(";"))
+                cursor = session.execute(question.text)
                 rows = [list(row) for row in cursor.fetchmany(limit + 1)]
             except sqlite3.ProgrammingError as error:
                 raise UltravectError(
@@ -378,6 +422,7 @@ class SqliteDatabase:
     def objection(self, statement: str) -> Objection | None:
         with self._session("parsing a statement") as session:
             try:
+                session.set_authorizer(_may_write_here)
                 session.execute(f"EXPLAIN {statement}").fetchall()
             except (sqlite3.OperationalError, sqlite3.ProgrammingError, sqlite3.Warning) as error:
                 return Objection(str(error), any(word in str(error) for word in _SYNTAX))
@@ -385,7 +430,7 @@ class SqliteDatabase:
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         # a query's columns have no declared type: the values themselves tell
-        asked = f"({query.strip().rstrip(';')})"
+        asked = f"(\n{require_question(self._name, self.dialect, query, _READING).text}\n)"
         names = self.ask(f"SELECT * FROM {asked} LIMIT 0", 1, _DESCRIBE_SECONDS).columns
         plain = len({name.lower() for name in names}) == len(names)
         told = ", ".join(f"group_concat(DISTINCT typeof({self.dialect.quote(name)}))" for name in names)
@@ -398,6 +443,7 @@ class SqliteDatabase:
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
         with self._session(doing) as session:
+            session.set_authorizer(_may_read)
             session.text_factory = str
             names = [str(position) for position in range(len(types))]
             cursor = session.execute(statement)

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Protocol
 
+from ultravect.core.dialects.statements import Lexical, Statement
 from ultravect.core.types.canonical import CanonicalType, Fit
 
 
@@ -167,7 +168,13 @@ class Dialect(Protocol):
     def compared(self, value: str, kind: CanonicalType) -> str:
         """A value, so that two that are not the same to the last byte differ, whatever a collation says."""
 
-    def commits_itself(self, statement: str) -> bool:
+    lexical: Lexical
+    """How its statements are read as tokens."""
+
+    leaves: frozenset[str]
+    """First words of statements that do something outside of the database's tables, or to the server."""
+
+    def commits_itself(self, statement: Statement) -> bool:
         """Whether a statement commits by itself, even inside a transaction."""
 
     def differs(self, left: str, right: str) -> str:

@@ -9,10 +9,14 @@ from collections.abc import Mapping, Sequence
 
 from ultravect.core.dialects.base import Change, NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.naming import parse_name
+from ultravect.core.dialects.statements import Lexical, Statement
 from ultravect.core.types.canonical import CanonicalType
 
 _NUMBERS = frozenset(["smallint", "integer", "bigint", "decimal", "real", "double"])
-DEFINITION = re.compile(r"\s*(create|alter|drop|truncate|rename|grant|revoke|comment|analyze|optimize|lock)\b", re.I)
+DEFINITIONS = frozenset(
+    ["CREATE", "ALTER", "DROP", "TRUNCATE", "RENAME", "GRANT", "REVOKE", "COMMENT", "ANALYZE", "OPTIMIZE", "LOCK"]
+)
+"""First words of statements that databases without transactions over definitions commit by themselves."""
 """Statements of the kind that some databases commit by themselves."""
 _NUMBER = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 
@@ -159,7 +163,10 @@ class CommonDialect(ABC):
     def compared(self, value: str, kind: CanonicalType) -> str:
         return value
 
-    def commits_itself(self, statement: str) -> bool:
+    lexical = Lexical()
+    leaves: frozenset[str] = frozenset()
+
+    def commits_itself(self, statement: Statement) -> bool:
         return False
 
     def differs(self, left: str, right: str) -> str:

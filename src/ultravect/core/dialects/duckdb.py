@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
+from ultravect.core.dialects.statements import Lexical
 from ultravect.core.types.canonical import CanonicalType, Fit
 
 _DECIMAL = re.compile(r"^DECIMAL\((\d+),(\d+)\)$")
@@ -58,6 +59,13 @@ class DuckdbDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "duckdb"
+    lexical = Lexical(nested_comments=True, escaped_texts=True, dollar_quotes=True)
+    leaves = frozenset(
+        [
+            "ATTACH", "DETACH", "COPY", "EXPORT", "IMPORT", "INSTALL", "LOAD", "UPDATE EXTENSIONS", "PRAGMA", "SET", "RESET",
+            "USE", "VACUUM", "CHECKPOINT", "FORCE", "CREATE SECRET", "DROP SECRET",
+        ]
+    )  # fmt: skip
     max_identifier_bytes = 1000
     random_value = "random()"
     length = "length"

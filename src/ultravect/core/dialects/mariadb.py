@@ -7,7 +7,8 @@ import re
 from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, Translation
-from ultravect.core.dialects.common import DEFINITION, CommonDialect
+from ultravect.core.dialects.common import DEFINITIONS, CommonDialect
+from ultravect.core.dialects.statements import Lexical, Statement
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _MAX_CHARACTERS = 64
@@ -60,6 +61,17 @@ class MariadbDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "mariadb"
+    lexical = Lexical(
+        hash_comments=True, spaced_dashes=True, executable_comments=True, backslashes=True, backticks=True
+    )
+    leaves = frozenset(
+        [
+            "LOAD", "HANDLER", "INSTALL", "UNINSTALL", "SHUTDOWN", "KILL", "FLUSH", "RESET", "CHANGE", "STOP", "PURGE", "USE",
+            "PREPARE", "EXECUTE", "CREATE DATABASE", "CREATE SCHEMA", "CREATE SERVER", "CREATE USER", "CREATE ROLE",
+            "DROP DATABASE", "DROP SCHEMA", "DROP USER", "DROP ROLE", "ALTER DATABASE", "ALTER SCHEMA", "ALTER USER",
+            "SET GLOBAL", "SET PASSWORD", "SET PERSIST", "BACKUP", "DELIMITER",
+        ]
+    )  # fmt: skip
     equal_by_bytes = False
     max_identifier_bytes = _MAX_CHARACTERS * 4
     random_value = "RAND()"
@@ -137,8 +149,8 @@ class MariadbDialect(CommonDialect):
     def compared(self, value: str, kind: CanonicalType) -> str:
         return self.by_bytes(value) if kind.name in ("text", "json") else value
 
-    def commits_itself(self, statement: str) -> bool:
-        return DEFINITION.match(statement) is not None
+    def commits_itself(self, statement: Statement) -> bool:
+        return statement.first in DEFINITIONS
 
     def differs(self, left: str, right: str) -> str:
         return f"NOT ({left} <=> {right})"

@@ -9,7 +9,8 @@ import re
 from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName, Translation
-from ultravect.core.dialects.common import DEFINITION, CommonDialect
+from ultravect.core.dialects.common import DEFINITIONS, CommonDialect
+from ultravect.core.dialects.statements import Statement
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _NATIVE = re.compile(
@@ -155,5 +156,5 @@ class OracleDialect(CommonDialect):
         lines.append(f"WHEN NOT MATCHED THEN INSERT ({names}) VALUES ({values})")
         return "\n".join(lines)
 
-    def commits_itself(self, statement: str) -> bool:
-        return DEFINITION.match(statement) is not None
+    def commits_itself(self, statement: Statement) -> bool:
+        return statement.first in DEFINITIONS

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from ultravect.core.dialects.base import Translation
 from ultravect.core.dialects.common import CommonDialect
+from ultravect.core.dialects.statements import Lexical
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _DECLARED = re.compile(
@@ -49,6 +50,8 @@ class SqliteDialect(CommonDialect):
     """See ``Dialect``."""
 
     name = "sqlite"
+    lexical = Lexical(open_comments=True, backticks=True, brackets=True)
+    leaves = frozenset(["ATTACH", "DETACH", "PRAGMA", "VACUUM"])
     max_identifier_bytes = 1000
     keeps_comments = False
     random_value = "random()"

@@ -2,27 +2,39 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from ultravect.core.databases.base import Database
+from ultravect.core.dialects.statements import NotReadable, statements
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.model.edits import REMOVED
 from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
 
-_COMMENT = r"(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*"
 # they would end the load's transaction, or begin another inside it
-_ENDS_LOAD = re.compile(
-    rf"^{_COMMENT}(begin|start\s+transaction|commit|end|rollback|abort|savepoint|release|prepare\s+transaction)\b",
-    re.IGNORECASE | re.DOTALL,
+_ENDS_LOAD = (
+    "BEGIN",
+    "START TRANSACTION",
+    "COMMIT",
+    "END",
+    "ROLLBACK",
+    "ABORT",
+    "SAVEPOINT",
+    "RELEASE",
+    "PREPARE TRANSACTION",
+    "SET TRANSACTION",
+    "SET AUTOCOMMIT",
+    "LOCK TABLES",
+    "UNLOCK",
+    "XA",
 )
+_INTO_FILES = frozenset(["OUTFILE", "DUMPFILE"])
 
 
 def _statements(job: Job) -> Iterator[tuple[str, str]]:
-    """Each statement behind its place."""
-    for key, statements in (("before", job.into.before), ("after", job.into.after)):
-        yield from ((f"into.{key}.{number}", statement) for number, statement in enumerate(statements))
+    """Each statement with its place."""
+    for key, written in (("before", job.into.before), ("after", job.into.after)):
+        yield from ((f"into.{key}.{number}", statement) for number, statement in enumerate(written))
 
 
 def plan_statements(job: Job, plan: LegPlan) -> None:
@@ -30,9 +42,19 @@ def plan_statements(job: Job, plan: LegPlan) -> None:
     if not isinstance(plan.target, Database):
         return
     dialect = plan.target.dialect
-    for place, statement in _statements(job):
-        if found := _ENDS_LOAD.match(statement):
-            what = f"{found[1].upper()} would end the load's transaction, which also holds the rows"
+    for place, text in _statements(job):
+        try:
+            found = statements(text, dialect.lexical)
+        except NotReadable as error:
+            plan.add("error", "statement-refused", f"the statement {error}", place, "close it")
+            continue
+        if len(found) != 1:
+            what = f"here are {len(found)} statements; one is expected" if found else "there is no statement here"
+            plan.add("error", "statement-refused", what, place, "write one statement an entry")
+            continue
+        (statement,) = found
+        if ends := statement.any_of(_ENDS_LOAD):
+            what = f"{ends} would end the load's transaction, which also holds the rows"
             plan.add(
                 "error",
                 "statement-ends-load",
@@ -41,6 +63,13 @@ def plan_statements(job: Job, plan: LegPlan) -> None:
                 "take it out: the load commits by itself",
                 Put(place, REMOVED),
             )
+        elif (
+            (leaves := statement.any_of(dialect.leaves))
+            or statement.is_executable
+            or _INTO_FILES & {*statement.words}
+        ):
+            what = f"{leaves or 'the statement'} would reach beyond the target's own tables"
+            plan.add("error", "statement-leaves-target", what, place, "take it out", Put(place, REMOVED))
         elif dialect.commits_itself(statement):
             what = f"{dialect.name} commits this statement by itself: it is done even when the load is undone"
             plan.add("warning", "statement-commits", what, place)

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from ultravect.core.databases.base import Database, LiveColumn, LiveTable, Target
 from ultravect.core.dialects.base import TableName
+from ultravect.core.dialects.statements import statements
 from ultravect.core.engine.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block, Mostly, Rows, WantedColumn, require_columns, unique_names
@@ -161,7 +162,8 @@ def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
     database = database_of(spec)
     if source.query is not None:
         columns = database.columns_of(source.query)
-        query = source.query.strip().rstrip(";")
+        # as it was found to be one statement that may stand inside another
+        query = statements(source.query, database.dialect.lexical)[0].text
         origin = f"(\n{query}\n) {database.dialect.quote('q')}"
         rows = TableRows(database, origin, columns, "the query")
     else:

@@ -5,12 +5,15 @@ from __future__ import annotations
 import email.utils
 import io
 import ipaddress
+import posixpath
 import socket
 import ssl
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import BinaryIO, cast
+from urllib.parse import unquote
 
+import httpcore
 import httpx
 
 from ultravect.core.errors import UltravectError
@@ -22,6 +25,7 @@ from ultravect.core.words import counted
 
 _SECONDS = 30.0
 _MAX_REDIRECTS = 5
+_MOST_ENCODINGS = 5
 _BUFFER = 1 << 20
 _WORDS = {
     401: ("wrong-password", "the server wants another sign-in", "check user and password, or the token"),
@@ -68,13 +72,59 @@ def _stored(response: httpx.Response) -> bool:
     return "content-encoding" not in response.headers
 
 
-def _private(host: str) -> bool:
-    """Whether a host is in a network that the outside cannot reach."""
-    try:
-        found = socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)
-    except (OSError, UnicodeError):
-        return False
-    return any(not ipaddress.ip_address(str(one[4][0]).partition("%")[0]).is_global for one in found)
+def _origin(address: httpx.URL) -> tuple[str, str, int]:
+    return address.scheme, address.host, address.port or (443 if address.scheme == "https" else 80)
+
+
+def _is_below(address: httpx.URL, base: httpx.URL) -> bool:
+    """Whether a path stays below another one, however often a server undoes encodings."""
+    path = address.raw_path.partition(b"?")[0].decode("ascii")
+    for _ in range(_MOST_ENCODINGS):
+        parts = path.replace("\\", "/").split("/")
+        if ".." in parts or "." in parts or not posixpath.normpath(path).startswith(base.path.rstrip("/")):
+            return False
+        path, before = unquote(path), path
+        if path == before:
+            return True
+    return False
+
+
+def _unchecked() -> ssl.SSLContext:
+    context = ssl.create_default_context()
+    context.check_hostname = False
+    context.verify_mode = ssl.CERT_NONE
+    return context
+
+
+class _Network(httpcore.NetworkBackend):
+    """Connects to the very addresses that ``guard`` has looked at: a name may mean another one the next time."""
+
+    def __init__(self) -> None:
+        self._backend = httpcore.SyncBackend()
+        self.guard: Callable[[str], None] | None = None
+
+    def connect_tcp(
+        self,
+        host: str,
+        port: int,
+        timeout: float | None = None,
+        local_address: str | None = None,
+        socket_options: Iterable[httpcore.SOCKET_OPTION] | None = None,
+    ) -> httpcore.NetworkStream:
+        try:
+            found = [str(one[4][0]) for one in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+        except (OSError, UnicodeError) as error:
+            raise httpcore.ConnectError(str(error)) from None
+        for address in found:
+            if self.guard:
+                self.guard(address)
+        failed: Exception = httpcore.ConnectError(f"{host} has no address")
+        for address in dict.fromkeys(found):
+            try:
+                return self._backend.connect_tcp(address, port, timeout, local_address, socket_options)
+            except (httpcore.ConnectError, httpcore.ConnectTimeout) as error:
+                failed = error
+        raise failed
 
 
 class HttpStorage(Named):
@@ -83,6 +133,7 @@ class HttpStorage(Named):
     def __init__(self, name: str, settings: HttpSettings, roots: Sequence[str]) -> None:
         super().__init__(name)
         self._settings = settings
+        self._network = _Network()
         self._base = httpx.URL(settings.url if settings.url.endswith("/") else settings.url + "/")
 
     def _client(self) -> httpx.Client:
@@ -90,7 +141,15 @@ class HttpStorage(Named):
         verify: ssl.SSLContext | bool = False
         if settings.tls == "verified":
             verify = verifying_context(self._name, settings.tls_ca)
-        return httpx.Client(verify=verify, timeout=httpx.Timeout(_SECONDS), follow_redirects=False, trust_env=False)
+        context = verify if isinstance(verify, ssl.SSLContext) else _unchecked()
+        # a pool of its own for each request: a connection must not be used again for another address
+        transport = httpx.HTTPTransport(verify=context, limits=httpx.Limits(max_keepalive_connections=0))
+        transport._pool = httpcore.ConnectionPool(
+            ssl_context=context, max_keepalive_connections=0, network_backend=self._network
+        )
+        return httpx.Client(
+            transport=transport, timeout=httpx.Timeout(_SECONDS), follow_redirects=False, trust_env=False
+        )
 
     def _address(self, path: str) -> httpx.URL:
         try:
@@ -99,7 +158,7 @@ class HttpStorage(Named):
             raise self._error(
                 "file-missing", f"{path!r} is no path: {error}", "check it for typing errors", object=path
             ) from None
-        if address.host != self._base.host or not address.path.startswith(self._base.path):
+        if _origin(address) != _origin(self._base) or not _is_below(address, self._base):
             raise self._error(
                 "file-outside-folder", f"{path!r} leads away from {self._base}", "name a path below it", object=path
             )
@@ -118,8 +177,10 @@ class HttpStorage(Named):
         address = self._address(path)
         for _ in range(_MAX_REDIRECTS + 1):
             request = client.build_request(method, address, headers={"Accept-Encoding": "identity"})
-            if (address.scheme, address.host, address.port) == (self._base.scheme, self._base.host, self._base.port):
+            if _origin(address) == _origin(self._base):
                 self._sign_in(request)  # a secret goes to nobody else
+            elsewhere = _origin(address) != _origin(self._base) and not self._settings.private_redirects
+            self._network.guard = self._guarded(path, address) if elsewhere else None
             try:
                 response = client.send(request, stream=True)
             except httpx.TransportError as error:
@@ -154,14 +215,21 @@ class HttpStorage(Named):
                 "correct the url",
                 object=path,
             )
-        if after.host != self._base.host and not self._settings.private_redirects and _private(after.host):
-            raise self._error(
-                "redirect-refused",
-                f"{path} is redirected to {after.host}, which is in a private network",
-                "if that is meant, set private_redirects: true",
-                object=path,
-            )
         return after
+
+    def _guarded(self, path: str, address: httpx.URL) -> Callable[[str], None]:
+        """What looks at each network address before it is connected to, in place of ``address``."""
+
+        def guard(found: str) -> None:
+            if not ipaddress.ip_address(found.partition("%")[0]).is_global:
+                raise self._error(
+                    "redirect-refused",
+                    f"{path} is redirected to {address.host}, which is in a private network",
+                    "if that is meant, set private_redirects: true",
+                    object=path,
+                )
+
+        return guard
 
     def _unreached(self, path: str, error: httpx.TransportError) -> UltravectError:
         text = str(error) or type(error).__name__

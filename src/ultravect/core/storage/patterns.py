@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
-from functools import lru_cache
+from collections.abc import Callable, Sequence
+from typing import Any
 
+Mark = Callable[[str], bool]
 _MARKS = re.compile(r"[*?\[]")
 
 
@@ -20,43 +21,76 @@ def literal_prefix(pattern: str) -> str:
     return pattern[: mark.start()] if mark else pattern
 
 
-@lru_cache(256)
-def _expression(pattern: str) -> re.Pattern[str]:
-    parts = []
-    segments = pattern.split("/")
-    for number, segment in enumerate(segments):
-        last = number == len(segments) - 1
-        if segment == "**":
-            parts.append(".*" if last else "(?:[^/]+/)*")
+def matcher(pattern: str) -> Callable[[str], bool]:
+    """Whether a path matches, for one pattern; in time that grows with the lengths of both, never faster."""
+    segments = [None if segment == "**" else _marks(segment) for segment in pattern.split("/")]
+    ends_across = segments[-1] is None
+
+    def fits(path: str) -> bool:
+        parts = path.split("/")
+        if ends_across:
+            # ** at the end is whatever follows, at least one name
+            return any(
+                _match(segments[:-1], parts[:count], _one_segment) for count in range(len(segments) - 1, len(parts))
+            )
+        return _match(segments, parts, _one_segment)
+
+    return fits
+
+
+def _one_segment(marks: Sequence[Mark | None], name: str) -> bool:
+    return _match(marks, name, lambda mark, character: mark(character))
+
+
+def _match(marks: Sequence[Any], given: Sequence[Any], one: Callable[[Any, Any], bool]) -> bool:
+    """Whether ``given`` fits ``marks``, of which None stands for any number of things: only the last None met is tried
+    again, since an earlier one could do no better."""
+    at = here = 0
+    again: tuple[int, int] | None = None
+    while here < len(given):
+        if at < len(marks) and marks[at] is None:
+            again = at, here
+            at += 1
+        elif at < len(marks) and one(marks[at], given[here]):
+            at += 1
+            here += 1
+        elif again is not None:
+            again = again[0], again[1] + 1
+            at, here = again[0] + 1, again[1]
         else:
-            parts.append(_segment(segment) + ("" if last else "/"))
-    return re.compile("".join(parts), re.S)
+            return False
+    return all(mark is None for mark in marks[at:])
 
 
-def _segment(segment: str) -> str:
-    """One part of a path, mark by mark."""
-    result, at = "", 0
+def _marks(segment: str) -> list[Mark | None]:
+    """One part of a path, character by character; None for ``*``."""
+    found: list[Mark | None] = []
+    at = 0
     while at < len(segment):
         character = segment[at]
         end = segment.find("]", at + 2) if character == "[" else -1
         if character == "*":
-            result += "[^/]*"
+            if not found or found[-1] is not None:
+                found.append(None)
         elif character == "?":
-            result += "[^/]"
+            found.append(lambda given: True)
         elif end > 0:
-            inside = segment[at + 1 : end].replace("\\", r"\\")
-            result += f"[{'^' + inside[1:] if inside[:1] == '!' else inside}]"
+            found.append(_class(segment[at + 1 : end]))
             at = end
         else:
-            result += re.escape(character)
+            found.append(character.__eq__)
         at += 1
-    return result
+    return found
 
 
-def matcher(pattern: str) -> Callable[[str], bool]:
-    """Whether a path matches, for one pattern."""
-    try:
-        expression = _expression(pattern)
-    except re.error:
-        return lambda path: path == pattern
-    return lambda path: expression.fullmatch(path) is not None
+def _class(inside: str) -> Mark:
+    """``[abc]``, ``[a-z]`` or ``[!a-z]``"""
+    negated = inside[:1] in ("!", "^")
+    inside = inside[negated:]
+    ranges: list[tuple[str, str]] = []
+    at = 0
+    while at < len(inside):
+        last = inside[at + 2] if inside[at + 1 : at + 2] == "-" and at + 2 < len(inside) else inside[at]
+        ranges.append((inside[at], last))
+        at += 3 if last is not inside[at] and inside[at + 1 : at + 2] == "-" else 1
+    return lambda given: any(first <= given <= last for first, last in ranges) != negated

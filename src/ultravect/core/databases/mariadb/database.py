@@ -38,17 +38,18 @@ from ultravect.core.databases.mariadb.load import (
 from ultravect.core.databases.mariadb.read import native_of, read_rows
 from ultravect.core.databases.mariadb.session import SessionStatements, session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
-from ultravect.core.databases.questions import require_reading
+from ultravect.core.databases.questions import require_question
 from ultravect.core.databases.receipts import Receipt, ReceiptTable, committed_or_barred
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.mariadb import MariadbDialect
+from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import MariadbSettings
-from ultravect.core.probe import Step, network_steps
+from ultravect.core.probe import SUPERUSER, Step, network_steps
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
-_READING = ("select", "with", "values", "table", "show", "describe", "explain")
+_READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"])
 _KINDS = {
     "BASE TABLE": "table",
     "VIEW": "view",
@@ -115,7 +116,8 @@ class MariadbDatabase:
             with session(self._name, settings, "asking for the encryption") as opened:
                 used = cipher(opened)
             encrypted = f"encrypted with {used}" if used else "not encrypted"
-            return f"{version}, database {settings.database}, as user {user}, {encrypted}"
+            told = f"{version}, database {settings.database}, as user {user}, {encrypted}"
+            return told + (SUPERUSER if self._may_everything() else "")
 
         def read() -> str:
             found = self.tables("", "", 1)
@@ -134,6 +136,10 @@ class MariadbDatabase:
             Step("list", listed),
             Step("read", read),
         ]
+
+    def _may_everything(self) -> bool:
+        wanted = "SELECT count(*) FROM information_schema.user_privileges WHERE privilege_type IN ('SUPER', 'FILE')"
+        return bool(self._rows("reading the user's privileges", wanted)[0][0])
 
     def write_steps(self) -> Sequence[Step]:
         def written() -> str:
@@ -200,14 +206,14 @@ class MariadbDatabase:
         return [LiveCheck(name, condition) for name, condition in found]
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
-        require_reading(self._name, sql, _READING)
+        question = self._question(sql)
         with session(self._name, self._settings, "answering the question") as opened:
             with opened.cursor() as cursor:
                 self._limit(cursor, seconds)
                 cursor.execute("START TRANSACTION READ ONLY")
             # streamed: a large answer is never held whole
             cursor = opened.cursor(MySQLdb.cursors.SSCursor)
-            cursor.execute(sql.strip().rstrip(";"))
+            cursor.execute(question.text)
             rows = [list(row) for row in cursor.fetchmany(limit + 1)]
             described, flags = cursor.description or (), cursor.description_flags or ()
         if not described:
@@ -216,6 +222,17 @@ class MariadbDatabase:
             )
         natives = [native_of(one, flag) for one, flag in zip(described, flags, strict=True)]
         return Answer([one[0] for one in described], rows[:limit], len(rows) > limit, natives)
+
+    def _question(self, sql: str) -> Statement:
+        question = require_question(self._name, self.dialect, sql, _READING)
+        if "INTO" in question.words:
+            raise UltravectError(
+                "question-refused",
+                f"connection {self._name}: INTO would write the answer somewhere; the answer is shown here",
+                hint="take INTO out of the question",
+                connection=self._name,
+            )
+        return question
 
     def objection(self, statement: str) -> Objection | None:
         with session(self._name, self._settings, "parsing a statement") as opened, opened.cursor() as cursor:
@@ -229,11 +246,11 @@ class MariadbDatabase:
         return None
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
-        require_reading(self._name, query, _READING)
+        question = self._question(query)
         doing = "reading the columns of the query"
         with session(self._name, self._settings, doing) as opened, opened.cursor() as cursor:
             cursor.execute("START TRANSACTION READ ONLY")
-            cursor.execute(f"SELECT * FROM ({query.strip().rstrip(';')}) q LIMIT 0")
+            cursor.execute(f"SELECT * FROM (\n{question.text}\n) q LIMIT 0")
             told = zip(cursor.description, cursor.description_flags, strict=True)
             natives = [(one[0], native_of(one, flags)) for one, flags in told]
         return answer_columns(self.dialect, natives)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -28,20 +27,20 @@ from ultravect.core.databases.postgresql.catalogue import Session, SessionStatem
 from ultravect.core.databases.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load, require_receipts
 from ultravect.core.databases.postgresql.read import read_rows
 from ultravect.core.databases.postgresql.session import explained, reach_steps, sign_in
+from ultravect.core.databases.questions import require_question
 from ultravect.core.databases.receipts import Receipt, ReceiptTable, committed_or_barred
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
-from ultravect.core.probe import Step
+from ultravect.core.probe import SUPERUSER, Step
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _SYNTAX = b"42601"
 # COPY … TO and DO can write even where a transaction is read-only
-_READING = re.compile(
-    r"^(?:\s|--[^\n]*(?:\n|$)|/\*.*?\*/)*\(*\s*(select|with|values|table|show|explain)\b", re.I | re.S
-)
+_BY_CURSOR = frozenset(["SELECT", "WITH", "VALUES", "TABLE"])
+_READING = _BY_CURSOR | {"SHOW", "EXPLAIN"}
 
 
 class PostgresqlDatabase:
@@ -50,6 +49,7 @@ class PostgresqlDatabase:
     def __init__(self, name: str, settings: PostgresqlSettings, roots: Sequence[str] = ()) -> None:
         self._name = name
         self._settings = settings
+        self._roots = roots
         self.dialect: Dialect = PostgresqlDialect()
         self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
         self.can_isolate = True
@@ -59,7 +59,7 @@ class PostgresqlDatabase:
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:
-        session = sign_in(self._name, self._settings, application)
+        session = sign_in(self._name, self._settings, application, self._roots)
         try:
             yield session
         finally:
@@ -77,11 +77,13 @@ class PostgresqlDatabase:
         with self._session("connection test") as session, explained(self._name, "asking for the server's version"):
             row = session.execute(
                 "SELECT current_setting('server_version'), current_database(), current_user, "
-                "coalesce((SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()), false)"
+                "coalesce((SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()), false), "
+                "current_setting('is_superuser') = 'on'"
             ).fetchone()
-        version, database, user, tls = row or ("", "", "", False)
+        version, database, user, tls, superuser = row or ("", "", "", False, False)
         encrypted = "encrypted" if tls else "not encrypted"
-        return f"PostgreSQL {str(version).split()[0]}, database {database}, as user {user}, {encrypted}"
+        told = f"PostgreSQL {str(version).split()[0]}, database {database}, as user {user}, {encrypted}"
+        return told + (SUPERUSER if superuser else "")
 
     def _try_list(self) -> str:
         with self._session("connection test") as session, explained(self._name, "listing tables"):
@@ -159,30 +161,35 @@ class PostgresqlDatabase:
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad]:
-        session = sign_in(self._name, self._settings, f"load {order.table}")
+        session = sign_in(self._name, self._settings, f"load {order.table}", self._roots)
         with open_load(session, self._name, self.dialect, order, self._settings.staging) as load:
             yield load
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
-        if not _READING.match(sql):
-            raise UltravectError(
-                "not-a-question",
-                "only a statement that reads can be asked: SELECT, WITH, VALUES, TABLE, SHOW or EXPLAIN",
-                hint="write to the target with a job",
-                connection=self._name,
-            )
+        question = require_question(self._name, self.dialect, sql, _READING)
         with self._session("ask") as session, explained(self._name, "answering the question"):
             session.read_only = True
             session.execute("SELECT set_config('statement_timeout', %s, true)", (str(int(seconds * 1000)),))
-            query = sql.strip().rstrip(";").encode()
+            query = question.text.encode()
             columns, natives = self._describe(session, query)
-            rows: list[list[object]] = []
-            for row in session.cursor(row_factory=tuple_row).stream(query):
-                if len(rows) == limit:
-                    # leaving the session ends the statement
-                    return Answer(columns, rows, True, natives)
-                rows.append(list(row))
-            return Answer(columns, rows, False, natives)
+            if question.first in _BY_CURSOR:
+                # only a select that changes nothing can be declared as a cursor, whatever its text says
+                self._declare(session, b"DECLARE ultravect_question NO SCROLL CURSOR FOR " + query)
+                query = f"FETCH {limit + 1} FROM ultravect_question".encode()
+            rows = [list(row) for row in session.cursor(row_factory=tuple_row).execute(query).fetchmany(limit + 1)]
+            return Answer(columns, rows[:limit], len(rows) > limit, natives)
+
+    def _declare(self, session: Session, command: bytes) -> None:
+        # by the extended protocol, which takes one statement and no more
+        result = session.pgconn.exec_params(command, None)
+        if result.status == ExecStatus.FATAL_ERROR:
+            message = (result.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
+            raise UltravectError(
+                "question-refused",
+                f"connection {self._name}: the database does not take the question: {message}",
+                hint="ask one statement that reads",
+                connection=self._name,
+            )
 
     def objection(self, statement: str) -> Objection | None:
         with self._session("check") as session, explained(self._name, "parsing a statement"):
@@ -206,8 +213,9 @@ class PostgresqlDatabase:
             session.commit()
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        question = require_question(self._name, self.dialect, query, _BY_CURSOR)
         with self._session("describe") as session, explained(self._name, "reading the columns of the query"):
-            names, natives = self._describe(session, query.strip().rstrip(";").encode())
+            names, natives = self._describe(session, question.text.encode())
         return answer_columns(self.dialect, zip(names, natives, strict=True))
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
+from pathlib import Path
 
 import psycopg
 from psycopg import Connection
@@ -61,6 +62,49 @@ _REFUSALS = (
 )
 
 
+SESSION = (
+    # so that a server notices that a stopped leg is gone even while it waits for a lock
+    "client_connection_check_interval=1000",
+    # values arrive and are shown as they are, whatever is configured for the server, the database or the user
+    "timezone=UTC",
+    "datestyle=ISO,YMD",
+    "intervalstyle=postgres",
+    "extra_float_digits=3",
+    "bytea_output=hex",
+    "xmlbinary=base64",
+    "standard_conforming_strings=on",
+    "array_nulls=on",
+    "transform_null_equals=off",
+    # a load sees what others commit, and waits for them; its own limits end it, and no other
+    "default_transaction_isolation=read\\ committed",
+    "default_transaction_deferrable=off",
+    "statement_timeout=0",
+    "idle_in_transaction_session_timeout=0",
+    "row_security=on",
+)
+"""What each session sets, whatever the server's own settings are. The search path is left as it is."""
+
+
+def _require_admitted_socket(name: str, host: str, roots: Sequence[str]) -> None:
+    """A host that is a path would reach whatever listens on this machine; hosts are one each."""
+    if "," in host or host.startswith("@"):
+        raise UltravectError(
+            "host-refused",
+            f"connection {name}: {host!r} is not one host",
+            hint="name one host, or one address",
+            connection=name,
+        )
+    if host.startswith("/"):
+        place = Path(host).resolve()
+        if not any(place.is_relative_to(Path(root).resolve()) for root in roots):
+            raise UltravectError(
+                "folder-outside-roots",
+                f"connection {name}: the socket in {host} is outside the folders that this service may read",
+                hint="name a host; or start the service with a --root that the socket's folder is in",
+                connection=name,
+            )
+
+
 def _where(settings: PostgresqlSettings) -> str:
     return f"{settings.host}:{settings.port}"
 
@@ -77,8 +121,11 @@ def _authority(settings: PostgresqlSettings) -> str | None:
     return "system" if settings.tls == "verified" else None
 
 
-def sign_in(name: str, settings: PostgresqlSettings, application: str) -> Connection[tuple[object, ...]]:
+def sign_in(
+    name: str, settings: PostgresqlSettings, application: str, roots: Sequence[str] = ()
+) -> Connection[tuple[object, ...]]:
     """A session, or an UltravectError that says what the server refused."""
+    _require_admitted_socket(name, settings.host, roots)
     try:
         return psycopg.connect(
             host=settings.host,
@@ -90,8 +137,8 @@ def sign_in(name: str, settings: PostgresqlSettings, application: str) -> Connec
             sslrootcert=_authority(settings),
             connect_timeout=_CONNECT_SECONDS,
             application_name=f"ultravect {application}"[:63],
-            # so that a server notices that a stopped leg is gone even while it waits for a lock
-            options="-c client_connection_check_interval=1000 -c timezone=UTC",
+            client_encoding="UTF8",
+            options=" ".join(f"-c {setting}" for setting in SESSION),
         )
     except psycopg.OperationalError as error:
         for step in reach_steps(name, settings):
