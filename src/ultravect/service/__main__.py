@@ -61,8 +61,11 @@ def _keep_uploads() -> None:
 
 async def _serve(host: str, port: int, slots: int) -> None:
     import uvicorn
+    from django.conf import settings
 
     from ultravect.service.asgi import application
+    from ultravect.service.protocol import PatientProtocol
+    from ultravect.service.work.look_pool import POOL
     from ultravect.service.work.worker import run_worker
 
     config = uvicorn.Config(
@@ -72,10 +75,15 @@ async def _serve(host: str, port: int, slots: int) -> None:
         log_level="warning",
         access_log=False,
         lifespan="off",
+        http=PatientProtocol,
+        # who a client is, and whether it came by TLS, only a proxy that is trusted may say
+        proxy_headers=bool(settings.PROXIES),
+        forwarded_allow_ips=settings.PROXIES or "",
         # longer than clients keep a connection: closing it under a request that is on its way would look like a failure
         timeout_keep_alive=_KEEP_ALIVE_SECONDS,
     )
     server = uvicorn.Server(config)
+    await asyncio.to_thread(POOL.warm)
     tasks = [asyncio.create_task(server.serve())]
     if slots:
         tasks.append(asyncio.create_task(run_worker(slots)))

@@ -12,6 +12,7 @@ ULTRAVECT_LEG_MEMORY     most memory of a leg's process in MiB; default: 4096
 ULTRAVECT_LOOK_MEMORY    most memory of a process that previews, checks or rehearses, in MiB; default: 1024
 ULTRAVECT_LOOK_SECONDS   longest time that such a process may take; default: 60
 ULTRAVECT_LOOKS_AT_ONCE  how many such processes there may be at once; default: 4
+ULTRAVECT_PROXIES        addresses of proxies that end TLS before the service and name its clients; default: none
 ULTRAVECT_HOSTS          host names the service answers to, separated by ","; default: this machine only
 """
 
@@ -77,6 +78,7 @@ INSTALLED_APPS = [
     "ultravect.service.records",
 ]
 MIDDLEWARE = [
+    "ultravect.service.headers.SecurityHeaders",
     "django.middleware.security.SecurityMiddleware",
     "whitenoise.middleware.WhiteNoiseMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
@@ -90,8 +92,12 @@ ASGI_APPLICATION = "ultravect.service.asgi.application"
 TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
 AUTH_USER_MODEL = "records.User"
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+_VALIDATION = "django.contrib.auth.password_validation"
 AUTH_PASSWORD_VALIDATORS = [
-    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator", "OPTIONS": {"min_length": 8}}
+    {"NAME": f"{_VALIDATION}.MinimumLengthValidator", "OPTIONS": {"min_length": 10}},
+    {"NAME": f"{_VALIDATION}.UserAttributeSimilarityValidator", "OPTIONS": {"user_attributes": ["username"]}},
+    {"NAME": f"{_VALIDATION}.CommonPasswordValidator"},
+    {"NAME": f"{_VALIDATION}.NumericPasswordValidator"},
 ]
 USE_TZ = True
 TIME_ZONE = "UTC"
@@ -102,7 +108,14 @@ WHITENOISE_USE_FINDERS = True
 APPEND_SLASH = False
 SESSION_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_HTTPONLY = True
-DATA_UPLOAD_MAX_MEMORY_SIZE = 4 << 20
+PROXIES = os.environ.get("ULTRAVECT_PROXIES", "")
+if PROXIES:
+    # browsers come by TLS, which the proxy ends: cookies and the address itself are for TLS only
+    SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = True
+    SECURE_HSTS_SECONDS = 365 * 24 * 3600
+    CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in ALLOWED_HOSTS]
+FILE_UPLOAD_PERMISSIONS = 0o600
+DATA_UPLOAD_MAX_MEMORY_SIZE = 1 << 20
 
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": [

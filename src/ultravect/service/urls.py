@@ -5,9 +5,9 @@ from __future__ import annotations
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import path, re_path
 from django.views.decorators.csrf import ensure_csrf_cookie
-from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerView
+from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitView
 
-from ultravect.service.api import connections, jobs, layouts, look, runs, session, system, uploads
+from ultravect.service.api import access, connections, jobs, layouts, look, runs, session, system, uploads
 from ultravect.service.api.problems import problem_body
 from ultravect.service.settings import HERE
 
@@ -36,6 +36,10 @@ _V1 = [
     path("session", session.SessionView.as_view()),
     path("tokens", session.TokensView.as_view()),
     path("tokens/<int:number>", session.TokenView.as_view()),
+    path("users", access.UsersView.as_view()),
+    path("users/<str:name>", access.UserView.as_view()),
+    path("users-tokens", access.AllTokensView.as_view()),
+    path("audit", access.AuditView.as_view()),
     path("kinds", connections.KindsView.as_view()),
     path("connections", connections.ConnectionsView.as_view()),
     path("connections/<str:name>", connections.ConnectionView.as_view()),
@@ -76,7 +80,7 @@ _V1 = [
 urlpatterns = [
     *[path(f"api/v1/{entry.pattern}", entry.callback) for entry in _V1],
     path("api/openapi.json", SpectacularAPIView.as_view(), name="schema"),
-    path("api/docs", SpectacularSwaggerView.as_view(url_name="schema")),
+    path("api/docs", SpectacularSwaggerSplitView.as_view(url_name="schema")),
     re_path(r"^api/(?P<rest>.*)$", nothing),
     re_path(r"^(?!static/).*$", console),
 ]

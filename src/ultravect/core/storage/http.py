@@ -81,11 +81,11 @@ def _is_below(address: httpx.URL, base: httpx.URL) -> bool:
     path = address.raw_path.partition(b"?")[0].decode("ascii")
     for _ in range(_MOST_ENCODINGS):
         parts = path.replace("\\", "/").split("/")
-        if ".." in parts or "." in parts or not posixpath.normpath(path).startswith(base.path.rstrip("/")):
+        if ".." in parts or "." in parts:
             return False
         path, before = unquote(path), path
         if path == before:
-            return True
+            return f"{posixpath.normpath(path)}/".startswith(base.path)
     return False
 
 

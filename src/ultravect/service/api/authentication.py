@@ -10,7 +10,7 @@ from rest_framework.authentication import BaseAuthentication, get_authorization_
 from rest_framework.exceptions import AuthenticationFailed
 from rest_framework.request import Request
 
-from ultravect.service.records.models import Token, User
+from ultravect.service.records.models import Role, Token, User
 
 _USE_RESOLUTION = dt.timedelta(minutes=1)
 
@@ -28,10 +28,13 @@ class BearerToken(BaseAuthentication):
         token = Token.objects.select_related("user").filter(digest=digest, user__is_active=True).first()
         if token is None:
             raise AuthenticationFailed("this token is not known; sign in again")
+        if token.expired:
+            raise AuthenticationFailed("this token has expired; sign in again")
         now = timezone.now()
         if token.used_at is None or now - token.used_at > _USE_RESOLUTION:
             token.used_at = now
             token.save(update_fields=["used_at"])
+        token.user.limited_to = Role(token.role) if token.role else None
         return token.user, token
 
     def authenticate_header(self, request: Request) -> str:

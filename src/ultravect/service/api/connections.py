@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
+from django.db import transaction
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiExample, extend_schema, extend_schema_view
 from rest_framework import generics
@@ -23,6 +24,7 @@ from ultravect.service.api.serializers import (
     ProbeSerializer,
     known_connection_hint,
 )
+from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, Job, Role
 from ultravect.service.work.look_pool import POOL
@@ -55,6 +57,11 @@ class ConnectionsView(generics.ListCreateAPIView[Connection]):
 
     queryset = Connection.objects.all()
     serializer_class = ConnectionSerializer
+
+    def perform_create(self, serializer: Any) -> None:
+        with transaction.atomic():
+            made = serializer.save()
+            audit(self.request, "add", "connection", made.name, connection_kind=made.kind)
 
 
 @extend_schema(tags=["connections"])
@@ -90,7 +97,9 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         data = {"name": name, "kind": declared.kind, "settings": declared.settings}
         serializer = ConnectionSerializer(known, data=data)
         serializer.is_valid(raise_exception=True)
-        serializer.save()
+        with transaction.atomic():
+            serializer.save()
+            audit(request, "change" if known else "add", "connection", name, connection_kind=declared.kind)
         return Response(serializer.data, status=200 if known else 201)
 
     def perform_update(self, serializer: Any) -> None:
@@ -99,7 +108,9 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         old = {key: value for key, value in serializer.instance.settings.items() if key not in hidden}
         given = serializer.validated_data.get("settings", {})
         serializer.validated_data["settings"] = {**old, **given}
-        serializer.save()
+        with transaction.atomic():
+            serializer.save()
+            audit(self.request, "change", "connection", serializer.instance.name, settings=sorted(given))
 
     def perform_destroy(self, instance: Connection) -> None:
         _refuse_managed(instance)
@@ -116,7 +127,9 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
                 f"connection {instance.name!r} is used by {', '.join(users)}",
                 "remove or change these jobs first",
             )
-        instance.delete()
+        with transaction.atomic():
+            audit(self.request, "remove", "connection", instance.name)
+            instance.delete()
 
 
 def _refuse_managed(connection: Connection) -> None:

@@ -38,6 +38,7 @@ from ultravect.service.api.serializers import (
     TranslationSerializer,
     TypesInputSerializer,
 )
+from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import find_job, layout_named_by, layout_version
 from ultravect.service.records.models import Job, Revision, Role, Run
 from ultravect.service.work.look_pool import POOL
@@ -128,6 +129,7 @@ class JobView(_JobInput):
                 number = newest.number + 1 if newest else 1
                 structure = model.as_file()
                 Revision.objects.create(job=job, number=number, text=text, structure=structure, saved_by=request.user)
+                audit(request, "save", "job", name, revision=number)
         return _job_response(job, 201 if created or revived else 200)
 
     @staticmethod
@@ -151,7 +153,9 @@ class JobView(_JobInput):
     def delete(self, request: Request, name: str) -> Response:
         job = job_named(name)
         job.deleted_at = timezone.now()
-        job.save(update_fields=["deleted_at"])
+        with transaction.atomic():
+            job.save(update_fields=["deleted_at"])
+            audit(request, "remove", "job", name)
         return Response(status=204)
 
 
@@ -303,6 +307,7 @@ class JobRunsView(APIView):
         if known is None:
             try:
                 run = start_run(job.revision, request.user, model.parameters, key=key)
+                audit(request, "run", "job", name, run=run.pk)
                 return Response(RunSerializer(run).data, status=201)
             except IntegrityError:
                 known = Run.objects.get(idempotency_key=key)

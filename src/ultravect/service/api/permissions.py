@@ -16,6 +16,7 @@ class RolePermission(BasePermission):
     def has_permission(self, request: Request, view: Any) -> bool:
         if not request.user.is_authenticated:
             return False
-        needed = Role.VIEWER if request.method in SAFE_METHODS else getattr(view, "writing_role", Role.EDITOR)
-        self.message = f"this takes the role {needed}; {request.user.username} is {request.user.role}"
+        reading = request.method in SAFE_METHODS
+        needed = getattr(view, "reading_role", Role.VIEWER) if reading else getattr(view, "writing_role", Role.EDITOR)
+        self.message = f"this takes the role {needed}; {request.user.username} is {request.user.effective_role}"
         return bool(request.user.may(needed))

@@ -30,8 +30,11 @@ class Problem(exceptions.APIException):
         detail: str,
         hint: str = "",
         errors: list[dict[str, Any]] | None = None,
+        *,
+        retry_after: int | None = None,
     ) -> None:
         super().__init__(detail)
+        self.retry_after = retry_after
         self.status_code = status_code
         self.problem = problem_body(status_code, code, detail, hint, errors)
 
@@ -115,4 +118,6 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
     response = Response(body, status=code, content_type="application/problem+json")
     if isinstance(error, exceptions.APIException) and (header := getattr(error, "auth_header", None)):
         response["WWW-Authenticate"] = header
+    if isinstance(error, Problem) and error.retry_after:
+        response["Retry-After"] = str(error.retry_after)
     return response

@@ -8,12 +8,16 @@ import io
 import json
 import time
 from abc import abstractmethod
-from collections.abc import AsyncIterator
+from collections import Counter
+from collections.abc import AsyncIterator, Callable
 from dataclasses import asdict
+from functools import partial
 from typing import Any
 
 from asgiref.sync import sync_to_async
+from django.conf import settings
 from django.contrib.auth import aget_user
+from django.contrib.sessions.backends.db import SessionStore
 from django.db import connection, transaction
 from django.db.models import Q, QuerySet
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
@@ -37,7 +41,19 @@ from ultravect.service.api.serializers import (
     RunSerializer,
 )
 from ultravect.service.records.lookup import picked_keys
-from ultravect.service.records.models import Change, Event, Outcome, Reject, Revision, Role, Run, RunKind, State
+from ultravect.service.records.models import (
+    Change,
+    Event,
+    Outcome,
+    Reject,
+    Revision,
+    Role,
+    Run,
+    RunKind,
+    State,
+    Token,
+    User,
+)
 from ultravect.service.work.attempts import attempt_names, run_facts
 from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.recorder import Recorder
@@ -45,6 +61,9 @@ from ultravect.service.work.start import start_run
 
 _POLL_SECONDS = 0.1
 _KEEP_ALIVE_SECONDS = 15.0
+_STILL_ALLOWED_SECONDS = 5.0
+_MAX_STREAMS, _MAX_STREAMS_OF_ONE = 200, 20
+_streams: Counter[str] = Counter()
 
 
 def run_numbered(number: int) -> Run:
@@ -320,9 +339,30 @@ def _events_after(number: int, last: int) -> list[dict[str, Any]]:
         connection.close()
 
 
-async def _stream(number: int, last: int) -> AsyncIterator[str]:
-    """Server-Sent Events from ``last`` on, until the run ends."""
-    spoken = time.monotonic()
+async def _counted(name: str, stream: AsyncIterator[str]) -> AsyncIterator[str]:
+    _streams[name] += 1
+    try:
+        async for text in stream:
+            yield text
+    finally:
+        _streams[name] -= 1
+
+
+def _still_allowed(token: Token | None, user: User, session: str | None) -> bool:
+    """Whether what a stream was opened with is still good."""
+    try:
+        if token is not None:
+            known = Token.objects.filter(pk=token.pk, user__is_active=True).first()
+            return known is not None and not known.expired
+        there = session is not None and SessionStore().exists(session)
+        return there and User.objects.filter(pk=user.pk, is_active=True).exists()
+    finally:
+        connection.close()
+
+
+async def _stream(number: int, last: int, allowed: Callable[[], bool]) -> AsyncIterator[str]:
+    """Server-Sent Events from ``last`` on, until the run ends, or the one who asked is signed in no more."""
+    spoken = asked = time.monotonic()
     yield "retry: 1000\n\n"
     while True:
         events = await sync_to_async(_events_after)(number, last)
@@ -331,6 +371,10 @@ async def _stream(number: int, last: int) -> AsyncIterator[str]:
             yield f"id: {last}\nevent: {event['kind']}\ndata: {json.dumps(event)}\n\n"
             spoken = time.monotonic()
             if event["kind"] == "end":
+                return
+        if time.monotonic() - asked > _STILL_ALLOWED_SECONDS:
+            asked = time.monotonic()
+            if not await sync_to_async(allowed)():
                 return
         if not events:
             if time.monotonic() - spoken > _KEEP_ALIVE_SECONDS:
@@ -355,8 +399,14 @@ async def run_events(request: HttpRequest, number: int) -> HttpResponse | Stream
     if not await Run.objects.filter(pk=number).aexists():
         return _problem(404, "run-unknown", f"there is no run {number}")
     given = request.headers.get("Last-Event-ID", request.GET.get("after", "0"))
-    last = int(given) if given.isdigit() else 0
+    last = int(given) if given.isascii() and given.isdigit() and len(given) < 19 else 0
     if "text/event-stream" in request.headers.get("Accept", ""):
+        name = user.get_username()
+        if _streams[name] >= _MAX_STREAMS_OF_ONE or _streams.total() >= _MAX_STREAMS:
+            return _problem(429, "too-many-streams", "too many streams of events are open; close some of them")
         headers = {"Cache-Control": "no-cache", "X-Accel-Buffering": "no"}
-        return StreamingHttpResponse(_stream(number, last), content_type="text/event-stream", headers=headers)
+        session = request.COOKIES.get(settings.SESSION_COOKIE_NAME)
+        allowed = partial(_still_allowed, signed_in[1] if signed_in else None, user, session)
+        stream = _counted(name, _stream(number, last, allowed))
+        return StreamingHttpResponse(stream, content_type="text/event-stream", headers=headers)
     return JsonResponse({"items": await sync_to_async(_events_after)(number, last)})

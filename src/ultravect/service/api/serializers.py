@@ -13,6 +13,7 @@ from ultravect.core.model.connection import KINDS, Settings
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.problems import did_you_mean, problems_of
 from ultravect.service.records.models import (
+    AuditEntry,
     Change,
     Connection,
     Job,
@@ -41,23 +42,62 @@ class UserSerializer(serializers.ModelSerializer[User]):
         fields = ["name", "role"]
 
 
+class AccountSerializer(UserSerializer):
+    active = serializers.BooleanField(source="is_active")
+    last_login = serializers.DateTimeField(allow_null=True)
+
+    class Meta(UserSerializer.Meta):
+        fields = [*UserSerializer.Meta.fields, "active", "last_login"]
+
+
+class NewUserSerializer(serializers.Serializer[Any]):
+    name = serializers.RegexField(r"^[\w.@+-]{1,150}$", help_text="Letters, digits, and . @ + - _")
+    role = serializers.ChoiceField(choices=Role.choices, default=Role.VIEWER)
+    password = serializers.CharField(trim_whitespace=False, write_only=True, max_length=1000)
+
+
+class ChangeUserSerializer(serializers.Serializer[Any]):
+    role = serializers.ChoiceField(choices=Role.choices, required=False)
+    active = serializers.BooleanField(required=False, help_text="false: the user cannot sign in, and has no tokens.")
+    password = serializers.CharField(required=False, trim_whitespace=False, write_only=True, max_length=1000)
+
+
+class AuditEntrySerializer(serializers.ModelSerializer[AuditEntry]):
+    detail = serializers.DictField()
+
+    class Meta:
+        model = AuditEntry
+        fields = ["id", "at", "user", "address", "action", "kind", "name", "detail"]
+
+
 class SignInSerializer(serializers.Serializer[Any]):
-    user = serializers.CharField()
-    password = serializers.CharField(trim_whitespace=False, write_only=True)
+    user = serializers.CharField(max_length=150)
+    password = serializers.CharField(trim_whitespace=False, write_only=True, max_length=1000)
 
 
 class TokenRequestSerializer(SignInSerializer):
     """With ``user`` and ``password``, or as the one signed in."""
 
-    user = serializers.CharField(required=False)
-    password = serializers.CharField(required=False, trim_whitespace=False, write_only=True)
+    user = serializers.CharField(required=False, max_length=150)
+    password = serializers.CharField(required=False, trim_whitespace=False, write_only=True, max_length=1000)
     label = serializers.CharField(default="token", max_length=100)
+    role = serializers.ChoiceField(
+        choices=Role.choices,
+        required=False,
+        help_text="The most that the token may do; left out: all that its user may.",
+    )
+    days = serializers.IntegerField(
+        required=False, min_value=1, max_value=3650, help_text="Days after which it expires; left out: never."
+    )
 
 
 class TokenSerializer(serializers.ModelSerializer[Token]):
+    owner = serializers.CharField(source="user.username")
+    role = serializers.CharField(help_text="The most that it may do; empty: all that its owner may.")
+
     class Meta:
         model = Token
-        fields = ["id", "label", "created_at", "used_at"]
+        fields = ["id", "label", "owner", "role", "created_at", "used_at", "expires_at"]
 
 
 class NewTokenSerializer(TokenSerializer):

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
-from django.contrib.auth import authenticate, login, logout
+import datetime as dt
+
+from django.contrib.auth import login, logout
+from django.db import transaction
+from django.utils import timezone
 from django.utils.decorators import method_decorator
 from django.views.decorators.csrf import csrf_protect, ensure_csrf_cookie
 from drf_spectacular.utils import extend_schema
@@ -19,13 +23,27 @@ from ultravect.service.api.serializers import (
     TokenSerializer,
     UserSerializer,
 )
+from ultravect.service.records.audit import address_of, audit
 from ultravect.service.records.models import Role, Token, User
+from ultravect.service.records.sign_in import TooMany, check_password
 
 
 def _authenticate(request: Request, user: str, password: str) -> User:
-    found = authenticate(request, username=user, password=password)
-    if not isinstance(found, User):
+    try:
+        found = check_password(user, password, address_of(request._request))
+    except TooMany as error:
+        audit(request, "sign-in-limited", "user", user, user=user)
+        raise Problem(
+            429,
+            "too-many-sign-ins",
+            "this account, or this address, has tried to sign in too often",
+            f"wait {error.seconds} s and try again",
+            retry_after=error.seconds,
+        ) from None
+    if found is None:
+        audit(request, "sign-in-refused", "user", user, user=user)
         raise Problem(401, "sign-in-refused", "user and password do not match", "check both for typing errors")
+    audit(request, "sign-in", "user", user, user=user)
     return found
 
 
@@ -48,7 +66,7 @@ class SessionView(APIView):
         given = SignInSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         user = _authenticate(request, given.validated_data["user"], given.validated_data["password"])
-        login(request._request, user)
+        login(request._request, user, backend="django.contrib.auth.backends.ModelBackend")
         return Response(UserSerializer(user).data)
 
     @extend_schema(responses={204: None}, summary="Sign out")
@@ -81,20 +99,31 @@ class TokensView(APIView):
             user = request.user
         else:
             raise Problem(401, "not-signed-in", "a token takes `user` and `password`", "send them, or sign in first")
-        token, text = Token.issue(user, data["label"])
+        most = user.effective_role
+        role = data.get("role", user.limited_to or "")
+        if role and Role(role).rank > most.rank:
+            raise Problem(403, "not-allowed", f"a token cannot have the role {role}: {user.username} is {most}")
+        expires = timezone.now() + dt.timedelta(days=data["days"]) if "days" in data else None
+        with transaction.atomic():
+            token, text = Token.issue(user, data["label"], role, expires)
+            audit(request, "issue", "token", data["label"], user=user.username, id=token.pk, role=role)
         token.token = text  # type: ignore[attr-defined]
         return Response(NewTokenSerializer(token).data, status=201)
 
 
 @extend_schema(tags=["session"])
 class TokenView(APIView):
-    """One token of the one who asks."""
+    """One token: of the one who asks, or for admins of anybody."""
 
     writing_role = Role.VIEWER
 
     @extend_schema(responses={204: None}, summary="Withdraw a token")
     def delete(self, request: Request, number: int) -> Response:
-        deleted, _ = Token.objects.filter(user=request.user, pk=number).delete()
-        if not deleted:
+        tokens = Token.objects.all() if request.user.may(Role.ADMIN) else Token.objects.filter(user=request.user)
+        token = tokens.select_related("user").filter(pk=number).first()
+        if token is None:
             raise not_found("token", number)
+        with transaction.atomic():
+            audit(request, "withdraw", "token", token.label, id=number, owner=token.user.username)
+            token.delete()
         return Response(status=204)
