@@ -122,6 +122,14 @@
   {#each run.followed_by as other (other.id)}
     <p class="mb-2 text-sm"><a class="plain" href="#/runs/{other.id}">Run {other.id}</a> {other.kind === "undo" ? "undoes this one" : "loads its rejects"}: <State name={other.state} /></p>
   {/each}
+  {#if ended && run.state !== "succeeded" && run.outcome !== "nothing"}
+    <p class="panel mb-4 px-3.5 py-2.5" data-testid="outcome">
+      <State name={run.outcome} />
+      {run.outcome === "committed"
+        ? "Its rows are in the target. Running the job again may double them."
+        : "Whether its rows are in the target is not known yet. The target is asked; this page shows the answer when it is opened again."}
+    </p>
+  {/if}
   {#if run.error}<div class="mb-4"><Problem problem={run.error} /></div>{/if}
 
   <section class="panel mb-4">
@@ -176,7 +184,7 @@
   </section>
 
   {#if leg.rejected}
-    {#key ended}<RejectsTable run={run.id} retry={run.state === "succeeded" && may("operator") && run.kind !== "undo" ? () => act(`runs/${number}/retry-rejects`, (next) => go(`/runs/${next.id}`)) : undefined} />{/key}
+    {#key ended}<RejectsTable run={run.id} retry={run.outcome === "committed" && ended && may("operator") && run.kind !== "undo" ? () => act(`runs/${number}/retry-rejects`, (next) => go(`/runs/${next.id}`)) : undefined} />{/key}
   {/if}
   {#if ended && run.kind !== "undo"}<ChangesTable run={run.id} comparison={leg.comparison} />{/if}
 

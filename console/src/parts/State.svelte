@@ -8,6 +8,9 @@
     done: ["✓", "text-success"],
     failed: ["✗", "text-error"],
     stopped: ["■", "text-warning"],
+    "cut off": ["–", "text-base-content/60"],
+    committed: ["⚑", "text-warning"],
+    unknown: ["?", "text-warning"],
   };
   let look = $derived(LOOKS[name] ?? ["·", ""]);
 </script>

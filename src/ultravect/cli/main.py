@@ -1,56 +1,108 @@
-"""The `ultravect` command. Exit codes: 0 done; 1 it ran and the answer is bad; 2 wrong usage; 3 no service."""
+"""The `ultravect` command. Exit codes: 0 done; 1 it ran and the answer is bad; 2 wrong usage; 3 no service; 4 and 5: see
+`cli.runs`.
+
+Only what the command needs is imported: a list of all commands, with what each does, is at hand for `--help`.
+"""
 
 from __future__ import annotations
 
+import importlib
 import sys
 
 import typer
 
-from ultravect import __version__
-from ultravect.cli import connections, jobs, layouts, look, runs, service
-from ultravect.cli.login import NotSignedIn
-from ultravect.cli.output import print_problem, screen
-from ultravect.client import ApiError, ServiceUnreachable
+COMMANDS: dict[str, tuple[str, str]] = {
+    "login": ("service", "Sign in to a service, and remember it for the next commands."),
+    "look": ("look", "Look at what a connection holds, or at one object: rows, types and the evidence for them."),
+    "ask": ("look", "Ask a database, in a transaction that cannot write."),
+    "upload": ("look", "Send files to the service, into its connection `uploads`."),
+    "draft": ("jobs", "Write a job file with every column mapped, its type and its fit, ready to edit."),
+    "save": (
+        "jobs",
+        "Store job, connection and layout files in the service; a changed one becomes a new revision or version.",
+    ),
+    "jobs": ("jobs", "List jobs, with the last run of each."),
+    "job": ("jobs", "Show a job's file, and its last run."),
+    "check": ("jobs", "Look at a job, its live source and its live target; nothing moves."),
+    "rehearse": ("jobs", "Take the first rows of a job through read and shape; nothing is written."),
+    "types": ("jobs", "Show how each database's types translate, and with which fit."),
+    "run": ("runs", "Run a job, and follow it to its end."),
+    "rerun": ("runs", "Run a run's job again, as it is now, with the parameters of that run."),
+    "runs": ("runs", "List runs, the newest first."),
+    "show": ("runs", "Show a run: phases, tally, what was said, error."),
+    "stop": ("runs", "Stop a run; what it has not published is rolled back."),
+    "rejects": ("runs", "List the rows that a run rejected, with the reasons."),
+    "retry-rejects": (
+        "runs",
+        "Load the rows that a run rejected, read again from their files or table, by the job as it is now.",
+    ),
+    "changes": ("runs", "Show rows that a run changed, before and after, column by column."),
+    "undo": ("runs", "Take back what a run loaded, where its receipt and the job allow it."),
+    "audit": ("access", "Show who did what, and from where; for admins."),
+    "serve": ("service", "Start the service: web server and a local worker."),
+    "worker": ("service", "Start another worker, on this or another machine."),
+}
+"""By its name: the module of a command, and what it does."""
 
-app = typer.Typer(
-    help="Declared copy jobs between databases, files and storage.",
-    no_args_is_help=True,
-    add_completion=False,
-    pretty_exceptions_enable=False,
-    rich_markup_mode=None,
-)
-app.add_typer(connections.app, name="connection")
-app.add_typer(layouts.app, name="layout")
-app.add_typer(service.user_app, name="user")
-for command in (
-    service.login, look.look, look.ask, look.upload, jobs.draft, jobs.save, jobs.jobs, jobs.job, jobs.check,
-    jobs.rehearse, jobs.types, runs.run, runs.rerun, runs.runs, runs.show, runs.stop, runs.rejects, runs.retry_rejects,
-    runs.changes, runs.undo, service.serve, service.worker,
-):  # fmt: skip
-    app.command(command.__name__.replace("_", "-"))(command)
+GROUPS: dict[str, tuple[str, str, str]] = {
+    "connection": ("connections", "app", "Named places to copy from and to."),
+    "layout": ("layouts", "app", "Saved layouts: how the files of one kind are cut."),
+    "user": ("access", "user_app", "Users of the service."),
+    "token": ("access", "token_app", "Tokens, by which programs sign in."),
+}
+"""Commands with commands of their own: module, attribute, and what they are for."""
 
 
-@app.command("version")
+def _module(name: str) -> object:
+    return importlib.import_module(f"ultravect.cli.{name}")
+
+
+def _not_loaded() -> None:
+    """Stands for a command in the list of all."""
+
+
+def made_app(asked: str | None = None) -> typer.Typer:
+    """The commands, of which only ``asked`` is loaded; None: all of them."""
+    app = typer.Typer(
+        help="Declared copy jobs between databases, files and storage.",
+        no_args_is_help=True,
+        add_completion=False,
+        pretty_exceptions_enable=False,
+        rich_markup_mode=None,
+    )
+    for name, (module, attribute, about) in GROUPS.items():
+        if asked in (None, name):
+            app.add_typer(getattr(_module(module), attribute), name=name)
+        else:
+            app.command(name, help=about)(_not_loaded)
+    for name, (module, about) in COMMANDS.items():
+        loaded = asked in (None, name)
+        app.command(name, help=None if loaded else about)(
+            getattr(_module(module), name.replace("-", "_")) if loaded else _not_loaded
+        )
+    app.command("version")(version)
+    return app
+
+
 def version() -> None:
     """Show the version."""
-    screen.print(f"ultravect {__version__}")
+    from ultravect import __version__
+
+    print(f"ultravect {__version__}")
 
 
 def main() -> None:
     """Runs a command and turns failures into exit codes."""
+    asked = next((word for word in sys.argv[1:] if not word.startswith("-")), "")
     try:
-        app()
-    except ApiError as error:
-        print_problem(error.detail, error.hint)
-        for entry in error.errors[1:]:
-            print_problem(f"{entry.get('pointer', '').lstrip('/')}: {entry.get('message', '')}".removeprefix(": "))
-        sys.exit(3 if error.status == 401 else 1)
-    except NotSignedIn as error:
-        print_problem(str(error), "ultravect login URL, or set ULTRAVECT_URL and ULTRAVECT_TOKEN")
-        sys.exit(3)
-    except ServiceUnreachable as error:
-        print_problem(str(error), "is the service running, and is the address right? ultravect login URL")
-        sys.exit(3)
+        made_app(asked)()
+    except Exception as error:
+        from ultravect.cli.failures import exit_code
+
+        code = exit_code(error)
+        if code is None:
+            raise
+        sys.exit(code)
 
 
 if __name__ == "__main__":

@@ -172,7 +172,7 @@ def show(
         return
     print_run(found)
     for leg in found.legs:
-        marks = {"done": "✓", "running": "▸", "waiting": "·", "failed": "✗", "stopped": "■"}
+        marks = {"done": "✓", "running": "▸", "waiting": "·", "failed": "✗", "stopped": "■", "cut off": "–"}
         screen.print("  " + "  ".join(f"{marks[phase['state']]} {phase['name']}" for phase in leg.phases))
     for event in events:
         if event.kind in ("log", "finding"):

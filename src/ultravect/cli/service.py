@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import socket
 import sys
-from typing import Annotated
+from typing import Annotated, NoReturn
 
 import typer
 
@@ -13,8 +13,6 @@ from ultravect.cli.login import Login, store
 from ultravect.cli.options import Json
 from ultravect.cli.output import print_json, screen
 from ultravect.client import Client
-
-user_app = typer.Typer(help="Users of the service.", no_args_is_help=True)
 
 
 def login(
@@ -40,7 +38,8 @@ def login(
         screen.print(f"signed in to {url} as {me.name} ({me.role}); remembered in {path}", soft_wrap=True)
 
 
-def _hand_on(*arguments: str) -> None:
+def hand_on(*arguments: str) -> NoReturn:
+    """Becomes the service's own command."""
     os.execv(sys.executable, [sys.executable, "-m", "ultravect.service", *arguments])
 
 
@@ -50,23 +49,15 @@ def serve(
     slots: Annotated[int, typer.Option(help="Runs at once of the local worker; 0: none.")] = 2,
     root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
 ) -> None:
-    """Start the service: web server, scheduler and a local worker."""
+    """Start the service: web server and a local worker."""
     roots = [part for folder in root or [] for part in ("--root", folder)]
-    _hand_on("serve", "--host", host, "--port", str(port), "--slots", str(slots), *roots)
+    hand_on("serve", "--host", host, "--port", str(port), "--slots", str(slots), *roots)
 
 
 def worker(
     slots: Annotated[int, typer.Option(help="Runs at once.")] = 2,
     root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
 ) -> None:
-    """Start a worker more, on this or another machine."""
+    """Start another worker, on this or another machine."""
     roots = [part for folder in root or [] for part in ("--root", folder)]
-    _hand_on("worker", "--slots", str(slots), *roots)
-
-
-@user_app.command("add")
-def add_user(
-    name: str, role: Annotated[str, typer.Option(help="viewer, operator, editor or admin")] = "editor"
-) -> None:
-    """Add a user; the password is asked for, or taken from ULTRAVECT_PASSWORD. Needs the service's settings."""
-    _hand_on("user", "add", name, "--role", role)
+    hand_on("worker", "--slots", str(slots), *roots)

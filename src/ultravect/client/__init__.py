@@ -11,7 +11,9 @@ with Client("http://127.0.0.1:8484", token="uv_…") as service:
 from ultravect.client.client import Client
 from ultravect.client.errors import ApiError, ServiceUnreachable
 from ultravect.client.models import (
+    Account,
     Answer,
+    AuditEntry,
     Change,
     Check,
     Connection,
@@ -21,6 +23,7 @@ from ultravect.client.models import (
     FollowUp,
     Job,
     JobSummary,
+    KnownToken,
     Layout,
     Leg,
     Page,
@@ -37,8 +40,10 @@ from ultravect.client.models import (
 )
 
 __all__ = [
+    "Account",
     "Answer",
     "ApiError",
+    "AuditEntry",
     "Change",
     "Check",
     "Client",
@@ -49,6 +54,7 @@ __all__ = [
     "FollowUp",
     "Job",
     "JobSummary",
+    "KnownToken",
     "Layout",
     "Leg",
     "Page",

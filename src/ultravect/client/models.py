@@ -37,6 +37,38 @@ class Token(_Given):
     user: User
 
 
+class KnownToken(_Given):
+    """A token without its text; ``role`` is the most that it may do, "" for all that its owner may."""
+
+    id: int
+    label: str
+    owner: str
+    role: str
+    created_at: dt.datetime
+    used_at: dt.datetime | None
+    expires_at: dt.datetime | None
+
+
+class Account(User):
+    """``active`` false: disabled."""
+
+    active: bool
+    last_login: dt.datetime | None
+
+
+class AuditEntry(_Given):
+    """Who did what to which record, and from which network address."""
+
+    id: int
+    at: dt.datetime
+    user: str
+    address: str
+    action: str
+    kind: str
+    name: str
+    detail: dict[str, Any]
+
+
 class Connection(_Given):
     name: str
     kind: str

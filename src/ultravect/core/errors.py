@@ -14,6 +14,8 @@ class UltravectError(Exception):
     """
 
     outcome: str = ""
+    phase: str = ""
+    """The phase of a leg in which it began, where it was raised in one."""
 
     def __init__(self, code: str, detail: str, *, hint: str = "", **where: Any) -> None:
         super().__init__(detail)

@@ -249,8 +249,12 @@ class _Leg:
         if not one_file:
             # reading starts while the target is still being opened
             reading.start()
+        self._phase = "stage"
         try:
             return self._load(reading.start if one_file else None)
+        except UltravectError as error:
+            error.phase = error.phase or self._phase
+            raise
         except TypeDrift:
             self._held = None  # the leg begins anew, and tells its own
             raise
@@ -282,6 +286,7 @@ class _Leg:
             if load.previous:
                 self._listener.log("info", f"the rows that are replaced are kept in {load.previous}")
             self._listener.phase("stage", "done")
+            self._phase = "publish"
             with self._shield():
                 self._listener.phase("publish", "running")
                 self._publish(load)
@@ -290,6 +295,7 @@ class _Leg:
                 self._listener.log("info", f"wrote {path}")
             if len(load.written) > _NAMED_FILES:
                 self._listener.log("info", f"and {counted(len(load.written) - _NAMED_FILES, 'other file')}")
+            self._phase = "verify"
             try:
                 return self._verify(load)
             except UltravectError as error:
@@ -316,12 +322,14 @@ class _Leg:
         while (item := self._queue.get()) is not None:
             if isinstance(item, BaseException):
                 raise item
+            self._phase = "shape"  # what can fail before the rows are written is what they are
             self._tally.read += item.rows
             self._tally.filtered += item.filtered
             self._ledger.add(item.rejects)
             self._ledger.enforce(self._tally.read, final=False)
             if self._places:
                 self._places.add(item)
+            self._phase = "stage"
             load.write(item.batch)
             if self._sums:
                 self._sums.add(item.batch)
@@ -335,13 +343,17 @@ class _Leg:
         if self._held:
             # every row has been read: nothing can turn out otherwise any more
             self._held.release()
+        self._phase = "shape"
         self._ledger.enforce(self._tally.read, final=True)
+        self._phase = "stage"
 
     def _read(self) -> None:
         end: BaseException | None = None
         rows = size = 0
+        phase = "read"
         try:
             for block in self._reader.blocks():
+                phase = "shape"
                 shaped = self._shaper.shape(block)
                 if self._isolates and isinstance(self._reader, Keyed) and self._reader.keys:
                     shaped = replace(shaped, keys=self._reader.keys_of(block, shaped.index))
@@ -350,10 +362,13 @@ class _Leg:
                 rows += shaped.rows
                 size += shaped.bytes
                 self._progress.tell(rows_read=rows, bytes_read=size)
+                phase = "read"
                 self._put(shaped)
                 if self._cancelled.is_set():
                     return
         except BaseException as error:
+            if isinstance(error, UltravectError):
+                error.phase = phase
             end = error
         self._put(end)
 

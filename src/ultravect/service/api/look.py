@@ -182,7 +182,7 @@ class AskView(APIView):
         given = QuestionSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
-        asked = {"sql": data["sql"], "limit": data["limit"], "seconds": data["seconds"]}
+        asked = {"sql": data["sql"], "limit": data["limit"], "limit_seconds": data["seconds"]}
         spec = connection_named(name).spec()
         return Response(POOL.look("ask", seconds=data["seconds"] + _ASK_GRACE_SECONDS, spec=asdict(spec), **asked))
 

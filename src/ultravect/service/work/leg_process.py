@@ -188,7 +188,9 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
         result = _undo(task, speaker, stopper) if task["kind"] == "undo" else _load(task, speaker, stopper)
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:
-        speaker.say("failed", peak_memory=_peak_memory(), error=error.as_dict(), outcome=error.outcome)
+        speaker.say(
+            "failed", peak_memory=_peak_memory(), error=error.as_dict(), outcome=error.outcome, phase=error.phase
+        )
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
     except (MemoryError, pa.ArrowMemoryError):

@@ -49,8 +49,8 @@ def _bytes(spec: dict[str, Any], wanted: str, size: int, encoding: str | None) -
     return raw_start(_spec(spec), wanted, size, encoding)
 
 
-def _ask(spec: dict[str, Any], sql: str, limit: int, seconds: float) -> Any:
-    answer = database_of(_spec(spec)).ask(sql, limit, seconds)
+def _ask(spec: dict[str, Any], sql: str, limit: int, limit_seconds: float) -> Any:
+    answer = database_of(_spec(spec)).ask(sql, limit, limit_seconds)
     return {"columns": answer.columns, "rows": answer.rows, "more": answer.more}
 
 

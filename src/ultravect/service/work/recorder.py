@@ -159,7 +159,7 @@ class Recorder:
             self._end(state, outcome, _storable(error), result or {})
 
     def _end(self, state: State, outcome: Outcome, error: dict[str, Any] | None, result: dict[str, Any]) -> None:
-        self._end_phases(state)
+        self._end_phases(state, str(result.get("phase") or ""))
         self.leg.state = state
         if "tally" in result:
             self._account(result)
@@ -175,12 +175,13 @@ class Recorder:
         self.run.save(update_fields=["state", "outcome", "outcome_asked_at", "error", "ended_at"])
         self._event("end", {"state": state, "outcome": outcome, "error": error})
 
-    def _end_phases(self, state: State) -> None:
-        """Only the phase in which it ended has that state: phases overlap, and the first of them holds up the others."""
+    def _end_phases(self, state: State, name: str) -> None:
+        """Only the phase in which it ended has that state: phases overlap, and others that ran were cut off by it."""
         now = timezone.now().isoformat()
         running = [phase for phase in self.leg.phases if phase["state"] == "running"]
-        for number, phase in enumerate(running):
-            phase["state"] = str(state) if number == 0 else "cut off"
+        ended = next((phase for phase in running if phase["name"] == name), running[-1] if running else None)
+        for phase in running:
+            phase["state"] = str(state) if phase is ended else "cut off"
             phase["ended_at"] = now
 
     def settle(self, outcome: Outcome, result: dict[str, Any] | None, error: dict[str, Any] | None) -> None:

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 
 import pyarrow as pa
+from psycopg.errors import NotSupportedError, error_from_result
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
@@ -183,13 +184,15 @@ class PostgresqlDatabase:
         # by the extended protocol, which takes one statement and no more
         result = session.pgconn.exec_params(command, None)
         if result.status == ExecStatus.FATAL_ERROR:
-            message = (result.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
-            raise UltravectError(
-                "question-refused",
-                f"connection {self._name}: the database does not take the question: {message}",
-                hint="ask one statement that reads",
-                connection=self._name,
-            )
+            error = error_from_result(result)
+            if isinstance(error, NotSupportedError):
+                raise UltravectError(
+                    "read-only",
+                    f"connection {self._name}: the question would write: {error.diag.message_primary}",
+                    hint="questions may only read",
+                    connection=self._name,
+                )
+            raise error
 
     def objection(self, statement: str) -> Objection | None:
         with self._session("check") as session, explained(self._name, "parsing a statement"):
