@@ -13,6 +13,7 @@ from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import IO, Any
 
 import httpx
 
@@ -21,6 +22,7 @@ from ultravect.client import Client
 
 USER = "warden"
 _START_SECONDS = 60
+_KEPT = "kept.json"
 
 
 @dataclass
@@ -51,23 +53,32 @@ class Stack:
         state = state.resolve()
         for folder in ("files", "secrets"):
             (state / folder).mkdir(exist_ok=True)
+        kept = _kept(state)
         stack = cls(
             state,
-            PostgresServer.create(state / "postgres", durable=durable),
+            _server(kept["postgres"]) if kept else PostgresServer.create(state / "postgres", durable=durable),
             port or free_port(),
-            secrets.token_urlsafe(9),
-            secrets.token_urlsafe(32),
+            kept["password"] if kept else secrets.token_urlsafe(12),
+            kept["key"] if kept else secrets.token_urlsafe(32),
             [str(state / "files"), *roots],
             dict(settings or {}),
         )
-        for database in ("ultravect", "warehouse"):
-            stack.postgres.execute(f"CREATE DATABASE {database}")
-        stack._service("user", "add", USER, "--role", "admin", wait=True)
+        if not kept:
+            for database in ("ultravect", "warehouse"):
+                stack.postgres.execute(f"CREATE DATABASE {database}")
+            stack._service("user", "add", USER, "--role", "admin", wait=True)
+            stack._keep()
         stack.start_service()
         with Client(stack.url) as client:
             stack.token = client.issue_token(USER, stack.password, "dev").token
         stack.write_facts()
         return stack
+
+    def _keep(self) -> None:
+        """What is needed to start the same state again."""
+        server = {"folder": str(self.postgres.folder), "password": self.postgres.password, "port": self.postgres.port}
+        text = json.dumps({"postgres": server, "password": self.password, "key": self.key})
+        _private(self.state / _KEPT).write(text)
 
     @property
     def url(self) -> str:
@@ -87,7 +98,7 @@ class Stack:
             "ULTRAVECT_SECRET_FOLDER": str(self.state / "secrets"),
             **self.settings,
         }
-        log = (self.state / "service.log").open("ab")
+        log = _private(self.state / "service.log", "a")
         command = [sys.executable, "-m", "ultravect.service", *arguments]
         process = subprocess.Popen(
             command, env=environment, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True
@@ -131,9 +142,7 @@ class Stack:
             "pid": self.process.pid if self.process else None,
             "postgres": {"folder": str(self.postgres.folder), "port": self.postgres.port},
         }
-        path = self.state / "service.json"
-        path.touch(mode=0o600)
-        path.write_text(json.dumps(facts, indent=2))
+        _private(self.state / "service.json").write(json.dumps(facts, indent=2))
 
     @property
     def warehouse(self) -> dict[str, object]:
@@ -142,6 +151,27 @@ class Stack:
             "host": "127.0.0.1", "port": self.postgres.port, "database": "warehouse",
             "user": "postgres", "password": self.postgres.password,
         }  # fmt: skip
+
+
+def _private(path: Path, mode: str = "w") -> IO[str]:
+    """A file that only its owner may read."""
+    return open(path, mode, opener=lambda name, flags: os.open(name, flags, 0o600), buffering=1)
+
+
+def _kept(state: Path) -> dict[str, Any] | None:
+    try:
+        kept: dict[str, Any] = json.loads((state / _KEPT).read_text())
+    except FileNotFoundError:
+        return None
+    return kept
+
+
+def _server(kept: Mapping[str, Any]) -> PostgresServer:
+    # at the same port, which connections to it have in their settings
+    server = PostgresServer(Path(kept["folder"]), kept["port"], kept["password"])
+    server.stop()  # one that was left running, if there is one
+    server.start()
+    return server
 
 
 def stop_process(pid: int) -> None:

@@ -9,7 +9,8 @@ from __future__ import annotations
 import asyncio
 import json
 import time
-from collections.abc import Awaitable, Callable, MutableMapping
+from collections.abc import Awaitable, Callable, Iterator, MutableMapping
+from contextlib import contextmanager
 from io import BytesIO
 from typing import Any
 
@@ -38,6 +39,9 @@ MAX_BODY = 1 << 20
 
 _UPLOADS = "/api/v1/uploads/"
 _HEALTH = "/api/v1/health"
+_SIGN_INS = ("/api/v1/tokens", "/api/v1/session")
+_MAX_SIGN_INS = 8
+_PROBLEM = "application/problem+json"
 _BODY_SECONDS = 30.0
 _HEALTH_SECONDS = 0.08
 _WORKERS = "SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - interval '30 seconds'"
@@ -55,6 +59,7 @@ class Front:
     def __init__(self, inner: Application) -> None:
         self._inner = inner
         self._health = Health()
+        self._signing_in = 0
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -63,6 +68,9 @@ class Front:
         if scope["path"] == _HEALTH and scope["method"] in ("GET", "HEAD"):
             status, body = await self._health.now()
             await _answer(send, status, body, "application/json")
+            return
+        if b"\0" in scope["path"].encode() or b"%00" in scope["query_string"]:
+            await _answer(send, 422, problem_body(422, "input-invalid", "an address has no NUL characters"), _PROBLEM)
             return
         started = False
 
@@ -73,10 +81,25 @@ class Front:
 
         try:
             limit = await self._limit(scope)
-            await self._inner(scope, _measured(scope, receive, limit), noted)
+            with self._counted(scope):
+                await self._inner(scope, _measured(scope, receive, limit), noted)
         except _Refused as refused:
             if not started:
-                await _answer(send, refused.status, refused.body, "application/problem+json", close=True)
+                await _answer(send, refused.status, refused.body, _PROBLEM, close=True)
+
+    @contextmanager
+    def _counted(self, scope: Scope) -> Iterator[None]:
+        """Few sign-ins at once: each takes a thread and, for its hash, a processor."""
+        if scope["method"] != "POST" or scope["path"] not in _SIGN_INS:
+            yield
+            return
+        if self._signing_in >= _MAX_SIGN_INS:
+            raise _Refused(429, "too-many-sign-ins", "too many are signing in at this moment", "try again in a moment")
+        self._signing_in += 1
+        try:
+            yield
+        finally:
+            self._signing_in -= 1
 
     async def _limit(self, scope: Scope) -> int:
         """The largest body that the request may have; _Refused where it announces a larger one, or may send none."""

@@ -7,6 +7,7 @@ from contextlib import closing
 from typing import Any, BinaryIO
 
 import ijson
+import numpy as np
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
@@ -22,6 +23,9 @@ _MAX_EVENTS = 200_000
 _MAX_BETWEEN = 2 * MAX_RECORD
 # the parser's time for a long value grows with the square of its pieces
 _PIECE = 4 << 20
+_LOOKED_AT = 4 << 20
+_MAX_DEPTH = 1_000
+_OPENING, _CLOSING = np.frombuffer(b"[{", np.uint8), np.frombuffer(b"]}", np.uint8)
 
 
 def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
@@ -43,8 +47,23 @@ def _prefix(pointer: str) -> str:
     return ".".join([*("item" if step.isdigit() else step for step in steps), "item"])
 
 
+def _require_flat(file: SourceFile, head: bytes) -> None:
+    """Raises for a document that is nested as no data is: the parser's memory grows with the square of its depth."""
+    marks = np.frombuffer(head, np.uint8)
+    steps = np.isin(marks, _OPENING).astype(np.int32) - np.isin(marks, _CLOSING).astype(np.int32)
+    if len(steps) and int(np.cumsum(steps).max()) > _MAX_DEPTH:
+        raise UltravectError(
+            "json-too-deep",
+            f"{file.path} is nested more than {_MAX_DEPTH:,} levels deep",
+            hint="data is not nested like that: is it damaged, or made to harm?",
+            object=file.path,
+        )
+
+
 def find_rows(file: SourceFile) -> str:
     """JSON Pointer to the first array of objects in a document."""
+    with closing(file.open()) as stream:
+        _require_flat(file, stream.read(_LOOKED_AT))
     with closing(file.open()) as stream:
         path: list[str] = []
         before = ""

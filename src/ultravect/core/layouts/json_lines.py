@@ -5,6 +5,7 @@ from __future__ import annotations
 import decimal
 import itertools
 import json
+import re
 from collections.abc import Iterator
 from contextlib import closing
 from dataclasses import dataclass, field
@@ -31,6 +32,7 @@ _PARSE_BLOCK = 512 << 10
 _MAX_LEARNT = 8
 _LEARN_ROWS = 1000
 _DOUBLE_DIGITS = 17  # a double is written with at most so many
+_EXPONENT = re.compile(rb"[0-9.][eE][+-]?[0-9]")
 _SCALE = 12  # decimals that a column of numbers holds before a block is parsed line by line
 
 
@@ -96,6 +98,8 @@ class _Lines:
 
     def _fast(self, chunk: bytes, line: int, ends: int) -> TableBlock | None:
         """A block whose lines are all of the kinds seen so far."""
+        if _EXPONENT.search(chunk) and any(_is_decimal(one.type) for one in self.schema or ()):
+            return None  # see without_exponents
         if self.schema is None or self.layout.rows or b"\n\n" in chunk or b"\n\r" in chunk:
             return None
         try:
@@ -220,6 +224,13 @@ def _kind_of(values: list[Any], levels: int) -> pa.DataType | None:
         inner = _kind_of([one for value in values for one in value if one is not None], 0)
         return None if inner is None else pa.list_(inner)
     return pa.string() if kinds <= {str} else None
+
+
+def _is_decimal(kind: pa.DataType) -> bool:
+    """Whether numbers of this type are decimals, or in it somewhere."""
+    if pa.types.is_decimal(kind):
+        return True
+    return any(_is_decimal(kind.field(number).type) for number in range(kind.num_fields))
 
 
 def _number_kind(values: list[decimal.Decimal]) -> pa.DataType | None:

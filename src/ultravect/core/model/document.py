@@ -38,7 +38,7 @@ class Document:
     lines: dict[Path, int] = field(default_factory=dict)
 
 
-class _Builder(yaml.SafeLoader):
+class _Builder(getattr(yaml, "CSafeLoader", yaml.SafeLoader)):  # type: ignore[misc]
     """Builds plain data from nodes, noting lines; refuses double keys and runaway aliases."""
 
     nodes = 0

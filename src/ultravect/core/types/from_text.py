@@ -34,6 +34,9 @@ _UUID = r"[0-9a-fA-F]{8}-?(?:[0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}"
 _SPAN = {"smallint": "-32768 to 32767", "integer": "-2147483648 to 2147483647", "bigint": "64 bits"}
 
 
+_MOST_PLACES = 80
+
+
 @dataclass(frozen=True)
 class Converted:
     """``array`` has NULL where ``failed`` is true."""
@@ -111,8 +114,30 @@ def _integer(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
     return _cast_matching(_plain_number(values, formats), r"-?[0-9]+", wanted.arrow)
 
 
+def without_exponents(values: pa.Array) -> pa.Array:
+    """Numbers with exponents as plain ones, before they are cast to decimals: there, the library loses small ones without a
+    word, and crashes on exponents without end. Those beyond any decimal become a word that is no number."""
+    mask = pc.match_substring_regex(values, r"^[+-]?[0-9.]+[eE]")
+    found = as_mask(mask)
+    if not found.any():
+        return values
+    plain = pa.array([_plain_decimal(text) for text in values.filter(pa.array(found)).to_pylist()], values.type)
+    return pc.replace_with_mask(values, pa.array(found), plain)
+
+
+def _plain_decimal(text: str) -> str:
+    try:
+        number = decimal.Decimal(text)
+    except decimal.InvalidOperation:
+        return text
+    beyond = not number.is_finite() or abs(number.adjusted()) > _MOST_PLACES or len(number.as_tuple().digits) > 80
+    return "beyond" if beyond and number else format(number.normalize() if number else decimal.Decimal(0), "f")
+
+
 def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     plain = _plain_number(values, formats)
+    if wanted.precision is not None:
+        plain = without_exponents(plain)
     if wanted.precision is None:
         return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", pa.string())
     has_zeros = pc.match_substring_regex(plain, r"\.[0-9]*0$")

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.from_text import convert, try_cast
+from ultravect.core.types.from_text import convert, try_cast, without_exponents
 from ultravect.core.types.text_formats import NO_NULLS
 
 # no text is a NULL word: a database says itself what is NULL
@@ -36,8 +36,9 @@ def stored_values(values: pa.Array, kind: CanonicalType) -> pa.Array:
         return values
     if kind.name in _CAST:
         # a database writes what it holds in one form only, which a cast takes as it is
+        plain = without_exponents(values) if kind.name == "decimal" else values
         with suppress(pa.ArrowInvalid):
-            return pc.cast(values, kind.arrow)
+            return pc.cast(plain, kind.arrow)
     converted = convert(values, kind, STORED)
     return values if converted.failed.any() else converted.array
 

@@ -14,6 +14,7 @@ from ultravect.core.model.edits import with_edits
 from ultravect.service.api.problems import Problem
 
 M = TypeVar("M", bound=BaseModel)
+MAX_FILE = 128 << 10
 FILE_REQUEST: dict[Any, Any] = {"application/json": OpenApiTypes.OBJECT, "application/yaml": OpenApiTypes.STR}
 
 
@@ -24,7 +25,13 @@ class FileParser(BaseParser):
 
     def parse(self, stream: Any, media_type: Any = None, parser_context: Any = None) -> str:
         try:
-            return str(stream.read().decode("utf-8"))
+            data = stream.read(MAX_FILE + 1)
+            if len(data) > MAX_FILE:
+                size = f"{MAX_FILE >> 10:,} KiB"
+                raise Problem(
+                    413, "file-too-large", f"a job, connection or layout file has at most {size}", "split it"
+                )
+            return str(data.decode("utf-8"))
         except UnicodeDecodeError as error:
             raise Problem(422, "input-invalid", f"the file is not UTF-8: {error.reason}") from None
 

@@ -6,6 +6,7 @@ from typing import Any
 
 import structlog
 from django.core.exceptions import PermissionDenied
+from django.db import DataError
 from django.http import Http404
 from rest_framework import exceptions, status
 from rest_framework.response import Response
@@ -87,6 +88,11 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
         case LookFailed():
             detail = f"unexpected: {error}; the service's log has the details"
             return 500, problem_body(500, "internal-error", detail, "please report this")
+        case RecursionError():
+            return 422, problem_body(422, "input-too-deep", "the body is nested too deeply", "flatten it")
+        case DataError():
+            detail = "a text or a number cannot be kept: it has a NUL character, or is too large"
+            return 422, problem_body(422, "input-invalid", detail)
         case SealBroken():
             return 409, problem_body(409, "seal-broken", str(error), error.hint)
         case exceptions.ValidationError():

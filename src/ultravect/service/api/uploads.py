@@ -94,7 +94,7 @@ class UploadView(APIView):
     def _receive(request: Request, part: Path) -> int:
         size = 0
         stream = request._request
-        with part.open("xb") as file:
+        with open(part, "xb", opener=lambda path, flags: os.open(path, flags, 0o600)) as file:
             while chunk := stream.read(_CHUNK):
                 size += len(chunk)
                 if size > settings.UPLOAD_LIMIT_BYTES:

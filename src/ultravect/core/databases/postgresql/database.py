@@ -32,6 +32,7 @@ from ultravect.core.databases.questions import require_question
 from ultravect.core.databases.receipts import Receipt, ReceiptTable, committed_or_barred
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.dialects.postgresql import PostgresqlDialect
+from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import PostgresqlSettings
 from ultravect.core.probe import SUPERUSER, Step
@@ -42,6 +43,19 @@ _SYNTAX = b"42601"
 # COPY … TO and DO can write even where a transaction is read-only
 _BY_CURSOR = frozenset(["SELECT", "WITH", "VALUES", "TABLE"])
 _READING = _BY_CURSOR | {"SHOW", "EXPLAIN"}
+
+
+def _explained(question: Statement) -> str:
+    """The first word of the statement whose plan is asked for."""
+    depth = 0
+    for token in question.tokens[1:]:
+        if token.kind == "mark" and token.text in "()":
+            depth += 1 if token.text == "(" else -1
+        elif token.kind == "word" and token.text in _BY_CURSOR:
+            return token.text
+        elif not depth and not (token.kind == "word" and token.text in ("ANALYZE", "VERBOSE")):
+            break
+    return ""
 
 
 class PostgresqlDatabase:
@@ -173,6 +187,13 @@ class PostgresqlDatabase:
             session.execute("SELECT set_config('statement_timeout', %s, true)", (str(int(seconds * 1000)),))
             query = question.text.encode()
             columns, natives = self._describe(session, query)
+            if question.first == "EXPLAIN" and _explained(question) not in _BY_CURSOR:
+                raise UltravectError(
+                    "not-a-question",
+                    f"connection {self._name}: only the plan of a statement that reads can be asked for",
+                    hint="EXPLAIN a SELECT, WITH, VALUES or TABLE",
+                    connection=self._name,
+                )
             if question.first in _BY_CURSOR:
                 # only a select that changes nothing can be declared as a cursor, whatever its text says
                 self._declare(session, b"DECLARE ultravect_question NO SCROLL CURSOR FOR " + query)

@@ -51,6 +51,7 @@ BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
 LATER_BLOCK_BYTES = 2 << 20
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
+_EXPONENT = re.compile(rb"[0-9.][eE][+-]?[0-9]")
 _HEXADECIMAL = re.compile(rb"0[xX]")
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
 _NUMBERS = _INTEGERS | {"decimal", "real", "double"}
@@ -143,6 +144,9 @@ class DelimitedReader(TextValues):
             return None
         if any(column.type.name in _INTEGERS for column in wanted) and _HEXADECIMAL.search(block.data):
             # the parser takes 0x1F for a number; the careful way does not
+            return None
+        if any(column.type.name == "decimal" for column in wanted) and _EXPONENT.search(block.data):
+            # see without_exponents
             return None
         types = {str(position): pa.null() for position in range(len(self.names))}
         include = [str(column.position) for column in wanted]
