@@ -94,7 +94,9 @@ class Front:
             yield
             return
         if self._signing_in >= _MAX_SIGN_INS:
-            raise _Refused(429, "too-many-sign-ins", "too many are signing in at this moment", "try again in a moment")
+            raise _Refused(
+                429, "too-many-sign-ins", "too many are signing in at this moment", "try again in a moment"
+            )
         self._signing_in += 1
         try:
             yield

@@ -106,6 +106,7 @@ STATIC_URL = "/static/"
 STATICFILES_DIRS = [HERE / "static"]
 WHITENOISE_USE_FINDERS = True
 APPEND_SLASH = False
+CSRF_FAILURE_VIEW = "ultravect.service.urls.refused"
 SESSION_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_HTTPONLY = True
 PROXIES = os.environ.get("ULTRAVECT_PROXIES", "")
@@ -145,6 +146,7 @@ SPECTACULAR_SETTINGS = {
     "POSTPROCESSING_HOOKS": [
         "drf_spectacular.hooks.postprocess_schema_enums",
         "ultravect.service.api.openapi.add_events",
+        "ultravect.service.api.openapi.add_problems",
     ],
 }
 PROCRASTINATE_IMPORT_PATHS = ["ultravect.service.work.tasks"]

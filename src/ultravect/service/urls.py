@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from django.http import HttpRequest, HttpResponse, JsonResponse
 from django.urls import path, re_path
-from django.views.decorators.csrf import ensure_csrf_cookie
+from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitView
 
 from ultravect.service.api import access, connections, jobs, layouts, look, runs, session, system, uploads
@@ -26,9 +26,18 @@ def console(request: HttpRequest) -> HttpResponse:
     return HttpResponse(_CONSOLE.read_bytes(), headers={"Cache-Control": "no-cache"})
 
 
+@csrf_exempt
 def nothing(request: HttpRequest, rest: str = "") -> JsonResponse:
     body = problem_body(404, "not-found", f"there is nothing at {request.path}", "the API is described at /api/docs")
     return JsonResponse(body, status=404, content_type="application/problem+json")
+
+
+def refused(request: HttpRequest, reason: str = "") -> JsonResponse:
+    """What a browser gets whose page does not say that it is ours."""
+    body = problem_body(
+        403, "page-unknown", f"the request does not come from a page of this service: {reason}", "reload"
+    )
+    return JsonResponse(body, status=403, content_type="application/problem+json")
 
 
 _V1 = [

@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
+from pathlib import Path
 from typing import Any
 
 import duckdb
@@ -27,7 +28,7 @@ from ultravect.core.databases.base import (
 from ultravect.core.databases.defaults import constant_default
 from ultravect.core.databases.duckdb_refusals import Refusals
 from ultravect.core.databases.isolate import Isolated
-from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
+from ultravect.core.databases.local_file import database_file, file_steps, may_be_made, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad, committed_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey, column_gone, told_waiting
 from ultravect.core.databases.questions import require_question
@@ -184,14 +185,19 @@ class DuckdbDatabase:
 
     @contextmanager
     def _session(self, doing: str, *, write: bool = False) -> Iterator[duckdb.DuckDBPyConnection]:
-        path = database_file(self._name, self._settings.path, self._roots)
-        with path.open("rb") as file:
-            if file.read(12)[8:] != b"DUCK":
-                raise self._no_database("its first bytes are not those of one")
+        missing = self._settings.create and may_be_made(self._name, self._settings.path, self._roots)
+        if missing:
+            # nobody has loaded into it yet: to readers it is an empty database
+            path = Path(self._settings.path if write else ":memory:")
+        else:
+            path = database_file(self._name, self._settings.path, self._roots)
+            with path.open("rb") as file:
+                if file.read(12)[8:] != b"DUCK":
+                    raise self._no_database("its first bytes are not those of one")
         session: duckdb.DuckDBPyConnection | None = None
         try:
             # a question must not read other files, nor the network
-            session = self._connected(str(path), write)
+            session = self._connected(str(path), write or missing)
             yield session
         except duckdb.Error as error:
             raise self._explained(error, doing) from None
@@ -260,7 +266,9 @@ class DuckdbDatabase:
                     f"SELECT 1 FROM {self.dialect.table(self.dialect.parse_table(name))} LIMIT 1"
                 ).fetchone()
 
-        return file_steps(self._name, self._settings.path, self._roots, signed_in, self.tables, read)
+        return file_steps(
+            self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create
+        )
 
     def write_steps(self) -> Sequence[Step]:
         return [Step("write", self._try_write)]
@@ -273,7 +281,7 @@ class DuckdbDatabase:
         return "a table was created and dropped again"
 
     def may_create(self, name: TableName) -> str:
-        obstacle = write_obstacle(self._name, self._settings.path, self._roots)
+        obstacle = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
         if obstacle or name.schema is None:
             return obstacle
         with self._session("looking for the schema") as session:
@@ -362,7 +370,7 @@ class DuckdbDatabase:
             ]
             unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (schema, table)).fetchall()]
             checks = [LiveCheck(name, told) for name, told in session.execute(_CHECKS, (schema, table)).fetchall()]
-        read_only = write_obstacle(self._name, self._settings.path, self._roots)
+        read_only = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
         granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
         name = TableName(schema, table)
         return LiveTable(name, kind, columns, granted, estimate, comment or "", unique, checks=checks)

@@ -19,8 +19,15 @@ def file_steps(
     sign_in: Callable[[], str],
     tables: Callable[[str, str, int], Sequence[TableInfo]],
     read: Callable[[str], object],
+    *,
+    create: bool = False,
 ) -> list[Step]:
     """Testing a database in a file; ``read`` reads a row of a table."""
+
+    def reached() -> str:
+        if create and may_be_made(connection, path, roots):
+            return f"{path} is not there yet: the first load makes it"
+        return f"{database_file(connection, path, roots)} is there"
 
     def read_first() -> str:
         found = tables("", "", 1)
@@ -33,19 +40,30 @@ def file_steps(
         return f"{counted(len(tables('', '', 100_000)), 'table or view', 'tables and views')} in it"
 
     return [
-        Step("reach", lambda: f"{database_file(connection, path, roots)} is there"),
+        Step("reach", reached),
         Step("sign in", sign_in),
         Step("list", listed),
         Step("read", read_first),
     ]
 
 
-def write_obstacle(connection: str, path: str, roots: Sequence[str]) -> str:
-    """Why the service cannot write to a database in this file, or ""."""
-    place = database_file(connection, path, roots)
-    if not os.access(place, os.W_OK):
+def write_obstacle(connection: str, path: str, roots: Sequence[str], *, create: bool = False) -> str:
+    """Why the service cannot write to a database in this file, or ""; ``create``: the file may be missing."""
+    place = Path(path) if create and may_be_made(connection, path, roots) else database_file(connection, path, roots)
+    if place.exists() and not os.access(place, os.W_OK):
         return f"the service may not write to {place}"
     return "" if os.access(place.parent, os.W_OK) else f"the service may not write to the folder {place.parent}"
+
+
+def may_be_made(connection: str, path: str, roots: Sequence[str]) -> bool:
+    """Whether the file of a database is not there, and its folder is; UltravectError where it may not be there."""
+    try:
+        database_file(connection, path, roots)
+    except UltravectError as error:
+        if error.code == "file-missing" and Path(path).parent.is_dir():
+            return True
+        raise
+    return False
 
 
 def database_file(connection: str, path: str, roots: Sequence[str]) -> Path:
@@ -72,7 +90,11 @@ def database_file(connection: str, path: str, roots: Sequence[str]) -> Path:
             f"allowed: {', '.join(roots) or 'none'}; move it there, or start the service with another --root",
         )
     if not there:
-        raise error("file-missing", f"there is no file {path}", "check the path for typing errors")
+        raise error(
+            "file-missing",
+            f"there is no file {path}",
+            "check the path for typing errors; or set create: true, and the first load makes it",
+        )
     if not is_file:
         raise error("file-is-folder", f"{path} is a folder, not a file", "name the database file in it")
     if not os.access(place, os.R_OK):

@@ -24,7 +24,7 @@ from ultravect.core.databases.base import (
     count_rows,
 )
 from ultravect.core.databases.defaults import constant_default
-from ultravect.core.databases.local_file import database_file, file_steps, write_obstacle
+from ultravect.core.databases.local_file import database_file, file_steps, may_be_made, write_obstacle
 from ultravect.core.databases.local_load import LocalLoad, committed_in
 from ultravect.core.databases.order import STAGED, LoadOrder, ReceiptKey, column_gone, told_waiting
 from ultravect.core.databases.questions import require_question
@@ -216,8 +216,12 @@ class SqliteDatabase:
 
     @contextmanager
     def _session(self, doing: str, *, write: bool = False) -> Iterator[sqlite3.Connection]:
-        path = database_file(self._name, self._settings.path, self._roots)
-        source = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
+        if self._settings.create and may_be_made(self._name, self._settings.path, self._roots):
+            # nobody has loaded into it yet: to readers it is an empty database
+            source = f"file:{quote(self._settings.path)}?mode=rwc" if write else "file::memory:"
+        else:
+            path = database_file(self._name, self._settings.path, self._roots)
+            source = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
         try:
             with closing(sqlite3.connect(source, uri=True, timeout=10, isolation_level=None)) as session:
                 # what a file's own schema defines is not trusted; foreign keys are the business of whoever declares them
@@ -285,7 +289,9 @@ class SqliteDatabase:
             with self._session("reading a row") as session:
                 session.execute(f"SELECT 1 FROM {self.dialect.quote(name)} LIMIT 1").fetchone()
 
-        return file_steps(self._name, self._settings.path, self._roots, signed_in, self.tables, read)
+        return file_steps(
+            self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create
+        )
 
     def write_steps(self) -> Sequence[Step]:
         return [Step("write", self._try_write)]
@@ -300,7 +306,7 @@ class SqliteDatabase:
     def may_create(self, name: TableName) -> str:
         if (name.schema or "main").lower() != "main":
             return f"a SQLite database has no schema {name.schema!r}"
-        return write_obstacle(self._name, self._settings.path, self._roots)
+        return write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
 
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
@@ -394,7 +400,7 @@ class SqliteDatabase:
             ]
             if keyed := frozenset(column.name for column in columns if column.key):
                 unique.append(keyed)
-        read_only = write_obstacle(self._name, self._settings.path, self._roots)
+        read_only = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
         granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
         return LiveTable(TableName(None, row[0]), row[1], columns, granted, estimate, unique=unique)
 

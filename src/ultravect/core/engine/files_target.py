@@ -45,6 +45,7 @@ from ultravect.core.model.written import (
 from ultravect.core.storage.base import Listing, Storage
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
+from ultravect.core.words import counted
 
 _MAX_OPEN = 500
 
@@ -141,6 +142,12 @@ class FileLoad:
             self._begin(())
         for keys in list(self._open):
             self._end(keys)
+        guarded = sum(getattr(part.writer, "guarded", 0) for part in self.parts)
+        if guarded:
+            self._order.tell(
+                f"{counted(guarded, 'text')} that a spreadsheet would compute got a ' in front; write formulas: live into "
+                "into.layout to have them as they are"
+            )
         self._counted = sum(self._count(part) for part in self.parts)
         return Counts(self._written)
 

@@ -28,6 +28,11 @@ class WrittenDelimited(Declared):
     format: Literal["delimited"] = "delimited"
     delimiter: Character = ","
     header: bool = Field(default=True, description="Whether the first row names the columns.")
+    formulas: Literal["text", "live"] = Field(
+        default="text",
+        description="text: a text that a spreadsheet would compute when it opens the file (it starts with =, +, -, @ or a tab, "
+        "and is no number) gets a ' in front, and the run says how many. live: it is written as it is.",
+    )
 
 
 class WrittenJsonl(Declared):

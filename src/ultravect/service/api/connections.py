@@ -159,7 +159,7 @@ class ConnectionFileView(APIView):
 
     renderer_classes = [YamlRenderer]
 
-    @extend_schema(responses={(200, "application/yaml"): OpenApiTypes.STR}, summary="A connection as a file")
+    @extend_schema(responses={(200, "application/yaml"): OpenApiTypes.ANY}, summary="A connection as a file")
     def get(self, request: Request, name: str) -> Response:
         connection = connection_named(name)
         shown = ConnectionSerializer(connection).data
@@ -181,7 +181,7 @@ class ConnectionTestView(APIView):
     @extend_schema(request=ProbeRequestSerializer, responses=ProbeSerializer, summary="Test a connection")
     def post(self, request: Request, name: str) -> Response:
         connection = connection_named(name)
-        given = ProbeRequestSerializer(data=request.data or {})
+        given = ProbeRequestSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         write = given.validated_data["write"]
         if write is None:

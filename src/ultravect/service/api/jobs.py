@@ -267,7 +267,7 @@ class TypesView(APIView):
 
     @extend_schema(responses=TranslationSerializer(many=True), summary="Show how types translate")
     def get(self, request: Request) -> Response:
-        given = TypesInputSerializer(data=request.query_params)
+        given = TypesInputSerializer(data=request.query_params.dict())
         given.is_valid(raise_exception=True)
         asked = given.validated_data
         return Response([row.as_dict() for row in translations(asked.get("source"), asked.get("target"))])
@@ -297,7 +297,7 @@ class JobRunsView(APIView):
         key = request.headers.get("Idempotency-Key")
         if key is not None and not 1 <= len(key) <= 200:
             raise Problem(422, "input-invalid", "Idempotency-Key: 1 to 200 characters")
-        given = RunInputSerializer(data=request.data or {})
+        given = RunInputSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         try:
             model = job_from_data(job.revision.structure).with_parameters(given.validated_data["parameters"])

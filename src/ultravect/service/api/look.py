@@ -31,6 +31,8 @@ from ultravect.service.work.look_pool import POOL
 
 _ASK_GRACE_SECONDS = 10.0  # for signing in
 
+_ROWS = {"type": "integer", "minimum": 0, "maximum": 1000}
+_SIZE = {"type": "integer", "minimum": 1, "maximum": MAX_BYTES}
 _OBJECT = OpenApiParameter(
     "object", OpenApiTypes.STR, required=True, description="A table, a file, a member of a zip, or a pattern of files"
 )
@@ -74,7 +76,7 @@ class PreviewView(APIView):
     @extend_schema(
         parameters=[
             _OBJECT,
-            OpenApiParameter("rows", int, description="How many rows to show, up to 1,000; default 20"),
+            OpenApiParameter("rows", _ROWS, description="How many rows to show, up to 1,000; default 20"),
             OpenApiParameter("random", bool, description="Rows picked at random, not the first ones"),
             OpenApiParameter(
                 "whole", bool, description="Types and counts from the whole file, not from its first part"
@@ -93,7 +95,7 @@ class PreviewView(APIView):
             raise Problem(422, "input-invalid", "object: say which file or table to look at")
         shown = Wanted(
             whole_number(request, "rows", 20, 0, 1000),
-            *(request.query_params.get(key, "") in ("true", "1", "yes") for key in ("random", "whole", "counts")),
+            *(yes_or_no(request, key) for key in ("random", "whole", "counts")),
         )
         return _preview(name, wanted, shown, request.query_params.get("layout") or None)
 
@@ -148,7 +150,7 @@ class RawBytesView(APIView):
     @extend_schema(
         parameters=[
             _OBJECT,
-            OpenApiParameter("size", int, description=f"How many bytes, up to {MAX_BYTES:,}; default 16,384"),
+            OpenApiParameter("size", _SIZE, description=f"How many bytes, up to {MAX_BYTES:,}; default 16,384"),
             OpenApiParameter("encoding", str, description="Left out: the one detected"),
         ],
         responses=RawBytesSerializer,
@@ -185,6 +187,17 @@ class AskView(APIView):
         asked = {"sql": data["sql"], "limit": data["limit"], "limit_seconds": data["seconds"]}
         spec = connection_named(name).spec()
         return Response(POOL.look("ask", seconds=data["seconds"] + _ASK_GRACE_SECONDS, spec=asdict(spec), **asked))
+
+
+_WORDS = {"true": True, "1": True, "yes": True, "false": False, "0": False, "no": False}
+
+
+def yes_or_no(request: Request, name: str) -> bool:
+    """A truth value from the query, False where it is left out; Problem when it is none."""
+    text = request.query_params.get(name)
+    if text is not None and text not in _WORDS:
+        raise Problem(422, "input-invalid", f"{name}: true or false, not {text[:50]!r}")
+    return _WORDS[text] if text is not None else False
 
 
 def whole_number(request: Request, name: str, default: int, low: int, high: int) -> int:

@@ -11,7 +11,18 @@ _EVENT = {
         "id": {"type": "integer"},
         "kind": {
             "type": "string",
-            "enum": ["state", "phase", "progress", "log", "finding", "rejects", "end"],
+            "enum": [
+                "state",
+                "phase",
+                "progress",
+                "log",
+                "finding",
+                "rejects",
+                "read_again",
+                "changes",
+                "published",
+                "end",
+            ],
         },
         "at": {"type": "string", "format": "date-time"},
         "data": {"type": "object", "additionalProperties": {}},
@@ -24,7 +35,7 @@ _EVENTS_OPERATION = {
     "tags": ["runs"],
     "security": [{"token": []}, {"cookieAuth": []}],
     "parameters": [
-        {"in": "path", "name": "number", "required": True, "schema": {"type": "integer"}},
+        {"in": "path", "name": "number", "required": True, "schema": {"type": "integer", "minimum": 0}},
         {"in": "query", "name": "after", "schema": {"type": "integer"}, "description": "Only events after this id"},
         {"in": "header", "name": "Last-Event-ID", "schema": {"type": "integer"}},
     ],
@@ -43,6 +54,74 @@ _EVENTS_OPERATION = {
             },
         }
     },
+}
+
+
+_PROBLEM = {
+    "type": "object",
+    "description": "What went wrong (RFC 9457).",
+    "required": ["type", "title", "status", "code", "detail"],
+    "properties": {
+        "type": {"type": "string"},
+        "title": {"type": "string"},
+        "status": {"type": "integer"},
+        "code": {"type": "string", "description": "Stable, and explained in the documentation of messages."},
+        "detail": {"type": "string"},
+        "hint": {"type": "string", "description": "What to do."},
+        "where": {"type": "object", "additionalProperties": {}},
+        "errors": {"type": "array", "items": {"type": "object", "additionalProperties": {}}},
+    },
+    "additionalProperties": {},
+}
+_ALWAYS = {
+    "400": "The request cannot be read.",
+    "401": "Nobody is signed in, or the token is not good any more.",
+    "403": "The role does not allow it.",
+    "404": "There is no such thing.",
+    "405": "The address has no such method.",
+    "406": "None of the accepted media types can be given.",
+    "408": "The body came too slowly.",
+    "409": "As things are now, it cannot be done.",
+    "413": "The body is too large.",
+    "422": "It was understood and cannot be done: a value is wrong, or what it is about does not allow it.",
+    "429": "Too many requests of this kind; Retry-After says when to try again.",
+}
+_WITH_BODY = {"415": "The body's media type is not taken."}
+_WITH_MATCH = {"412": "It was changed by somebody else.", "428": "Say with If-Match which version is meant."}
+_ADDRESSES = "/api/v1/"
+
+
+def add_problems(result: dict[str, Any], **_: Any) -> dict[str, Any]:
+    """A postprocessing hook of drf-spectacular: the errors that every operation may answer with, and bounds of numbers."""
+    result["components"]["schemas"]["Problem"] = _PROBLEM
+    content = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
+    for path, operations in result["paths"].items():
+        for method, operation in operations.items():
+            if not path.startswith(_ADDRESSES):
+                continue
+            errors = {**_ALWAYS, **(_WITH_BODY if method in ("post", "put", "patch") else {})}
+            if method == "put":
+                errors |= _WITH_MATCH
+            for status, description in errors.items():
+                operation["responses"].setdefault(status, {"description": description, "content": content})
+            for parameter in operation.get("parameters", ()):
+                _bound(parameter)
+    return result
+
+
+def _bound(parameter: dict[str, Any]) -> None:
+    schema = parameter["schema"]
+    if parameter["name"] in _BOUNDS:
+        schema |= _BOUNDS[parameter["name"]]
+    elif schema.get("type") == "integer" and parameter["in"] == "path":
+        schema |= {"minimum": 0, "maximum": 2**31 - 1}
+
+
+_BOUNDS: dict[str, dict[str, Any]] = {
+    "page": {"minimum": 1},
+    "page_size": {"minimum": 1, "maximum": 200},
+    "limit": {"minimum": 1, "maximum": 10_000},
+    "object": {"minLength": 1},
 }
 
 

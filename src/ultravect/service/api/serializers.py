@@ -33,8 +33,35 @@ NAME = r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$"
 _NAME_RULE = {"invalid": "a name has lower-case letters, digits, - and _, at most 64, a letter or digit first"}
 
 
+class Text(serializers.CharField):
+    """A text, and nothing that would have to be made into one."""
+
+    def to_internal_value(self, data: Any) -> str:
+        if not isinstance(data, str):
+            self.fail("invalid")
+        return str(super().to_internal_value(data))
+
+
+class NamePattern(serializers.RegexField):
+    """A text that matches a pattern."""
+
+    def to_internal_value(self, data: Any) -> str:
+        if not isinstance(data, str):
+            self.fail("invalid")
+        return str(super().to_internal_value(data))
+
+
+class YesOrNo(serializers.BooleanField):
+    """A truth value; as a word only where it comes in an address."""
+
+    def to_internal_value(self, data: Any) -> bool:
+        if not isinstance(data, bool | str):
+            self.fail("invalid", input=data)
+        return bool(super().to_internal_value(data))
+
+
 class UserSerializer(serializers.ModelSerializer[User]):
-    name = serializers.CharField(source="username")
+    name = Text(source="username")
     role = serializers.ChoiceField(choices=Role.choices)
 
     class Meta:
@@ -43,7 +70,7 @@ class UserSerializer(serializers.ModelSerializer[User]):
 
 
 class AccountSerializer(UserSerializer):
-    active = serializers.BooleanField(source="is_active")
+    active = YesOrNo(source="is_active")
     last_login = serializers.DateTimeField(allow_null=True)
 
     class Meta(UserSerializer.Meta):
@@ -51,15 +78,15 @@ class AccountSerializer(UserSerializer):
 
 
 class NewUserSerializer(serializers.Serializer[Any]):
-    name = serializers.RegexField(r"^[\w.@+-]{1,150}$", help_text="Letters, digits, and . @ + - _")
+    name = NamePattern(r"^[\w.@+-]{1,150}$", help_text="Letters, digits, and . @ + - _")
     role = serializers.ChoiceField(choices=Role.choices, default=Role.VIEWER)
-    password = serializers.CharField(trim_whitespace=False, write_only=True, max_length=1000)
+    password = Text(trim_whitespace=False, write_only=True, max_length=1000)
 
 
 class ChangeUserSerializer(serializers.Serializer[Any]):
     role = serializers.ChoiceField(choices=Role.choices, required=False)
-    active = serializers.BooleanField(required=False, help_text="false: the user cannot sign in, and has no tokens.")
-    password = serializers.CharField(required=False, trim_whitespace=False, write_only=True, max_length=1000)
+    active = YesOrNo(required=False, help_text="false: the user cannot sign in, and has no tokens.")
+    password = Text(required=False, trim_whitespace=False, write_only=True, max_length=1000)
 
 
 class AuditEntrySerializer(serializers.ModelSerializer[AuditEntry]):
@@ -71,16 +98,16 @@ class AuditEntrySerializer(serializers.ModelSerializer[AuditEntry]):
 
 
 class SignInSerializer(serializers.Serializer[Any]):
-    user = serializers.CharField(max_length=150)
-    password = serializers.CharField(trim_whitespace=False, write_only=True, max_length=1000)
+    user = Text(max_length=150)
+    password = Text(trim_whitespace=False, write_only=True, max_length=1000)
 
 
 class TokenRequestSerializer(SignInSerializer):
     """With ``user`` and ``password``, or as the one signed in."""
 
-    user = serializers.CharField(required=False, max_length=150)
-    password = serializers.CharField(required=False, trim_whitespace=False, write_only=True, max_length=1000)
-    label = serializers.CharField(default="token", max_length=100)
+    user = Text(required=False, max_length=150)
+    password = Text(required=False, trim_whitespace=False, write_only=True, max_length=1000)
+    label = Text(default="token", max_length=100)
     role = serializers.ChoiceField(
         choices=Role.choices,
         required=False,
@@ -92,8 +119,8 @@ class TokenRequestSerializer(SignInSerializer):
 
 
 class TokenSerializer(serializers.ModelSerializer[Token]):
-    owner = serializers.CharField(source="user.username")
-    role = serializers.CharField(help_text="The most that it may do; empty: all that its owner may.")
+    owner = Text(source="user.username")
+    role = Text(help_text="The most that it may do; empty: all that its owner may.")
 
     class Meta:
         model = Token
@@ -101,7 +128,7 @@ class TokenSerializer(serializers.ModelSerializer[Token]):
 
 
 class NewTokenSerializer(TokenSerializer):
-    token = serializers.CharField(read_only=True, help_text="Shown this once.")
+    token = Text(read_only=True, help_text="Shown this once.")
     user = UserSerializer(read_only=True)
 
     class Meta(TokenSerializer.Meta):
@@ -111,10 +138,10 @@ class NewTokenSerializer(TokenSerializer):
 class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     """Secrets are taken, and never given back; left out when changing, they stay as they are."""
 
-    name = serializers.RegexField(NAME, error_messages=_NAME_RULE)
+    name = NamePattern(NAME, error_messages=_NAME_RULE)
     kind = serializers.ChoiceField(choices=sorted(KINDS))
     settings = serializers.DictField()
-    secrets_set = serializers.ListField(child=serializers.CharField(), read_only=True)
+    secrets_set = serializers.ListField(child=Text(), read_only=True)
 
     class Meta:
         model = Connection
@@ -165,7 +192,7 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
 
 
 class ProbeRequestSerializer(serializers.Serializer[Any]):
-    write = serializers.BooleanField(
+    write = YesOrNo(
         allow_null=True,
         default=None,
         help_text="Whether to also create something in the staging place and drop it; left out: when a job copies into it.",
@@ -173,28 +200,28 @@ class ProbeRequestSerializer(serializers.Serializer[Any]):
 
 
 class ProbeStepSerializer(serializers.Serializer[Any]):
-    step = serializers.CharField(help_text="resolve, reach, sign in, list, read or write")
+    step = Text(help_text="resolve, reach, sign in, list, read or write")
     state = serializers.ChoiceField(choices=["passed", "failed", "not reached"])
-    detail = serializers.CharField(help_text="What was found, or why it failed.")
+    detail = Text(help_text="What was found, or why it failed.")
     seconds = serializers.FloatField()
 
 
 class ProbeSerializer(serializers.Serializer[Any]):
-    passed = serializers.BooleanField()
+    passed = YesOrNo()
     steps = ProbeStepSerializer(many=True)
     error = serializers.DictField(allow_null=True)
 
 
 class QuestionSerializer(serializers.Serializer[Any]):
-    sql = serializers.CharField(help_text="One statement that reads.")
+    sql = Text(help_text="One statement that reads.")
     limit = serializers.IntegerField(min_value=1, max_value=10_000, default=200)
     seconds = serializers.FloatField(min_value=0.1, max_value=120, default=20.0)
 
 
 class AnswerSerializer(serializers.Serializer[Any]):
-    columns = serializers.ListField(child=serializers.CharField())
+    columns = serializers.ListField(child=Text())
     rows = serializers.ListField(child=serializers.ListField())
-    more = serializers.BooleanField(help_text="Whether there are rows beyond the limit.")
+    more = YesOrNo(help_text="Whether there are rows beyond the limit.")
 
 
 class ObjectsSerializer(serializers.Serializer[Any]):
@@ -202,20 +229,18 @@ class ObjectsSerializer(serializers.Serializer[Any]):
         child=serializers.DictField(),
         help_text="name and kind; of files size and modified, of tables rows and comment",
     )
-    more = serializers.BooleanField()
-    next = serializers.CharField(allow_null=True, help_text="Send it as `after` for the next page.")
+    more = YesOrNo()
+    next = Text(allow_null=True, help_text="Send it as `after` for the next page.")
 
 
 class PreviewRequestSerializer(serializers.Serializer[Any]):
-    object = serializers.CharField(
-        required=False, help_text="A table, a file, a member of a zip, or a pattern of files."
-    )
-    query = serializers.CharField(required=False, help_text="In place of an object: one statement that reads.")
+    object = Text(required=False, help_text="A table, a file, a member of a zip, or a pattern of files.")
+    query = Text(required=False, help_text="In place of an object: one statement that reads.")
     layout = serializers.JSONField(required=False, allow_null=True, help_text="A layout, or the name of a saved one.")
     rows = serializers.IntegerField(min_value=0, max_value=1000, default=20)
-    random = serializers.BooleanField(default=False)
-    whole = serializers.BooleanField(default=False)
-    counts = serializers.BooleanField(default=False)
+    random = YesOrNo(default=False)
+    whole = YesOrNo(default=False)
+    counts = YesOrNo(default=False)
 
     def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
         if bool(attrs.get("object")) == bool(attrs.get("query")):
@@ -224,14 +249,14 @@ class PreviewRequestSerializer(serializers.Serializer[Any]):
 
 
 class RawBytesSerializer(serializers.Serializer[Any]):
-    object = serializers.CharField()
+    object = Text()
     size = serializers.IntegerField()
     read = serializers.IntegerField(help_text="How many bytes of the content were read.")
-    complete = serializers.BooleanField()
-    encoding = serializers.CharField()
-    reason = serializers.CharField(help_text="Why this encoding was detected.")
-    text = serializers.CharField()
-    base64 = serializers.CharField(help_text="The first 4,096 bytes.")
+    complete = YesOrNo()
+    encoding = Text()
+    reason = Text(help_text="Why this encoding was detected.")
+    text = Text()
+    base64 = Text(help_text="The first 4,096 bytes.")
 
 
 class LegSerializer(serializers.ModelSerializer[Leg]):
@@ -244,7 +269,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
 
 
 class RunSummarySerializer(serializers.ModelSerializer[Run]):
-    job = serializers.CharField(source="job.name")
+    job = Text(source="job.name")
     revision = serializers.IntegerField(source="revision.number")
     state = serializers.ChoiceField(choices=State.choices)
     outcome = serializers.ChoiceField(
@@ -257,7 +282,7 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
         help_text="load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.",
     )
     origin = serializers.IntegerField(source="origin_id", allow_null=True, default=None)
-    started_by = serializers.CharField(source="started_by.username", default=None)
+    started_by = Text(source="started_by.username", default=None)
 
     class Meta:
         model = Run
@@ -277,7 +302,7 @@ class FollowUpSerializer(serializers.ModelSerializer[Run]):
 
 class RunSerializer(RunSummarySerializer):
     legs = LegSerializer(many=True)
-    file = serializers.CharField(source="revision.text", help_text="The job file as it was run.")
+    file = Text(source="revision.text", help_text="The job file as it was run.")
     followed_by = FollowUpSerializer(many=True, help_text="Runs that loaded its rejects, or undid it.")
 
     class Meta(RunSummarySerializer.Meta):
@@ -303,7 +328,7 @@ class LayoutSerializer(serializers.ModelSerializer[SavedLayout]):
     format = serializers.SerializerMethodField()
     version = serializers.IntegerField(source="version.number")
     saved_at = serializers.DateTimeField(source="version.saved_at")
-    file = serializers.CharField(source="version.text", help_text="The layout file as it was saved.")
+    file = Text(source="version.text", help_text="The layout file as it was saved.")
     structure = serializers.JSONField(source="version.structure", help_text="The same as JSON.")
 
     class Meta:
@@ -318,8 +343,8 @@ class LayoutSerializer(serializers.ModelSerializer[SavedLayout]):
 
 
 class FitRequestSerializer(serializers.Serializer[Any]):
-    connection = serializers.CharField()
-    object = serializers.CharField(help_text="A file, or a pattern of files.")
+    connection = Text()
+    object = Text(help_text="A file, or a pattern of files.")
 
 
 class JobSummarySerializer(serializers.ModelSerializer[Job]):
@@ -338,7 +363,7 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
     def get_about(self, job: Job) -> str:
         return str(job.revision.structure.get("about", ""))
 
-    @extend_schema_field(serializers.ListField(child=serializers.CharField()))
+    @extend_schema_field(serializers.ListField(child=Text()))
     def get_labels(self, job: Job) -> list[str]:
         return list(job.revision.structure.get("labels", []))
 
@@ -357,7 +382,7 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
 
 
 class JobSerializer(JobSummarySerializer):
-    file = serializers.CharField(source="revision.text", help_text="The job file as it was saved.")
+    file = Text(source="revision.text", help_text="The job file as it was saved.")
     structure = serializers.JSONField(source="revision.structure", help_text="The same as JSON.")
 
     class Meta(JobSummarySerializer.Meta):
@@ -367,59 +392,57 @@ class JobSerializer(JobSummarySerializer):
 class RevisionSerializer(serializers.Serializer[Any]):
     number = serializers.IntegerField()
     saved_at = serializers.DateTimeField()
-    saved_by = serializers.CharField(source="saved_by.username", default=None)
-    file = serializers.CharField(source="text")
+    saved_by = Text(source="saved_by.username", default=None)
+    file = Text(source="text")
 
 
 class EditSerializer(serializers.Serializer[Any]):
     """The lines `old` of the file, from number `line` on, become `new`; without `old`, `new` is put in before it."""
 
     line = serializers.IntegerField()
-    old = serializers.ListField(child=serializers.CharField())
-    new = serializers.ListField(child=serializers.CharField())
+    old = serializers.ListField(child=Text())
+    new = serializers.ListField(child=Text())
 
 
 class FindingSerializer(serializers.Serializer[Any]):
     severity = serializers.ChoiceField(choices=["error", "warning", "note"])
-    code = serializers.CharField()
-    message = serializers.CharField()
-    place = serializers.CharField()
-    fix = serializers.CharField()
+    code = Text()
+    message = Text()
+    place = Text()
+    fix = Text()
     edit = EditSerializer(
         allow_null=True, required=False, help_text="The fix in the job file's own lines, by a check."
     )
 
 
 class FitSerializer(serializers.Serializer[Any]):
-    fits = serializers.BooleanField()
+    fits = YesOrNo()
     findings = FindingSerializer(many=True)
 
 
 class PreviewSerializer(serializers.Serializer[Any]):
     """Of a file also size, layout, rows_scanned, complete, row_numbers, bad_rows and bad_count."""
 
-    object = serializers.CharField()
-    kind = serializers.CharField(help_text="file, query, or what the database calls it")
+    object = Text()
+    kind = Text(help_text="file, query, or what the database calls it")
     columns = serializers.ListField(child=serializers.DictField())
     rows = serializers.ListField(child=serializers.ListField())
     findings = FindingSerializer(many=True)
 
 
 class CheckSerializer(serializers.Serializer[Any]):
-    passed = serializers.BooleanField()
+    passed = YesOrNo()
     findings = FindingSerializer(many=True)
     columns = serializers.ListField(child=serializers.DictField())
-    ddl = serializers.CharField(allow_null=True, help_text="What a run would execute to create or change the target.")
-    source_sql = serializers.CharField(
-        allow_null=True, help_text="What a run would ask the source, when it is a database."
-    )
-    effect = serializers.CharField(help_text="What the job's mode would do to the target as it is now.")
+    ddl = Text(allow_null=True, help_text="What a run would execute to create or change the target.")
+    source_sql = Text(allow_null=True, help_text="What a run would ask the source, when it is a database.")
+    effect = Text(help_text="What the job's mode would do to the target as it is now.")
     target_sql = serializers.ListField(
-        child=serializers.CharField(),
+        child=Text(),
         help_text="Statements that do what a run would do in the target beside loading rows.",
     )
-    target = serializers.CharField()
-    target_exists = serializers.BooleanField()
+    target = Text()
+    target_exists = YesOrNo()
     rows_tried = serializers.IntegerField()
 
 
@@ -427,11 +450,11 @@ class RehearsalInputSerializer(serializers.Serializer[Any]):
     rows = serializers.IntegerField(
         default=1000, min_value=1, max_value=1_000_000, help_text="How many rows to try, at least."
     )
-    all = serializers.BooleanField(default=False, help_text="Try all rows.")
+    all = YesOrNo(default=False, help_text="Try all rows.")
 
 
 class RehearsalStepSerializer(serializers.Serializer[Any]):
-    step = serializers.CharField()
+    step = Text()
     rows_in = serializers.IntegerField()
     rows_out = serializers.IntegerField()
     rejected = serializers.IntegerField()
@@ -439,16 +462,16 @@ class RehearsalStepSerializer(serializers.Serializer[Any]):
 
 class RehearsedRowSerializer(serializers.Serializer[Any]):
     row = serializers.IntegerField()
-    before = serializers.ListField(child=serializers.CharField(allow_null=True))
-    after = serializers.ListField(child=serializers.CharField(allow_null=True))
+    before = serializers.ListField(child=Text(allow_null=True))
+    after = serializers.ListField(child=Text(allow_null=True))
 
 
 class RehearsalSerializer(serializers.Serializer[Any]):
-    passed = serializers.BooleanField()
-    would_fail = serializers.CharField(help_text="Why a run would fail, empty when it would not.")
-    complete = serializers.BooleanField(help_text="Whether all rows were tried.")
+    passed = YesOrNo()
+    would_fail = Text(help_text="Why a run would fail, empty when it would not.")
+    complete = YesOrNo(help_text="Whether all rows were tried.")
     steps = RehearsalStepSerializer(many=True)
-    source_columns = serializers.ListField(child=serializers.CharField())
+    source_columns = serializers.ListField(child=Text())
     target_columns = serializers.ListField(child=serializers.DictField())
     rows = RehearsedRowSerializer(many=True)
     rejects = serializers.ListField(child=serializers.DictField())
@@ -462,14 +485,14 @@ class RunInputSerializer(serializers.Serializer[Any]):
 
 
 class DraftInputSerializer(serializers.Serializer[Any]):
-    from_connection = serializers.CharField()
-    from_object = serializers.CharField(help_text="A table, a view, a file or a pattern of files.")
-    into_connection = serializers.CharField()
-    into_object = serializers.CharField(help_text="A table, or the path of a file.")
+    from_connection = Text()
+    from_object = Text(help_text="A table, a view, a file or a pattern of files.")
+    into_connection = Text()
+    into_object = Text(help_text="A table, or the path of a file.")
 
 
 class DraftSerializer(serializers.Serializer[Any]):
-    file = serializers.CharField(help_text="A job file with comments.")
+    file = Text(help_text="A job file with comments.")
 
 
 class TypesInputSerializer(serializers.Serializer[Any]):
@@ -478,13 +501,13 @@ class TypesInputSerializer(serializers.Serializer[Any]):
 
 
 class TranslationSerializer(serializers.Serializer[Any]):
-    source = serializers.CharField()
-    native = serializers.CharField()
-    canonical = serializers.CharField()
-    target = serializers.CharField()
-    becomes = serializers.CharField()
-    fit = serializers.CharField()
-    change = serializers.CharField()
+    source = Text()
+    native = Text()
+    canonical = Text()
+    target = Text()
+    becomes = Text()
+    fit = Text()
+    change = Text()
 
 
 class RejectSerializer(serializers.ModelSerializer[Reject]):
@@ -498,11 +521,11 @@ class RejectSerializer(serializers.ModelSerializer[Reject]):
 class RejectsInputSerializer(serializers.Serializer[Any]):
     """Which rejects are meant; all of them unless it says otherwise."""
 
-    column = serializers.CharField(
+    column = Text(
         required=False, allow_blank=True, help_text="Of this column; empty: those that are about no single column."
     )
-    object = serializers.CharField(required=False, help_text="Of this file or table.")
-    search = serializers.CharField(required=False, help_text="With this in reason, value or row.")
+    object = Text(required=False, help_text="Of this file or table.")
+    search = Text(required=False, help_text="With this in reason, value or row.")
 
 
 class ChangeSerializer(serializers.ModelSerializer[Change]):
@@ -512,9 +535,9 @@ class ChangeSerializer(serializers.ModelSerializer[Change]):
         help_text="updated: a row before and after. added, gone: rows that only the new or the old content of an "
         "overwritten table has. repeated: a row that was dropped, and the one of its key that won.",
     )
-    columns = serializers.ListField(child=serializers.CharField())
-    before = serializers.ListField(child=serializers.CharField(allow_null=True), allow_null=True)
-    after = serializers.ListField(child=serializers.CharField(allow_null=True), allow_null=True)
+    columns = serializers.ListField(child=Text())
+    before = serializers.ListField(child=Text(allow_null=True), allow_null=True)
+    after = serializers.ListField(child=Text(allow_null=True), allow_null=True)
 
     class Meta:
         model = Change

@@ -14,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ultravect.service.api.look import yes_or_no
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.records.models import UPLOADS_NAME, Role
 
@@ -72,7 +73,7 @@ class UploadView(APIView):
     def put(self, request: Request, name: str) -> Response:
         place = _place(name)
         replaced = place.exists()
-        if replaced and request.query_params.get("replace", "") not in ("true", "1", "yes"):
+        if not yes_or_no(request, "replace") and replaced:
             raise Problem(
                 409,
                 "upload-exists",

@@ -6,12 +6,17 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.csv as pv
 
 from ultravect.core.layouts.writers.base import FileTypes, opened_for_text
 from ultravect.core.model.written import WrittenDelimited
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
+
+# what spreadsheets take for the start of a formula; and what looks so and is a plain number, or a telephone number
+_LIVE = r"^[=+\-@\t\r]"
+_NUMBER = r"^[+\-][0-9][0-9 ]*([.,][0-9]+)?([eE][+\-]?[0-9]+)?$"
 
 
 class DelimitedTypes(FileTypes):
@@ -29,6 +34,8 @@ class DelimitedWriter:
         self._file = opened_for_text(path, compression)
         self._names = [name for name, _ in columns]
         self._delimiter = layout.delimiter
+        self._guards = layout.formulas == "text"
+        self.guarded = 0
         if layout.header:
             empty = pa.RecordBatch.from_arrays([pa.array([], pa.string())] * len(columns), names=self._names)
             self._put(empty, header=True)
@@ -39,7 +46,16 @@ class DelimitedWriter:
 
     def write(self, batch: pa.RecordBatch) -> None:
         arrays = [plain_text(array) if _is_bytes(array.type) else array for array in batch.columns]
+        if self._guards:
+            arrays = [self._guarded(array) if pa.types.is_string(array.type) else array for array in arrays]
         self._put(pa.RecordBatch.from_arrays(arrays, names=self._names))
+
+    def _guarded(self, array: pa.Array) -> pa.Array:
+        """Texts, those with a ' in front that a spreadsheet would compute."""
+        live = pc.and_not(pc.match_substring_regex(array, _LIVE), pc.match_substring_regex(array, _NUMBER))
+        count = pc.sum(live).as_py() or 0
+        self.guarded += count
+        return pc.if_else(live, pc.binary_join_element_wise("'", array, ""), array) if count else array
 
     def close(self) -> None:
         self._file.close()

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
+import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 from openpyxl import Workbook
+from openpyxl.cell import WriteOnlyCell
 
 from ultravect.core.dialects.base import Translation
 from ultravect.core.errors import UltravectError
@@ -52,7 +56,7 @@ class WorkbookWriter:
         self._sheet = self._book.create_sheet(layout.sheet)
         self._rows = 0
         if layout.header:
-            self._sheet.append([name for name, _ in columns])
+            self._sheet.append([self._text(name) for name, _ in columns])
             self._rows = 1
 
     def write(self, batch: pa.RecordBatch) -> None:
@@ -64,10 +68,23 @@ class WorkbookWriter:
                 hint="write into.split: {rows: 1000000} for several workbooks, or write another format",
             )
         values = [
-            _cells(array, kind).to_pylist() for array, (_, kind) in zip(batch.columns, self._columns, strict=True)
+            self._texts(_cells(array, kind)) for array, (_, kind) in zip(batch.columns, self._columns, strict=True)
         ]
         for row in zip(*values, strict=True):
             self._sheet.append(row)
+
+    def _texts(self, cells: pa.Array) -> list[Any]:
+        """The cells of a column; a text stays one, though it looks like a formula or an error."""
+        values: list[Any] = cells.to_pylist()
+        if pa.types.is_string(cells.type):
+            for row in np.flatnonzero(pc.match_substring_regex(cells, "^[=#]").fill_null(False)):
+                values[row] = self._text(values[row])
+        return values
+
+    def _text(self, value: str) -> WriteOnlyCell:
+        cell = WriteOnlyCell(self._sheet, value)
+        cell.data_type = "s"
+        return cell
 
     def close(self) -> None:
         self._book.save(self._path)
