@@ -2,6 +2,7 @@
   import { onMount } from "svelte";
   import { route } from "./lib/router.svelte";
   import { recall, session, signOut } from "./lib/session.svelte";
+  import Access from "./pages/Access.svelte";
   import Connection from "./pages/Connection.svelte";
   import Connections from "./pages/Connections.svelte";
   import Job from "./pages/Job.svelte";
@@ -9,6 +10,7 @@
   import Layouts from "./pages/Layouts.svelte";
   import Look from "./pages/Look.svelte";
   import NewConnection from "./pages/NewConnection.svelte";
+  import NewJob from "./pages/NewJob.svelte";
   import Run from "./pages/Run.svelte";
   import Runs from "./pages/Runs.svelte";
   import SignIn from "./pages/SignIn.svelte";
@@ -19,6 +21,7 @@
     ["runs", "Runs"],
     ["connections", "Connections"],
     ["layouts", "Layouts"],
+    ["access", "Access"],
   ] as const;
   let section = $derived(route.parts[0] ?? "jobs");
   let item = $derived(route.parts[1]);
@@ -40,12 +43,12 @@
 {:else}
   <div class="bg-base-200 min-h-screen">
     <header class="border-base-300 bg-base-100 border-b">
-      <div class="mx-auto flex max-w-6xl items-center gap-6 px-5">
+      <div class="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 px-5">
         <a href="#/jobs" class="flex items-center gap-2 py-2.5 font-semibold tracking-tight">
           <svg viewBox="0 0 16 16" class="fill-primary size-5" aria-hidden="true"><path d="M1 13 6 4l3 5 2-3 4 7z" /></svg>
           Ultravect
         </a>
-        <nav class="flex gap-1" aria-label="Sections">
+        <nav class="order-last flex w-full flex-wrap gap-x-1 sm:order-none sm:w-auto" aria-label="Sections">
           {#each NAV as [path, name] (path)}
             <a
               href="#/{path}"
@@ -56,10 +59,10 @@
             >
           {/each}
         </nav>
-        <div class="ml-auto flex items-center gap-3 text-sm">
+        <div class="ml-auto flex flex-wrap items-center gap-3 py-1 text-sm">
           <a class="plain" href="/api/docs">API</a>
           <label class="sr-only" for="theme">Colours</label>
-          <select id="theme" class="select select-xs w-36" bind:value={theme}>
+          <select id="theme" class="select select-xs w-28 sm:w-36" bind:value={theme}>
             <option value="">as the system</option>
             <option value="day">day</option>
             <option value="night">night</option>
@@ -69,11 +72,15 @@
         </div>
       </div>
     </header>
-    <main class="mx-auto {section === "connections" && route.parts[2] === "look" ? "max-w-[96rem]" : "max-w-6xl"} px-5 py-5">
+    <main class="mx-auto {section === "connections" && route.parts[2] === "look" ? "max-w-[96rem]" : "max-w-6xl"} px-3 py-5 sm:px-5">
       {#if section === "jobs" && item}
         {#key item}<Job name={item} />{/key}
       {:else if section === "jobs"}
         <Jobs />
+      {:else if section === "new-job"}
+        <NewJob />
+      {:else if section === "access"}
+        <Access />
       {:else if section === "runs" && item}
         {#key item}<Run number={Number(item)} />{/key}
       {:else if section === "runs"}

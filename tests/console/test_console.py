@@ -261,6 +261,12 @@ def test_two_editors_do_not_overwrite_each_other(page: Page, place: Place) -> No
 def test_a_new_job(page: Page, place: Place) -> None:
     place.file("a\n1\n")
     page.get_by_role("link", name="New job").click()
+    page.get_by_label("connection").first.select_option("incoming")
+    page.get_by_label("object").first.fill(f"{place.name}.csv")
+    page.get_by_label("connection").last.select_option("warehouse")
+    page.get_by_label("object").last.fill(place.name)
+    page.get_by_role("button", name="Draft the job").click()
+    expect(page.get_by_label("job file")).to_contain_text(f"files: {place.name}.csv")
     editor = page.get_by_label("job file")
     editor.click()
     page.keyboard.press("Control+a")

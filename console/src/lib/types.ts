@@ -1,6 +1,32 @@
 /** What the API gives. */
 export type StateName = "queued" | "running" | "succeeded" | "failed" | "stopped";
 
+export interface Account extends User {
+  active: boolean;
+  last_login: string | null;
+}
+
+export interface KnownToken {
+  id: number;
+  label: string;
+  owner: string;
+  role: string;
+  created_at: string;
+  used_at: string | null;
+  expires_at: string | null;
+}
+
+export interface AuditEntry {
+  id: number;
+  at: string;
+  user: string;
+  address: string;
+  action: string;
+  kind: string;
+  name: string;
+  detail: Record<string, unknown>;
+}
+
 export interface User {
   name: string;
   role: "viewer" | "operator" | "editor" | "admin";
@@ -34,6 +60,8 @@ export interface RunLine {
   job: string;
   revision: number;
   state: StateName;
+  /** What is in the target, whatever the state: a run can fail after its rows are committed. */
+  outcome: "nothing" | "committed" | "unknown";
   started_by: string | null;
   queued_at: string;
   started_at: string | null;
@@ -48,7 +76,7 @@ export interface RunLine {
 
 export interface Phase {
   name: string;
-  state: "waiting" | "running" | "done" | "failed" | "stopped";
+  state: "waiting" | "running" | "done" | "failed" | "stopped" | "cut off";
   started_at: string | null;
   ended_at: string | null;
 }

@@ -14,25 +14,14 @@
   import RehearsalView from "../parts/RehearsalView.svelte";
   import RunsTable from "../parts/RunsTable.svelte";
 
-  let { name }: { name: string } = $props();
-  const START = `ultravect: 1
-job: my-job
-about: What this job is for.
-
-from:
-  connection: incoming
-  files: huts.csv
-
-into:
-  connection: warehouse
-  table: hut
-  mode: append
-`;
+  /** `start`: the text of a job that is not saved yet. */
+  let { name, start: begun = "" }: { name: string; start?: string } = $props();
   // svelte-ignore state_referenced_locally
   const isNew = name === "new job";
   let job = $state<Job | null>(null);
   let etag = $state<string | null>(null);
-  let text = $state(isNew ? START : "");
+  // svelte-ignore state_referenced_locally
+  let text = $state(begun);
   let runs = $state<RunLine[]>([]);
   let check = $state<Check | null>(null);
   let rehearsal = $state<Rehearsal | null>(null);
@@ -130,7 +119,7 @@ into:
       <p class="text-base-content/70 text-sm">{job.source} → {job.target} · revision {job.revision}, saved {moment(job.saved_at)}</p>
     {/if}
   </div>
-  <div class="ml-auto flex items-center gap-2">
+  <div class="ml-auto flex flex-wrap items-center gap-2 {job || isNew ? '' : 'hidden'}">
     {#if dirty && !isNew}<span class="text-warning text-sm">! not saved</span>{/if}
     {#if may("operator")}
       <button class="btn btn-sm" onclick={look} disabled={!!busy}>{busy === "check" ? "Checking …" : "Check"}</button>
@@ -164,7 +153,10 @@ into:
     <IntoForm bind:text {check} readonly={!may("editor")} />
   </section>
 {/if}
-<div class="grid items-start gap-4 lg:grid-cols-2">
+{#if !job && !isNew && problem}
+  <p><a class="plain" href="#/jobs">See all jobs</a></p>
+{/if}
+<div class="grid items-start gap-4 lg:grid-cols-2 {job || isNew ? '' : 'hidden'}">
   <section class="panel min-w-0">
     <h2>Job file</h2>
     {#if job || isNew}<JobFile bind:text readonly={!may("editor")} {problem} />{/if}

@@ -29,10 +29,10 @@
   });
 </script>
 
-<div class="mb-3 flex items-center gap-3">
+<div class="mb-3 flex flex-wrap items-center gap-3">
   <h1 class="text-lg font-semibold">Jobs</h1>
-  <input class="input input-sm ml-auto w-64" type="search" placeholder="name, text or label" aria-label="Find jobs" bind:value={search} />
-  {#if may("editor")}<a class="btn btn-sm" href="#/jobs/new%20job">New job</a>{/if}
+  <input class="input input-sm ml-auto w-64 max-w-full" type="search" placeholder="name, text or label" aria-label="Find jobs" bind:value={search} />
+  {#if may("editor")}<a class="btn btn-sm" href="#/new-job">New job</a>{/if}
 </div>
 {#if problem}<Problem {problem} />{/if}
 {#if jobs && !jobs.length}
@@ -56,7 +56,7 @@
             <td class="break-words">{job.source}</td>
             <td class="break-words">{job.target}</td>
             {#if job.last_run}
-              <td class="whitespace-nowrap"><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70"> {job.last_run.kind === "undo" ? "undo" : "rejects"} of {job.last_run.origin}</span>{/if}<div class="text-base-content/70 text-xs">{moment(job.last_run.queued_at)}</div></td>
+              <td class="whitespace-nowrap"><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70 ml-1.5">rejects of {job.last_run.origin}</span>{/if}<div class="text-base-content/70 text-xs">{moment(job.last_run.queued_at)}</div></td>
               <td class="num">{count(job.last_run.tally?.read)}</td>
               <td class="num">{count(job.last_run.tally?.inserted)}</td>
               <td class="num">{count(job.last_run.tally?.updated)}</td>

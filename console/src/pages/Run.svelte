@@ -144,7 +144,7 @@
         {/if}
       </span>
     </h2>
-    <ol class="divide-base-300 grid grid-cols-5 divide-x" aria-label="Phases">
+    <ol class="divide-base-300 grid grid-cols-2 sm:grid-cols-5 sm:divide-x" aria-label="Phases">
       {#each leg.phases as one (one.name)}
         <li class="px-3.5 py-2">
           <div class="font-semibold">{one.name}</div>
@@ -152,7 +152,7 @@
           <div class="text-base-content/70 text-xs tabular-nums">{one.ended_at ? took(one.started_at, one.ended_at) : " "}</div>
         </li>
       {:else}
-        <li class="text-base-content/70 col-span-5 px-3.5 py-2">{ended ? "Not begun." : "Waiting for a free worker, or for an earlier run of this job."}</li>
+        <li class="text-base-content/70 col-span-2 px-3.5 sm:col-span-5 py-2">{ended ? "Not begun." : "Waiting for a free worker, or for an earlier run of this job."}</li>
       {/each}
     </ol>
     <div class="border-base-300 border-t px-3.5 py-2.5">

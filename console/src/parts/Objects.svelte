@@ -55,14 +55,14 @@
     <tbody>
       {#each items as one (one.name)}
         <tr>
-          <td class="{"size" in one ? "w-full" : ""} break-all"><a class="plain" href={address(one)}>{one.name}</a></td>
+          <td class="min-w-48 {"size" in one ? "w-full" : ""} [overflow-wrap:anywhere]"><a class="plain" href={address(one)}>{one.name}</a></td>
           {#if "size" in one}
             <td class="num">{one.size === null ? "" : bytes(one.size)}</td>
             <td class="text-base-content/70 whitespace-nowrap">{one.modified ? moment(one.modified) : ""}</td>
           {:else if one.kind !== "sheet"}
             <td class="text-base-content/70">{one.kind}</td>
             <td class="num">{one.rows === null || one.rows === undefined ? "" : `about ${count(one.rows)} rows`}</td>
-            <td class="text-base-content/70 w-full">{one.comment ?? ""}</td>
+            <td class="text-base-content/70 min-w-40">{one.comment ?? ""}</td>
           {/if}
         </tr>
       {:else}

@@ -1,0 +1,91 @@
+<script lang="ts">
+  import { get, post, problemOf } from "../lib/api";
+  import { api } from "../lib/places";
+  import type { ObjectPage, ProblemBody } from "../lib/types";
+  import ConnectionSelect from "../parts/ConnectionSelect.svelte";
+  import Problem from "../parts/Problem.svelte";
+  import Job from "./Job.svelte";
+
+  let from = $state({ connection: "", object: "" });
+  let into = $state({ connection: "", object: "" });
+  let names = $state<Record<string, string[]>>({});
+  let text = $state("");
+  let problem = $state<ProblemBody | null>(null);
+  let drafting = $state(false);
+  const EMPTY = "ultravect: 1\njob: my-job\nfrom:\n  connection: \n  table: \ninto:\n  connection: \n  table: \n";
+
+  /** What a connection holds, to choose from; typing another name is fine. */
+  async function list(connection: string) {
+    if (!connection || names[connection]) return;
+    try {
+      const page = await get<ObjectPage>(api(connection, "/objects", { limit: 1000 }));
+      names[connection] = page.items.map((one) => one.name);
+    } catch (error) {
+      problem = problemOf(error);
+    }
+  }
+
+  async function draft(event: SubmitEvent) {
+    event.preventDefault();
+    drafting = true;
+    problem = null;
+    try {
+      const asked = {
+        from_connection: from.connection,
+        from_object: from.object,
+        into_connection: into.connection,
+        into_object: into.object,
+      };
+      text = (await post<{ file: string }>("draft", asked)).file;
+    } catch (error) {
+      problem = problemOf(error);
+    }
+    drafting = false;
+  }
+</script>
+
+{#if text}
+  <Job name="new job" start={text} />
+{:else}
+  <h1 class="mb-3 text-lg font-semibold">New job</h1>
+  {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
+  <form class="panel max-w-3xl p-4" onsubmit={draft}>
+    {#each [{ title: "From", key: "from", what: "a table, a file, or a pattern of files", place: from }, { title: "Into", key: "into", what: "a table, or the path of a file; it may be missing", place: into }] as side (side.key)}
+      <fieldset class="mb-4">
+        <legend class="mb-1.5 font-semibold">{side.title}</legend>
+        <div class="grid items-center gap-x-3 gap-y-2 sm:grid-cols-[8rem_1fr]">
+          <label for="{side.key}-connection">connection</label>
+          <ConnectionSelect
+            id="{side.key}-connection"
+            value={side.place.connection}
+            disabled={false}
+            empty
+            choose={(name) => {
+              side.place.connection = name;
+              void list(name);
+            }}
+          />
+          <label for="{side.key}-object">object</label>
+          <input
+            id="{side.key}-object"
+            class="input input-sm w-full max-w-96"
+            list="{side.key}-objects"
+            placeholder={side.what}
+            bind:value={side.place.object}
+            required
+          />
+          <datalist id="{side.key}-objects">
+            {#each names[side.place.connection] ?? [] as one (one)}<option value={one}></option>{/each}
+          </datalist>
+        </div>
+      </fieldset>
+    {/each}
+    <div class="flex flex-wrap gap-2">
+      <button class="btn btn-sm btn-primary" disabled={drafting || !from.connection || !into.connection}>
+        {drafting ? "Drafting …" : "Draft the job"}
+      </button>
+      <button type="button" class="btn btn-sm" onclick={() => (text = EMPTY)}>Start with an empty file</button>
+    </div>
+    <p class="text-base-content/70 mt-3 text-sm">The draft has every column with its type. Nothing is saved before you save it.</p>
+  </form>
+{/if}
