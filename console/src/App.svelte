@@ -62,7 +62,7 @@
         <div class="ml-auto flex flex-wrap items-center gap-3 py-1 text-sm">
           <a class="plain" href="/api/docs">API</a>
           <label class="sr-only" for="theme">Colours</label>
-          <select id="theme" class="select select-xs w-28 sm:w-36" bind:value={theme}>
+          <select id="theme" class="select select-xs w-32 sm:w-36" bind:value={theme}>
             <option value="">as the system</option>
             <option value="day">day</option>
             <option value="night">night</option>

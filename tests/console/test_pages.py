@@ -154,3 +154,23 @@ def test_an_unknown_job_has_nothing_to_run(page: Page, stack: Stack) -> None:
     assert (
         page.get_by_role("button", name="Run").count() == 0 or not page.get_by_role("button", name="Run").is_visible()
     )
+
+
+@pytest.mark.parametrize(
+    ("style", "fault"),
+    [
+        ("main a { display: block; width: 1ch; overflow-wrap: anywhere }", "letter by letter"),
+        ("main tr { display: block; height: 8px }", "overlap"),
+        ("main td { max-width: 2ch; overflow: hidden; display: block; white-space: nowrap }", "cut"),
+        ("main { min-width: 3000px }", "sideways"),
+    ],
+)
+def test_the_look_for_faults_finds_them(
+    style: str, fault: str, page: Page, addresses: dict[str, str], stack: Stack
+) -> None:
+    page.goto(f"{stack.url}/#/connections/incoming")
+    page.get_by_role("link", name=".csv").first.wait_for()
+    tag = page.add_style_tag(content=style)
+    found: Any = page.evaluate(_FAULTS)
+    tag.evaluate("one => one.remove()")
+    assert any(fault in one for one in found), found
