@@ -160,7 +160,7 @@ def test_an_unknown_job_has_nothing_to_run(page: Page, stack: Stack) -> None:
     ("style", "fault"),
     [
         ("main a { display: block; width: 1ch; overflow-wrap: anywhere }", "letter by letter"),
-        ("main tr { display: block; height: 8px }", "overlap"),
+        ("main .panel { position: absolute; top: 60px; left: 20px }", "overlap"),
         ("main td { max-width: 2ch; overflow: hidden; display: block; white-space: nowrap }", "cut"),
         ("main { min-width: 3000px }", "sideways"),
     ],
