@@ -170,10 +170,14 @@ def faults(arguments: argparse.Namespace) -> int:
     """Kills loads, and servers in the middle of loads, at random instants; prints what the targets held."""
     from devtools.faults import faults as kill_loads
     from devtools.faults import table
+    from devtools.worker_faults import table as worker_table
+    from devtools.worker_faults import worker_faults
 
+    workers = worker_faults(arguments.runs)
+    print(worker_table(workers), flush=True)
     outcomes = kill_loads(arguments.count, arguments.count // 5)
     print(table(outcomes))
-    return int(any(one.wrong for one in outcomes))
+    return int(bool(workers.wrong) or any(one.wrong for one in outcomes))
 
 
 def main() -> int:
@@ -185,6 +189,7 @@ def main() -> int:
         if verb in (demo, serve):
             one.add_argument("--port", type=int)
         if verb is faults:
+            one.add_argument("--runs", type=int, default=200, help="runs while workers are killed and paused")
             one.add_argument(
                 "--count",
                 type=int,

@@ -36,6 +36,7 @@ class Stack:
     key: str
     roots: Sequence[str]
     settings: dict[str, str] = field(default_factory=dict)
+    slots: int = 2
     process: subprocess.Popen[bytes] | None = None
     token: str = ""
 
@@ -48,6 +49,7 @@ class Stack:
         roots: Sequence[str] = (),
         durable: bool = True,
         settings: Mapping[str, str] | None = None,
+        slots: int = 2,
     ) -> Stack:
         state.mkdir(parents=True, exist_ok=True)
         state = state.resolve()
@@ -62,6 +64,7 @@ class Stack:
             kept["key"] if kept else secrets.token_urlsafe(32),
             [str(state / "files"), *roots],
             dict(settings or {}),
+            slots,
         )
         if not kept:
             for database in ("ultravect", "warehouse"):
@@ -108,11 +111,11 @@ class Stack:
         return process
 
     def start_service(self) -> None:
-        self.process = self._service("serve", "--port", str(self.port))
+        self.process = self._service("serve", "--port", str(self.port), "--slots", str(self.slots))
         until = time.monotonic() + _START_SECONDS
         while time.monotonic() < until:
             with suppress(httpx.TransportError):
-                if httpx.get(f"{self.url}/api/v1/health", timeout=5).json().get("status") == "ok":
+                if httpx.get(f"{self.url}/api/v1/health", timeout=5).json().get("database") == "ok":
                     return
             if self.process.poll() is not None:
                 break
