@@ -83,8 +83,8 @@ async def _serve(host: str, port: int, slots: int) -> None:
         timeout_keep_alive=_KEEP_ALIVE_SECONDS,
     )
     server = uvicorn.Server(config)
-    await asyncio.to_thread(POOL.warm)
     tasks = [asyncio.create_task(server.serve())]
+    warming = asyncio.create_task(asyncio.to_thread(POOL.warm))
     if slots:
         tasks.append(asyncio.create_task(run_worker(slots)))
     structlog.get_logger().info("serving", url=f"http://{host}:{port}", slots=slots)
@@ -96,6 +96,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     for task in pending:
         with suppress(asyncio.CancelledError):
             await task
+    await warming
     for task in done:
         task.result()
 

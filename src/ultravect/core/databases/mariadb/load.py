@@ -371,7 +371,7 @@ class MariadbLoad(IsolatingLoad):
         if self._guard is None:
             self._execute(statement)
         else:
-            self._guard.let_pass(self._session, statement)
+            self._guard.let_pass(self._session, statement, self._order)
 
     def verify(self) -> Verified:
         how = "in the load's own transaction, just before its commit, as the table's growth in its snapshot"

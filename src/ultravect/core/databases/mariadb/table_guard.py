@@ -13,6 +13,7 @@ from MySQLdb.constants import ER
 
 from ultravect.core.databases.order import LoadOrder, told_waiting
 from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.errors import UltravectError
 
 _DENIED = {
     ER.DBACCESS_DENIED_ERROR,
@@ -25,26 +26,31 @@ _WAITING = "SELECT 1 FROM information_schema.processlist WHERE id = {id} AND sta
 
 
 class TableGuard:
-    """A session of its own that holds a read lock: rows, columns and indexes of the table stay as they are."""
+    """A session of its own that holds a read lock: rows of the table stay as they are.
 
-    def __init__(self, session: Any) -> None:
-        self._session = session
+    An ALTER by others can begin meanwhile, and waits in its last step. So before the table is replaced, a write lock is taken
+    after whoever waits so, and the table is looked at again.
+    """
+
+    def __init__(self, another: Callable[[], Any], table: str) -> None:
+        self._another, self._table = another, table
+        self._session = another()
+        self._definition = ""
 
     @classmethod
     def of(
         cls, another: Callable[[], Any], dialect: Dialect, table: TableName, order: LoadOrder
     ) -> TableGuard | None:
         """Waits for those who write; None where the user may not lock tables."""
-        session = another()
-        guard = cls(session)
+        guard = cls(another, dialect.table(table))
         try:
             try:
-                guard._lock(dialect.table(table), 1)
+                guard._lock(1)
             except MySQLdb.OperationalError as error:
                 if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
                     raise
                 order.tell(told_waiting(order))
-                guard._lock(dialect.table(table), max(1, int(order.lock_seconds)))
+                guard._lock(max(1, int(order.lock_seconds)))
         except MySQLdb.Error as error:
             guard.close()
             if error.args[0] in _DENIED:
@@ -52,18 +58,42 @@ class TableGuard:
             raise
         return guard
 
-    def _lock(self, table: str, seconds: int) -> None:
-        with self._session.cursor() as cursor:
-            cursor.execute(f"SET SESSION lock_wait_timeout = {seconds}")
-            cursor.execute(f"LOCK TABLES {table} READ")
+    def _lock(self, seconds: int) -> None:
+        _run(self._session, f"SET SESSION lock_wait_timeout = {seconds}")
+        _run(self._session, f"LOCK TABLES {self._table} READ")
+        self._definition = self._defined(self._session)
+
+    def _defined(self, session: Any) -> str:
+        return str(_run(session, f"SHOW CREATE TABLE {self._table}")[0][1])
 
     def require(self) -> None:
         """Raises the database's error when the lock is lost, because the session is."""
-        with self._session.cursor() as cursor:
-            cursor.execute("SELECT 1 FROM information_schema.processlist LIMIT 1")
+        _run(self._session, "SELECT 1 FROM information_schema.processlist LIMIT 1")
 
-    def let_pass(self, session: Any, statement: str) -> None:
-        """Runs a statement that changes what the table is, ahead of all who wait to write to it."""
+    def let_pass(self, session: Any, statement: str, order: LoadOrder) -> None:
+        """Runs a statement that replaces the table, ahead of all who wait to write to it.
+
+        UltravectError where others have altered the table meanwhile, with the table as they left it.
+        """
+        last = self._another()
+        try:
+            _run(last, f"SET SESSION lock_wait_timeout = {max(1, int(order.lock_seconds))}")
+            self._hand_over(self._session, last, f"LOCK TABLES {self._table} WRITE")
+            if self._defined(last) != self._definition:
+                raise UltravectError(
+                    "table-changed",
+                    f"{order.table} was altered by others during the load; nothing was written",
+                    hint="run again: the plan is made anew",
+                    table=str(order.table),
+                )
+            self._hand_over(last, session, statement)
+        finally:
+            with suppress(MySQLdb.Error):
+                last.close()
+
+    def _hand_over(self, holder: Any, session: Any, statement: str) -> None:
+        """Lets ``session`` wait for its statement before ``holder`` gives its lock up: what waits for so strong a lock comes
+        before all who wait to read or to write."""
         failed: list[MySQLdb.Error] = []
 
         def run() -> None:
@@ -72,23 +102,22 @@ class TableGuard:
             except MySQLdb.Error as error:
                 failed.append(error)
 
-        number = session.thread_id()
-        running = threading.Thread(target=run, name="rename", daemon=True)
+        waits = _WAITING.format(id=int(session.thread_id()))
+        running = threading.Thread(target=run, name="hand over", daemon=True)
         running.start()
-        # once it waits, it comes before those who began to wait for the same table, and those who come after
-        while running.is_alive() and not self._waits(number):
+        while running.is_alive() and not _run(holder, waits):
             time.sleep(_POLL_SECONDS)
-        with self._session.cursor() as cursor:
-            cursor.execute("UNLOCK TABLES")
+        _run(holder, "UNLOCK TABLES")
         running.join()
         if failed:
             raise failed[0]
 
-    def _waits(self, number: int) -> bool:
-        with self._session.cursor() as cursor:
-            cursor.execute(_WAITING.format(id=int(number)))
-            return cursor.fetchone() is not None
-
     def close(self) -> None:
         with suppress(MySQLdb.Error):
             self._session.close()
+
+
+def _run(session: Any, statement: str) -> Any:
+    with session.cursor() as cursor:
+        cursor.execute(statement)
+        return cursor.fetchall() if cursor.description else ()
