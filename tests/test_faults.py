@@ -10,13 +10,15 @@ from pathlib import Path
 def test_killed_loads_leave_old_rows_or_new_ones() -> None:
     # in a process of its own, which forks before there is any thread
     done = subprocess.run(
-        [sys.executable, "-m", "devtools", "faults", "--count", "1"],
+        [sys.executable, "-m", "devtools", "faults", "--count", "1", "--runs", "12"],
         cwd=Path(__file__).parent.parent,
         capture_output=True,
         text=True,
         timeout=230,
     )
     assert done.returncode == 0, done.stdout + done.stderr
+    workers = next(line.split(" | ") for line in done.stdout.splitlines() if line.startswith("| 12 |"))
+    assert workers[-1].strip(" |") == "nothing"
     lines = [line.split(" | ") for line in done.stdout.splitlines() if " | the " in line]
     assert len(lines) == 13
     assert all(line[-1].strip(" |") == "nothing" for line in lines)

@@ -206,6 +206,26 @@ class TestSftp:
             storage_of(self.spec(ssh.settings())).open(path)
         assert raised.value.code == "file-outside-folder"
 
+    @pytest.mark.usefixtures("files")
+    def test_links_that_lead_away_and_hidden_files(self, ssh: SshServer) -> None:
+        (ssh.files / "out.csv").symlink_to(ssh.folder / "user_key")
+        (ssh.files / "up").symlink_to(ssh.folder)
+        (ssh.files / ".env").write_text("x")
+        storage = storage_of(self.spec(ssh.settings(folder=str(ssh.files))))
+        for path, code in (
+            ("out.csv", "file-outside-folder"),
+            ("up/user_key", "file-outside-folder"),
+            (".env", "file-hidden"),
+        ):
+            with pytest.raises(UltravectError) as raised:
+                storage.open(path)
+            assert raised.value.code == code
+        with pytest.raises(UltravectError) as raised:
+            storage.put("up/new.csv", ssh.files / "a.csv")
+        assert raised.value.code == "file-outside-folder"
+        for path in ("out.csv", "up", ".env"):
+            (ssh.files / path).unlink()
+
     def test_it_does_not_speak_ssh(self, store: ObjectStore, ssh: SshServer) -> None:
         found, _ = code_of(self.spec(ssh.settings(port=store.server_address[1])))
         assert found == "sign-in-failed"
