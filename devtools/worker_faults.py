@@ -1,4 +1,4 @@
-"""Kills and pauses workers at random while runs are under way, and looks whether any run is lost, stuck or told twice."""
+"""Kills and pauses workers at random while runs are under way, and looks whether any run is lost, stuck or reported twice."""
 
 from __future__ import annotations
 

@@ -87,7 +87,7 @@ def test_odd_values_arrive_or_are_rejects(source: str, target: str, places: dict
     assert len(ids) == result.tally.inserted
     assert lost <= rejected
     assert all(one.reason for one in heard.rejected)
-    # what arrived is what was there: told by the text of each value
+    # a value that was there arrived as one
     for row in ids:
         there, here = (
             place.sql(f"SELECT {column} IS NULL FROM {table} WHERE id = {row}")[0][0]

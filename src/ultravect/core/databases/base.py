@@ -209,10 +209,10 @@ class Target(Protocol):
     """Whether a load can go on when a row is refused: see ``LoadOrder.isolate``."""
 
     locks_tables: bool
+    """Whether a load can keep other writers away from its table, and no reader."""
+
     truncates: bool
     """Whether taking all rows away at once is another thing than deleting them."""
-
-    """Whether a load can keep other writers away from its table, and no reader."""
 
     opened_alike: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""

@@ -187,7 +187,7 @@ class DuckdbDatabase:
     def _session(self, doing: str, *, write: bool = False) -> Iterator[duckdb.DuckDBPyConnection]:
         missing = self._settings.create and may_be_made(self._name, self._settings.path, self._roots)
         if missing:
-            # nobody has loaded into it yet: to readers it is an empty database
+            # nothing was loaded into it yet: to readers it is an empty database
             path = Path(self._settings.path if write else ":memory:")
         else:
             path = database_file(self._name, self._settings.path, self._roots)

@@ -157,14 +157,14 @@ class LocalLoad(IsolatingLoad):
         """Whether there is a table of receipts."""
 
     def verify(self) -> Verified:
-        how = "in the load's own transaction, just before its commit, as the table's growth: nobody else writes meanwhile"
+        how = "in the load's own transaction, just before its commit, as the table's growth: no other session can write meanwhile"
         return Verified(self._count(), self._of_load, how)
 
 
 def committed_in(
     receipts: ReceiptTable, keys: Sequence[ReceiptKey], statements: Statements, *, has_table: bool
 ) -> Receipt | None:
-    """See ``Target.committed``; in a transaction of ``statements``, in which nobody else writes."""
+    """See ``Target.committed``; in a transaction of ``statements``, in which no other session can write."""
     if not has_table:
         statements.changed(receipts.create())
 

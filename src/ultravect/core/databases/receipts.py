@@ -132,7 +132,7 @@ def committed_or_barred(
 ) -> Receipt | None:
     """The receipt of the attempt that was committed; where none was, no attempt of ``keys`` can commit any more.
 
-    ``written`` commits the fence of a key, after waiting for whoever is about to commit the same key; False where the key is
+    ``written`` commits the fence of a key, after waiting for a session that is about to commit the same key; False where the key is
     taken. ``rows`` runs a select.
     """
     for key in keys:

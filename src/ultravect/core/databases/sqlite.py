@@ -217,14 +217,14 @@ class SqliteDatabase:
     @contextmanager
     def _session(self, doing: str, *, write: bool = False) -> Iterator[sqlite3.Connection]:
         if self._settings.create and may_be_made(self._name, self._settings.path, self._roots):
-            # nobody has loaded into it yet: to readers it is an empty database
+            # nothing was loaded into it yet: to readers it is an empty database
             source = f"file:{quote(self._settings.path)}?mode=rwc" if write else "file::memory:"
         else:
             path = database_file(self._name, self._settings.path, self._roots)
             source = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
         try:
             with closing(sqlite3.connect(source, uri=True, timeout=10, isolation_level=None)) as session:
-                # what a file's own schema defines is not trusted; foreign keys are the business of whoever declares them
+                # what a file's own schema defines is not trusted; foreign keys are checked where the database itself says so
                 session.execute("PRAGMA trusted_schema = 0")
                 if not write:
                     session.execute("PRAGMA query_only = 1")

@@ -43,7 +43,7 @@ _QUEUE_BLOCKS = 2
 _PROGRESS_SECONDS = 0.2
 _NAMED_FILES = 10
 _REJECTS_AT_ONCE = 500
-# what a load raises while publishing, when nobody answered whether it was committed
+# what a load raises while publishing, when no answer says whether it was committed
 _NOT_ANSWERED = ("outcome-unknown", "connection-lost")
 
 

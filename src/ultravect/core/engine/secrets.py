@@ -62,7 +62,7 @@ def _host_of(kind: str, settings: Mapping[str, Any]) -> str:
 
 
 def _require_bound(connection: str, key: str, reference: Mapping[str, Any], places: SecretPlaces, host: str) -> None:
-    """Raises where whoever runs the service has bound the secret to other hosts."""
+    """Raises where the secret is bound to other hosts."""
     if name := reference.get("from_env"):
         listed = places.named(f"{name}{_HOSTS}")
     else:

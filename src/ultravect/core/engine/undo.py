@@ -83,7 +83,7 @@ def _found(database: Database, table: TableName, loads: Sequence[str]) -> tuple[
 
 
 def require_undoable(job: Job, target: ConnectionSpec, facts: RunFacts, loads: Sequence[str]) -> None:
-    """Raises where it can be told beforehand that a load cannot be undone; see ``undo_leg``."""
+    """Raises where it is known beforehand that a load cannot be undone; see ``undo_leg``."""
     if job.into.table is None:
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
     opened, name = open_target(job, target, facts)

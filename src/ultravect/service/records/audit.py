@@ -13,7 +13,7 @@ log = structlog.get_logger()
 
 
 def address_of(request: HttpRequest) -> str:
-    """The network address of the client; behind a proxy that is trusted, the one that it names."""
+    """The network address of the client; with a proxy in front that is trusted, the one that it names."""
     return str(request.META.get("REMOTE_ADDR") or "")
 
 

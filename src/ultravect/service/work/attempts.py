@@ -1,4 +1,4 @@
-"""How receipts in targets name the attempts of a run, and what a worker is told of it."""
+"""How receipts in targets name the attempts of a run, and what a worker needs to know of it."""
 
 from __future__ import annotations
 

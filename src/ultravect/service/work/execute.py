@@ -239,8 +239,8 @@ class RunExecutor:
     ) -> None:
         """Ends a run; where it is not known what it has left in the target, that is asked first."""
         if outcome == UNKNOWN and await recorded(recorder.has_receipts)():
-            outcome, told = await self.asked(recorder.run)
-            result = {**(result or {}), **told}
+            outcome, account = await self.asked(recorder.run)
+            result = {**(result or {}), **account}
         described = with_outcome(error, outcome).as_dict() if error else None
         await recorded(recorder.end)(state, outcome=outcome, error=described, result=result)
 
@@ -254,8 +254,8 @@ class RunExecutor:
             async with asyncio.timeout(_ASK_SECONDS):
                 async for event in leg.events():
                     if event["kind"] == "asked":
-                        told = event["result"]
-                        return (COMMITTED, told) if told else (NOTHING, {})
+                        account = event["result"]
+                        return (COMMITTED, account) if account else (NOTHING, {})
         except (UltravectError, TimeoutError, OSError) as error:
             log.warning("the outcome of a run cannot be asked now", run=run.pk, reason=str(error))
         finally:

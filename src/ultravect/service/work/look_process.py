@@ -19,7 +19,7 @@ from ultravect.service.work.looks import look
 TOO_LARGE = UltravectError(
     "too-large",
     "it takes more memory than a look may have, and was given up",
-    hint="a smaller file, a layout that reads only a part of it, or fewer columns; whoever runs the service can raise "
+    hint="a smaller file, a layout that reads only a part of it, or fewer columns; the service can be started with a larger "
     "ULTRAVECT_LOOK_MEMORY",
 )
 

@@ -45,7 +45,7 @@ class Recorder:
 
     @contextmanager
     def _leased(self) -> Iterator[None]:
-        """A transaction in which nobody can take the run over."""
+        """A transaction in which no worker can take the run over."""
         with transaction.atomic():
             if not Run.objects.select_for_update().filter(pk=self.run.pk, lease=self.run.lease).exists():
                 raise LeaseLost(f"run {self.run.pk}")

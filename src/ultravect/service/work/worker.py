@@ -26,7 +26,7 @@ _PAUSE_SECONDS = 1.0
 _ASK_AGAIN_SECONDS = 20.0
 # shorter than targets keep receipts: a missing one must mean that nothing was written
 _RECEIPTS_KEPT = dt.timedelta(days=60)
-# tasks whose worker gives no sign of life; the lock is skipped by whoever else looks at the same time
+# tasks whose worker gives no sign of life; other workers that look at the same time skip what is locked
 _STALLED = """
 SELECT job.id, (job.args->>'run_id')::bigint FROM procrastinate_jobs job
 WHERE job.status = 'doing' AND job.queue_name = %(queue)s AND NOT EXISTS (
@@ -101,7 +101,7 @@ def _take_stalled() -> bool:
 
 @transaction.atomic
 def _take_forgotten() -> bool:
-    """Queues one run that nobody works on, and for which no task is left."""
+    """Queues one run that no worker has, and for which no task is left."""
     with connection.cursor() as cursor:
         cursor.execute(_WITHOUT_TASK, {"queue": QUEUE})
         found = cursor.fetchone()

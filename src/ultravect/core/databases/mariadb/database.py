@@ -116,8 +116,8 @@ class MariadbDatabase:
             with session(self._name, settings, "asking for the encryption") as opened:
                 used = cipher(opened)
             encrypted = f"encrypted with {used}" if used else "not encrypted"
-            told = f"{version}, database {settings.database}, as user {user}, {encrypted}"
-            return told + (SUPERUSER if self._may_everything() else "")
+            seen = f"{version}, database {settings.database}, as user {user}, {encrypted}"
+            return seen + (SUPERUSER if self._may_everything() else "")
 
         def read() -> str:
             found = self.tables("", "", 1)
@@ -336,7 +336,7 @@ class MariadbDatabase:
         if not pending:
             return False
         try:
-            # a table that is gone cannot be renamed any more: whoever is first decides
+            # a table that is gone cannot be renamed any more: the first statement decides
             statements.changed(f"DROP TABLE {self.dialect.table(self._staged(table, pending))}")
         except MySQLdb.Error as error:
             if error.args[0] != ER.BAD_TABLE_ERROR:

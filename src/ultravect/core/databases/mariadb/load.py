@@ -205,7 +205,7 @@ class MariadbLoad(IsolatingLoad):
             error = caught
         self._failed.put(error)
         self._session.files.withdraw()
-        # whoever still writes is not to wait for a reader
+        # a thread that still writes must not wait for a reader
         os.close(self._reading)
 
     def _raise_failure(self) -> None:
@@ -362,9 +362,11 @@ class MariadbLoad(IsolatingLoad):
                 self._execute(statement)
             self._execute("COMMIT")
         except MySQLdb.Error as error:
-            told = translate(error, self._connection, f"ending the load into {self._name}, whose rows are committed")
-            told.outcome = "committed"
-            raise told from None
+            failure = translate(
+                error, self._connection, f"ending the load into {self._name}, whose rows are committed"
+            )
+            failure.outcome = "committed"
+            raise failure from None
 
     def _replace(self, statement: str) -> None:
         """Renames; others who wait to write go on with the new table."""
@@ -376,7 +378,7 @@ class MariadbLoad(IsolatingLoad):
     def verify(self) -> Verified:
         how = "in the load's own transaction, just before its commit, as the table's growth in its snapshot"
         if self._staging.renamed:
-            how = "before the new table took its place, while nobody else knew it"
+            how = "before the new table took its place, while no other session knew it"
         return Verified(self._count(self._table), self._of_load, how)
 
 

@@ -29,7 +29,7 @@ class TableGuard:
     """A session of its own that holds a read lock: rows of the table stay as they are.
 
     An ALTER by others can begin meanwhile, and waits in its last step. So before the table is replaced, a write lock is taken
-    after whoever waits so, and the table is looked at again.
+    after those that wait so, and the table is looked at again.
     """
 
     def __init__(self, another: Callable[[], Any], table: str) -> None:

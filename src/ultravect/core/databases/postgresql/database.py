@@ -97,8 +97,8 @@ class PostgresqlDatabase:
             ).fetchone()
         version, database, user, tls, superuser = row or ("", "", "", False, False)
         encrypted = "encrypted" if tls else "not encrypted"
-        told = f"PostgreSQL {str(version).split()[0]}, database {database}, as user {user}, {encrypted}"
-        return told + (SUPERUSER if superuser else "")
+        seen = f"PostgreSQL {str(version).split()[0]}, database {database}, as user {user}, {encrypted}"
+        return seen + (SUPERUSER if superuser else "")
 
     def _try_list(self) -> str:
         with self._session("connection test") as session, explained(self._name, "listing tables"):

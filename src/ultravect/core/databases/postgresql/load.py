@@ -6,7 +6,7 @@ what is there: readers see the old rows until the commit, while a TRUNCATE makes
 dead space, which vacuum takes back. Rows that are matched by keys, or that need a larger table first, stand in a
 temporary table until the end, so that the lock that stops other writers is short.
 
-The rows of the load are told from all others by the transaction that wrote them. So whatever else the load's transaction
+The rows of the load are counted apart from all others by the transaction that wrote them. So whatever else the load's transaction
 does to its table (statements of ``before`` and ``after``, the rewriting of a column whose type grows) is done below a
 savepoint, which gives the rows that it writes another transaction number.
 """
@@ -352,7 +352,7 @@ class PostgresqlLoad(IsolatingLoad):
         if self._successor and not self._successor.take_place():
             order.tell(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
         if order.after or self._parts:
-            # afterwards the rows could not be told from those that the statements change, nor the parts be named
+            # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
             self._counted = self._of_load()
         run_apart(self._session, order.after)
         if receipt is not None and order.receipt is not None:
