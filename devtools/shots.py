@@ -136,10 +136,12 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     page.screenshot(path=folder / "api.png")
     night = browser.new_page(viewport=_SIZE, color_scheme="dark")
     _sign_in(night, stack)
-    night.goto(f"{stack.url}/#/runs/{runs['guestbook', 'succeeded']}")
-    night.get_by_test_id("tally").wait_for()
+    client.add_user("hut-keeper", "granite-ridge-at-dawn", "operator")
+    client.make_token("nightly copies", role="operator", days=90)
+    night.goto(f"{stack.url}/#/access")
+    night.get_by_role("heading", name="Users", exact=True).wait_for()
     night.wait_for_timeout(400)
-    night.screenshot(path=folder / "run-night.png")
+    night.screenshot(path=folder / "access.png")
 
 
 def _layouts(page: Page, stack: Stack, folder: Path) -> None:
