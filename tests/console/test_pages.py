@@ -21,12 +21,17 @@ _FAULTS = """
 () => {
   const faults = [];
   const root = document.documentElement;
-  if (root.scrollWidth > root.clientWidth + 1) faults.push(`the page scrolls sideways: ${root.scrollWidth} > ${root.clientWidth}`);
+  if (root.scrollWidth > root.clientWidth + 1) {
+    const wide = [...document.querySelectorAll('main *')].filter((one) => one.getBoundingClientRect().right > root.clientWidth + 1);
+    const names = wide.slice(0, 4).map((one) => `${one.tagName} ${one.className} "${one.textContent.trim().slice(0, 30)}"`);
+    faults.push(`the page scrolls sideways: ${root.scrollWidth} > ${root.clientWidth}: ${names.join('; ')}`);
+  }
   const seen = [];
   const walker = document.createTreeWalker(document.body, NodeFilter.SHOW_TEXT);
   for (let node = walker.nextNode(); node; node = walker.nextNode()) {
     const text = node.data.trim(), owner = node.parentElement;
     if (!text || owner.closest('.cm-editor, option, datalist, script, style, .sr-only')) continue;
+    if (owner.closest('details:not([open])') && !owner.closest('summary')) continue;
     const style = getComputedStyle(owner);
     if (style.visibility === 'hidden' || style.display === 'none') continue;
     const range = document.createRange();

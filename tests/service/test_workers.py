@@ -17,7 +17,11 @@ NURSERY = "ultravect.service.work.nursery"
 
 
 def nursery_of(pid: int) -> int:
-    (found,) = [one for one in _processes(NURSERY) if _parent(one) == pid]
+    (found,) = [
+        one
+        for one in _processes(NURSERY)
+        if _parent(one) == pid and b"looks" not in Path(f"/proc/{one}/cmdline").read_bytes()
+    ]
     return found
 
 

@@ -134,7 +134,7 @@
 
   <section class="panel mb-4">
     <h2 class="flex flex-wrap gap-2">
-      <span>{run.kind === "undo" ? "" : `${leg.source} → `}{leg.target}</span>
+      <span class="min-w-0 [overflow-wrap:anywhere]">{run.kind === "undo" ? "" : `${leg.source} → `}{leg.target}</span>
       {#if leg.created_target && leg.tally}<span class="text-base-content/70 font-normal">table created</span>{/if}
       <span class="ml-auto font-normal tabular-nums">
         {#if leg.rows_after !== null && leg.rows_before !== null}

@@ -51,7 +51,7 @@
       {#each columns as one (one)}<option value={one}>{one || "rows that are not whole"}</option>{/each}
     </select>
     <input class="input input-xs w-44 font-normal" placeholder="search" aria-label="search the rejects" bind:value={search} />
-    <span class="ml-auto flex items-center gap-3 font-normal">
+    <span class="ml-auto flex flex-wrap items-center gap-x-3 gap-y-1 font-normal">
       {#if page}<span>{count(page.items.length)} of {count(page.total)}</span>{/if}
       <span>download <a class="plain" href="/api/v1/runs/{run}/rejects.csv?{asked}">CSV</a> · <a class="plain" href="/api/v1/runs/{run}/rejects.jsonl?{asked}">JSON lines</a></span>
       {#if retry}

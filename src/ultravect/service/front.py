@@ -110,10 +110,8 @@ class Front:
         announced = dict(scope["headers"]).get(b"content-length", b"")
         if announced.isdigit() and (len(announced) > 18 or int(announced) > limit):
             raise _too_large(limit)
-        if upload and not await sync_to_async(_may_upload, thread_sensitive=False)(scope):
-            raise _Refused(
-                401, "not-signed-in", "uploads take the role operator", "sign in, or send a token that may"
-            )
+        if upload and (refused := await sync_to_async(_upload_refusal, thread_sensitive=False)(scope)):
+            raise refused
         return limit
 
 
@@ -147,7 +145,8 @@ def _measured(scope: Scope, receive: Receive, limit: int) -> Receive:
     return measured
 
 
-def _may_upload(scope: Scope) -> bool:
+def _upload_refusal(scope: Scope) -> _Refused | None:
+    """Why the sender of a request may not upload; None where that is allowed."""
     try:
         request = ASGIRequest(dict(scope), BytesIO())
         signed_in = BearerToken().authenticate(request)  # type: ignore[arg-type]
@@ -155,11 +154,15 @@ def _may_upload(scope: Scope) -> bool:
         if user is None:
             request.session = SessionStore(request.COOKIES.get(settings.SESSION_COOKIE_NAME))
             user = get_user(request)
-        return isinstance(user, User) and user.may(Role.OPERATOR)
+        if isinstance(user, User) and user.may(Role.OPERATOR):
+            return None
+        if isinstance(user, User):
+            return _Refused(403, "not-allowed", "uploads take the role operator", "ask an admin for the role")
     except APIException:
-        return False
+        pass
     finally:
         connections.close_all()
+    return _Refused(401, "not-signed-in", "uploads take the role operator", "sign in, or send a token that may")
 
 
 async def _answer(send: Send, status: int, body: Any, media_type: str, *, close: bool = False) -> None:

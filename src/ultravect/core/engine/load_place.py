@@ -37,4 +37,4 @@ def load_place(job: Job, kind: str, settings: Mapping[str, Any], facts: RunFacts
         inside = os.path.realpath(inside) if inside else ""
         return "/".join(["load:" + kind, *reached, inside, f"{schema}.{table}"])
     path = posixpath.normpath(posixpath.join(inside, name.lstrip("/")))
-    return "/".join(["load:" + kind, *reached, os.path.realpath(path) if kind == "folder" else path])
+    return "/".join(["load:" + kind, *reached, os.path.realpath(path) if "path" in place_keys(kind) else path])

@@ -1,8 +1,9 @@
 """A process that has everything a leg needs in memory, and forks a leg process whenever it is asked to.
 
-``python -m ultravect.service.work.nursery FD``: FD is a Unix socket to the worker. Each message on it carries the
-file descriptor of another socket, over which the new leg process talks with the worker. A fork takes milliseconds,
-where starting Python and importing Arrow takes the better part of a second.
+``python -m ultravect.service.work.nursery FD [looks]``: FD is a Unix socket to the worker, or to the web server, whose own the
+last word marks in lists of processes. Each message on it carries the file descriptor of another socket, over which the new
+process talks with whom it works for. A fork takes milliseconds, where starting Python and importing Arrow takes the better
+part of a second.
 """
 
 from __future__ import annotations
