@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import os
 import subprocess
@@ -13,6 +14,8 @@ import pytest
 from devtools.shots import terminal_output
 from devtools.stack import USER, Stack
 from tests.conftest import Place
+
+from ultravect.cli.main import COMMANDS, GROUPS
 
 PROGRAM = str(Path(sys.executable).parent / "ultravect")
 
@@ -368,3 +371,33 @@ def test_draft_rehearse_and_types(shell: Shell, place: Place, tmp_path: Path) ->
     assert told.startswith("from postgresql into mariadb")
     assert "…" not in told
     assert "stored in UTC, without its zone" in told
+
+
+def test_a_run_that_fails_after_its_commit_has_an_exit_code_of_its_own(shell: Shell, place: Place) -> None:
+    """A trigger changes what was sent, which is only seen when the committed rows are read again."""
+    place.file("a,load_run\n1,x\n").job(into="checksums: true", columns='[a integer, "run_id() as load_run"]')
+    place.sql("CREATE TABLE {t} (a integer, load_run text)")
+    place.sql(
+        "CREATE FUNCTION change_{t}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.a := NEW.a + 1; RETURN NEW; END $$"
+    )
+    place.sql("CREATE TRIGGER change BEFORE INSERT ON {t} FOR EACH ROW EXECUTE FUNCTION change_{t}()")
+    told = shell("run", place.name, code=4)
+    assert "outcome committed" in told
+    assert "its rows are committed: they are in the target" in told
+    (run,) = place.client.runs(job=place.name).items
+    assert (run.state, run.outcome) == ("failed", "committed")
+    assert "(committed)" in shell("runs", "--job", place.name)
+    assert place.client.show(run.id).legs[0].tally == {
+        "read": 1, "filtered": 0, "rejected": 0, "repeated": 0, "inserted": 1, "updated": 0, "unchanged": 0,
+    }  # fmt: skip
+    # its rows can be taken back, as those of a run that succeeded
+    shell("undo", str(run.id))
+    assert place.rows() == []
+
+
+def test_the_list_of_commands_says_what_they_say_themselves() -> None:
+    for name, (module, about) in COMMANDS.items():
+        function = getattr(importlib.import_module(f"ultravect.cli.{module}"), name.replace("-", "_"))
+        assert (function.__doc__ or "").split("\n")[0] == about
+    for module, attribute, about in GROUPS.values():
+        assert getattr(importlib.import_module(f"ultravect.cli.{module}"), attribute).info.help == about
