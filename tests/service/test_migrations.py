@@ -1,0 +1,55 @@
+"""Records of earlier versions are kept when the schema is brought up to date."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from pathlib import Path
+
+from devtools.stack import Stack
+
+_RUN = (
+    "INSERT INTO records_run (id, job_id, revision_id, state, queued_at, stop_requested, worker, parameters, attempts, kind, error) "
+    "VALUES ({id}, 1, 1, '{state}', now(), false, '', '{{}}', 1, 'load', {error})"
+)
+
+
+def _migrate(stack: Stack, database: str, to: str = "") -> None:
+    environment = os.environ | {
+        "ULTRAVECT_DATABASE_URL": stack.postgres.url(database),
+        "ULTRAVECT_KEY": stack.key,
+        "DJANGO_SETTINGS_MODULE": "ultravect.service.settings",
+    }
+    command = [sys.executable, "-m", "django", "migrate", "records", *([to] if to else []), "--verbosity", "0"]
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, cwd=Path(__file__).parent)
+    assert done.returncode == 0, done.stderr
+
+
+def test_runs_of_earlier_versions_get_their_outcome(stack: Stack) -> None:
+    database = "upgraded"
+    stack.postgres.execute(f"CREATE DATABASE {database}")
+    _migrate(stack, database, "0006")
+    for statement in (
+        "INSERT INTO records_job (id, name, created_at) VALUES (1, 'bookings', now())",
+        "INSERT INTO records_revision (id, job_id, number, text, structure, saved_at) VALUES (1, 1, 1, '', '{}', now())",
+        _RUN.format(id=1, state="succeeded", error="NULL"),
+        _RUN.format(
+            id=2, state="failed", error="""'{"code": "verify-failed", "detail": "", "hint": "", "where": {}}'"""
+        ),
+        _RUN.format(
+            id=3, state="failed", error="""'{"code": "outcome-unknown", "detail": "", "hint": "", "where": {}}'"""
+        ),
+        _RUN.format(
+            id=4, state="failed", error="""'{"code": "file-missing", "detail": "", "hint": "", "where": {}}'"""
+        ),
+    ):
+        stack.postgres.execute(statement, database)
+    _migrate(stack, database)
+    assert stack.postgres.execute("SELECT id, outcome, lease FROM records_run ORDER BY id", database) == [
+        (1, "committed", 0),
+        (2, "committed", 0),
+        (3, "unknown", 0),
+        (4, "nothing", 0),
+    ]
+    stack.postgres.execute(f"DROP DATABASE {database}")
