@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict, astuple
 from typing import Any
 
+from django.conf import settings
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiExample, OpenApiParameter, extend_schema
 from rest_framework.request import Request
@@ -29,6 +30,7 @@ from ultravect.service.records.lookup import layout_version
 from ultravect.service.records.models import Role
 from ultravect.service.work.look_pool import POOL
 
+_WHOLE_SECONDS = 600.0  # all of a file is read
 _ASK_GRACE_SECONDS = 10.0  # for signing in
 
 _ROWS = {"type": "integer", "minimum": 0, "maximum": 1000}
@@ -139,7 +141,10 @@ def _preview(name: str, wanted: str, shown: Wanted, layout: Any) -> Response:
     elif layout is not None:
         LAYOUT.read(layout)
         own = layout
-    seen = POOL.look("preview", spec=asdict(spec), wanted=wanted, shown=list(astuple(shown)), own=own, saved=saved)
+    seconds = max(_WHOLE_SECONDS, settings.LOOK_SECONDS) if shown.whole else None
+    seen = POOL.look(
+        "preview", seconds=seconds, spec=asdict(spec), wanted=wanted, shown=list(astuple(shown)), own=own, saved=saved
+    )
     return Response(seen)
 
 

@@ -65,7 +65,7 @@ class LookPool:
                     "name": name,
                     "arguments": arguments,
                     "memory": settings.LOOK_MEMORY_BYTES,
-                    "cpu_seconds": seconds,
+                    "cpu_seconds": seconds * (os.cpu_count() or 1),
                 }
                 said = _exchange(ours, json.dumps(task).encode() + b"\n", seconds)
         finally:
