@@ -37,13 +37,15 @@ class Undoing(Writer):
     def _name(self, number: int) -> str:
         return f"{number}-20260701T0000{number:02}000000"
 
-    def undo(self, number: int, **into: Any) -> LegResult:
+    def undo(self, number: int, *, taken_over: bool = False, **into: Any) -> LegResult:
+        """``taken_over``: as the run that takes over the undo before."""
         self.heard = Copied()
-        self.number += 1
+        self.number += not taken_over
         job = self.job([], ("k", "v"), dict(into))
         facts = RunFacts(str(number))
         name, own = self._name(number), self._name(self.number)
-        return undo_leg(job, self.place.spec, self.heard, facts=facts, loads=[name], receipt=own)
+        receipt, earlier = (f"{own}.2", [own]) if taken_over else (own, [])
+        return undo_leg(job, self.place.spec, self.heard, facts=facts, loads=[name], receipt=receipt, earlier=earlier)
 
     def refused(self, number: int, **into: Any) -> str:
         held = self.rows()
@@ -116,8 +118,7 @@ def test_an_undo_that_cannot_be_is_refused(writer: Undoing) -> None:
 def test_an_undo_that_was_committed_is_not_repeated(writer: Undoing) -> None:
     writer.numbered([(1, "soup")], **TAGGED)
     writer.undo(1, **TAGGED)
-    writer.number -= 1  # as the run that takes the undo over
-    again = writer.undo(1, **TAGGED)
+    again = writer.undo(1, taken_over=True, **TAGGED)
     assert again.rows_after == 0
     assert writer.heard.result is None
 
