@@ -5,12 +5,14 @@ from __future__ import annotations
 import json
 import os
 import secrets
+import shutil
 import signal
 import subprocess
 import sys
+import tempfile
 import time
-from collections.abc import Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import IO, Any
@@ -154,6 +156,23 @@ class Stack:
             "host": "127.0.0.1", "port": self.postgres.port, "database": "warehouse",
             "user": "postgres", "password": self.postgres.password,
         }  # fmt: skip
+
+
+@contextmanager
+def temporary_stack(name: str, *, settings: Mapping[str, str] | None = None, slots: int = 2) -> Iterator[Stack]:
+    """A stack in a folder of its own, with connections ``incoming`` and ``warehouse``; it is removed at the end."""
+    folder = Path(tempfile.mkdtemp(prefix=f"ultravect-{name}-", dir="/var/tmp"))
+    folder.chmod(0o755)
+    stack = Stack.start(folder, durable=False, settings=settings, slots=slots)
+    try:
+        with Client(stack.url, token=stack.token) as client:
+            client.add_connection("incoming", "folder", {"path": str(stack.files)})
+            client.add_connection("warehouse", "postgresql", stack.warehouse)
+        yield stack
+    finally:
+        stack.close()
+        stack.postgres.remove()
+        shutil.rmtree(folder, ignore_errors=True)
 
 
 def _private(path: Path, mode: str = "w") -> IO[str]:

@@ -4,17 +4,14 @@ from __future__ import annotations
 
 import os
 import random
-import shutil
 import signal
 import subprocess
-import tempfile
 import threading
 import time
 from contextlib import suppress
 from dataclasses import dataclass, field
-from pathlib import Path
 
-from devtools.stack import Stack
+from devtools.stack import Stack, temporary_stack
 from ultravect.client import Client, Run
 
 LOST_AFTER = 3
@@ -65,40 +62,33 @@ class _Trouble(threading.Thread):
 
 def worker_faults(count: int, seed: int = 1) -> WorkerOutcome:
     """``count`` runs of several jobs, by three workers that are killed and paused; the service itself has none."""
-    folder = Path(tempfile.mkdtemp(prefix="ultravect-workers-", dir="/var/tmp"))
-    folder.chmod(0o755)
     settings = {"ULTRAVECT_LOST_AFTER": str(LOST_AFTER)}
-    stack = Stack.start(folder, durable=False, settings=settings, slots=0)
     outcome = WorkerOutcome(count)
-    workers = [stack.start_worker() for _ in range(3)]
-    trouble = _Trouble(stack, workers, outcome, seed)
-    try:
-        with Client(stack.url, token=stack.token) as client:
-            _jobs(client, stack)
-            trouble.start()
-            ids = [client.run(f"faulty-{number % _JOBS}").id for number in range(count)]
-            ended = _ended(client, ids, outcome)
+    with temporary_stack("workers", settings=settings, slots=0) as stack:
+        workers = [stack.start_worker() for _ in range(3)]
+        trouble = _Trouble(stack, workers, outcome, seed)
+        try:
+            with Client(stack.url, token=stack.token) as client:
+                _jobs(client, stack)
+                trouble.start()
+                ids = [client.run(f"faulty-{number % _JOBS}").id for number in range(count)]
+                ended = _ended(client, ids, outcome)
+                trouble.ending.set()
+                trouble.join()
+                _settled(client, [run.id for run in ended if run.outcome == "unknown"])
+                _look(client, stack, ids, outcome)
+        finally:
             trouble.ending.set()
-            trouble.join()
-            _settled(client, [run.id for run in ended if run.outcome == "unknown"])
-            _look(client, stack, ids, outcome)
-    finally:
-        trouble.ending.set()
-        for worker in workers:
-            with suppress(ProcessLookupError):
-                os.kill(worker.pid, signal.SIGCONT)
-            worker.kill()
-            worker.wait()
-        stack.close()
-        stack.postgres.remove()
-        shutil.rmtree(folder, ignore_errors=True)
+            for worker in workers:
+                with suppress(ProcessLookupError):
+                    os.kill(worker.pid, signal.SIGCONT)
+                worker.kill()
+                worker.wait()
     return outcome
 
 
 def _jobs(client: Client, stack: Stack) -> None:
     (stack.files / "rows.csv").write_text("k,v\n" + "".join(f"{row},{row * 2}\n" for row in range(_ROWS)))
-    client.add_connection("incoming", "folder", {"path": str(stack.files)})
-    client.add_connection("warehouse", "postgresql", stack.warehouse)
     for number in range(_JOBS):
         columns = '["run_id() as run", "*"]'
         client.save_job(

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import itertools
 import os
-import shutil
-import tempfile
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
@@ -13,7 +11,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
-from devtools.stack import Stack
+from devtools.stack import Stack, temporary_stack
 from hypothesis import settings
 
 from ultravect.client import Client, Run
@@ -28,16 +26,8 @@ LOST_AFTER = 4
 
 @pytest.fixture(scope="session")
 def stack() -> Iterator[Stack]:
-    folder = Path(tempfile.mkdtemp(prefix="ultravect-test-", dir="/var/tmp"))
-    folder.chmod(0o755)
-    started = Stack.start(folder, durable=False, settings={"ULTRAVECT_LOST_AFTER": str(LOST_AFTER)})
-    with Client(started.url, token=started.token) as client:
-        client.add_connection("incoming", "folder", {"path": str(started.files)})
-        client.add_connection("warehouse", "postgresql", started.warehouse)
-    yield started
-    started.close()
-    started.postgres.remove()
-    shutil.rmtree(folder, ignore_errors=True)
+    with temporary_stack("test", settings={"ULTRAVECT_LOST_AFTER": str(LOST_AFTER)}) as started:
+        yield started
 
 
 @pytest.fixture(scope="session")

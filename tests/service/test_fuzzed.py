@@ -2,18 +2,14 @@
 
 from __future__ import annotations
 
-import shutil
 import subprocess
 import sys
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
 import pytest
-from devtools.stack import Stack
-
-from ultravect.client import Client
+from devtools.stack import Stack, temporary_stack
 
 # what a fuzzer may not do to the service that it is tried on: end its own token, or lock its user out
 _SPARED = ["/api/v1/tokens/{number}", "/api/v1/users/{name}", "/api/v1/session"]
@@ -26,16 +22,8 @@ positive_data_acceptance.expected-statuses = ["2xx", "401", "403", "404", "409",
 
 @pytest.fixture(scope="module")
 def own_stack() -> Iterator[Stack]:
-    folder = Path(tempfile.mkdtemp(prefix="ultravect-fuzzed-", dir="/var/tmp"))
-    folder.chmod(0o755)
-    started = Stack.start(folder, durable=False)
-    with Client(started.url, token=started.token) as client:
-        client.add_connection("incoming", "folder", {"path": str(started.files)})
-        client.add_connection("warehouse", "postgresql", started.warehouse)
-    yield started
-    started.close()
-    started.postgres.remove()
-    shutil.rmtree(folder, ignore_errors=True)
+    with temporary_stack("fuzzed") as started:
+        yield started
 
 
 def test_a_fuzzer_finds_no_fault(own_stack: Stack, tmp_path: Path) -> None:

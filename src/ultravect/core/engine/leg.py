@@ -13,7 +13,7 @@ from ultravect.core.engine.tally import Tally
 from ultravect.core.model.finding import Finding
 
 PHASES = ("read", "shape", "stage", "publish", "verify")
-NOTHING, COMMITTED, UNKNOWN = OUTCOMES = ("nothing", "committed", "unknown")
+NOTHING, COMMITTED, UNKNOWN = "nothing", "committed", "unknown"
 """What a run has left in its target. It is not the state: a run can fail after its rows are committed."""
 
 
