@@ -35,8 +35,10 @@ def test_a_fuzzer_finds_no_fault(own_stack: Stack, tmp_path: Path) -> None:
         [
             str(Path(sys.executable).with_name("schemathesis")), "run", str(document), "--url", own_stack.url,
             "--header", f"Authorization: Bearer {own_stack.token}", "--max-examples", "6", "--seed", "1", "--workers", "2",
-            "--phases", "examples,coverage,fuzzing", "--generation-database", "none", *spared,
+            "--phases", "examples,coverage,fuzzing", "--generation-database", "none",
+            # how fast a busy machine makes up requests and answers them is not what is tested
+            "--suppress-health-check", "all", "--request-timeout", "60", *spared,
         ],
-        cwd=tmp_path, capture_output=True, text=True, timeout=220,
+        cwd=tmp_path, capture_output=True, text=True, timeout=400,
     )  # fmt: skip
-    assert done.returncode == 0, done.stdout[-12_000:]
+    assert done.returncode == 0, done.stdout.partition("WARNINGS")[0][-12_000:] + done.stdout[-1_000:]

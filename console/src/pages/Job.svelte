@@ -113,7 +113,7 @@
 <svelte:window onkeydown={keys} />
 
 <div class="mb-3 flex flex-wrap items-center gap-3">
-  <div>
+  <div class="min-w-0 [overflow-wrap:anywhere]">
     <h1 class="text-lg font-semibold">{name}</h1>
     {#if job}
       <p class="text-base-content/70 text-sm">{job.source} → {job.target} · revision {job.revision}, saved {moment(job.saved_at)}</p>

@@ -13,8 +13,12 @@
     const wrong = [...bad.values()].filter((one) => one.row < last + 2).map((one) => ({ number: one.row, row: [], reason: one.reason }));
     return [...good, ...wrong].sort((a, b) => a.number - b.number);
   });
+  function whole(value: unknown): string {
+    return typeof value === "object" && value !== null ? JSON.stringify(value) : String(value);
+  }
+
   function shown(value: unknown): string {
-    const text = typeof value === "object" && value !== null ? JSON.stringify(value) : String(value);
+    const text = whole(value);
     return text.length > 80 ? `${text.slice(0, 79)}…` : text;
   }
 </script>
@@ -43,7 +47,7 @@
         <tr>
           <td class="num text-base-content/50">{line.number}</td>
           {#each columns as column, at (at)}
-            <td class="{NUMBERS.test(column.type) ? 'num' : 'whitespace-pre'} max-w-80 overflow-hidden font-mono text-ellipsis">
+            <td class="{NUMBERS.test(column.type) ? 'num' : 'whitespace-pre'} max-w-80 overflow-hidden font-mono text-ellipsis" title={whole(line.row[at]).length > 40 ? whole(line.row[at]).slice(0, 2000) : undefined}>
               {#if line.row[at] === null || line.row[at] === undefined}<span class="text-base-content/40">NULL</span>
               {:else}{shown(line.row[at])}{/if}
             </td>
