@@ -12,8 +12,9 @@ from ultravect.core.engine.leg_plan import InputPlan
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.layouts.base import Proving, Reader, WantedColumn
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.dates import DATE_PATTERNS
 from ultravect.core.types.from_text import try_cast
-from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType, has_long_digits
+from ultravect.core.types.inference import ColumnInference, ColumnType, has_long_digits
 
 TRUSTED_BYTES = 2 << 20
 _HELD = 1000

@@ -15,8 +15,9 @@ import pyarrow as pa
 from ultravect.core.layouts.base import Block, Proving, Reader, Rows, WantedColumn
 from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.dates import DATE_PATTERNS
 from ultravect.core.types.from_text import has_overflowed, try_cast
-from ultravect.core.types.inference import DATE_PATTERNS, ColumnInference, ColumnType, has_long_digits
+from ultravect.core.types.inference import ColumnInference, ColumnType, has_long_digits
 from ultravect.core.types.proof import Proof
 
 SAMPLE_BYTES = 8 << 20

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.expressions import kernels
+from ultravect.core.model.date_patterns import check_pattern
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 
 BOOLEAN, TEXT, BIGINT, DOUBLE = (CanonicalType(name) for name in ("boolean", "text", "bigint", "double"))
@@ -294,8 +295,11 @@ def _parsing(result: CanonicalType) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
         if arguments[0].type.name != "text":
             return f"text is parsed, not {arguments[0].type}"
-        if len(arguments) > 1 and not kernels.valid_pattern(str(arguments[1].value)):
-            return f"{arguments[1].value!r} is no pattern; write one such as DD.MM.YYYY"
+        if len(arguments) > 1:
+            try:
+                check_pattern(str(arguments[1].value))
+            except ValueError as error:
+                return f"{arguments[1].value!r} is no pattern: {error}"
         return Signature([TEXT] * len(arguments), result, kernels.parsed)
 
     return rule

@@ -20,8 +20,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.dates import ISO_DATE
 from ultravect.core.types.from_text import Mask, as_mask, convert
-from ultravect.core.types.text_formats import ISO_DATE, NO_NULLS, date_regex
+from ultravect.core.types.text_formats import NO_NULLS
 
 Failures = list[tuple[str, Mask]]
 
@@ -271,11 +272,6 @@ def parsed(arrays: Sequence[pa.Array], kind: CanonicalType) -> Computed:
     return Computed(
         found.array, [(f"not a {kind.name} written as {written}", found.failed)] if found.failed.any() else []
     )
-
-
-def valid_pattern(pattern: str) -> bool:
-    """Whether a date pattern names year, month and day once."""
-    return all(date_regex(pattern).count(f"<{part}>") == 1 for part in ("year", "month", "day"))
 
 
 def each_value(function: Callable[[str], str | None]) -> Kernel:

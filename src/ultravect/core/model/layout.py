@@ -10,6 +10,7 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, TypeAdapter, model_validator
 
 from ultravect.core.model.base import Character, Declared
+from ultravect.core.model.date_patterns import check_pattern
 
 _RANGE = re.compile(r"^\$?[A-Za-z]{1,3}\$?[1-9]\d{0,6}(:\$?[A-Za-z]{1,3}(\$?[1-9]\d{0,6})?)?$")
 
@@ -19,13 +20,6 @@ def _encoding(value: str) -> str:
         codecs.lookup(value)
     except LookupError:
         raise ValueError("not an encoding known here; common ones are utf-8, utf-16, latin-1, cp1252") from None
-    return value
-
-
-def _date_pattern(value: str) -> str:
-    for part in ("YYYY", "M", "D"):
-        if part not in value:
-            raise ValueError("a date pattern has YYYY, MM (or M) and DD (or D), such as DD.MM.YYYY")
     return value
 
 
@@ -81,9 +75,15 @@ class Values(Declared):
     thousands: Literal[",", ".", "'", "’", " ", "\u00a0", "_"] | None = Field(
         default=None, description="Mark between groups of three digits, such as ' in 1'250.00.", examples=["'"]
     )
-    dates: Annotated[str, AfterValidator(_date_pattern)] | None = Field(
+    signs: list[Annotated[str, Field(min_length=1, max_length=8)]] = Field(
+        default=[],
+        max_length=16,
+        description="Signs before or after numbers, which are left out: $1,200 is 1200, and 12% is 12.",
+        examples=[["$"]],
+    )
+    dates: Annotated[str, AfterValidator(check_pattern)] | None = Field(
         default=None,
-        description="Pattern of dates, such as DD.MM.YYYY. Left out: found from the data.",
+        description="Pattern of dates: YYYY or YY, MM, M, MON (Jul) or MONTH (July), DD or D. Left out: found from the data.",
         examples=["DD.MM.YYYY"],
     )
     time_zone: Annotated[str, AfterValidator(_time_zone)] | None = Field(

@@ -19,14 +19,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.text_formats import ISO_DATE, TextFormats, date_regex
+from ultravect.core.types.dates import CLOCK, HOUR, ISO_DATE, even_clock, iso_dates
+from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
 Mask = npt.NDArray[np.bool_]
 
 _NUMBER = r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)"
-_CLOCK = r"[0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?"
-_HOUR = r"[0-9]{2}(?::[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?)?"
 _SPECIAL = r"[+-]?(?i:nan|inf|infinity)"
 _ZONE = r"(?:[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?)"
 _HEX = r"^(?:[0-9A-Fa-f]{2})*$"
@@ -93,7 +92,17 @@ def _cast_matching(values: pa.Array, regex: str, target: pa.DataType) -> Convert
     return Converted(cast.array, cast.failed | misfits)
 
 
+def _without_signs(values: pa.Array, signs: tuple[str, ...]) -> pa.Array:
+    any_sign = "|".join(re.escape(sign) for sign in signs)
+    if not pc.any(pc.match_substring_regex(values, any_sign), min_count=0).as_py():
+        return values
+    values = pc.replace_substring_regex(values, rf"^([+-]?)(?:{any_sign})\s*([+-]?)([0-9.,])", r"\1\2\3")
+    return pc.replace_substring_regex(values, rf"([0-9.,])\s*(?:{any_sign})$", r"\1")
+
+
 def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
+    if formats.signs:
+        values = _without_signs(values, formats.signs)
     if formats.thousands:
         mark, point = re.escape(formats.thousands), re.escape(formats.decimal_mark)
         grouped = pc.match_substring_regex(values, rf"^[+-]?[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+(?:{point}[0-9]*)?$")
@@ -170,50 +179,15 @@ def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
     return Converted(array, as_mask(pc.and_(pc.invert(known), present)))
 
 
-def _iso_at_once(values: pa.Array, pattern: str) -> pa.Array | None:
-    """The same for values that all have the length of the pattern and its marks in their places; otherwise None."""
-    length = len(pattern)
-    places = [pattern.find(token) for token in ("YYYY", "MM", "DD")]
-    if length != 10 or min(places) < 0 or not len(values):
-        return None
-    filled = pc.fill_null(values, " " * length) if values.null_count else values
-    span = pc.min_max(pc.binary_length(filled)).as_py()
-    if span != {"min": length, "max": length}:
-        return None
-    start = filled.offset
-    offsets = np.frombuffer(filled.buffers()[1], np.int32, len(filled) + 1, start * 4)
-    text = np.frombuffer(filled.buffers()[2], np.uint8, len(filled) * length, int(offsets[0])).reshape(-1, length)
-    marks = [place for place, character in enumerate(pattern) if character not in "YMD"]
-    present = slice(None) if not values.null_count else as_mask(values.is_valid())
-    if any((text[present, place] != ord(pattern[place])).any() for place in marks):
-        return None
-    year, month, day = places
-    iso = np.full((len(filled), length), ord("-"), np.uint8)
-    iso[:, 0:4], iso[:, 5:7], iso[:, 8:10] = (
-        text[:, year : year + 4],
-        text[:, month : month + 2],
-        text[:, day : day + 2],
-    )
-    ends = np.arange(0, iso.size + 1, length, dtype=np.int32)
-    moved = pa.StringArray.from_buffers(len(filled), pa.py_buffer(ends), pa.py_buffer(iso))
-    return pc.if_else(values.is_valid(), moved, pa.scalar(None, pa.string())) if values.null_count else moved
-
-
-def _iso_dates(values: pa.Array, pattern: str, rest: str = "") -> pa.Array:
-    """Rewrites dates of ``pattern`` (with ``rest`` behind them) as ISO dates; others become NULL."""
-    if pattern == ISO_DATE:
-        return values
-    if not rest and (moved := _iso_at_once(values, pattern)) is not None:
-        return moved
-    parts = pc.extract_regex(values, f"^{date_regex(pattern)}(?P<rest>{rest})$")
-    field = [pc.struct_field(parts, name) for name in ("year", "month", "day", "rest")]
-    date = pc.binary_join_element_wise(field[0], pc.utf8_lpad(field[1], 2, "0"), pc.utf8_lpad(field[2], 2, "0"), "-")
-    return pc.binary_join_element_wise(date, field[3], "")
-
-
 def _dated(values: pa.Array, rest: str, target: pa.DataType, formats: TextFormats) -> Converted:
-    iso = _iso_dates(values, formats.date_pattern, rest)
-    lost = as_mask(pc.and_(iso.is_null(), values.is_valid()))
+    present = values.is_valid()
+    if rest:
+        if formats.date_pattern == ISO_DATE:
+            with suppress(pa.ArrowInvalid):
+                return Converted(pc.cast(values, target), np.zeros(len(values), dtype=np.bool_))
+        values = even_clock(values)
+    iso = iso_dates(values, formats.date_pattern, rest)
+    lost = as_mask(pc.and_(iso.is_null(), present))
     cast = _cast_matching(iso, r"[0-9]{4}-[0-9]{2}-[0-9]{2}" + rest, target)
     return Converted(cast.array, cast.failed | lost)
 
@@ -223,16 +197,16 @@ def _date(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
 
 
 def _timestamp(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
-    return _dated(values, f"(?:[ T]{_HOUR})?", wanted.arrow, formats)
+    return _dated(values, f"(?:[ T]{HOUR})?", wanted.arrow, formats)
 
 
 def _timestamptz(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
-    zoned = _dated(values, f"[ T]{_HOUR}{_ZONE}", wanted.arrow, formats)
+    zoned = _dated(values, f"[ T]{HOUR}{_ZONE}", wanted.arrow, formats)
     if not formats.time_zone or not zoned.failed.any():
         return zoned
     without = pa.array(zoned.failed)
     local = _dated(
-        pc.if_else(without, values, pa.scalar(None, values.type)), f"[ T]{_HOUR}", pa.timestamp("us"), formats
+        pc.if_else(without, values, pa.scalar(None, values.type)), f"[ T]{HOUR}", pa.timestamp("us"), formats
     )
     zone = formats.time_zone
     early, late = (
@@ -247,9 +221,11 @@ def _timestamptz(values: pa.Array, wanted: CanonicalType, formats: TextFormats) 
 
 def _time(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     # there is no kernel from text to time; a timestamp's clock is one
-    moments = pc.binary_join_element_wise(pa.scalar("1970-01-01"), values, " ")
-    cast = _cast_matching(moments, r"1970-01-01 " + _CLOCK, pa.timestamp("us"))
-    return Converted(cast.array.cast(wanted.arrow), cast.failed)
+    clocks = even_clock(values)
+    lost = as_mask(pc.and_(clocks.is_null(), values.is_valid()))
+    moments = pc.binary_join_element_wise(pa.scalar("1970-01-01"), clocks, " ")
+    cast = _cast_matching(moments, r"1970-01-01 " + CLOCK, pa.timestamp("us"))
+    return Converted(cast.array.cast(wanted.arrow), cast.failed | lost)
 
 
 def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
@@ -304,7 +280,13 @@ _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converte
 @functools.lru_cache(maxsize=1000)
 def _is_cast_by_library(wanted: CanonicalType, formats: TextFormats) -> bool:
     """Whether a plain cast that succeeds gives what the careful way would: no NULL word may pass for a value."""
-    if wanted.name not in _CAST or formats.thousands or formats.decimal_mark != "." or formats.time_zone:
+    if (
+        wanted.name not in _CAST
+        or formats.thousands
+        or formats.signs
+        or formats.decimal_mark != "."
+        or formats.time_zone
+    ):
         return False
     if wanted.name in ("date", "timestamp", "timestamptz") and formats.date_pattern != ISO_DATE:
         return False

@@ -2,60 +2,41 @@
 
 from __future__ import annotations
 
-import datetime as dt
+import decimal
+from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ultravect.core.model.date_patterns import order_of
+from ultravect.core.types.candidates import WORDS_FOR_NULL, Candidate, candidates_of, ways_of
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
+from ultravect.core.types.dates import DATE_PATTERNS
 from ultravect.core.types.from_text import Mask, as_mask, convert_plain
 from ultravect.core.types.proof import Proof, longest_null, null_words
-from ultravect.core.types.text_formats import ISO_DATE, TextFormats
+from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
 _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
 _PROBE = 64
 _DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
+_SURE_DIGITS = 15  # any decimal number of so many digits is the same again after it was a double
+_MEASURED_DECIMALS = 9  # amounts have fewer
+_LOOKED_AT = 2000
 _SAID_BY_FORMAT = frozenset(["boolean", "bigint", "decimal", "double"])
-# Date patterns tried when the layout names none. The last two can be told apart only by a day above 12.
-DATE_PATTERNS = (ISO_DATE, "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY")
-
-
-@dataclass
-class _Candidate:
-    """One way to read a column, with how many values agree and the first that do not."""
-
-    type: CanonicalType
-    label: str
-    pattern: str | None = None
-    narrower: _Candidate | None = None
-    matched: int = 0
-    misfits: int = 0
-    exceptions: list[tuple[int, str]] = field(default_factory=list)
-    low: Any = None
-    high: Any = None
-
-    def include(self, low: Any, high: Any) -> None:
-        """Widens the span of values seen; a narrower type's values are brought to this type first."""
-        if low is None:
-            return
-        if self.type.name == "double":
-            low, high = float(low), float(high)
-        elif self.type.name == "timestamp" and not isinstance(low, dt.datetime):
-            low, high = (dt.datetime.combine(day, dt.time()) for day in (low, high))
-        self.low = low if self.low is None else min(low, self.low)
-        self.high = high if self.high is None else max(high, self.high)
+_EXACT = decimal.Context(prec=400)
 
 
 @dataclass(frozen=True)
 class ColumnType:
     """An inferred type: ``date_pattern`` when it holds dates, ``ambiguous`` when day and month cannot be told apart;
-    ``longest`` is how many characters a text of it has at most."""
+    ``longest`` is how many characters a text of it has at most. ``proposes`` is what the layout's ``values`` may say more, with
+    which the column would be of type ``would_be``."""
 
     name: str
     type: CanonicalType
@@ -68,6 +49,8 @@ class ColumnType:
     low: str | None = None
     high: str | None = None
     longest: int | None = None
+    proposes: dict[str, Any] | None = None
+    would_be: CanonicalType | None = None
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -93,39 +76,38 @@ def _true_count(mask: pa.BooleanArray) -> int:
     return int(pc.sum(mask).as_py() or 0)
 
 
+def held_by_double(text: str) -> bool:
+    """Whether a number is written as a double is: with the digits that tell it apart, or with more of its own."""
+    try:
+        number = decimal.Decimal(text)
+        held = float(number)
+        if not number.is_finite() or decimal.Decimal(repr(held)) == number:
+            return True
+        return decimal.Decimal(held).quantize(number, context=_EXACT) == number
+    except (decimal.InvalidOperation, OverflowError):
+        return False
+
+
 class ColumnInference:
     """Takes a column's values block by block; ``result`` may be asked at any time."""
 
     def __init__(self, name: str, formats: TextFormats, date_patterns: Sequence[str] = DATE_PATTERNS) -> None:
         self._name = name
         self._formats = formats
+        self._patterns = tuple(date_patterns)
         self._values = 0
         self._nulls = 0
         self._longest = 0
         self._leading_zeros: tuple[int, str] | None = None
         self._beyond_64_bits: tuple[int, str] | None = None
+        self._unlike_double: tuple[int, str] | None = None
         self._integer_digits = 0
         self._decimals = 0
-        self._has_fraction = False
         self._has_exponent = False
-        whole = _Candidate(CanonicalType("bigint"), "whole numbers")
-        exact = _Candidate(CanonicalType("decimal", precision=38, scale=18), "decimal numbers", narrower=whole)
-        self._candidates = [
-            _Candidate(CanonicalType("boolean"), "words for true and false"),
-            whole,
-            exact,
-            _Candidate(CanonicalType("double"), "numbers with exponents", narrower=exact),
-            _Candidate(CanonicalType("time"), "times of day"),
-            _Candidate(CanonicalType("uuid"), "UUIDs"),
-        ]
-        for pattern in date_patterns:
-            day = _Candidate(CanonicalType("date"), f"dates ({pattern})", pattern)
-            label = f"timestamps ({pattern} HH:MM:SS)"
-            self._candidates += [
-                day,
-                _Candidate(CanonicalType("timestamp"), label, pattern, narrower=day),
-                _Candidate(CanonicalType("timestamptz"), label, pattern),
-            ]
+        self._only_as_double = False
+        self._may_be_null: Counter[str] = Counter()
+        self._looked = False
+        self._candidates: list[Candidate] = []
 
     def add(self, values: pa.Array, rows: np.ndarray[Any, Any], *, is_text: bool = False) -> None:
         """``values`` are strings with NULLs; ``rows`` their row numbers in the file.
@@ -144,41 +126,52 @@ class ColumnInference:
             values, trimmed = values.filter(present), trimmed.filter(present)
         self._values += count
         self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
-        if is_text:
-            for candidate in [one for one in self._candidates if one.type.name in _SAID_BY_FORMAT]:
-                self._candidates.remove(candidate)
-        if self._leading_zeros or self._beyond_64_bits:
+        if self._leading_zeros or self._beyond_64_bits or (self._looked and not self._candidates):
             return  # it is text, whatever else comes
+        trimmed, rows = self._without_words(trimmed, rows)
+        if not len(trimmed):
+            return
+        if not self._looked:
+            self._looked = True
+            ways = ways_of(trimmed.slice(0, _PROBE).to_pylist(), self._formats, self._patterns)
+            self._candidates = candidates_of(ways, self._formats, self._patterns)
+        if is_text:
+            self._candidates = [one for one in self._candidates if one.type.name not in _SAID_BY_FORMAT]
         whole: dict[int, tuple[Any, Any]] = {}
         for candidate in list(self._candidates):
             if id(candidate.narrower) in whole:
                 # what every value of the block is in a narrower type, it is in this one
-                candidate.matched += count
+                candidate.matched += len(trimmed)
                 span = whole[id(candidate)] = whole[id(candidate.narrower)]
                 candidate.include(*span)
             else:
-                found = self._try(candidate, trimmed, rows, count)
+                found = self._try(candidate, trimmed, rows)
                 if found is not None:
                     whole[id(candidate)] = found
         self._note_digits(trimmed, rows, whole)
 
-    def _try(
-        self, candidate: _Candidate, values: pa.Array, rows: np.ndarray[Any, Any], count: int
-    ) -> tuple[Any, Any] | None:
+    def _without_words(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> tuple[pa.Array, np.ndarray[Any, Any]]:
+        """The values that are no words which often mean NULL; those are counted."""
+        may_be_null = pc.is_in(values, _WORDS)
+        if _true_count(may_be_null):
+            for word in pc.value_counts(values.filter(may_be_null)).to_pylist():
+                self._may_be_null[word["values"]] += word["counts"]
+            others = pc.invert(may_be_null)
+            return values.filter(others), rows[as_mask(others)]
+        return values, rows
+
+    def _try(self, candidate: Candidate, values: pa.Array, rows: np.ndarray[Any, Any]) -> tuple[Any, Any] | None:
         """Counts a block's values for a candidate; gives their span when all of them are of its type."""
-        formats = self._formats
-        if candidate.pattern is not None:
-            formats = replace(formats, date_pattern=candidate.pattern)
-        converted = convert_plain(values.slice(0, _PROBE), candidate.type, formats)
+        converted = convert_plain(values.slice(0, _PROBE), candidate.type, candidate.formats)
         if candidate.matched == 0 and converted.failed.all():
             # Nothing in the first values looks like it: such a candidate is dropped for good.
             self._candidates.remove(candidate)
             return None
         if len(values) > _PROBE:
-            converted = convert_plain(values, candidate.type, formats)
+            converted = convert_plain(values, candidate.type, candidate.formats)
         failed: Mask = converted.failed
         misfits = int(failed.sum())
-        candidate.matched += count - misfits
+        candidate.matched += len(values) - misfits
         candidate.misfits += misfits
         for index in np.flatnonzero(failed)[: _MAX_EXCEPTIONS - len(candidate.exceptions)]:
             candidate.exceptions.append((int(rows[index]), shown(values[int(index)].as_py())))
@@ -213,20 +206,31 @@ class ColumnInference:
                     self._beyond_64_bits = (int(rows[index]), values[index].as_py())
         if not self._has_exponent:
             self._has_exponent = _true_count(pc.match_substring_regex(values, r"^[+-]?[0-9.,]+[eE]")) > 0
-        if "decimal" in numeric and id(numeric["decimal"]) in whole:
+        if "double" in numeric and id(numeric["double"]) in whole:
             at = pc.find_substring(values, mark)
-            has_mark = pc.greater_equal(at, 0)
             length = pc.binary_length(values)
-            decimals = pc.if_else(has_mark, pc.subtract(pc.subtract(length, at), 1), 0)
-            self._decimals = max(self._decimals, int(pc.max(decimals).as_py()))
-            self._has_fraction = self._has_fraction or _true_count(has_mark) > 0
-            low, high = whole[id(numeric["decimal"])]
-            self._integer_digits = max(self._integer_digits, len(str(int(max(abs(low), abs(high))))))
+            decimals = pc.if_else(pc.greater_equal(at, 0), pc.subtract(pc.subtract(length, at), 1), 0)
+            if not self._has_exponent:
+                self._decimals = max(self._decimals, int(pc.max(decimals).as_py()))
+            span = [one for one in whole[id(numeric["double"])] if np.isfinite(float(one))]
+            if span:
+                self._integer_digits = max(self._integer_digits, len(str(int(max(map(abs, span))))))
+            self._hold_against_double(values, rows, length)
+
+    def _hold_against_double(self, values: pa.Array, rows: np.ndarray[Any, Any], length: pa.Array) -> None:
+        """Looks for a number with more digits than a double has; numbers without so many need no look."""
+        if self._unlike_double or self._has_exponent or self._decimals < _MEASURED_DECIMALS:
+            return
+        long = np.flatnonzero(as_mask(pc.greater(length, _SURE_DIGITS)))[:_LOOKED_AT]
+        for index, text in zip(long, values.take(pa.array(long)).to_pylist(), strict=True):
+            if not held_by_double(text.replace(self._formats.decimal_mark, ".")):
+                self._unlike_double = (int(rows[index]), text)
+                return
 
     def guess(self) -> CanonicalType | None:
         """What all values so far can be parsed as at once; None where they are to be looked at more closely."""
         if self._leading_zeros or self._beyond_64_bits or not self._candidates:
-            return CanonicalType("text")
+            return CanonicalType("text") if self._looked else None
         best = self._sure()
         if best is None:
             return None
@@ -240,12 +244,21 @@ class ColumnInference:
         best = self._sure()
         return best.pattern if best else None
 
-    def _sure(self) -> _Candidate | None:
+    def _sure(self) -> Candidate | None:
         """The narrowest way to read all values, when it has no rival and they are not a code."""
-        if self._leading_zeros or self._beyond_64_bits:
+        if self._leading_zeros or self._beyond_64_bits or self._may_be_null:
             return None
-        best = self._whole()
-        return best[0] if best and not any(one.type == best[0].type for one in best[1:]) else None
+        best = self._best()
+        if best is None or best.proposes or self._rival(best) or (best.type.name == "double" and self._unlike_double):
+            return None
+        return best
+
+    def _rival(self, best: Candidate) -> Candidate | None:
+        """Another way to read dates, with day and month in the other order."""
+        if best.pattern is None:
+            return None
+        others = (one for one in self._whole() if one.type == best.type and one.pattern)
+        return next((one for one in others if order_of(one.pattern or "") != order_of(best.pattern)), None)
 
     def confirm(self, values: pa.Array) -> None:
         """Takes further values that were parsed as the type that ``guess`` gave."""
@@ -274,10 +287,10 @@ class ColumnInference:
     def _confirm(self, present: int, low: Any, high: Any) -> None:
         """``present`` further values of the guessed type, from ``low`` to ``high``."""
         self._values += present
-        if present == 0:
+        best = self._best()
+        if present == 0 or best is None:
             return
-        best = self._whole()[0]
-        chain: _Candidate | None = best
+        chain: Candidate | None = best
         for candidate in self._candidates:
             if candidate is chain or candidate.narrower is chain:
                 chain = candidate
@@ -286,6 +299,7 @@ class ColumnInference:
         if best.type.name in ("bigint", "decimal"):
             largest = max(abs(low), abs(high))
             self._integer_digits = max(self._integer_digits, len(str(int(largest))))
+        self._only_as_double = self._only_as_double or best.type.name == "double"
 
     def _note_text(self, values: pa.Array) -> None:
         """Values of a column that is text already: only how many there are, and how long."""
@@ -298,11 +312,26 @@ class ColumnInference:
         if (pc.max(lengths).as_py() or 0) > self._longest:
             self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
 
-    def _whole(self) -> list[_Candidate]:
+    def _whole(self) -> list[Candidate]:
         """The ways to read the column in which all its values are read."""
-        # an exponent tells a measured number, which no exact decimal should pretend to be; without one, digits count
-        unfit = "decimal" if self._has_exponent else "double"
-        return [c for c in self._candidates if c.misfits == 0 and c.matched and c.type.name != unfit]
+        return [one for one in self._candidates if one.misfits == 0 and one.matched]
+
+    def _best(self) -> Candidate | None:
+        """The narrowest of these; of numbers with a fraction, the double that they are, or the decimal."""
+        whole = self._whole()
+        if not whole or whole[0].type.name != "decimal" or whole[0].proposes:
+            return whole[0] if whole else None
+        double = next((one for one in whole if one.type.name == "double"), None)
+        return double if double and self._is_measured else whole[0]
+
+    @property
+    def _is_measured(self) -> bool:
+        """An exponent tells a measured number, which no exact decimal should pretend to be; and so do as many digits as doubles
+        are written with."""
+        if self._has_exponent or self._only_as_double:
+            return True
+        long = self._decimals >= _MEASURED_DECIMALS and self._integer_digits + self._decimals > _SURE_DIGITS
+        return long and self._unlike_double is None
 
     def result(self) -> ColumnType:
         """The narrowest type that every value has, or text, with the reason."""
@@ -314,27 +343,21 @@ class ColumnInference:
         if self._beyond_64_bits:
             row, value = self._beyond_64_bits
             return self._as_text(f"digits beyond 64 bits, first in row {row:,}: {shown(value)}")
-        whole = self._whole()
-        if not whole:
+        best = self._best()
+        if best is None:
             return self._mixed()
-        best = whole[0]
-        rivals = [c for c in whole[1:] if c.type == best.type]
-        if rivals:
+        if rival := self._rival(best):
             return self._as_text(
-                f"{self._values:,} values could be {best.label} or {rivals[0].label}: no day is above 12",
-                ambiguous=True,
+                f"{self._values:,} values could be {best.label} or {rival.label}: no day is above 12", ambiguous=True
             )
-        text = f"{self._values:,} {self._label(best)}"
-        if best.type.name == "decimal":
-            digits = self._integer_digits + self._decimals
-            precision = _DEFAULT_PRECISION if digits <= _DEFAULT_PRECISION else 38
-            found = CanonicalType("decimal", precision=precision, scale=self._decimals)
-        elif best.type.name == "bigint":
-            small = best.low >= -(2**31) and best.high < 2**31
-            found = CanonicalType("integer" if small else "bigint")
-        else:
-            found = best.type
+        found = self._type_of(best)
+        if found is None:
+            row, value = self._unlike_double or (0, "")
+            return self._as_text(f"numbers with more digits than a double has, first in row {row:,}: {shown(value)}")
+        if best.proposes or self._may_be_null:
+            return self._proposed(best, found)
         low, high = self._span(best)
+        text = f"{self._values:,} {self._label(best)}"
         return ColumnType(
             self._name,
             found,
@@ -346,16 +369,53 @@ class ColumnInference:
             high=high,
         )
 
-    def _label(self, candidate: _Candidate) -> str:
+    def _type_of(self, best: Candidate) -> CanonicalType | None:
+        """The type for columns that are read so; None where no type holds all digits."""
+        digits = self._integer_digits + self._decimals
+        if best.type.name == "double" and self._unlike_double and not self._is_measured:
+            if digits > MAX_PRECISION:
+                return None
+            return CanonicalType("decimal", precision=MAX_PRECISION, scale=self._decimals)
+        if best.type.name == "decimal" and best.proposes:
+            return CanonicalType("decimal", precision=_DEFAULT_PRECISION, scale=min(self._fraction_of(best), 18))
+        if best.type.name == "decimal":
+            precision = _DEFAULT_PRECISION if digits <= _DEFAULT_PRECISION else MAX_PRECISION
+            return CanonicalType("decimal", precision=precision, scale=self._decimals)
+        if best.type.name == "bigint":
+            small = best.low >= -(2**31) and best.high < 2**31
+            return CanonicalType("integer" if small else "bigint")
+        return best.type
+
+    @staticmethod
+    def _fraction_of(best: Candidate) -> int:
+        """Decimals of the smallest and the largest value."""
+        spans = [one.normalize().as_tuple().exponent for one in (best.low, best.high) if one is not None]
+        return max([-int(one) for one in spans] + [0])
+
+    def _proposed(self, best: Candidate, would_be: CanonicalType) -> ColumnType:
+        """Text, which would be of another type if the layout said more of its values."""
+        proposes: dict[str, Any] = dict(best.proposes or {})
+        told = f"{best.matched:,} {best.label if best.proposes else self._label(best)}"
+        if self._may_be_null:
+            proposes["nulls"] = list(self._may_be_null)
+            words = ", ".join(
+                f"{word!r} {counted(count, 'time')}" for word, count in self._may_be_null.most_common(4)
+            )
+            told += f", and {words}, which may mean NULL"
+        return self._as_text(told, proposes=proposes, would_be=would_be)
+
+    def _label(self, candidate: Candidate) -> str:
         if candidate.type.name == "decimal":
             return f"numbers, at most {counted(self._decimals, 'decimal')}"
+        if candidate.type.name == "double" and not self._has_exponent:
+            return f"measured numbers, with up to {counted(self._decimals, 'decimal')}"
         return (
             candidate.label.replace("HH:MM:SS", "HH:MM:SS zone")
             if candidate.type.name == "timestamptz"
             else candidate.label
         )
 
-    def _span(self, candidate: _Candidate) -> tuple[str, str] | tuple[None, None]:
+    def _span(self, candidate: Candidate) -> tuple[str, str] | tuple[None, None]:
         if candidate.low is None:
             return None, None
         form = f".{self._decimals}f" if candidate.type.name == "decimal" else ""
@@ -371,7 +431,13 @@ class ColumnInference:
         return self._as_text(text, exceptions=nearest.exceptions)
 
     def _as_text(
-        self, evidence: str, *, exceptions: Sequence[tuple[int, str]] = (), ambiguous: bool = False
+        self,
+        evidence: str,
+        *,
+        exceptions: Sequence[tuple[int, str]] = (),
+        ambiguous: bool = False,
+        proposes: dict[str, Any] | None = None,
+        would_be: CanonicalType | None = None,
     ) -> ColumnType:
         return ColumnType(
             self._name,
@@ -382,7 +448,12 @@ class ColumnInference:
             exceptions,
             ambiguous=ambiguous,
             longest=self._longest if self._values else None,
+            proposes=proposes,
+            would_be=would_be,
         )
+
+
+_WORDS = pa.array(sorted(WORDS_FOR_NULL))
 
 
 def shown(value: str) -> str:

@@ -42,8 +42,9 @@ from ultravect.core.layouts.delimited.typed import proofs, suits, told_by, typed
 from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
+from ultravect.core.types.dates import ISO_DATE
 from ultravect.core.types.proof import Proof
-from ultravect.core.types.text_formats import ISO_DATE, TextFormats, cases
+from ultravect.core.types.text_formats import TextFormats, cases
 from ultravect.core.words import counted
 
 # The first blocks are small, so that the first rows are there at once.
@@ -65,7 +66,11 @@ def parsed_by_library(column: WantedColumn) -> bool:
     if kind in _DATED:
         return formats.date_pattern == ISO_DATE and not (kind == "timestamptz" and formats.time_zone)
     if kind in _NUMBERS:
-        return formats.thousands is None and not (kind == "decimal" and column.type.precision is None)
+        return (
+            formats.thousands is None
+            and not formats.signs
+            and not (kind == "decimal" and column.type.precision is None)
+        )
     return kind in _PARSED
 
 

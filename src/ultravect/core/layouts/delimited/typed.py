@@ -69,7 +69,7 @@ def told_by(column: WantedColumn, *, keeps: bool = True) -> tuple[Any, ...] | No
     words = _words(formats)
     if code is None or form is None or any(len(one) > _MOST_WORDS for one in words):
         return None
-    if kind.name in _NUMBERS and formats.thousands is not None:
+    if kind.name in _NUMBERS and (formats.thousands is not None or formats.signs):
         return None
     if (kind.name == "decimal" and kind.precision is None) or (kind.name == "timestamptz" and formats.time_zone):
         return None
