@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import Counter
+from collections import defaultdict
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -13,19 +13,20 @@ from ultravect.core.engine.connections import ConnectionSpec
 from ultravect.core.engine.effects import effect_of, statements_of
 from ultravect.core.engine.leg_plan import LegPlan
 from ultravect.core.engine.mirror import Mirror, told
+from ultravect.core.engine.misfit_fixes import Fix, Misfits, fix_of, tolerated
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.engine.plan_mode import find_duplicates, find_receipts
 from ultravect.core.engine.plan_statements import find_objections
-from ultravect.core.engine.rejects import Reject
 from ultravect.core.engine.repeats import note_repeats
 from ultravect.core.engine.shape import Shaper
 from ultravect.core.engine.tables import TableRows
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
+from ultravect.core.words import counted
 
 _SAMPLE_BYTES = 8 << 20
 _SCAN_BYTES = 64 << 20  # some seconds; whoever checks is waiting
@@ -129,8 +130,7 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
     assert plan.target is not None
     shaper = Shaper.of(plan)
     checks = {one.reason: one for one in plan.checks}
-    count: Counter[str] = Counter()
-    first: dict[str, Reject] = {}
+    misfits: defaultdict[str, Misfits] = defaultdict(Misfits)
     rows = size = 0
     good: list[pa.RecordBatch] = []
     complete = True
@@ -145,34 +145,44 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
         for reject in shaped.rejects:
             # a check is told by itself, whatever the columns that it is about
             about = reject.reason if reject.reason in checks else reject.column
-            count[about] += 1
-            first.setdefault(about, reject)
-    fatal = count.total() > allowed_rejects(job.into.rejects, rows)
-    tried = f"{rows:,} rows" if complete else f"the first {rows:,} rows"
+            misfits[about].add(reject)
+    total = sum(one.count for one in misfits.values())
+    fatal = total > allowed_rejects(job.into.rejects, rows)
+    tried = counted(rows, "row") if complete else f"the first {counted(rows, 'row')}"
     known = {column.source: column for column in plan.columns}
-    for name, number in count.items():
+    for name, found in misfits.items():
+        assert found.first is not None
+        first = found.first
+        fix = fix_of(job, plan, found, known.get(name), tolerated(total, rows, complete)) if fatal else Fix("")
         if not name and any(finding.code == "rows-not-whole" for finding in plan.findings):
             if fatal:
-                _raise_severity(plan, "rows-not-whole")
+                _raise(plan, "rows-not-whole", fix)
             continue
         if name in known:
-            what = f"do not fit {known[name].native} of column {known[name].name}"
+            verb = "does" if found.count == 1 else "do"
+            what = f"{verb} not fit {known[name].native} of column {known[name].name}"
         elif name in checks:
             # the reason says all of it already
-            what, first[name] = f"break {checks[name].told}", replace(first[name], reason="")
+            what, first = (
+                f"{'breaks' if found.count == 1 else 'break'} {checks[name].told}",
+                replace(first, reason=""),
+            )
         else:
-            what = f"cannot be computed in {name}" if name else "are not whole"
+            what = f"cannot be computed in {name}" if name else f"{'is' if found.count == 1 else 'are'} not whole"
         plan.add(
             "error" if fatal else "warning",
             "rows-misfit",
-            f"{number:,} of {tried} {what}, first {str(first[name]).removesuffix(': ')}",
+            f"{found.count:,} of {tried} {what}, first {str(first).removesuffix(': ')}",
             "into.rejects",
-            f"mend them, or tolerate them with into.rejects: {count.total()}" if fatal else "",
-            Put("into.rejects", count.total()) if fatal and complete else None,
+            fix.text,
+            fix.put,
         )
     note_repeats(job, plan, good, tried)
     return rows, good[0] if good else None
 
 
-def _raise_severity(plan: LegPlan, code: str) -> None:
-    plan.findings = [replace(one, severity="error") if one.code == code else one for one in plan.findings]
+def _raise(plan: LegPlan, code: str, fix: Fix) -> None:
+    plan.findings = [
+        replace(one, severity="error", fix=fix.text, put=fix.put) if one.code == code else one
+        for one in plan.findings
+    ]

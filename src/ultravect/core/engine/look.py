@@ -10,6 +10,7 @@ from ultravect.core.databases.base import Database, LiveTable
 from ultravect.core.engine.connections import ConnectionSpec, database_of, holds_tables, storage_of
 from ultravect.core.engine.fit import misfits, uneven
 from ultravect.core.engine.profile import Profile
+from ultravect.core.engine.proposals import value_findings
 from ultravect.core.engine.sample import FirstRows, RandomRows
 from ultravect.core.engine.scan import SAMPLE_BYTES, Taker, scan_columns
 from ultravect.core.engine.sources import open_source, source_file, stored_file
@@ -104,7 +105,7 @@ def preview(
     takers: list[Taker] = [sample, *([profile] if profile else [])]
     limit = None if wanted.whole else SAMPLE_BYTES if wanted.random or wanted.counts else _PREVIEW_BYTES
     scan = scan_columns(reader, list(range(len(reader.names))), limit=limit, takers=takers)
-    findings = list(reader.findings)
+    findings = [*reader.findings, *value_findings(reader, scan.columns.values())]
     if saved:
         findings += misfits(saved.layout, saved.expects, reader.names, scan.columns)
         findings += uneven(saved.layout, scan.bad_rows, scan.rows)

@@ -8,6 +8,7 @@ from dataclasses import dataclass, replace
 from ultravect.core.databases.base import LiveColumn
 from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
 from ultravect.core.engine.names import quoted
+from ultravect.core.engine.proposals import value_findings
 from ultravect.core.engine.scan import Scan, scan_columns
 from ultravect.core.engine.suggest import column_as
 from ultravect.core.expressions.select_list import Selected
@@ -28,7 +29,7 @@ class Scanning:
     limit: int | None
     progress: Callable[[int, int], None]
 
-    def scan(self, plan: LegPlan, selected: Sequence[Selected]) -> Scan:
+    def scan(self, job: Job, plan: LegPlan, selected: Sequence[Selected]) -> Scan:
         """The types of the columns that neither the job nor the source gives one; ``Scan`` of none is empty."""
         assert plan.reader is not None
         # dates are looked at even where their type is given: how they are written has to be found
@@ -43,6 +44,8 @@ class Scanning:
             return Scan({})
         scan = scan_columns(plan.reader, wanted, limit=self.limit, progress=self.progress)
         note_scan(plan, scan)
+        untyped = [one.position for one in selected if one.position in scan.columns and one.type is None]
+        plan.findings += value_findings(plan.reader, [scan.columns[one] for one in untyped if one is not None], job)
         return scan
 
 
@@ -60,7 +63,7 @@ def note_scan(plan: LegPlan, scan: Scan) -> None:
             "rows-not-whole",
             f"{counted(scan.bad_rows, 'row is', 'rows are')} not whole, first row {bad.row:,}: {bad.reason}; each will be a reject",
             "from.files",
-            "mend them, check the layout, or allow them with into.rejects",
+            "correct them in the source, or check the layout (layout.ragged, layout.escape, layout.quote)",
         )
 
 
@@ -86,7 +89,7 @@ def add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colum
             "mixed-column",
             f"column {one.name} becomes text; {inferred.evidence}",
             one.place,
-            f"mend these rows; or give the column its type (`{quoted(one.name)} …`), and they are rejects",
+            f"correct these rows; or give the column its type (`{quoted(one.name)} …`), and they are rejects",
         )
     source = one.name if one.position is None else plan.reader.names[one.position]
     evidence = inferred if plan.is_new else None

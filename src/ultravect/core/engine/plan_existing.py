@@ -26,7 +26,7 @@ def plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[S
     """Plans the columns and ``plan.changes``; what stands in the way is in the findings."""
     assert plan.reader is not None
     widen = job.into.if_different == "widen"
-    scan = scanning.scan(plan, selected) if widen else Scan({})
+    scan = scanning.scan(job, plan, selected) if widen else Scan({})
     matched: list[tuple[Selected, LiveColumn]] = []
     own = [one.name for one in selected if not one.renamed]
     taken = {one.name for one in selected if one.renamed}

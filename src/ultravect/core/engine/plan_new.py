@@ -27,7 +27,7 @@ def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Sc
         note_pair(job, plan, one, one.type)
     if plan.errors:
         return
-    scan = scanning.scan(plan, selected)
+    scan = scanning.scan(job, plan, selected)
     origin = plan.reader.live if isinstance(plan.reader, TableRows) else None
     made: list[NewColumn] = []
     for one, name in zip(selected, names, strict=True):

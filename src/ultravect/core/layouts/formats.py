@@ -8,7 +8,7 @@ from contextlib import closing
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.compression import plain_name
-from ultravect.core.layouts.delimited.sniff import delimiter_share
+from ultravect.core.layouts.delimited.cuts import delimiter_share
 from ultravect.core.layouts.encoding import detect_encoding
 from ultravect.core.layouts.fixed.sniff import first_records, looks_even
 from ultravect.core.model.finding import Finding

@@ -23,9 +23,12 @@ def _encoding(value: str) -> str:
     return value
 
 
+BLANKS = "blanks"
+
+
 def _delimiter(value: str) -> str:
     if not 1 <= len(value.encode()) <= 16 or "\n" in value or "\r" in value:
-        raise ValueError('one character or a few, no line end, such as "," or "||" or "\\t"')
+        raise ValueError('one character or a few, no line end, such as "," or "||" or "\\t"; or the word blanks')
     return value
 
 
@@ -106,16 +109,24 @@ class DelimitedLayout(Declared):
     format: Literal["delimited"] = "delimited"
     encoding: EncodingFound = None
     delimiter: Annotated[str, AfterValidator(_delimiter)] | None = Field(
-        default=None, description="One character or several. Left out: found from the first rows."
+        default=None,
+        description="One character or several; blanks: any run of spaces and tabs. Left out: found from the first rows.",
     )
-    quote: Character | Literal["none"] = '"'
+    quote: Character | Literal["none"] = Field(default='"', description='Around values. Left out: found, usually ".')
     escape: Character | None = Field(
-        default=None, description='Character that takes the meaning from the next one, such as "\\\\".'
+        default=None,
+        description='Character that takes the meaning from the next one, such as "\\\\". Left out: found.',
+    )
+    skip_blanks: bool = Field(
+        default=False, description='Blanks before a quoted value are left out, as in 1, "a". Left out: found.'
+    )
+    trailing: bool | None = Field(
+        default=None, description="Whether each row ends with a delimiter after which nothing comes. Left out: found."
     )
     preamble: int | None = Field(default=None, ge=0, description="Lines before the header. Left out: found.")
     footer: int = Field(default=0, ge=0, le=1000, description="Lines at the end that are no rows.")
     comment: Annotated[str, Field(min_length=1, max_length=8)] | None = Field(
-        default=None, description="Lines that start with this are no rows.", examples=["#"]
+        default=None, description="Lines that start with this are no rows. Left out: found, for #.", examples=["#"]
     )
     header: bool | None = Field(default=None, description="Whether the first row names the columns. Left out: found.")
     names: list[str] | None = Field(

@@ -29,19 +29,23 @@ from ultravect.core.layouts.base import (
     unique_names,
 )
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks
+from ultravect.core.layouts.delimited.cuts import csv_reader
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
     blank_comments,
+    delimit_blanks,
     drop_footer,
+    line_feeds,
+    quotes_after_blanks,
     replace_delimiter,
     skip_lines,
     whole_lines,
 )
-from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, csv_reader, sniff
+from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, sniff
 from ultravect.core.layouts.delimited.typed import proofs, suits, told_by, typed_columns
 from ultravect.core.layouts.encoding import utf8_chunks
-from ultravect.core.model.finding import Finding
-from ultravect.core.model.layout import DelimitedLayout
+from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.types.dates import ISO_DATE
 from ultravect.core.types.proof import Proof
 from ultravect.core.types.text_formats import TextFormats, cases
@@ -74,30 +78,45 @@ def parsed_by_library(column: WantedColumn) -> bool:
     return kind in _PARSED
 
 
+@dataclass(frozen=True)
+class Opened:
+    """A file's complete layout, and the bytes that cut it; ``carriage_returns`` end its lines where it has no line feeds."""
+
+    path: str
+    layout: DelimitedLayout
+    dialect: Dialect
+    carriage_returns: bool
+
+
 @dataclass
 class DelimitedReader(TextValues):
     """See ``Reader``."""
 
     file: SourceFile
     layout: DelimitedLayout
-    dialect: Dialect
+    opened: Opened
     names: list[str]
     findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def width(self) -> int:
+        """How many values a row has; the last is none where rows end with a delimiter."""
+        return len(self.names) + bool(self.layout.trailing)
 
     def blocks(self) -> Iterator[Block]:
         """Whole rows after preamble and header."""
         with closing(self.file.open()) as stream:
-            for block in _data_blocks(stream, self.layout, self.dialect, self.file.path):
+            for block in _data_blocks(stream, self.opened):
                 yield block if self.layout.ragged == "reject" else self._mended(block)
 
     def _mended(self, block: DelimitedBlock) -> DelimitedBlock:
         """Short rows filled up and, when asked for, long ones cut: the layout wants it so."""
-        columns = len(self.names)
+        columns = self.width
         odd = block.widths < columns if self.layout.ragged == "pad" else block.widths != columns
         if not odd.any():
             return block
         rows = [block.row_bytes(index) for index in range(len(block.row_starts))]
-        fill = bytes([self.dialect.delimiter])
+        fill = bytes([self.opened.dialect.delimiter])
         for index in np.flatnonzero(odd):
             width, row = int(block.widths[index]), rows[index]
             body = row.rstrip(b"\r\n")
@@ -112,22 +131,26 @@ class DelimitedReader(TextValues):
     def read(self, block: Block) -> Rows:
         """Every value as bytes; NULL where it is a NULL word outside quotes."""
         assert isinstance(block, DelimitedBlock)
-        columns = len(self.names)
+        columns = self.width
         types = {str(position): pa.binary() for position in range(columns)}
+        include = list(types)[: len(self.names)]
         try:
-            table = self._parse(block, types, list(types), self.formats, skip_ragged=False)
+            table = self._parse(block, types, include, self.formats, skip_ragged=False)
             return Rows(table, np.arange(table.num_rows))
         except pa.ArrowInvalid:
             pass  # some rows are ragged: find out which
         whole = block.widths == columns
         bad = [
-            BadRow(int(index), f"{counted(int(block.widths[index]), 'value')} where the header has {columns} columns")
+            BadRow(
+                int(index),
+                f"{counted(int(block.widths[index]), 'value')} where the header has {counted(columns, 'column')}",
+            )
             for index in np.flatnonzero(~whole)
         ]
         if not whole.any():
-            empty = pa.table({name: pa.array([], kind) for name, kind in types.items()})
+            empty = pa.table({name: pa.array([], types[name]) for name in include})
             return Rows(empty, np.empty(0, np.int64), bad)
-        table = self._parse(block, types, list(types), self.formats, skip_ragged=True)
+        table = self._parse(block, types, include, self.formats, skip_ragged=True)
         if table.num_rows != int(whole.sum()):
             raise UltravectError(
                 "rows-uncertain",
@@ -141,7 +164,7 @@ class DelimitedReader(TextValues):
     def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
         assert isinstance(block, DelimitedBlock)
         if suits(block.dialect):
-            found = typed_columns(block, len(self.names), wanted)
+            found = typed_columns(block, self.width, wanted)
             if found is None or len(found.odd) or not len(found.columns[0]):
                 return None
             return pa.RecordBatch.from_arrays(found.columns, [str(column.position) for column in wanted])
@@ -153,7 +176,7 @@ class DelimitedReader(TextValues):
         if any(column.type.name == "decimal" for column in wanted) and _EXPONENT.search(block.data):
             # see without_exponents
             return None
-        types = {str(position): pa.null() for position in range(len(self.names))}
+        types = {str(position): pa.null() for position in range(self.width)}
         include = [str(column.position) for column in wanted]
         for column in wanted:
             types[str(column.position)] = column.type.arrow if self.parses(column) else pa.string()
@@ -166,7 +189,7 @@ class DelimitedReader(TextValues):
     def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
         assert isinstance(block, DelimitedBlock)
         if suits(block.dialect):
-            return typed_columns(block, len(self.names), wanted)
+            return typed_columns(block, self.width, wanted)
         batch = self.read_typed(block, wanted)
         return None if batch is None else Mostly(batch.columns, np.empty(0, np.int64))
 
@@ -178,10 +201,10 @@ class DelimitedReader(TextValues):
 
     def prove(self, block: Block, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
         assert isinstance(block, DelimitedBlock)
-        return proofs(block, len(self.names), wanted) if suits(block.dialect) and block.is_utf8 else None
+        return proofs(block, self.width, wanted) if suits(block.dialect) and block.is_utf8 else None
 
     def parses(self, column: WantedColumn) -> bool:
-        return told_by(column) is not None if suits(self.dialect) else parsed_by_library(column)
+        return told_by(column) is not None if suits(self.opened.dialect) else parsed_by_library(column)
 
     def _parse(
         self,
@@ -236,43 +259,50 @@ def _is_text(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
 
 
-def _dialect(layout: DelimitedLayout, head: bytes) -> Dialect:
-    text = head.decode(layout.encoding or "utf-8", "replace")
-    newline = 0x0D if "\n" not in text and "\r" in text else 0x0A
+def _dialect(layout: DelimitedLayout) -> Dialect:
     quote = None if layout.quote == "none" else ord(layout.quote)
     delimiter = (layout.delimiter or ",").encode()
-    long = delimiter if len(delimiter) > 1 else None
     escape = ord(layout.escape) if layout.escape else None
-    return Dialect(STAND_IN if long else delimiter[0], quote, newline, escape, long)
+    if layout.delimiter == BLANKS:
+        return Dialect(STAND_IN, quote, 0x0A, escape, b" ")
+    long = delimiter if len(delimiter) > 1 or delimiter == b"\x00" else None
+    return Dialect(STAND_IN if long else delimiter[0], quote, 0x0A, escape, long)
 
 
-def _all_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[DelimitedBlock]:
+def _all_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
+    layout, dialect, path = opened.layout, opened.dialect, opened.path
     sizes = itertools.chain(BLOCK_BYTES, itertools.repeat(LATER_BLOCK_BYTES))
     chunks = utf8_chunks(stream, layout.encoding or "utf-8", sizes, path)
+    if opened.carriage_returns:
+        chunks = line_feeds(chunks, dialect.quote)
     preamble = layout.preamble or 0
     if preamble:
         chunks = skip_lines(chunks, preamble, dialect.newline)
-    if layout.comment or layout.footer or dialect.long_delimiter:
+    if layout.comment or layout.footer or dialect.long_delimiter or layout.skip_blanks:
         chunks = whole_lines(chunks, dialect.newline, path)
     if layout.comment:
         chunks = blank_comments(chunks, layout.comment.encode(), dialect.newline)
     if layout.footer:
         chunks = drop_footer(chunks, layout.footer, dialect.newline)
-    if dialect.long_delimiter:
+    if layout.delimiter == BLANKS:
+        chunks = delimit_blanks(chunks, dialect.quote, path)
+    elif dialect.long_delimiter:
         chunks = replace_delimiter(chunks, dialect.long_delimiter, path)
+    if layout.skip_blanks and dialect.quote is not None:
+        chunks = quotes_after_blanks(chunks, dialect.delimiter, dialect.quote)
     return cut_blocks(chunks, dialect, preamble + 1, path)
 
 
-def _data_blocks(stream: BinaryIO, layout: DelimitedLayout, dialect: Dialect, path: str) -> Iterator[DelimitedBlock]:
-    header = bool(layout.header)
-    for block in _all_blocks(stream, layout, dialect, path):
+def _data_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
+    header = bool(opened.layout.header)
+    for block in _all_blocks(stream, opened):
         if header and len(block.row_starts):
             header = False
             if len(block.row_starts) < 2:
                 continue
             start = int(block.row_starts[1])
             line = block.row_line(1)
-            block = DelimitedBlock(path, block.data[start:], line, dialect)
+            block = DelimitedBlock(block.path, block.data[start:], line, block.dialect)
         if not block.data.isspace() or block.data.strip(b"\r\n"):
             yield block
 
@@ -286,32 +316,64 @@ def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> Delimite
         raise file_empty(path, "is empty: it has no header and no rows")
     sniffed = sniff(head, layout or DelimitedLayout(), len(head) < HEAD_BYTES)
     whole = sniffed.layout
-    dialect = _dialect(whole, head)
+    text = head.decode(whole.encoding or "utf-8", "replace")
+    opened = Opened(path, whole, _dialect(whole), "\n" not in text and "\r" in text)
     with closing(file.open()) as stream:
-        blocks = _all_blocks(stream, whole, dialect, path)
+        blocks = _all_blocks(stream, opened)
         first = next((block for block in blocks if len(block.row_starts)), None)
     if first is None:
         raise file_empty(
             path, f"has no rows and no header after its {whole.preamble} preamble lines", "check layout.preamble"
         )
-    text = first.row_bytes(0).decode("utf-8", "replace").rstrip("\r\n")
-    row = next(csv_reader(text, chr(dialect.delimiter), whole.quote, whole.escape), [])
-    if dialect.long_delimiter:
-        row = [cell.replace(chr(STAND_IN), dialect.long_delimiter.decode()) for cell in row]
+    row = _cells(first, 0, whole)
     require_columns(path, len(row), "is layout.delimiter right?")
     findings: list[Finding] = []
+    width = len(row)
     if whole.names is not None:
-        if len(whole.names) != len(row):
+        # a header with fewer names than its rows have values is the reason to give names
+        width = int(first.widths[1]) if whole.header and len(first.row_starts) > 1 else width
+        if len(whole.names) != width - bool(whole.trailing and width > len(whole.names)):
             raise UltravectError(
                 "layout-misfit",
-                f"{path} has {counted(len(row), 'column')}, and layout.names has {len(whole.names)}",
+                f"{path} has {counted(width, 'column')}, and layout.names has {len(whole.names)}",
                 hint="give a name to each column, or check layout.delimiter",
                 object=path,
                 place="from.layout.names",
             )
         names, findings = unique_names(whole.names)
     elif whole.header:
+        if whole.trailing and row and not row[-1].strip():
+            row = row[:-1]
         names, findings = unique_names(row)
+        findings += _short_header(first, names, whole)
     else:
-        names = [f"column_{position}" for position in range(1, len(row) + 1)]
-    return DelimitedReader(file, whole, dialect, names, sniffed.findings + findings)
+        names = [f"column_{position}" for position in range(1, width + 1 - bool(whole.trailing))]
+    return DelimitedReader(file, whole, opened, names, sniffed.findings + findings)
+
+
+def _cells(block: DelimitedBlock, index: int, layout: DelimitedLayout) -> list[str]:
+    """The values of one row of a block."""
+    text = block.row_bytes(index).decode("utf-8", "replace").rstrip("\r\n")
+    row = next(csv_reader(text, chr(block.dialect.delimiter), layout), [])
+    if block.dialect.long_delimiter:
+        row = [cell.replace(chr(STAND_IN), block.dialect.long_delimiter.decode()) for cell in row]
+    return row
+
+
+def _short_header(first: DelimitedBlock, names: list[str], layout: DelimitedLayout) -> list[Finding]:
+    """That every row has one value more than the header has names: it may leave out the one of the row's own name."""
+    widths = first.widths[1:]
+    if layout.trailing or layout.ragged != "reject" or len(widths) < 2 or not (widths == len(names) + 1).all():
+        return []
+    better = ["row", *names]
+    return [
+        Finding(
+            "warning",
+            "header-short",
+            f"the header has {counted(len(names), 'name')}, and every row {counted(len(names) + 1, 'value')}",
+            "from.layout",
+            f"if the first value is the row's own name, write layout.names: [{', '.join(better)[:200]}]; or layout.trailing: true, "
+            "if each row ends with a delimiter",
+            Put("from.layout.names", better),
+        )
+    ]

@@ -1,29 +1,29 @@
-"""Completes a layout from the first bytes of a file: encoding, delimiter, preamble, header; says why."""
+"""Completes a layout from the first bytes of a file: encoding, delimiter, quotes, preamble, header; says why."""
 
 from __future__ import annotations
 
-import csv
 import re
-import sys
-from collections import Counter
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 
+from ultravect.core.layouts.delimited.cuts import (
+    Cut,
+    best_cuts,
+    comment_mark,
+    cut_by,
+    first_rows,
+    is_unsure,
+    trailing,
+    with_quotes,
+)
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding
+from ultravect.core.layouts.headers import judge_header
 from ultravect.core.layouts.number_formats import find_numbers
-from ultravect.core.model.finding import Finding
-from ultravect.core.model.layout import DelimitedLayout
+from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.words import counted
 
 HEAD_BYTES = 256 << 10
-
-_CANDIDATES = (",", ";", "\t", "|", "~", "^", "||", "|~|", "^|^", ";;", "~~", "::")
-_ROWS = 200
-_MAX_PREAMBLE = 30
-_DATA_LIKE = re.compile(r"^[+-]?\d[\d.,:/ T+Z'-]*$")
-_STAND_IN = "\x1f"
-
-csv.field_size_limit(min(sys.maxsize, 64 << 20))
+_NAMED = {"\t": "tab", " ": "space", BLANKS: "runs of blanks", "\x00": "NUL", "\x01": "U+0001"}
 
 
 @dataclass(frozen=True)
@@ -34,130 +34,129 @@ class Sniffed:
     findings: list[Finding] = field(default_factory=list)
 
 
-@dataclass(frozen=True)
-class _Cut:
-    """How the first rows fall apart with one delimiter: ``share`` of them have the commonest number of ``columns``,
-    the first of these after ``preamble`` lines."""
-
-    delimiter: str
-    share: float
-    columns: int
-    preamble: int
+def lines_of(text: str) -> list[str]:
+    """Lines with their ends; a lone carriage return ends one only where there are no line feeds."""
+    return re.findall(r"[^\n]*\n|[^\n]+", text) if "\n" in text else re.findall(r"[^\r]*\r|[^\r]+", text)
 
 
-def csv_reader(text: str, delimiter: str, quote: str, escape: str | None = None) -> Iterator[list[str]]:
-    """The few rows of a head, one by one."""
-    lines = text.splitlines(keepends=True)
-    if len(delimiter) > 1:
-        lines = [line.replace(delimiter, _STAND_IN) for line in lines]
-        delimiter = _STAND_IN
-    if quote == "none":
-        return csv.reader(lines, delimiter=delimiter, escapechar=escape, quoting=csv.QUOTE_NONE)
-    return csv.reader(lines, delimiter=delimiter, quotechar=quote, escapechar=escape)
-
-
-def _rows(text: str, delimiter: str, layout: DelimitedLayout) -> list[tuple[int, list[str]]]:
-    """The first rows, each with the number of lines before it."""
-    reader = csv_reader(text, delimiter, layout.quote, layout.escape)
-    rows: list[tuple[int, list[str]]] = []
-    before = 0
-    try:
-        for row in reader:
-            if row:
-                rows.append((before, row))
-            before = reader.line_num  # type: ignore[attr-defined]
-            if len(rows) > _ROWS:
-                break
-    except csv.Error:
-        pass
-    return rows
-
-
-def _cut(text: str, delimiter: str, layout: DelimitedLayout) -> _Cut:
-    rows = _rows(text, delimiter, layout)
-    if not rows:
-        return _Cut(delimiter, 0.0, 1, 0)
-    columns, _ = Counter(len(row) for _, row in rows).most_common(1)[0]
-    start = 0
-    if layout.preamble is None:
-        start = next(index for index, (_, row) in enumerate(rows) if len(row) == columns)
-        # a row with nearly as many values is a header that does not match its rows, not a line before it
-        if start > _MAX_PREAMBLE or any(len(row) > max(1, columns // 2) for _, row in rows[:start]):
-            start = 0
-    kept = rows[start:]
-    share = sum(1 for _, row in kept if len(row) == columns) / len(kept)
-    return _Cut(delimiter, share, columns, rows[start][0])
-
-
-def _best(text: str, layout: DelimitedLayout) -> _Cut:
-    if layout.delimiter is not None:
-        return _cut(text, layout.delimiter, layout)
-    cuts = [_cut(text, candidate, layout) for candidate in _CANDIDATES if candidate in text]
-    able = [cut for cut in cuts if cut.columns > 1 and cut.share >= 0.5]
-    if not able:
-        return _Cut(",", 1.0, 1, 0)
-    # "||" is also cut by "|", with an empty value between: the longer one is meant
-    doubled = [cut for cut in able if len(cut.delimiter) > 1 and cut.share >= 0.9]
-    return max(doubled or able, key=lambda cut: (round(cut.share, 2), cut.columns, -cut.preamble))
-
-
-def delimiter_share(text: str, whole: bool) -> float:
-    """The share of the first rows that some delimiter cuts into the same number of columns; 0 where none does."""
-    if not whole:
-        text = text[: text.rfind("\n") + 1] or text
-    cut = _best(text, DelimitedLayout())
-    # one row alone says nothing: any comma in it would do
-    return cut.share if cut.columns > 1 and text.strip().count("\n") else 0.0
-
-
-def _header(rows: list[list[str]]) -> tuple[bool, str, bool]:
-    first = [cell.strip() for cell in rows[0]] if rows else []
-    if any(_DATA_LIKE.match(cell) for cell in first):
-        shown = next(cell for cell in first if _DATA_LIKE.match(cell))
-        return False, f"the first row holds data ({shown!r}), so it is taken for a row, not for names", False
-    return True, "the first row names the columns", True
+def whole_text(head: bytes, encoding: str, *, whole: bool) -> str:
+    """The text of the first bytes, up to its last whole line."""
+    text = head.decode(encoding, "replace").removeprefix("\ufeff")
+    if whole:
+        return text
+    return text[: text.rfind("\n" if "\n" in text else "\r") + 1] or text
 
 
 def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
     """Fills in what ``layout`` leaves open; ``whole`` says that ``head`` is all of the file."""
     findings: list[Finding] = []
-    updates: dict[str, object] = {}
-    encoding = layout.encoding
-    if encoding is None:
+    if layout.encoding is None:
         detected = detect_encoding(head)
-        encoding = updates["encoding"] = detected.name
+        layout = layout.model_copy(update={"encoding": detected.name})
         findings.append(encoding_finding(detected))
-    text = head.decode(encoding, "replace").removeprefix("\ufeff")
-    if not whole:
-        text = text[: text.rfind("\n") + 1] or text
-    lines = text.splitlines(keepends=True)[layout.preamble or 0 :]
-    if layout.comment:
-        # emptied, not removed: the count of lines before the header stays
-        lines = ["\n" if line.startswith(layout.comment) else line for line in lines]
-    text = "".join(lines)
-    cut = _best(text, layout)
+    lines = lines_of(whole_text(head, layout.encoding or "utf-8", whole=whole))[layout.preamble or 0 :]
+    text, layout = _without_comments(lines, layout, findings)
+    cuts = _cuts(text, layout)
+    quoted, reason = with_quotes(text, cuts[0].delimiter, layout)
+    if reason:
+        layout = quoted
+        cuts = _cuts(text, layout)
+        said = {key: getattr(layout, key) for key in ("quote", "escape", "skip_blanks")}
+        findings.append(Finding("note", "quotes-found", f"{reason}: {_changed(said)}", "from.layout"))
+    cut = cuts[0]
     if layout.delimiter is None:
-        updates["delimiter"] = cut.delimiter
-        reason = f"delimiter {cut.delimiter!r}: {cut.share:.0%} of the first rows have {cut.columns} columns with it"
-        if cut.columns == 1:
-            reason = "no delimiter found: each row is one value"
-        findings.append(Finding("note", "delimiter-found", reason, "from.layout"))
+        findings.append(_delimiter_finding(cuts))
+        layout = layout.model_copy(update={"delimiter": cut.delimiter})
     if layout.preamble is None:
-        updates["preamble"] = cut.preamble
         if cut.preamble:
             told = f"{counted(cut.preamble, 'line')} before the header, first {lines[0].strip()[:40]!r}"
             findings.append(Finding("note", "preamble-found", told, "from.layout"))
-            text = "".join(lines[cut.preamble :])
-    rows = [row for _, row in _rows(text, cut.delimiter, layout)]
+            text = "".join(lines_of(text)[cut.preamble :])
+        layout = layout.model_copy(update={"preamble": cut.preamble})
+    rows = [row for _, row in first_rows(text, cut.delimiter, layout)]
+    if layout.trailing is None:
+        layout = layout.model_copy(update={"trailing": trailing(rows)})
+        if layout.trailing:
+            told = "each row ends with a delimiter; nothing after it is a column"
+            findings.append(Finding("note", "trailing-found", told, "from.layout"))
+    if layout.trailing:
+        width = max(len(row) for row in rows) - 1 if rows else 0
+        rows = [row[:width] if len(row) > width else row for row in rows]
     if layout.header is None:
-        header, reason, sure = _header(rows)
-        updates["header"] = header
-        fix = "" if sure else "write layout.header: true or false"
-        findings.append(Finding("note" if sure else "warning", "header-found", reason, "from.layout", fix))
-    whole_layout = layout.model_copy(update=updates)
-    if rows and whole_layout.header:
+        layout = layout.model_copy(update={"header": _judged(rows, findings)})
+    if rows and layout.header:
         values, found = find_numbers(rows[0], rows[1:], layout.values)
     else:
         names = [f"column_{number}" for number in range(1, len(rows[0]) + 1)] if rows else []
         values, found = find_numbers(names, rows, layout.values)
-    return Sniffed(whole_layout.model_copy(update={"values": values}), findings + found)
+    return Sniffed(layout.model_copy(update={"values": values}), findings + found)
+
+
+def _cuts(text: str, layout: DelimitedLayout) -> list[Cut]:
+    if layout.delimiter is not None:
+        return [cut_by(text, layout.delimiter, layout)]
+    return best_cuts(text, layout)
+
+
+def _without_comments(
+    lines: list[str], layout: DelimitedLayout, findings: list[Finding]
+) -> tuple[str, DelimitedLayout]:
+    """The text with its comment lines emptied, not removed: the count of lines before the header stays."""
+    mark = layout.comment
+    if mark is None and (mark := comment_mark(lines, layout)):
+        layout = layout.model_copy(update={"comment": mark})
+        count = sum(line.startswith(mark) for line in lines)
+        told = f"lines that start with {mark} are comments, {count:,} of the first {len(lines):,}"
+        findings.append(Finding("note", "comments-found", told, "from.layout"))
+    if not mark:
+        return "".join(lines), layout
+    return "".join("\n" if line.startswith(mark) else line for line in lines), layout
+
+
+def _changed(said: dict[str, object]) -> str:
+    usual = {"quote": '"', "escape": None, "skip_blanks": False}
+    words = {True: "true", False: "false"}
+    return ", ".join(
+        f"layout.{key}: {words.get(value, repr(value)) if isinstance(value, bool) else repr(value)}"
+        for key, value in said.items()
+        if value != usual[key]
+    )
+
+
+def _named(delimiter: str) -> str:
+    return _NAMED.get(delimiter, repr(delimiter))
+
+
+def _delimiter_finding(cuts: list[Cut]) -> Finding:
+    best = cuts[0]
+    if best.columns == 1:
+        return Finding("note", "delimiter-found", "no delimiter found: each row is one value", "from.layout")
+    text = f"delimiter {_named(best.delimiter)}: {best.share:.0%} of the first rows have {counted(best.columns, 'column')} with it"
+    if len(cuts) < 2:
+        if not is_unsure(cuts):
+            return Finding("note", "delimiter-found", text, "from.layout")
+        fix = "if the columns are wrong, write layout.delimiter, or layout.format: fixed"
+        return Finding("warning", "delimiter-found", f"{text}; that is not sure", "from.layout", fix)
+    rival = cuts[1]
+    text += f"; next best {_named(rival.delimiter)}, {rival.share:.0%} with {counted(rival.columns, 'column')}"
+    if not is_unsure(cuts):
+        return Finding("note", "delimiter-found", text, "from.layout")
+    fix = f"if the columns are wrong, write layout.delimiter: {_written(rival.delimiter)}"
+    put = Put("from.layout.delimiter", rival.delimiter)
+    return Finding("warning", "delimiter-found", f"{text}: that is not sure", "from.layout", fix, put)
+
+
+def _written(delimiter: str) -> str:
+    return delimiter if delimiter == BLANKS else f'"{delimiter.encode("unicode_escape").decode()}"'
+
+
+def _judged(rows: list[list[str]], findings: list[Finding]) -> bool:
+    if not rows:
+        return True
+    found = judge_header(rows)
+    other = "false" if found.present else "true"
+    fix = "" if found.sure else f"if that is wrong, write layout.header: {other}"
+    put = None if found.sure else Put("from.layout.header", not found.present)
+    severity = "note" if found.sure else "warning"
+    findings.append(Finding(severity, "header-found", found.reason, "from.layout", fix, put))  # type: ignore[arg-type]
+    return found.present

@@ -1,0 +1,73 @@
+"""What a layout could say more of a file's values, with the evidence: words that mean NULL, signs, marks between thousands."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from typing import Any
+
+from ultravect.core.layouts.base import Reader
+from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.job import Job
+from ultravect.core.model.layout import AnyLayout
+from ultravect.core.types.candidates import WORDS_FOR_NULL
+from ultravect.core.types.inference import ColumnType
+from ultravect.core.words import counted
+
+_MOST_TOLD = 3
+_CODES = {"nulls": "nulls-likely", "signs": "signs-likely", "thousands": "thousands-likely"}
+
+
+def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | None = None) -> list[Finding]:
+    """One finding for each key of ``layout.values`` that would give columns of text a type; with the edit, for a ``job``."""
+    layout = getattr(reader, "layout", None)
+    proposing = [one for one in columns if one.proposes]
+    if layout is None or not proposing:
+        return []
+    findings = []
+    for key, code in _CODES.items():
+        about = [one for one in proposing if one.proposes and key in one.proposes]
+        if not about:
+            continue
+        # of several columns, the first key tells the evidence; a column is told once
+        told = [one for one in about if next(iter(one.proposes or {})) == key] or about
+        value = _joined(layout, key, [(one.proposes or {})[key] for one in about])
+        words = "; ".join(f"column {one.name}: {one.evidence}" for one in told[:_MOST_TOLD])
+        more = f"; and {counted(len(told) - _MOST_TOLD, 'column')} more" if len(told) > _MOST_TOLD else ""
+        findings.append(value_finding(layout, code, key, value, f"{words}{more}; taken for text", job))
+    return findings
+
+
+def value_finding(layout: AnyLayout, code: str, key: str, value: Any, message: str, job: Job | None) -> Finding:
+    """A warning whose fix writes ``value`` at ``layout.values.key``."""
+    written = f"[{', '.join(_word(one) for one in value)}]" if isinstance(value, list) else _word(value)
+    fix = f"if so, write layout.values.{key}: {written}"
+    return Finding("warning", code, message, "from.layout", fix, _put(layout, {key: value}, job) if job else None)
+
+
+def _put(layout: AnyLayout, values: dict[str, Any], job: Job) -> Put | None:
+    said = job.source.layout
+    if isinstance(said, str):
+        return None  # a saved layout is not part of the job file
+    if said is None:
+        return Put("from.layout", {"format": layout.format, "values": values})
+    if "values" in said.model_fields_set:
+        ((key, value),) = values.items()
+        return Put(f"from.layout.values.{key}", value)
+    return Put("from.layout.values", values)
+
+
+def _joined(layout: AnyLayout, key: str, values: Sequence[Any]) -> Any:
+    if key == "thousands":
+        return values[0]
+    said: list[str] = list(getattr(layout.values, key))
+    return list(dict.fromkeys([*said, *(word for one in values for word in one)]))
+
+
+def _word(value: str) -> str:
+    return f'"{value}"'
+
+
+def null_words(values: Iterable[str]) -> list[str] | None:
+    """Those of ``values`` that stand for NULL, when all of them may do so."""
+    words = sorted({value.strip() for value in values})
+    return words if words and set(words) <= WORDS_FOR_NULL else None
