@@ -36,7 +36,7 @@ from ultravect.core.databases.mariadb.load import (
     require_receipts,
 )
 from ultravect.core.databases.mariadb.read import native_of, read_rows
-from ultravect.core.databases.mariadb.session import SessionStatements, session, sign_in
+from ultravect.core.databases.mariadb.session import IdleSession, SessionStatements, session, sign_in
 from ultravect.core.databases.order import LoadOrder, ReceiptKey
 from ultravect.core.databases.questions import require_question
 from ultravect.core.databases.receipts import Receipt, ReceiptTable, committed_or_barred
@@ -84,6 +84,11 @@ WHERE constraint_schema = %s AND table_name = %s AND NOT EXISTS (
   SELECT 1 FROM information_schema.triggers WHERE event_object_schema = c.constraint_schema
   AND event_object_table = c.table_name AND action_timing = 'BEFORE')
 """
+_PRIVILEGES = """
+SELECT privilege_type FROM information_schema.user_privileges
+UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE %s LIKE table_schema
+UNION SELECT privilege_type FROM information_schema.table_privileges WHERE table_schema = %s AND table_name = %s
+"""
 
 
 class MariadbDatabase:
@@ -92,6 +97,7 @@ class MariadbDatabase:
     def __init__(self, name: str, settings: MariadbSettings, roots: Sequence[str]) -> None:
         self._name = name
         self._settings = settings
+        self._idle = IdleSession(name, settings)
         self.dialect: Dialect = MariadbDialect()
         self.needs: Mapping[str, frozenset[str]] = {
             **NEEDS,
@@ -104,7 +110,7 @@ class MariadbDatabase:
         self.opened_alike = ""
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
-        with session(self._name, self._settings, doing) as opened, opened.cursor() as cursor:
+        with self._idle.session(doing) as opened, opened.cursor() as cursor:
             cursor.execute(sql, values)
             return list(cursor.fetchall())
 
@@ -268,28 +274,17 @@ class MariadbDatabase:
             return f"there is no database {schema!r}"
         return (
             ""
-            if self._has_privilege("CREATE", schema)
+            if "CREATE" in self._privileges_listed(schema)
             else f"user {self._settings.user!r} may not create tables in {schema!r}"
         )
 
     def _privileges(self, schema: str, table: str) -> frozenset[str]:
-        wanted = PRIVILEGES | {"CREATE", "ALTER", "DROP"}
-        return frozenset(one for one in wanted if self._has_privilege(one, schema, table))
+        return self._privileges_listed(schema, table) & (PRIVILEGES | {"CREATE", "ALTER", "DROP"})
 
-    def _has_privilege(self, privilege: str, schema: str, table: str | None = None) -> bool:
-        """Whether the catalogue lists the privilege; it lists those of roles in force too."""
-        doing = f"reading the privileges for {schema}"
-        places = [("user_privileges", "TRUE", ()), ("schema_privileges", "%s LIKE table_schema", (schema,))]
-        if table is not None:
-            places.append(("table_privileges", "table_schema = %s AND table_name = %s", (schema, table)))
-        return any(
-            self._rows(
-                doing,
-                f"SELECT 1 FROM information_schema.{place} WHERE privilege_type = %s AND {condition} LIMIT 1",
-                (privilege, *values),
-            )
-            for place, condition, values in places
-        )
+    def _privileges_listed(self, schema: str, table: str | None = None) -> frozenset[str]:
+        """What the catalogue lists for the user; it lists the privileges of roles in force too."""
+        listed = self._rows(f"reading the privileges for {schema}", _PRIVILEGES, (schema, schema, table))
+        return frozenset(privilege for (privilege,) in listed)
 
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
