@@ -17,14 +17,16 @@ from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.dates import DATE_PATTERNS
 from ultravect.core.types.from_text import has_overflowed, try_cast
-from ultravect.core.types.inference import ColumnInference, ColumnType, has_long_digits
+from ultravect.core.types.inference import ColumnInference, ColumnType, add_to_columns, has_long_digits
 from ultravect.core.types.proof import Proof
+from ultravect.core.types.text_formats import TextFormats
 
 SAMPLE_BYTES = 8 << 20
 _KEPT_BAD = 5
 _CAREFUL_BLOCKS = 3
 _LARGE_BLOCK = 1 << 20
 _AHEAD = 1
+_LONG_COLUMN = 5000
 
 
 @dataclass(frozen=True)
@@ -73,7 +75,8 @@ def scan_columns(
     ``takers`` are shown every block as well; ``progress`` is told the rows and bytes seen after each block.
     """
     patterns = (reader.date_pattern,) if reader.date_pattern else DATE_PATTERNS
-    columns = [_Column(reader, position, patterns) for position in positions]
+    formats = reader.formats
+    columns = [_Column(reader, position, formats, patterns) for position in positions]
     scan = Scan({})
     size = 0
     with ThreadPoolExecutor(os.cpu_count()) as threads:
@@ -132,16 +135,38 @@ def _look_closely(
     """Every value of a block as text, held against all that its column may be; gives the number of rows."""
     rows = reader.read(block)
     numbers = rows.index + scan.rows + 1
-    # kernels work outside Python's lock; for a small block, threads cost more than they give
-    mapping = threads.map if block.size > _LARGE_BLOCK else map
-    for _ in mapping(lambda column: column.add(plain_array(rows.values.column(column.position)), numbers), columns):
-        pass
+    if block.size > _LARGE_BLOCK and len(numbers) > _LONG_COLUMN:
+        # kernels work outside Python's lock; for a small block, threads cost more than they give
+        for _ in threads.map(
+            lambda column: column.add(plain_array(rows.values.column(column.position)), numbers), columns
+        ):
+            pass
+    else:
+        _add_all(columns, rows, numbers)
     scan.bad_rows += len(rows.bad)
     for one in rows.bad[: _KEPT_BAD - len(scan.bad)]:
         scan.bad.append(NumberedBadRow(scan.rows + 1 + one.index, block.row_line(one.index), one.reason))
     for taker in takers:
         taker.take(rows, scan.rows)
     return rows.count
+
+
+def _add_all(columns: Sequence[_Column], rows: Rows, numbers: np.ndarray[Any, Any]) -> None:
+    """A small block's values, all columns at once."""
+    arrays = [(column, plain_array(rows.values.column(column.position))) for column in columns]
+    told = [(column, values) for column, values in arrays if not column.counts_only(values)]
+    if not told:
+        return
+    if all(pa.types.is_binary(values.type) for _, values in told):
+        texts = try_cast(pa.concat_arrays([values for _, values in told]), pa.string()).array
+    else:
+        texts = pa.concat_arrays([_text_of(values) for _, values in told])
+    said = [column.says_text(values) for column, values in told]
+    add_to_columns([column.inference for column, _ in told], texts, numbers, said)
+
+
+def _text_of(values: pa.Array) -> pa.Array:
+    return try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values)
 
 
 def _confirm(reader: Reader, one: _Ahead, columns: Sequence[_Column], rows_before: int) -> int | None:
@@ -176,44 +201,51 @@ def _confirm(reader: Reader, one: _Ahead, columns: Sequence[_Column], rows_befor
 class _Column:
     """One column's type: what the format declares, or what its text tells."""
 
-    def __init__(self, reader: Reader, position: int, patterns: Sequence[str]) -> None:
+    def __init__(self, reader: Reader, position: int, formats: TextFormats, patterns: Sequence[str]) -> None:
         self.position = position
         self._name = reader.names[position]
         self._given = reader.given[position]
         self._typed_values = reader.typed_values
-        self._formats = reader.formats
-        self._inference = ColumnInference(self._name, reader.formats, patterns)
+        self._formats = formats
+        self.inference = ColumnInference(self._name, formats, patterns)
         self._values = self._nulls = 0
 
     @property
     def guess(self) -> CanonicalType | None:
         """What all its values so far are; None where that is not sure."""
-        return None if self._given is not None else self._inference.guess()
+        return None if self._given is not None else self.inference.guess()
 
     def wanted(self) -> WantedColumn:
         """The column as it is asked for, to find out whether it goes on as it was."""
         guess = self.guess
-        pattern = self._inference.date_pattern
+        pattern = self.inference.date_pattern
         formats = replace(self._formats, date_pattern=pattern) if pattern else self._formats
         return WantedColumn(self.position, guess or CanonicalType("text"), formats, plain=True)
 
     def confirm(self, values: pa.Array) -> None:
-        self._inference.confirm(values)
+        self.inference.confirm(values)
 
     def take(self, proof: Proof, numbers: np.ndarray[Any, Any]) -> None:
-        self._inference.take(proof, numbers)
+        self.inference.take(proof, numbers)
 
     def add(self, values: pa.Array, numbers: np.ndarray[Any, Any]) -> None:
-        if self._given is not None:
-            self._nulls += values.null_count
-            self._values += len(values) - values.null_count
-            return
-        said = self._typed_values and pa.types.is_string(values.type)
-        text = try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values)
-        self._inference.add(text, numbers, is_text=said)
+        if not self.counts_only(values):
+            self.inference.add(_text_of(values), numbers, is_text=self.says_text(values))
+
+    def says_text(self, values: pa.Array) -> bool:
+        """Whether the format says that these values are text."""
+        return self._typed_values and bool(pa.types.is_string(values.type))
+
+    def counts_only(self, values: pa.Array) -> bool:
+        """Whether the type is given, so that the values need no look; they are counted then."""
+        if self._given is None:
+            return False
+        self._nulls += values.null_count
+        self._values += len(values) - values.null_count
+        return True
 
     def result(self) -> ColumnType:
         if self._given is None:
-            return self._inference.result()
+            return self.inference.result()
         evidence = f"declared by the file; {self._values:,} values"
         return ColumnType(self._name, self._given, self._values, self._nulls, evidence)

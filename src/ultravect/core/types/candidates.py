@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import functools
+import math
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
@@ -57,6 +58,8 @@ class Candidate:
             return
         if self.type.name == "double":
             low, high = float(low), float(high)
+            if math.isnan(low):
+                return  # all of them were no numbers
         elif self.type.name == "timestamp" and not isinstance(low, dt.datetime):
             low, high = (dt.datetime.combine(day, dt.time()) for day in (low, high))
         self.low = low if self.low is None else min(low, self.low)
@@ -90,8 +93,10 @@ def _ways(shape: str, patterns: tuple[str, ...]) -> frozenset[str]:
     if sign := _SIGNED.fullmatch(shape):
         found.add("sign " + (sign["before"] or sign["after"]))
     for alone, timed, pattern in _dated(patterns):
-        if alone.fullmatch(shape) or timed.fullmatch(shape):
+        if alone.fullmatch(shape):
             found.add("dated " + pattern)
+        elif timed.fullmatch(shape):
+            found |= {"dated " + pattern, "timed " + pattern}
     return frozenset(found)
 
 
@@ -134,8 +139,9 @@ def candidates_of(ways: set[str], formats: TextFormats, patterns: tuple[str, ...
             found += [
                 day,
                 Candidate(CanonicalType("timestamp"), label, written, pattern, narrower=day),
-                Candidate(CanonicalType("timestamptz"), label, written, pattern),
             ]
+            if "timed " + pattern in ways:
+                found.append(Candidate(CanonicalType("timestamptz"), label, written, pattern))
     comma = formats.thousands is None and formats.decimal_mark == "."
     for way in sorted(ways):
         if way.startswith("sign "):

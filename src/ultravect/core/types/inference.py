@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-import decimal
+import math
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 import pyarrow.compute as pc
 
@@ -16,20 +18,20 @@ from ultravect.core.model.date_patterns import order_of
 from ultravect.core.types.candidates import WORDS_FOR_NULL, Candidate, candidates_of, ways_of
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.dates import DATE_PATTERNS
-from ultravect.core.types.from_text import Mask, as_mask, convert_plain
+from ultravect.core.types.digits import digits_of, digits_of_few, held_by_double
+from ultravect.core.types.from_text import Converted, Mask, as_mask, convert_plain
 from ultravect.core.types.proof import Proof, longest_null, null_words
 from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
 _MAX_EXCEPTIONS = 5
 _MAX_SHOWN = 40
-_PROBE = 64
+PROBE = 64
 _DEFAULT_PRECISION = 18  # room for later files with larger amounts; still 64 bits
 _SURE_DIGITS = 15  # any decimal number of so many digits is the same again after it was a double
 _MEASURED_DECIMALS = 9  # amounts have fewer
 _LOOKED_AT = 2000
 _SAID_BY_FORMAT = frozenset(["boolean", "bigint", "decimal", "double"])
-_EXACT = decimal.Context(prec=400)
 
 
 @dataclass(frozen=True)
@@ -72,22 +74,6 @@ def has_long_digits(values: pa.Array) -> bool:
     return any(value is not None and abs(value) >= 2**63 for value in span.values())
 
 
-def _true_count(mask: pa.BooleanArray) -> int:
-    return int(pc.sum(mask).as_py() or 0)
-
-
-def held_by_double(text: str) -> bool:
-    """Whether a number is written as a double is: with the digits that tell it apart, or with more of its own."""
-    try:
-        number = decimal.Decimal(text)
-        held = float(number)
-        if not number.is_finite() or decimal.Decimal(repr(held)) == number:
-            return True
-        return decimal.Decimal(held).quantize(number, context=_EXACT) == number
-    except (decimal.InvalidOperation, OverflowError):
-        return False
-
-
 class ColumnInference:
     """Takes a column's values block by block; ``result`` may be asked at any time."""
 
@@ -114,66 +100,53 @@ class ColumnInference:
 
         ``is_text``: the format says that they are text, so that 42 among them is no number and ``true`` no boolean.
         """
-        words = pa.array(self._formats.nulls or ("",))
-        trimmed = pc.utf8_trim_whitespace(values)
-        present = pc.and_(values.is_valid(), pc.invert(pc.is_in(trimmed, words)))
-        count = _true_count(present)
-        self._nulls += len(values) - count
+        add_to_columns([self], values, rows, [is_text])
+
+    @property
+    def is_settled(self) -> bool:
+        """Whether it is text, whatever else comes."""
+        return bool(self._leading_zeros or self._beyond_64_bits or (self._looked and not self._candidates))
+
+    def _counts(self, block: _Block, place: slice) -> npt.NDArray[np.int64]:
+        """Counts the values at ``place`` of a block; gives the places of those that may tell a type."""
+        present = block.present[place]
+        count = int(present.sum())
+        self._nulls += len(present) - count
         if count == 0:
-            return
-        if count < len(values):
-            rows = rows[as_mask(present)]
-            values, trimmed = values.filter(present), trimmed.filter(present)
+            return _NOWHERE
         self._values += count
-        self._longest = max(self._longest, int(pc.max(pc.utf8_length(values)).as_py()))
-        if self._leading_zeros or self._beyond_64_bits or (self._looked and not self._candidates):
-            return  # it is text, whatever else comes
-        trimmed, rows = self._without_words(trimmed, rows)
-        if not len(trimmed):
-            return
+        self._longest = max(self._longest, int(block.lengths[place][present].max()))
+        if self.is_settled:
+            return _NOWHERE
+        told = present
+        words = present & block.may_be_null[place]
+        if words.any():
+            told = present & ~words
+            self._may_be_null.update(block.texts(np.flatnonzero(words) + place.start))
+        places: npt.NDArray[np.int64] = np.flatnonzero(told) + place.start
+        return places
+
+    def _look(self, probe: Sequence[str], *, is_text: bool) -> None:
         if not self._looked:
             self._looked = True
-            ways = ways_of(trimmed.slice(0, _PROBE).to_pylist(), self._formats, self._patterns)
+            ways = ways_of(probe, self._formats, self._patterns)
             self._candidates = candidates_of(ways, self._formats, self._patterns)
         if is_text:
             self._candidates = [one for one in self._candidates if one.type.name not in _SAID_BY_FORMAT]
-        whole: dict[int, tuple[Any, Any]] = {}
-        for candidate in list(self._candidates):
-            if id(candidate.narrower) in whole:
-                # what every value of the block is in a narrower type, it is in this one
-                candidate.matched += len(trimmed)
-                span = whole[id(candidate)] = whole[id(candidate.narrower)]
-                candidate.include(*span)
-            else:
-                found = self._try(candidate, trimmed, rows)
-                if found is not None:
-                    whole[id(candidate)] = found
-        self._note_digits(trimmed, rows, whole)
 
-    def _without_words(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> tuple[pa.Array, np.ndarray[Any, Any]]:
-        """The values that are no words which often mean NULL; those are counted."""
-        may_be_null = pc.is_in(values, _WORDS)
-        if _true_count(may_be_null):
-            for word in pc.value_counts(values.filter(may_be_null)).to_pylist():
-                self._may_be_null[word["values"]] += word["counts"]
-            others = pc.invert(may_be_null)
-            return values.filter(others), rows[as_mask(others)]
-        return values, rows
-
-    def _try(self, candidate: Candidate, values: pa.Array, rows: np.ndarray[Any, Any]) -> tuple[Any, Any] | None:
+    def _tried(
+        self, candidate: Candidate, converted: Converted, values: pa.Array, rows: np.ndarray[Any, Any]
+    ) -> tuple[Any, Any] | None:
         """Counts a block's values for a candidate; gives their span when all of them are of its type."""
-        converted = convert_plain(values.slice(0, _PROBE), candidate.type, candidate.formats)
-        if candidate.matched == 0 and converted.failed.all():
+        failed: Mask = converted.failed
+        misfits = int(np.count_nonzero(failed))
+        if candidate.matched == 0 and misfits and failed[:PROBE].all():
             # Nothing in the first values looks like it: such a candidate is dropped for good.
             self._candidates.remove(candidate)
             return None
-        if len(values) > _PROBE:
-            converted = convert_plain(values, candidate.type, candidate.formats)
-        failed: Mask = converted.failed
-        misfits = int(failed.sum())
         candidate.matched += len(values) - misfits
         candidate.misfits += misfits
-        for index in np.flatnonzero(failed)[: _MAX_EXCEPTIONS - len(candidate.exceptions)]:
+        for index in np.flatnonzero(failed)[: _MAX_EXCEPTIONS - len(candidate.exceptions)] if misfits else ():
             candidate.exceptions.append((int(rows[index]), shown(values[int(index)].as_py())))
         if candidate.type.name in ("boolean", "uuid"):
             return (None, None) if misfits == 0 else None
@@ -182,46 +155,36 @@ class ColumnInference:
         candidate.include(low, high)
         return (low, high) if misfits == 0 else None
 
-    def _note_digits(self, values: pa.Array, rows: np.ndarray[Any, Any], whole: dict[int, tuple[Any, Any]]) -> None:
+    def _note_digits(self, block: _Block, trial: _Trial) -> None:
         """Leading zeros, and the digits on both sides of the decimal mark."""
         numeric = {c.type.name: c for c in self._candidates if c.type.name in ("bigint", "decimal", "double")}
-        if not numeric:
+        mark, rows, whole = self._formats.decimal_mark, trial.rows, trial.whole
+        values = block.values(trial.places)
+        found = digits_of_few(values, mark) if isinstance(values, list) else digits_of(values, mark)
+        if found.leading_zeros is not None:
+            self._leading_zeros = (int(rows[found.leading_zeros]), str(values[found.leading_zeros]))
             return
-        mark = self._formats.decimal_mark
-        if self._leading_zeros is None:
-            zeros = pc.match_substring_regex(values, r"^[+-]?0[0-9]+$")
-            if _true_count(zeros):
-                index = pc.index(zeros, True).as_py()
-                self._leading_zeros = (int(rows[index]), values[index].as_py())
         if "bigint" in numeric and id(numeric["bigint"]) in whole:
             low, high = whole[id(numeric["bigint"])]
             self._integer_digits = max(self._integer_digits, len(str(max(abs(low), abs(high)))))
             return
-        if self._beyond_64_bits is None:
-            wide = pc.match_substring_regex(values, r"^[+-]?[0-9]{19,}$")
-            if _true_count(wide):
-                failed = convert_plain(values.filter(wide), CanonicalType("bigint"), self._formats).failed
-                if failed.any():
-                    index = int(np.flatnonzero(as_mask(wide))[np.argmax(failed)])
-                    self._beyond_64_bits = (int(rows[index]), values[index].as_py())
-        if not self._has_exponent:
-            self._has_exponent = _true_count(pc.match_substring_regex(values, r"^[+-]?[0-9.,]+[eE]")) > 0
+        if found.beyond_64_bits is not None:
+            self._beyond_64_bits = (int(rows[found.beyond_64_bits]), str(values[found.beyond_64_bits]))
+            return
+        self._has_exponent = self._has_exponent or found.has_exponent
         if "double" in numeric and id(numeric["double"]) in whole:
-            at = pc.find_substring(values, mark)
-            length = pc.binary_length(values)
-            decimals = pc.if_else(pc.greater_equal(at, 0), pc.subtract(pc.subtract(length, at), 1), 0)
             if not self._has_exponent:
-                self._decimals = max(self._decimals, int(pc.max(decimals).as_py()))
-            span = [one for one in whole[id(numeric["double"])] if np.isfinite(float(one))]
+                self._decimals = max(self._decimals, found.decimals)
+            span = [one for one in whole[id(numeric["double"])] if math.isfinite(one)]
             if span:
                 self._integer_digits = max(self._integer_digits, len(str(int(max(map(abs, span))))))
-            self._hold_against_double(values, rows, length)
+            self._hold_against_double(pa.array(values), rows)
 
-    def _hold_against_double(self, values: pa.Array, rows: np.ndarray[Any, Any], length: pa.Array) -> None:
+    def _hold_against_double(self, values: pa.Array, rows: np.ndarray[Any, Any]) -> None:
         """Looks for a number with more digits than a double has; numbers without so many need no look."""
         if self._unlike_double or self._has_exponent or self._decimals < _MEASURED_DECIMALS:
             return
-        long = np.flatnonzero(as_mask(pc.greater(length, _SURE_DIGITS)))[:_LOOKED_AT]
+        long = np.flatnonzero(as_mask(pc.greater(pc.binary_length(values), _SURE_DIGITS)))[:_LOOKED_AT]
         for index, text in zip(long, values.take(pa.array(long)).to_pylist(), strict=True):
             if not held_by_double(text.replace(self._formats.decimal_mark, ".")):
                 self._unlike_double = (int(rows[index]), text)
@@ -408,7 +371,7 @@ class ColumnInference:
         if candidate.type.name == "decimal":
             return f"numbers, at most {counted(self._decimals, 'decimal')}"
         if candidate.type.name == "double" and not self._has_exponent:
-            return f"measured numbers, with up to {counted(self._decimals, 'decimal')}"
+            return "measured numbers"
         return (
             candidate.label.replace("HH:MM:SS", "HH:MM:SS zone")
             if candidate.type.name == "timestamptz"
@@ -453,9 +416,121 @@ class ColumnInference:
         )
 
 
-_WORDS = pa.array(sorted(WORDS_FOR_NULL))
-
-
 def shown(value: str) -> str:
     """A value cut to a length that fits into a message."""
     return value if len(value) <= _MAX_SHOWN else value[: _MAX_SHOWN - 1] + "…"
+
+
+_LISTED = 200_000
+_WORDS = pa.array(sorted(WORDS_FOR_NULL))
+_NOWHERE = np.empty(0, np.int64)
+
+
+@dataclass(frozen=True)
+class _Block:
+    """Values of several columns, one after the other, and what kernels tell of all of them at once."""
+
+    trimmed: pa.Array
+    present: Mask
+    may_be_null: Mask
+    lengths: npt.NDArray[np.int64]
+
+    @cached_property
+    def _listed(self) -> list[str | None] | None:
+        return self.trimmed.to_pylist() if len(self.trimmed) <= _LISTED else None
+
+    def texts(self, places: npt.NDArray[np.int64]) -> list[str]:
+        """The values at some places, for which no kernel is called where the block is small."""
+        if self._listed is None:
+            return list(self.trimmed.take(pa.array(places)).to_pylist())
+        return [self._listed[place] or "" for place in places.tolist()]
+
+    def values(self, places: npt.NDArray[np.int64]) -> list[str] | pa.Array:
+        """The same as a list where they are few, and as an array where they are many."""
+        return self.texts(places) if len(places) <= PROBE else self.trimmed.take(pa.array(places))
+
+    @classmethod
+    def of(cls, values: pa.Array, nulls: Sequence[str]) -> _Block:
+        trimmed = pc.utf8_trim_whitespace(values)
+        present = as_mask(values.is_valid()) & ~as_mask(pc.is_in(trimmed, pa.array(nulls or ("",))))
+        lengths = np.asarray(pc.fill_null(pc.utf8_length(values), 0))
+        return cls(trimmed, present, as_mask(pc.is_in(trimmed, _WORDS)), lengths)
+
+
+def add_to_columns(
+    columns: Sequence[ColumnInference], values: pa.Array, rows: np.ndarray[Any, Any], is_text: Sequence[bool]
+) -> None:
+    """As ``ColumnInference.add`` for columns of one file: ``values`` are those of the first column, then those of the
+    second, and so on, each with the same ``rows``. Kernels see all columns at once, which counts where there are many."""
+    if not columns:
+        return
+    block = _Block.of(values, columns[0]._formats.nulls)
+    height = len(rows)
+    tried: list[_Trial] = []
+    for number, column in enumerate(columns):
+        places = column._counts(block, slice(number * height, (number + 1) * height))
+        if len(places):
+            trial = _Trial(column, places, rows[places - number * height])
+            column._look(block.texts(places[:PROBE]), is_text=is_text[number])
+            trial.left = list(column._candidates)
+            tried.append(trial)
+    while groups := _next_candidates(tried):
+        for (kind, formats), trials in groups.items():
+            _convert(block, kind, formats, trials)
+    for trial in tried:
+        if any(one.type.name in ("bigint", "decimal", "double") for one in trial.column._candidates):
+            trial.column._note_digits(block, trial)
+
+
+@dataclass
+class _Trial:
+    """A column's values of a block, held against its candidates one after the other."""
+
+    column: ColumnInference
+    places: npt.NDArray[np.int64]
+    rows: np.ndarray[Any, Any]
+    left: list[Candidate] = field(default_factory=list)
+    whole: dict[int, tuple[Any, Any]] = field(default_factory=dict)
+
+    def next(self) -> Candidate | None:
+        """The next candidate that has to be tried."""
+        while self.left:
+            candidate = self.left[0]
+            if id(candidate.narrower) not in self.whole:
+                return candidate
+            # what every value of the block is in a narrower type, it is in this one
+            candidate.matched += len(self.places)
+            span = self.whole[id(candidate)] = self.whole[id(candidate.narrower)]
+            candidate.include(*span)
+            self.left.pop(0)
+        return None
+
+
+def _next_candidates(trials: Sequence[_Trial]) -> dict[tuple[CanonicalType, TextFormats], list[_Trial]]:
+    found: dict[tuple[CanonicalType, TextFormats], list[_Trial]] = {}
+    for trial in trials:
+        candidate = trial.next()
+        if candidate is not None:
+            found.setdefault((candidate.type, candidate.formats), []).append(trial)
+    return found
+
+
+def _convert(block: _Block, kind: CanonicalType, formats: TextFormats, trials: Sequence[_Trial]) -> None:
+    """Converts the values of all ``trials`` at once, and counts them for the first candidate of each."""
+    if len(trials) == 1 and trials[0].left[0].matched == 0 and len(trials[0].places) > PROBE:
+        # one long column: a look at its first values may spare the others
+        first = block.trimmed.take(pa.array(trials[0].places[:PROBE]))
+        if (converted := convert_plain(first, kind, formats)).failed.all():
+            trials[0].column._tried(trials[0].left.pop(0), converted, first, trials[0].rows)
+            return
+    values = block.trimmed.take(pa.array(np.concatenate([one.places for one in trials])))
+    converted = convert_plain(values, kind, formats)
+    start = 0
+    for trial in trials:
+        size = len(trial.places)
+        candidate = trial.left.pop(0)
+        part = Converted(converted.array.slice(start, size), converted.failed[start : start + size])
+        span = trial.column._tried(candidate, part, values.slice(start, size), trial.rows)
+        if span is not None:
+            trial.whole[id(candidate)] = span
+        start += size
