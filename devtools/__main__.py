@@ -166,6 +166,16 @@ def matrix(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def corpus(arguments: argparse.Namespace) -> int:
+    """Copies the sample files of public packages into PostgreSQL, compares every value and prints what is not right."""
+    from devtools.corpus.run import corpus as copied
+    from devtools.corpus.run import page
+
+    results = copied(ROOT / ".dev" / "corpus", arguments.only)
+    print(page(results))
+    return 0
+
+
 def faults(arguments: argparse.Namespace) -> int:
     """Kills loads, and servers in the middle of loads, at random instants; prints what the targets held."""
     from devtools.faults import faults as kill_loads
@@ -183,11 +193,13 @@ def faults(arguments: argparse.Namespace) -> int:
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, matrix, faults):
+    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, matrix, corpus, faults):
         one = verbs.add_parser(verb.__name__)
         one.set_defaults(run=verb)
         if verb in (demo, serve):
             one.add_argument("--port", type=int)
+        if verb is corpus:
+            one.add_argument("--only", default="", help="those whose package or name contains this")
         if verb is faults:
             one.add_argument("--runs", type=int, default=200, help="runs while workers are killed and paused")
             one.add_argument(

@@ -159,11 +159,13 @@ class Stack:
 
 
 @contextmanager
-def temporary_stack(name: str, *, settings: Mapping[str, str] | None = None, slots: int = 2) -> Iterator[Stack]:
+def temporary_stack(
+    name: str, *, settings: Mapping[str, str] | None = None, slots: int = 2, roots: Sequence[str] = ()
+) -> Iterator[Stack]:
     """A stack in a folder of its own, with connections ``incoming`` and ``warehouse``; it is removed at the end."""
     folder = Path(tempfile.mkdtemp(prefix=f"ultravect-{name}-", dir="/var/tmp"))
     folder.chmod(0o755)
-    stack = Stack.start(folder, durable=False, settings=settings, slots=slots)
+    stack = Stack.start(folder, roots=roots, durable=False, settings=settings, slots=slots)
     try:
         with Client(stack.url, token=stack.token) as client:
             client.add_connection("incoming", "folder", {"path": str(stack.files)})

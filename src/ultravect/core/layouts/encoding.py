@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import codecs
+import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import BinaryIO
 
+from charset_normalizer import from_bytes
+
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.finding import Finding
+from ultravect.core.model.finding import Finding, Put
 
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"),
@@ -27,20 +30,81 @@ class DetectedEncoding:
     reason: str
 
 
+# what a library tells apart, in the order in which they are preferred where several are as likely
+_KNOWN = (
+    "cp1252", "gb18030", "shift_jis", "big5", "euc_jp", "euc_kr", "cp1251", "koi8_r", "cp1250", "iso8859_2", "mac_roman",
+    "cp1253", "cp1254", "cp1255", "cp1256", "cp866", "cp850", "cp437",
+)  # fmt: skip
+_MAC_LETTERS = frozenset(b"\x80\x8a\x8e\x8f\x9a\x9f\x87\x97\x88\x90\x96\xa7")
+_LOOKED_AT = 32 << 10
+_MARGIN = 0.25
+_MOST_ODD = 0.02
+
+
 def detect_encoding(head: bytes) -> DetectedEncoding:
     """The encoding that the first bytes of a file speak for."""
     for mark, name in _MARKS:
         if head.startswith(mark):
             return DetectedEncoding(name, True, f"a byte order mark says {name}")
-    if head[1::2].count(0) > len(head) // 4 or head[::2].count(0) > len(head) // 4:
-        name = "utf-16-le" if head[1::2].count(0) > head[::2].count(0) else "utf-16-be"
-        return DetectedEncoding(name, False, f"every other byte is zero, as in {name}")
     try:
         codecs.getincrementaldecoder("utf-8")("strict").decode(head)
     except UnicodeDecodeError as error:
-        text = f"byte 0x{head[error.start]:02X} at offset {error.start:,} is not UTF-8; taken for cp1252 (Western European)"
-        return DetectedEncoding("cp1252", False, text)
+        first = f"byte 0x{head[error.start]:02X} at offset {error.start:,} is not UTF-8"
+        if wide := _two_bytes(head):
+            return DetectedEncoding(wide, False, f"{first}, and pairs of bytes are characters of {wide}")
+        return _by_library(head, first)
+    if 0 in head and (wide := _two_bytes(head)):
+        return DetectedEncoding(wide, False, f"every other byte is zero, as in {wide}")
     return DetectedEncoding("utf-8", True, "the bytes are valid UTF-8")
+
+
+def _two_bytes(head: bytes) -> str:
+    """UTF-16 without a byte order mark, when nearly all that it gives are letters, marks and line ends."""
+    text = head[: _LOOKED_AT & ~1]
+    text = text[: len(text) & ~1]
+    found: list[tuple[float, str]] = []
+    for name, newline in (("utf-16-le", b"\n\x00"), ("utf-16-be", b"\x00\n")):
+        try:
+            # a character of two pairs may be cut off at the end
+            decoded = codecs.getincrementaldecoder(name)("strict").decode(text)
+        except UnicodeDecodeError:
+            continue
+        sample = decoded[:2000]
+        odd = sum(1 for one in sample if unicodedata.category(one) in ("Cn", "Co", "Cc", "Cs") and one not in "\t\r\n")
+        plain = sum(1 for one in sample if one < "\u0100")
+        if sample and odd <= _MOST_ODD * len(sample) and (newline in text or plain > len(sample) / 2):
+            found.append((odd - plain, name))
+    return min(found)[1] if found else ""
+
+
+def _by_library(head: bytes, first: str) -> DetectedEncoding:
+    """What bytes that are no UTF-8 are most likely: told from how letters follow each other."""
+    lines = [line for line in head.splitlines(keepends=True) if not line.isascii()]
+    sample = b"".join(lines)[:_LOOKED_AT]
+    found = {one.encoding: one for one in from_bytes(sample, cp_isolation=list(_KNOWN), steps=10, chunk_size=2048)}
+    if not found:
+        return DetectedEncoding("cp1252", False, f"{first}; taken for cp1252 (Western European)")
+    best = min(found.values(), key=lambda one: (one.chaos, -one.coherence))
+    likely = [
+        one for one in found.values() if one.chaos <= best.chaos + 0.05 and one.coherence >= best.coherence - _MARGIN
+    ]
+    chosen = min(likely, key=lambda one: _KNOWN.index(one.encoding)) if best.coherence or len(likely) == 1 else best
+    if chosen.encoding == "cp1252" and "mac_roman" in found and set(sample) & _MAC_LETTERS and not _is_western(sample):
+        chosen = found["mac_roman"]
+    others = [one.encoding for one in sorted(found.values(), key=lambda one: one.chaos) if one is not chosen][:2]
+    reason = f"{first}; taken for {chosen.encoding}, by its letters"
+    if chosen.language not in ("", "Unknown"):
+        reason += f" {chosen.language}"
+    if others:
+        reason += f"; {' or '.join(others)} is possible, too"
+    return DetectedEncoding(chosen.encoding, False, reason)
+
+
+def _is_western(sample: bytes) -> bool:
+    """Whether bytes above ASCII are, read as cp1252, letters and marks that Western texts have."""
+    text = sample.decode("cp1252", "replace")
+    rare = sum(1 for one in text if one in "\ufffdŠŽšžŸƒˆ‰‹›†‡•˜")
+    return rare == 0
 
 
 def encoding_finding(detected: DetectedEncoding) -> Finding:
@@ -48,8 +112,9 @@ def encoding_finding(detected: DetectedEncoding) -> Finding:
     text = f"encoding {detected.name}: {detected.reason}"
     if detected.sure:
         return Finding("note", "encoding-detected", text, "from.layout")
-    fix = f"if that is right, write layout.encoding: {detected.name}"
-    return Finding("warning", "encoding-detected", text, "from.layout", fix)
+    fix = f"look at the rows; if they are right, write layout.encoding: {detected.name}"
+    put = Put("from.layout.encoding", detected.name)
+    return Finding("warning", "encoding-detected", text, "from.layout", fix, put)
 
 
 def is_utf8(encoding: str) -> bool:

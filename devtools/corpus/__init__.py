@@ -1,0 +1,1 @@
+"""Sample files of public packages, copied into PostgreSQL and held against independent readers."""
