@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
 from ultravect.core.engine.names import quoted
-from ultravect.core.engine.proposals import null_words, value_finding
+from ultravect.core.engine.proposals import late_findings, null_words, value_finding
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
@@ -53,7 +53,7 @@ def fix_of(job: Job, plan: LegPlan, found: Misfits, column: ColumnPlan | None, t
     if column is not None:
         read = _read_by(job, plan, found, column)
     else:
-        read = _whole_by(plan, found.reasons)
+        read = _whole_by(job, plan, found.reasons)
     if read is not None:
         return read
     return tolerated or Fix("correct them in the source, or filter them with from.where")
@@ -95,9 +95,14 @@ def _signs(values: Sequence[str], column: ColumnPlan) -> dict[str, object]:
     return {}
 
 
-def _whole_by(plan: LegPlan, reasons: Counter[str]) -> Fix | None:
-    """What the layout would say so that rows with another number of values are read."""
-    if getattr(getattr(plan.reader, "layout", None), "format", "") != "delimited":
+def _whole_by(job: Job, plan: LegPlan, reasons: Counter[str]) -> Fix | None:
+    """What the layout would say so that rows with other values or keys than the columns are read."""
+    layout = getattr(plan.reader, "layout", None)
+    if layout is None or plan.reader is None:
+        return None
+    for late in late_findings(plan.reader, layout, job):
+        return Fix(late.fix, late.put)
+    if layout.format != "delimited":
         return None
     widths = [_WIDTH.match(reason) for reason in reasons]
     if not widths or not all(widths):

@@ -8,7 +8,7 @@ from typing import Any
 from ultravect.core.layouts.base import Reader
 from ultravect.core.model.finding import Finding, Put
 from ultravect.core.model.job import Job
-from ultravect.core.model.layout import AnyLayout
+from ultravect.core.model.layout import AnyLayout, JsonLayout, JsonLinesLayout, XmlLayout
 from ultravect.core.types.candidates import WORDS_FOR_NULL
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.words import counted
@@ -20,10 +20,10 @@ _CODES = {"nulls": "nulls-likely", "signs": "signs-likely", "thousands": "thousa
 def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | None = None) -> list[Finding]:
     """One finding for each key of ``layout.values`` that would give columns of text a type; with the edit, for a ``job``."""
     layout = getattr(reader, "layout", None)
-    proposing = [one for one in columns if one.proposes]
-    if layout is None or not proposing:
+    if layout is None:
         return []
-    findings = []
+    proposing = [one for one in columns if one.proposes]
+    findings = late_findings(reader, layout, job)
     for key, code in _CODES.items():
         about = [one for one in proposing if one.proposes and key in one.proposes]
         if not about:
@@ -37,23 +37,45 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
     return findings
 
 
+def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Finding]:
+    """That rows have keys that are no columns, all at once."""
+    late = list(getattr(reader, "late_keys", {}))
+    if not late:
+        return []
+    told = ", ".join(repr(one) for one in late[:10]) + (f" and {len(late) - 10:,} more" if len(late) > 10 else "")
+    keys = [*layout.keys, *late] if isinstance(layout, JsonLayout | JsonLinesLayout | XmlLayout) else late
+    return [
+        Finding(
+            "warning",
+            "keys-late",
+            f"rows have {counted(len(late), 'key')} that none of the first rows has: {told}; such rows would be rejects",
+            "from.layout",
+            f"write layout.keys: [{', '.join(keys[:40])}{', …' if len(keys) > 40 else ''}], so that they become columns",
+            _put(layout, "keys", keys, job) if job else None,
+        )
+    ]
+
+
 def value_finding(layout: AnyLayout, code: str, key: str, value: Any, message: str, job: Job | None) -> Finding:
     """A warning whose fix writes ``value`` at ``layout.values.key``."""
     written = f"[{', '.join(_word(one) for one in value)}]" if isinstance(value, list) else _word(value)
     fix = f"if so, write layout.values.{key}: {written}"
-    return Finding("warning", code, message, "from.layout", fix, _put(layout, {key: value}, job) if job else None)
+    return Finding(
+        "warning", code, message, "from.layout", fix, _put(layout, f"values.{key}", value, job) if job else None
+    )
 
 
-def _put(layout: AnyLayout, values: dict[str, Any], job: Job) -> Put | None:
+def _put(layout: AnyLayout, key: str, value: Any, job: Job) -> Put | None:
+    """``value`` at ``from.layout.key``, with the mappings around it where the job has none yet."""
     said = job.source.layout
     if isinstance(said, str):
         return None  # a saved layout is not part of the job file
+    outer, _, inner = key.partition(".")
     if said is None:
-        return Put("from.layout", {"format": layout.format, "values": values})
-    if "values" in said.model_fields_set:
-        ((key, value),) = values.items()
-        return Put(f"from.layout.values.{key}", value)
-    return Put("from.layout.values", values)
+        return Put("from.layout", {"format": layout.format, outer: {inner: value} if inner else value})
+    if inner and outer not in said.model_fields_set:
+        return Put(f"from.layout.{outer}", {inner: value})
+    return Put(f"from.layout.{key}", value)
 
 
 def _joined(layout: AnyLayout, key: str, values: Sequence[Any]) -> Any:

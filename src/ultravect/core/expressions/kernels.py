@@ -71,6 +71,8 @@ def _checked(name: str) -> Kernel:
 
 
 def _as(array: pa.Array, kind: CanonicalType) -> pa.Array:
+    if pa.types.is_decimal(array.type) and pa.types.is_floating(kind.arrow):
+        return array.cast(pa.string()).cast(kind.arrow)  # straight from one to the other, the last digit may change
     return array if array.type == kind.arrow else array.cast(kind.arrow)
 
 

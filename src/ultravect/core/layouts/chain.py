@@ -55,6 +55,8 @@ class ChainReader:
     files: Sequence[SourceFile]
     opener: Callable[[SourceFile, AnyLayout], FileReader]
     findings: list[Finding] = field(default_factory=list)
+    late_keys: dict[str, None] = field(default_factory=dict)
+    """See ``TableReader``."""
 
     def __post_init__(self) -> None:
         self.findings = [*self.first.findings]
@@ -111,6 +113,7 @@ class ChainReader:
         for number, file in enumerate(self.files):
             reader = self.first if number == 0 else self._opened(file)
             for block in reader.blocks():
+                self.late_keys.update(getattr(reader, "late_keys", {}))
                 yield ChainBlock(block, reader)
 
     def _opened(self, file: SourceFile) -> FileReader:

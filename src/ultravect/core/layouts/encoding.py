@@ -35,7 +35,6 @@ _KNOWN = (
     "cp1252", "gb18030", "shift_jis", "big5", "euc_jp", "euc_kr", "cp1251", "koi8_r", "cp1250", "iso8859_2", "mac_roman",
     "cp1253", "cp1254", "cp1255", "cp1256", "cp866", "cp850", "cp437",
 )  # fmt: skip
-_MAC_LETTERS = frozenset(b"\x80\x8a\x8e\x8f\x9a\x9f\x87\x97\x88\x90\x96\xa7")
 _LOOKED_AT = 32 << 10
 _MARGIN = 0.25
 _MOST_ODD = 0.02
@@ -70,7 +69,9 @@ def _two_bytes(head: bytes) -> str:
         except UnicodeDecodeError:
             continue
         sample = decoded[:2000]
-        odd = sum(1 for one in sample if unicodedata.category(one) in ("Cn", "Co", "Cc", "Cs") and one not in "\t\r\n")
+        odd = sum(
+            1 for one in sample if unicodedata.category(one) in ("Cn", "Co", "Cc", "Cs") and one not in "\t\r\n"
+        )
         plain = sum(1 for one in sample if one < "\u0100")
         if sample and odd <= _MOST_ODD * len(sample) and (newline in text or plain > len(sample) / 2):
             found.append((odd - plain, name))
@@ -88,9 +89,8 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
     likely = [
         one for one in found.values() if one.chaos <= best.chaos + 0.05 and one.coherence >= best.coherence - _MARGIN
     ]
-    chosen = min(likely, key=lambda one: _KNOWN.index(one.encoding)) if best.coherence or len(likely) == 1 else best
-    if chosen.encoding == "cp1252" and "mac_roman" in found and set(sample) & _MAC_LETTERS and not _is_western(sample):
-        chosen = found["mac_roman"]
+    western = [one for one in likely if one.encoding == "cp1252" and _is_western(sample)]
+    chosen = western[0] if western else best
     others = [one.encoding for one in sorted(found.values(), key=lambda one: one.chaos) if one is not chosen][:2]
     reason = f"{first}; taken for {chosen.encoding}, by its letters"
     if chosen.language not in ("", "Unknown"):

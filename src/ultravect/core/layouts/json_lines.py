@@ -18,6 +18,7 @@ import pyarrow.json as pj
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
 from ultravect.core.layouts.delimited.lines import whole_lines
+from ultravect.core.layouts.documents import late_reason
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_chunks
 from ultravect.core.layouts.records import columns_of, flat, lists_as_json, names_of
 from ultravect.core.layouts.table import TableBlock, TableReader
@@ -25,7 +26,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import JsonLinesLayout
 from ultravect.core.types.arrow import plain_array
 
-HEAD_BYTES = 1 << 20
+HEAD_BYTES = 2 << 20
 _SIZES = (256 << 10, 1 << 20)
 _LATER_SIZE = 4 << 20
 _PARSE_BLOCK = 512 << 10
@@ -82,6 +83,7 @@ class _Lines:
     sample: list[dict[str, Any]] = field(default_factory=list)
     schema: pa.Schema | None = None
     learnt: int = 0
+    late: dict[str, None] = field(default_factory=dict)
 
     def chunks(self, sizes: Iterator[int]) -> Iterator[bytes]:
         with closing(self.file.open()) as stream:
@@ -139,9 +141,8 @@ class _Lines:
                         raise NotJson(f"a JSON object is expected, not {type(row).__name__}")
                     record = flat(row, self.layout.flatten, self.layout.separator)
                     if extra := [name for name in record if name not in known]:
-                        raise NotJson(
-                            f"has the key {extra[0]!r}, which no row in the first MiB has; name it in layout.keys"
-                        )
+                        self.late.update(dict.fromkeys(extra))
+                        raise NotJson(late_reason("key", extra))
                     index.append(len(numbers))
                     numbers.append(line)
                     records.append(record)
@@ -242,7 +243,7 @@ def _number_kind(values: list[decimal.Decimal]) -> pa.DataType | None:
 
 
 def open_json_lines(file: SourceFile, layout: JsonLinesLayout) -> TableReader:
-    """Opens a file of JSON lines; the first MiB tells the names and kinds of its columns."""
+    """Opens a file of JSON lines; the first part tells the names and kinds of its columns."""
     findings: list[Finding] = []
     with closing(file.open()) as stream:
         head = stream.read(HEAD_BYTES)
@@ -280,4 +281,4 @@ def open_json_lines(file: SourceFile, layout: JsonLinesLayout) -> TableReader:
     names, renamed = unique_names(found_names)
     lines.names = found_names
     lines.learn_from(rows)
-    return TableReader(file, layout, names, lines.blocks, findings=findings + renamed)
+    return TableReader(file, layout, names, lines.blocks, findings=findings + renamed, late_keys=lines.late)

@@ -13,12 +13,15 @@ import pyarrow.compute as pc
 from ultravect.core.types.canonical import MAX_PRECISION
 
 Record = Mapping[str, Any]
+OWN_TEXT = "\0"
+"""The key of what stands in a thing itself, next to its parts: it goes by the name of the thing."""
 _ESCAPED = r'["\\\x00-\x1f]'
 
 
 def as_json(value: Any) -> str:
     """A value that stays nested, as JSON text."""
-    return json.dumps(value, ensure_ascii=False, default=_plain, separators=(",", ":"))
+    text = json.dumps(value, ensure_ascii=False, default=_plain, separators=(",", ":"))
+    return text.replace('"\\u0000":', '"text":')
 
 
 def _plain(value: Any) -> Any:
@@ -57,7 +60,7 @@ def flat(record: Record, levels: int, separator: str) -> dict[str, Any]:
 
 def _flatten(record: Record, prefix: str, levels: int, separator: str, found: dict[str, Any]) -> None:
     for key, value in record.items():
-        name = f"{prefix}{key}"
+        name = f"{prefix}{key}" if key != OWN_TEXT else prefix.removesuffix(separator)
         if isinstance(value, dict) and value and levels > 0:
             _flatten(value, f"{name}{separator}", levels - 1, separator, found)
         else:
@@ -80,6 +83,8 @@ def columns_of(records: Sequence[Record], names: Sequence[str]) -> pa.Table:
 def column_of(values: list[Any]) -> pa.Array:
     """Values as an Arrow array of their own type, or of text."""
     kinds = {type(value) for value in values if value is not None}
+    if not kinds:
+        return pa.nulls(len(values), pa.string())  # of no type: an integer would tell one
     try:
         if kinds <= {int}:
             return pa.array(values, pa.int64())

@@ -61,6 +61,8 @@ class TableReader(OneFile):
     given: Sequence[CanonicalType | None] = ()
     findings: list[Finding] = field(default_factory=list)
     typed_values: bool = True
+    late_keys: dict[str, None] = field(default_factory=dict)
+    """Keys that rows were found to have since, and that are no columns because the first rows have none of them."""
 
     def __post_init__(self) -> None:
         self.given = self.given or [None] * len(self.names)

@@ -12,7 +12,7 @@ from lxml import etree
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile, file_empty
 from ultravect.core.layouts.documents import DocumentKind, open_document
-from ultravect.core.layouts.records import flat
+from ultravect.core.layouts.records import OWN_TEXT, flat
 from ultravect.core.layouts.table import TableReader
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import XmlLayout
@@ -128,7 +128,7 @@ def _value(element: Any) -> Any:
         else:
             found[name] = [found[name], value]
     if text:
-        found["text"] = text
+        found = {OWN_TEXT: text, **found}
     return found
 
 
@@ -143,6 +143,8 @@ def _records(file: SourceFile, layout: XmlLayout) -> Iterator[tuple[int, dict[st
             inside -= 1
             value = _value(element)
             record = value if isinstance(value, dict) else {_local(element.tag): value}
+            if OWN_TEXT in record:
+                record = {_local(element.tag): record[OWN_TEXT], **{k: v for k, v in record.items() if k != OWN_TEXT}}
             yield element.sourceline, flat(record, layout.flatten, layout.separator)
             _release(element)
         elif not inside and len(path) > 1:

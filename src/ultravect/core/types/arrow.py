@@ -161,6 +161,8 @@ def convert_typed(array: pa.Array, wanted: CanonicalType, formats: TextFormats) 
     if pa.types.is_boolean(target) and pa.types.is_integer(kind):
         lost = pc.invert(pc.is_in(array, pa.array([0, 1], kind)))
         return _without(try_cast(array, target), pc.and_(lost, array.is_valid()))
+    if pa.types.is_decimal(kind) and pa.types.is_floating(target):
+        return try_cast(array.cast(pa.string()), target)  # straight from one to the other, the last digit may change
     converted = try_cast(array, target)
     if pa.types.is_floating(target) and pa.types.is_floating(kind):
         return _without(converted, pc.and_(pc.is_inf(converted.array), pc.invert(pc.is_inf(array))))
