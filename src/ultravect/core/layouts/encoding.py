@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import codecs
+import io
+import itertools
 import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import BinaryIO
+from typing import Any, BinaryIO, cast
 
 from charset_normalizer import from_bytes
 
@@ -37,6 +39,8 @@ _KNOWN = (
 )  # fmt: skip
 _LOOKED_AT = 32 << 10
 _MARGIN = 0.25
+_STREAM_BYTES = 1 << 20
+_LITTLE = 12
 _MOST_ODD = 0.02
 
 
@@ -82,22 +86,24 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
     """What bytes that are no UTF-8 are most likely: told from how letters follow each other."""
     lines = [line for line in head.splitlines(keepends=True) if not line.isascii()]
     sample = b"".join(lines)[:_LOOKED_AT]
-    found = {one.encoding: one for one in from_bytes(sample, cp_isolation=list(_KNOWN), steps=10, chunk_size=2048)}
+    found = list(from_bytes(sample, cp_isolation=list(_KNOWN), steps=10, chunk_size=2048))
     if not found:
         return DetectedEncoding("cp1252", False, f"{first}; taken for cp1252 (Western European)")
-    best = min(found.values(), key=lambda one: (one.chaos, -one.coherence))
-    likely = [
-        one for one in found.values() if one.chaos <= best.chaos + 0.05 and one.coherence >= best.coherence - _MARGIN
-    ]
-    western = [one for one in likely if one.encoding == "cp1252" and _is_western(sample)]
+    best = min(found, key=lambda one: (one.chaos, -one.coherence))
+    likely = [one for one in found if one.chaos <= best.chaos + 0.05 and one.coherence >= best.coherence - _MARGIN]
+    if sum(byte > 0x7F for byte in sample) < _LITTLE:
+        likely = [one for one in found if one.chaos <= best.chaos + 0.05]  # too little to tell a language
+    # a match stands for all encodings that give the same text
+    western = [one for one in likely if "cp1252" in one.could_be_from_charset and _is_western(sample)]
     chosen = western[0] if western else best
-    others = [one.encoding for one in sorted(found.values(), key=lambda one: one.chaos) if one is not chosen][:2]
-    reason = f"{first}; taken for {chosen.encoding}, by its letters"
+    name = "cp1252" if western else chosen.encoding
+    others = [one.encoding for one in sorted(found, key=lambda one: one.chaos) if one is not chosen][:2]
+    reason = f"{first}; taken for {name}, by its letters"
     if chosen.language not in ("", "Unknown"):
         reason += f" {chosen.language}"
     if others:
         reason += f"; {' or '.join(others)} is possible, too"
-    return DetectedEncoding(chosen.encoding, False, reason)
+    return DetectedEncoding(name, False, reason)
 
 
 def _is_western(sample: bytes) -> bool:
@@ -154,3 +160,34 @@ def utf8_chunks(stream: BinaryIO, encoding: str, sizes: Iterator[int], object_na
             yield text.encode("utf-8", "surrogatepass")
         if not chunk:
             return
+
+
+class _Utf8Stream(io.RawIOBase):
+    """The content of a text file as UTF-8."""
+
+    def __init__(self, stream: BinaryIO, encoding: str, object_name: str) -> None:
+        self._stream = stream
+        self._chunks = utf8_chunks(stream, encoding, itertools.repeat(_STREAM_BYTES), object_name)
+        self._rest = b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        while not self._rest:
+            chunk = next(self._chunks, b"")
+            if not chunk:
+                return 0
+            self._rest = chunk
+        part, self._rest = self._rest[: len(buffer)], self._rest[len(buffer) :]
+        buffer[: len(part)] = part
+        return len(part)
+
+    def close(self) -> None:
+        self._stream.close()
+        super().close()
+
+
+def utf8_stream(stream: BinaryIO, encoding: str, object_name: str) -> BinaryIO:
+    """A stream of the same text as UTF-8, without byte order mark."""
+    return cast(BinaryIO, io.BufferedReader(_Utf8Stream(stream, encoding, object_name), _STREAM_BYTES))

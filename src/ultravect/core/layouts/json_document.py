@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import itertools
+import json
 from collections.abc import Iterator, Sequence
-from contextlib import closing
+from contextlib import closing, suppress
 from typing import Any, BinaryIO
 
 import ijson
@@ -11,8 +13,11 @@ import numpy as np
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty
+from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty, unique_names
 from ultravect.core.layouts.documents import DocumentKind, open_document
+from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_stream
+from ultravect.core.layouts.headers import judge_header
+from ultravect.core.layouts.json_shapes import Shape, rows_of_columns, shape_of
 from ultravect.core.layouts.records import Record, flat
 from ultravect.core.layouts.table import TableReader
 from ultravect.core.model.finding import Finding
@@ -24,6 +29,8 @@ _MAX_BETWEEN = 2 * MAX_RECORD
 # the parser's time for a long value grows with the square of its pieces
 _PIECE = 4 << 20
 _LOOKED_AT = 4 << 20
+_WHOLE = 8 << 20
+_ENCODING_BYTES = 256 << 10
 _MAX_DEPTH = 1_000
 _OPENING, _CLOSING = np.frombuffer(b"[{", np.uint8), np.frombuffer(b"]}", np.uint8)
 
@@ -41,10 +48,10 @@ def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
     )
 
 
-def _prefix(pointer: str) -> str:
-    """The parser's own notation for the elements of the array at a JSON Pointer."""
+def _prefix(pointer: str, *, digits: str = "item") -> str:
+    """The parser's own notation for what is at a JSON Pointer; a number in it is a place in an array, or a key."""
     steps = [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
-    return ".".join([*("item" if step.isdigit() else step for step in steps), "item"])
+    return ".".join("item" if step.isdigit() and digits == "item" else step for step in steps)
 
 
 def _require_flat(file: SourceFile, head: bytes) -> None:
@@ -60,23 +67,39 @@ def _require_flat(file: SourceFile, head: bytes) -> None:
         )
 
 
-def find_rows(file: SourceFile) -> str:
-    """JSON Pointer to the first array of objects in a document."""
-    with closing(file.open()) as stream:
-        _require_flat(file, stream.read(_LOOKED_AT))
-    with closing(file.open()) as stream:
-        path: list[str] = []
-        before = ""
+def find_rows(file: SourceFile, encoding: str) -> Shape:
+    """Where the rows are: of a small document all is looked at, of a large one the first array of objects is taken."""
+    with closing(utf8_stream(file.open(), encoding, file.path)) as stream:
+        head = stream.read(_WHOLE + 1)
+    _require_flat(file, head[:_LOOKED_AT])
+    found: Shape | None = None
+    if len(head) <= _WHOLE:
+        with suppress(ValueError, RecursionError):  # the parser below says what is wrong
+            found = shape_of(json.loads(head))
+    found = found or _first_array(file, encoding)
+    if found is None:
+        raise UltravectError(
+            "no-rows-found",
+            f"{file.path} holds no array of objects near its start, so nothing in it is rows",
+            hint="set layout.rows to the JSON Pointer of what holds the rows, such as /data/readings, and layout.form",
+            object=file.path,
+        )
+    return found
+
+
+def _first_array(file: SourceFile, encoding: str) -> Shape | None:
+    path: list[str] = []
+    before = ""
+    with closing(utf8_stream(file.open(), encoding, file.path)) as stream:
         try:
             for count, (_, event, value) in enumerate(ijson.parse(stream, use_float=False)):
                 if event == "map_key":
                     path[-1] = str(value).replace("~", "~0").replace("/", "~1")
-                elif event == "start_map":
-                    if before == "start_array":
-                        return "".join(f"/{step}" for step in path[:-1])
-                    path.append("")
-                elif event == "start_array":
-                    path.append("0")
+                elif event in ("start_map", "start_array"):
+                    if before == "start_array" and (event == "start_map" or len(path) < 2):
+                        form = "objects" if event == "start_map" else "arrays"
+                        return Shape("".join(f"/{step}" for step in path[:-1]), form)
+                    path.append("" if event == "start_map" else "0")
                 elif event in ("end_map", "end_array"):
                     path.pop()
                 before = event
@@ -84,12 +107,7 @@ def find_rows(file: SourceFile) -> str:
                     break
         except (ijson.JSONError, UnicodeDecodeError) as error:
             raise _broken(file, error, 0) from None
-    raise UltravectError(
-        "no-rows-found",
-        f"{file.path} holds no array of objects near its start, so nothing in it is rows",
-        hint="set layout.rows to the JSON Pointer of the array, such as /data/readings",
-        object=file.path,
-    )
+    return None
 
 
 class _Bounded:
@@ -112,25 +130,91 @@ class _Bounded:
         return data
 
 
-def _rows(file: SourceFile, pointer: str) -> Iterator[dict[str, Any]]:
+def _elements(file: SourceFile, encoding: str, pointer: str, form: str) -> Iterator[Any]:
+    """The rows of an array, or the keys and objects of an object; anew from the start."""
     number = 0
-    with closing(file.open()) as stream:
+    with closing(utf8_stream(file.open(), encoding, file.path)) as stream:
         bounded = _Bounded(stream, file.path)
         try:
-            for value in ijson.items(bounded, _prefix(pointer), use_float=False, buf_size=_PIECE):
+            found: Iterator[Any] = iter(())
+            for digits in ("key", "item") if any(step.isdigit() for step in pointer.split("/")) else ("item",):
+                prefix = _prefix(pointer, digits=digits)
+                if form == "keyed":
+                    found = ijson.kvitems(bounded, prefix, use_float=False, buf_size=_PIECE)
+                elif form == "columns":
+                    found = ijson.items(bounded, prefix, use_float=False, buf_size=_PIECE)
+                else:
+                    found = ijson.items(
+                        bounded, ".".join(filter(None, [prefix, "item"])), use_float=False, buf_size=_PIECE
+                    )
+                first = next(found, _NOTHING)
+                if first is not _NOTHING:
+                    found = itertools.chain([first], found)
+                    break
+                stream.close()
+                stream = utf8_stream(file.open(), encoding, file.path)
+                bounded = _Bounded(stream, file.path)
+            for value in found:
                 number += 1
                 bounded.since = 0
-                if not isinstance(value, dict):
-                    raise UltravectError(
-                        "no-rows-found",
-                        f"{file.path}: element {number:,} of {pointer or 'the array'} is no JSON object",
-                        hint="set layout.rows to the JSON Pointer of an array of objects",
-                        object=file.path,
-                        row=number,
-                    )
                 yield value
         except (ijson.JSONError, UnicodeDecodeError) as error:
             raise _broken(file, error, number) from None
+        finally:
+            stream.close()
+
+
+_NOTHING = object()
+
+
+def _rows(file: SourceFile, layout: JsonLayout, names: Sequence[str]) -> Iterator[dict[str, Any]]:
+    """The rows as objects, whatever their form; ``names`` are those of the columns of arrays."""
+    pointer, form = layout.rows or "", layout.form or "objects"
+    found = _elements(file, layout.encoding or "utf-8", pointer, form)
+    if form == "columns":
+        for columns in found:
+            if not isinstance(columns, dict):
+                raise _no_rows(file, 1, pointer, "an object with an array for each column")
+            yield from rows_of_columns(columns)
+        return
+    for number, value in enumerate(found, 1):
+        if form == "keyed":
+            key, value = value
+            if not isinstance(value, dict):
+                raise _no_rows(file, number, pointer, "an object")
+            yield {"key": key, **value} if "key" not in value else value
+        elif form == "arrays":
+            if not isinstance(value, list):
+                raise _no_rows(file, number, pointer, "an array")
+            extra = {f"column_{at}": cell for at, cell in enumerate(value[len(names) :], len(names) + 1)}
+            yield dict(zip(names, value, strict=False)) | extra
+        else:
+            if not isinstance(value, dict):
+                raise _no_rows(file, number, pointer, "a JSON object")
+            yield value
+
+
+def _no_rows(file: SourceFile, number: int, pointer: str, wanted: str) -> UltravectError:
+    return UltravectError(
+        "no-rows-found",
+        f"{file.path}: element {number:,} of {pointer or 'the document'} is not {wanted}",
+        hint="set layout.rows to the JSON Pointer of what holds the rows, and layout.form to its form",
+        object=file.path,
+        row=number,
+    )
+
+
+def _names_of_arrays(file: SourceFile, layout: JsonLayout, findings: list[Finding]) -> tuple[list[str], bool]:
+    """Names for the values of arrays, and whether they are those of the first row."""
+    head = list(itertools.islice(_elements(file, layout.encoding or "utf-8", layout.rows or "", "arrays"), 200))
+    rows = [["" if cell is None else str(cell) for cell in row] for row in head if isinstance(row, list)]
+    if not rows:
+        return [], False
+    found = judge_header(rows)
+    if found.present and all(isinstance(cell, str) for cell in head[0]):
+        findings.append(Finding("note" if found.sure else "warning", "header-found", found.reason, "from.layout"))
+        return unique_names(rows[0])[0], True
+    return [f"column_{number}" for number in range(1, max(map(len, rows)) + 1)], False
 
 
 def _size_of(batch: Sequence[Record], values: pa.Table) -> int:
@@ -147,20 +231,44 @@ def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
     findings: list[Finding] = []
     if file.size == 0:
         raise file_empty(file.path, "is empty: it has no rows")
-    if layout.rows is None:
-        layout = layout.model_copy(update={"rows": find_rows(file)})
-        where = f"the array at {layout.rows}" if layout.rows else "the elements of the document's array"
-        findings.append(Finding("note", "rows-found", f"the rows are {where}", "from.layout"))
+    if layout.encoding is None:
+        with closing(file.open()) as stream:
+            detected = detect_encoding(stream.read(_ENCODING_BYTES))
+        layout = layout.model_copy(update={"encoding": detected.name})
+        if not detected.sure or detected.name != "utf-8":
+            findings.append(encoding_finding(detected))
+    if layout.rows is None or layout.form is None:
+        shape = find_rows(file, layout.encoding or "utf-8") if layout.rows is None else None
+        shape = shape or Shape(layout.rows or "", "objects")
+        layout = layout.model_copy(update={"rows": shape.pointer, "form": layout.form or shape.form})
+        if shape.names and layout.form == "arrays" and layout.names is None:
+            layout = layout.model_copy(update={"names": list(shape.names)})
+        findings.append(Finding("note", "rows-found", _told(layout), "from.layout"))
     pointer = layout.rows or ""
     levels, separator = layout.flatten, layout.separator
+    names, skipped = list(layout.names or ()), False
+    if layout.form == "arrays" and not names:
+        names, skipped = _names_of_arrays(file, layout, findings)
+    complete = layout
 
     def records() -> Iterator[tuple[None, dict[str, Any]]]:
-        return ((None, flat(row, levels, separator)) for row in _rows(file, pointer))
+        rows = itertools.islice(_rows(file, complete, names), int(skipped), None)
+        return ((None, flat(row, levels, separator)) for row in rows)
 
     nothing = UltravectError(
         "no-rows-found",
         f"{file.path} has no rows at {pointer or 'its root'}",
-        hint="set layout.rows to the JSON Pointer of the array of rows; left out, it is found",
+        hint="set layout.rows to the JSON Pointer of what holds the rows; left out, it is found",
         object=file.path,
     )
     return open_document(file, layout, _KIND, records, nothing, findings)
+
+
+def _told(layout: JsonLayout) -> str:
+    where = f"at {layout.rows}" if layout.rows else "of the document"
+    return {
+        "objects": f"the rows are the objects of the array {where}",
+        "arrays": f"the rows are the arrays in the array {where}",
+        "keyed": f"the rows are the objects {where}, each with its key in the column key",
+        "columns": f"the columns are the arrays {where}",
+    }[layout.form or "objects"]

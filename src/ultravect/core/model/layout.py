@@ -209,11 +209,20 @@ class JsonLinesLayout(_Nested):
 
 
 class JsonLayout(_Nested):
-    """A JSON document with an array of objects."""
+    """A JSON document that holds rows."""
 
     format: Literal["json"]
+    encoding: EncodingFound = None
+    form: Literal["objects", "arrays", "keyed", "columns"] | None = Field(
+        default=None,
+        description="objects: an array of objects; arrays: an array of arrays; keyed: objects, each under a key that becomes the "
+        "column key; columns: arrays of values, one a column. Left out: found.",
+    )
+    names: list[str] | None = Field(
+        default=None, min_length=1, description="Names of the columns, for arrays. Left out: found, or the first row."
+    )
     rows: Annotated[str, AfterValidator(_pointer)] | None = Field(
-        default=None, description="JSON Pointer to the array of rows. Left out: found.", examples=["/data/readings"]
+        default=None, description="JSON Pointer to what holds the rows. Left out: found.", examples=["/data/readings"]
     )
     values: Values = Values()
 
