@@ -96,7 +96,7 @@ CASES = [
         None,
         "a,b\n1,2\n3",
         "",
-        ("error", "rows-not-whole", "from.files", "1 row is not whole, first row 2", "check the layout"),
+        ("error", "rows-not-whole", "from.files", "1 row is not whole, first row 2", "layout.ragged: pad"),
     ),
     (
         None,

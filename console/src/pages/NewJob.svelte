@@ -8,6 +8,7 @@
 
   let from = $state({ connection: "", object: "" });
   let into = $state({ connection: "", object: "" });
+  let more = $state({ layout: "", mode: "append", keys: "" });
   let names = $state<Record<string, string[]>>({});
   let text = $state("");
   let problem = $state<ProblemBody | null>(null);
@@ -35,6 +36,9 @@
         from_object: from.object,
         into_connection: into.connection,
         into_object: into.object,
+        mode: more.mode,
+        keys: more.keys.split(",").map((key) => key.trim()).filter(Boolean),
+        ...(more.layout ? { layout: more.layout } : {}),
       };
       text = (await post<{ file: string }>("draft", asked)).file;
     } catch (error) {
@@ -50,7 +54,7 @@
   <h1 class="mb-3 text-lg font-semibold">New job</h1>
   {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
   <form class="panel max-w-3xl p-4" onsubmit={draft}>
-    {#each [{ title: "From", key: "from", what: "a table, a file, or a pattern of files", place: from }, { title: "Into", key: "into", what: "a table, or the path of a file; it may be missing", place: into }] as side (side.key)}
+    {#each [{ title: "From", key: "from", what: "a table, a file, a sheet (book.xlsx/June), or a pattern of files", place: from }, { title: "Into", key: "into", what: "a table, or the path of a file; it may be missing", place: into }] as side (side.key)}
       <fieldset class="mb-4">
         <legend class="mb-1.5 font-semibold">{side.title}</legend>
         <div class="grid items-center gap-x-3 gap-y-2 sm:grid-cols-[8rem_1fr]">
@@ -80,6 +84,20 @@
         </div>
       </fieldset>
     {/each}
+    <fieldset class="mb-4 grid items-center gap-x-3 gap-y-2 sm:grid-cols-[8rem_1fr]">
+      <label for="mode">mode</label>
+      <select id="mode" class="select select-sm w-40" bind:value={more.mode}>
+        <option>append</option>
+        <option>overwrite</option>
+        <option>upsert</option>
+      </select>
+      {#if more.mode === "upsert"}
+        <label for="keys">keys</label>
+        <input id="keys" class="input input-sm w-full max-w-96" placeholder="booking_id, season" bind:value={more.keys} required />
+      {/if}
+      <label for="layout">saved layout</label>
+      <input id="layout" class="input input-sm w-full max-w-96" placeholder="left out: found" bind:value={more.layout} />
+    </fieldset>
     <div class="flex flex-wrap gap-2">
       <button class="btn btn-sm btn-primary" disabled={drafting || !from.connection || !into.connection}>
         {drafting ? "Drafting …" : "Draft the job"}

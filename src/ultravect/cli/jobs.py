@@ -23,6 +23,7 @@ from ultravect.cli.output import (
     screen,
     state,
 )
+from ultravect.cli.own_layout import own_layout
 from ultravect.client import ApiError, Client, Connection, Job, Layout, RunSummary
 from ultravect.core.model.document import (
     CONNECTION,
@@ -184,17 +185,50 @@ def _place(text: str, option: str) -> tuple[str, str]:
 
 
 def draft(
-    source: Annotated[str, typer.Option("--from", metavar="CONNECTION:OBJECT", help="A table, view or file.")],
+    source: Annotated[
+        str,
+        typer.Option(
+            "--from",
+            metavar="CONNECTION:OBJECT",
+            help="A table, view, file, sheet (book.xlsx/June) or pattern of files; CONNECTION alone with --query.",
+        ),
+    ],
     target: Annotated[
         str, typer.Option("--into", metavar="CONNECTION:OBJECT", help="A table, there or to be made; or a file.")
     ],
+    layout: Annotated[
+        str, typer.Option(metavar="NAME|YAML|FILE", help="A saved layout, or one of your own: '{delimiter: \";\"}'.")
+    ] = "",
+    mode: Annotated[str, typer.Option(help="append, overwrite or upsert.")] = "append",
+    keys: Annotated[str, typer.Option(metavar="COLUMN,…", help="What an upsert matches by.")] = "",
+    sheet: Annotated[str, typer.Option(help="The sheet of a workbook.")] = "",
+    query: Annotated[str, typer.Option(metavar="SQL", help="Copy a query of the connection --from.")] = "",
     as_json: Json = False,
 ) -> None:
     """Write a job file with every column mapped, its type and its fit, ready to edit."""
-    from_connection, from_object = _place(source, "--from")
+    if query:
+        from_connection, from_object = source.partition(":")[0], ""
+    else:
+        from_connection, from_object = _place(source, "--from")
     into_connection, into_object = _place(target, "--into")
+    if mode not in ("append", "overwrite", "upsert"):
+        raise typer.BadParameter("--mode is append, overwrite or upsert")
+    if mode == "upsert" and not keys:
+        raise typer.BadParameter("--mode upsert needs --keys, such as --keys booking_id")
+    own = own_layout(layout) if layout else None
+    if sheet:
+        own = {**(own if isinstance(own, dict) else {}), "format": "xlsx", "sheet": sheet}
     with connect() as client:
-        text = client.draft(from_connection, from_object, into_connection, into_object)
+        text = client.draft(
+            from_connection,
+            from_object,
+            into_connection,
+            into_object,
+            query=query,
+            layout=own,
+            mode=mode,
+            keys=[key.strip() for key in keys.split(",") if key.strip()],
+        )
     if as_json:
         print_json({"file": text})
     else:

@@ -7,28 +7,18 @@ from pathlib import Path
 from typing import Annotated, Any
 
 import typer
-import yaml
 from rich.markup import escape
 
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import cell, print_json, print_rows, print_table, screen, size
+from ultravect.cli.own_layout import own_layout
 
 _SHOWN_BAD = 3
-_TOLD_NOTES = ("column-renamed", "sheet-found", "files-matched", "numbers-found", "preamble-found", "fields-found")
-
-
-def _own_layout(text: str) -> str | dict[str, Any]:
-    """The name of a saved layout; or a layout, as text or in a file."""
-    if text.endswith((".yaml", ".yml", ".json")) and Path(text).is_file():
-        text = Path(text).read_text("utf-8")
-    try:
-        found = yaml.safe_load(text)
-    except yaml.YAMLError as error:
-        raise typer.BadParameter(f"--layout: {error}") from None
-    if isinstance(found, dict):
-        return found.get("reads", found) if "layout" in found else found
-    return str(found)
+_TOLD_NOTES = (
+    "column-renamed", "comments-found", "delimiter-found", "fields-found", "files-matched", "header-found", "numbers-found",
+    "preamble-found", "quotes-found", "rows-found", "sheet-found", "trailing-found",
+)  # fmt: skip
 
 
 def look(
@@ -70,7 +60,7 @@ def look(
                 connection,
                 name or "",
                 query=query,
-                layout=_own_layout(layout) if layout else None,
+                layout=own_layout(layout) if layout else None,
                 rows=rows,
                 random=random,
                 whole=whole,
@@ -154,7 +144,8 @@ def _print_preview(found: dict[str, Any]) -> None:
     for finding in found["findings"]:
         if finding["severity"] != "note" or finding["code"] in _TOLD_NOTES:
             colour = "dim" if finding["severity"] == "note" else "yellow"
-            screen.print(f"[{colour}]{finding['severity']}[/]: {escape(finding['message'])}", soft_wrap=True)
+            fix = f" — {finding['fix']}" if finding["fix"] and finding["severity"] != "note" else ""
+            screen.print(f"[{colour}]{finding['severity']}[/]: {escape(finding['message'] + fix)}", soft_wrap=True)
     screen.print()
     print_rows([c["name"] for c in found["columns"]], found["rows"])
 

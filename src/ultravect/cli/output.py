@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from collections.abc import Iterable, Sequence
 from typing import Any, Protocol
@@ -15,7 +16,9 @@ from rich.text import Text
 
 from ultravect.client import Change, Check, Finding, Leg, Page, Rehearsal, Run, RunSummary
 
-screen = Console(highlight=False)
+_PIPED = not sys.stdout.isatty() and "COLUMNS" not in os.environ
+# what goes into a file or another program is neither cut nor wrapped
+screen = Console(highlight=False, width=100_000 if _PIPED else None)
 errors = Console(stderr=True, highlight=False)
 
 _STATES = {"succeeded": "green", "failed": "red", "stopped": "yellow", "running": "cyan", "queued": "dim"}
@@ -43,7 +46,7 @@ def cell(value: Any, width: int = _MAX_CELL) -> str:
     if value is None:
         return "[dim]NULL[/]"
     text = str(value).replace("\r\n", "⏎").replace("\n", "⏎").replace("\t", "⇥")
-    return escape(text if len(text) <= width else text[: width - 1] + "…")
+    return escape(text if _PIPED or len(text) <= width else text[: width - 1] + "…")
 
 
 def _rows(number: int) -> str:

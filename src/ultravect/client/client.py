@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from types import TracebackType
 from typing import Any, BinaryIO
 from urllib.parse import quote
@@ -279,14 +279,24 @@ class Client:
             self._json("POST", "rehearse", params=params, content=file.encode(), headers=_FILE)
         )
 
-    def draft(self, from_connection: str, from_object: str, into_connection: str, into_object: str) -> str:
-        """The text of a job file with every column mapped."""
-        asked = {
-            "from_connection": from_connection,
-            "from_object": from_object,
-            "into_connection": into_connection,
-            "into_object": into_object,
-        }
+    def draft(
+        self,
+        from_connection: str,
+        from_object: str,
+        into_connection: str,
+        into_object: str,
+        *,
+        query: str = "",
+        layout: str | dict[str, Any] | None = None,
+        mode: str = "append",
+        keys: Sequence[str] = (),
+    ) -> str:
+        """The text of a job file with every column mapped; of an object, or of a ``query`` where that is ""."""
+        asked: dict[str, Any] = {"from_connection": from_connection, "into_connection": into_connection}
+        asked |= {"into_object": into_object, "mode": mode, "keys": list(keys)}
+        asked |= {"query": query} if query else {"from_object": from_object}
+        if layout is not None:
+            asked["layout"] = layout
         return str(self._json("POST", "draft", json=asked)["file"])
 
     def types(self, source: str | None = None, target: str | None = None) -> list[Translation]:

@@ -29,6 +29,7 @@ from ultravect.core.databases.local_load import LocalLoad, committed_in
 from ultravect.core.databases.order import STAGED, LoadOrder, ReceiptKey, column_gone, told_waiting
 from ultravect.core.databases.questions import require_question
 from ultravect.core.databases.receipts import RECEIPTS, Receipt, ReceiptTable
+from ultravect.core.databases.sqlite_types import judged
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.dialects.sqlite import SqliteDialect
@@ -391,6 +392,7 @@ class SqliteDatabase:
                 )
                 if hidden != 1
             ]
+            columns = judged(session, self.dialect.quote(row[0]), self.dialect, columns)
             estimate = self._estimates(session).get(row[0])
             unique = [
                 frozenset(name for (name,) in session.execute("SELECT name FROM pragma_index_info(?)", (index,)))

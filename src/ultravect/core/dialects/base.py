@@ -64,6 +64,7 @@ class Dialect(Protocol):
 
     name: str
     max_identifier_bytes: int
+    max_columns: int
     random_value: str
     length: str
     natives: Sequence[str]

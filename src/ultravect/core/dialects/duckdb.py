@@ -67,6 +67,7 @@ class DuckdbDialect(CommonDialect):
         ]
     )  # fmt: skip
     max_identifier_bytes = 1000
+    max_columns = 10000
     random_value = "random()"
     length = "length"
     text_type = "VARCHAR"

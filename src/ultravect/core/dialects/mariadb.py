@@ -74,6 +74,7 @@ class MariadbDialect(CommonDialect):
     )  # fmt: skip
     equal_by_bytes = False
     max_identifier_bytes = _MAX_CHARACTERS * 4
+    max_columns = 1017
     random_value = "RAND()"
     length = "CHAR_LENGTH"
     text_type = "CHAR"

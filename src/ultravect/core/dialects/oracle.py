@@ -49,6 +49,7 @@ class OracleDialect(CommonDialect):
 
     name = "oracle"
     max_identifier_bytes = 128
+    max_columns = 1000
     folds_case = False
     truth = ("1", "0")
     adds = "ADD"

@@ -87,6 +87,7 @@ class PostgresqlDialect(CommonDialect):
         ]
     )  # fmt: skip
     max_identifier_bytes = 63
+    max_columns = 1600
     random_value = "random()"
     length = "char_length"
     refuses = frozenset({"nul"})

@@ -53,6 +53,7 @@ class SqliteDialect(CommonDialect):
     lexical = Lexical(open_comments=True, backticks=True, brackets=True)
     leaves = frozenset(["ATTACH", "DETACH", "PRAGMA", "VACUUM"])
     max_identifier_bytes = 1000
+    max_columns = 2000
     keeps_comments = False
     random_value = "random()"
     length = "length"
@@ -115,4 +116,4 @@ class SqliteDialect(CommonDialect):
             return CanonicalType("binary")
         if any(word in base for word in ("real", "floa", "doub")):
             return CanonicalType("double")
-        return CanonicalType("decimal")
+        return None  # to SQLite a number, whatever it is called; its values tell

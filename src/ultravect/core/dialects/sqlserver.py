@@ -56,6 +56,7 @@ class SqlserverDialect(CommonDialect):
     truth = ("1", "0")
     adds = "ADD"
     max_identifier_bytes = 256  # 128 characters of two bytes
+    max_columns = 1024
     random_value = "NEWID()"
     length = "LEN"
     text_type = "nvarchar(max)"

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
 
 import yaml
 
@@ -14,33 +16,59 @@ from ultravect.core.engine.names import fitted, folded, loosely_matched, quoted
 from ultravect.core.engine.plan import make_plan
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
+from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.pairs import pair_fit
 
 _SCAN_BYTES = 8 << 20
+_MOST_BYTES = 120 << 10  # a job file takes little more
+_MOST_LINES = 200
+_ALL = '  - "*"'
 _NAME_WIDTH = 44
 _UNPRINTABLE = re.compile(r"[^\x20-\x7e\xa0-\u2027\u202a-\ud7ff\ue000-\ufefe\uff00-\ufffd\U00010000-\U0010ffff]")
 
 
-def draft(source: ConnectionSpec, source_object: str, target: ConnectionSpec, target_object: str) -> str:
+@dataclass(frozen=True)
+class Drafted:
+    """What a draft is to say. ``query`` is in place of the source's object; ``layout`` a saved one's name or a layout's keys."""
+
+    source_object: str
+    target_object: str
+    query: str = ""
+    layout: str | dict[str, Any] | None = None
+    mode: str = "append"
+    keys: Sequence[str] = ()
+
+    def from_structure(self, source: ConnectionSpec) -> dict[str, Any]:
+        key = "query" if self.query else "table" if holds_tables(source.kind) else "files"
+        said: dict[str, Any] = {"connection": source.name, key: self.query or self.source_object}
+        return said | ({"layout": self.layout} if self.layout else {})
+
+
+def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, saved: LayoutFile | None = None) -> str:
     """The text of a job file from one object into a table that is there or will be made, or into a file; UltravectError
-    when the source cannot be opened or the target cannot be reached."""
-    key = "table" if holds_tables(source.kind) else "files"
+    when the source cannot be opened or the target cannot be reached. ``saved`` is the layout that is named."""
+    target_object = drafted.target_object
+    called = "query" if drafted.query else _called(source, drafted.source_object)
     structure = {
         "ultravect": 1,
-        "job": _slug(f"{_called(source, source_object)}-into-{_called(target, target_object)}"),
-        "from": {"connection": source.name, key: source_object},
-        "into": _into_structure(target, target_object),
+        "job": _slug(f"{called}-into-{_called(target, target_object)}"),
+        "from": drafted.from_structure(source),
+        "into": _into_structure(target, drafted),
     }
     job = job_from_data(structure)
-    plan = make_plan(job, source, target, scan_limit=_SCAN_BYTES)
+    plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
     first = next((one for one in plan.errors if one.code not in _MENDED_BY_MAPPING), None)
     if plan.reader is None or plan.target is None or plan.table is None or (first and not plan.live):
         problem = first or plan.errors[0]
         raise UltravectError(problem.code, problem.message, hint=problem.fix, place=problem.place)
     columns = _mapped(plan) if plan.live else [_line(plan, column) for column in plan.columns]
-    return "\n".join([*_head(job, key, source_object), *columns, *_into(plan, target, target_object), ""])
+    head, tail = _head(job, drafted.from_structure(source)), _into(plan, target, drafted)
+    if sum(len(line.encode()) + 1 for line in [*head, *columns, *tail]) > _MOST_BYTES:
+        told = f"# all {len(columns):,} columns as they are; with a line for each, this file would be too large"
+        return "\n".join([*head, _ALL.ljust(_NAME_WIDTH) + " " + told, *tail[:_MOST_LINES], ""])
+    return "\n".join([*head, *columns, *tail, ""])
 
 
 _MENDED_BY_MAPPING = frozenset(["column-required", "no-columns", "column-not-in-target", "column-generated"])
@@ -65,17 +93,15 @@ def _scalar(text: str) -> str:
     return dumped.removesuffix("...\n").strip()
 
 
-def _head(job: Job, key: str, source_object: str) -> list[str]:
-    return [
-        "ultravect: 1",
-        f"job: {job.job}",
-        "",
-        "from:",
-        f"  connection: {job.source.connection}",
-        f"  {key}: {_scalar(source_object)}",
-        "",
-        "columns:",
-    ]
+def _head(job: Job, source: dict[str, Any]) -> list[str]:
+    lines = ["ultravect: 1", f"job: {job.job}", "", "from:"]
+    for key, value in source.items():
+        if isinstance(value, dict):
+            dumped = yaml.safe_dump(value, sort_keys=False, allow_unicode=True).splitlines()
+            lines += [f"  {key}:", *(f"    {line}" for line in dumped)]
+        else:
+            lines.append(f"  {key}: {_scalar(value)}")
+    return [*lines, "", "columns:"]
 
 
 def _told(text: str) -> str:
@@ -140,22 +166,27 @@ def _fit(source: CanonicalType | None, column: LiveColumn, name: str) -> str:
     return f"{told}; {why}"
 
 
-def _into_structure(target: ConnectionSpec, target_object: str) -> dict[str, str]:
+def _into_structure(target: ConnectionSpec, drafted: Drafted) -> dict[str, Any]:
+    said: dict[str, Any] = {"connection": target.name, "mode": drafted.mode}
+    if drafted.keys:
+        said["keys"] = list(drafted.keys)
     if not holds_tables(target.kind):
-        return {"connection": target.name, "files": target_object}
-    return {"connection": target.name, "table": target_object, "if_different": "ignore"}
+        return said | {"files": drafted.target_object}
+    return said | {"table": drafted.target_object, "if_different": "ignore"}
 
 
-def _into(plan: LegPlan, target: ConnectionSpec, target_object: str) -> list[str]:
+def _into(plan: LegPlan, target: ConnectionSpec, drafted: Drafted) -> list[str]:
     key = "table" if holds_tables(target.kind) else "files"
-    lines = ["", "into:", f"  connection: {target.name}", f"  {key}: {_scalar(target_object)}"]
+    lines = ["", "into:", f"  connection: {target.name}", f"  {key}: {_scalar(drafted.target_object)}"]
     lines.append(
-        "  mode: append".ljust(_NAME_WIDTH)
+        f"  mode: {drafted.mode}".ljust(_NAME_WIDTH)
         + " # "
         + ("append, overwrite or upsert" if key == "table" else "append or overwrite")
     )
     unique = min((sorted(names) for names in plan.live.unique), key=len, default=[]) if plan.live else []
-    if unique:
+    if drafted.keys:
+        lines.append(f"  keys: [{', '.join(map(_scalar, drafted.keys))}]")
+    elif unique:
         lines.append(
             f"  # keys: [{', '.join(map(_scalar, unique))}]".ljust(_NAME_WIDTH) + " # what upsert would match by"
         )

@@ -11,7 +11,7 @@ import pyarrow as pa
 
 from ultravect.core.engine.leg_plan import ColumnPlan, LegPlan
 from ultravect.core.engine.names import quoted
-from ultravect.core.engine.proposals import late_findings, null_words, value_finding
+from ultravect.core.engine.proposals import late_findings, null_words, put_in_layout, value_finding
 from ultravect.core.engine.rejects import Reject
 from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
@@ -61,7 +61,7 @@ def fix_of(job: Job, plan: LegPlan, found: Misfits, column: ColumnPlan | None, t
 
 def tolerated(total: int, rows: int, complete: bool) -> Fix | None:
     """To let ``total`` of ``rows`` be rejects, when they are few."""
-    if total > max(1, rows * _TOLERABLE):
+    if total > rows * _TOLERABLE:
         return None
     return Fix(
         f"correct them in the source, or tolerate them with into.rejects: {total}",
@@ -113,4 +113,4 @@ def _whole_by(job: Job, plan: LegPlan, reasons: Counter[str]) -> Fix | None:
             'is a delimiter part of a value? then quotes or layout.escape (such as "\\\\") keep it; layout.ragged: fit cuts what is '
             "too much, and fills short rows with NULL"
         )
-    return Fix("layout.ragged: pad fills short rows with NULL", Put("from.layout.ragged", "pad"))
+    return Fix("layout.ragged: pad fills short rows with NULL", put_in_layout(layout, "ragged", "pad", job))

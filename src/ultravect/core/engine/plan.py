@@ -14,6 +14,7 @@ from ultravect.core.engine.plan_existing import plan_existing
 from ultravect.core.engine.plan_expressions import bind_expressions, narrow
 from ultravect.core.engine.plan_mode import plan_mode
 from ultravect.core.engine.plan_new import plan_new
+from ultravect.core.engine.proposals import in_job
 from ultravect.core.engine.sources import open_source
 from ultravect.core.engine.suggest import nearest_in, respelled
 from ultravect.core.engine.tables import nearest_table, open_rows
@@ -55,7 +56,7 @@ def make_plan(
         else:
             path = filled(job.source.files, job, facts, "from.files")
             plan.reader = open_source(source, path, _layout(job, saved))
-        plan.findings += plan.reader.findings
+        plan.findings += [in_job(one, plan.reader, job) for one in plan.reader.findings]
         if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
     except UltravectError as error:

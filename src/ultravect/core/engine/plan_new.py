@@ -23,6 +23,15 @@ def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Sc
     dialect = plan.target.dialect
     plan.is_new = True
     names = _adapted_names(plan, dialect, selected)
+    if len(selected) > dialect.max_columns:
+        plan.add(
+            "error",
+            "too-many-columns",
+            f"{len(selected):,} columns are selected; a table of {dialect.name} has at most {dialect.max_columns:,}",
+            "columns",
+            "select fewer columns, or write them into several tables with a job each",
+        )
+        return
     for one in selected:
         note_pair(job, plan, one, one.type)
     if plan.errors:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
+from dataclasses import replace
 from typing import Any
 
 from ultravect.core.layouts.base import Reader
@@ -37,6 +38,14 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
     return findings
 
 
+def in_job(finding: Finding, reader: Reader, job: Job) -> Finding:
+    """A finding of a reader, with its fix as this job can take it."""
+    layout, place = getattr(reader, "layout", None), finding.put.place if finding.put else ""
+    if finding.put is None or layout is None or not place.startswith("from.layout."):
+        return finding
+    return replace(finding, put=put_in_layout(layout, place.removeprefix("from.layout."), finding.put.value, job))
+
+
 def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Finding]:
     """That rows have keys that are no columns, all at once."""
     late = list(getattr(reader, "late_keys", {}))
@@ -51,7 +60,7 @@ def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Fi
             f"rows have {counted(len(late), 'key')} that none of the first rows has: {told}; such rows would be rejects",
             "from.layout",
             f"write layout.keys: [{', '.join(keys[:40])}{', …' if len(keys) > 40 else ''}], so that they become columns",
-            _put(layout, "keys", keys, job) if job else None,
+            put_in_layout(layout, "keys", keys, job) if job else None,
         )
     ]
 
@@ -61,11 +70,16 @@ def value_finding(layout: AnyLayout, code: str, key: str, value: Any, message: s
     written = f"[{', '.join(_word(one) for one in value)}]" if isinstance(value, list) else _word(value)
     fix = f"if so, write layout.values.{key}: {written}"
     return Finding(
-        "warning", code, message, "from.layout", fix, _put(layout, f"values.{key}", value, job) if job else None
+        "warning",
+        code,
+        message,
+        "from.layout",
+        fix,
+        put_in_layout(layout, f"values.{key}", value, job) if job else None,
     )
 
 
-def _put(layout: AnyLayout, key: str, value: Any, job: Job) -> Put | None:
+def put_in_layout(layout: AnyLayout, key: str, value: Any, job: Job) -> Put | None:
     """``value`` at ``from.layout.key``, with the mappings around it where the job has none yet."""
     said = job.source.layout
     if isinstance(said, str):

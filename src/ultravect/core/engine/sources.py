@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Callable
+from contextlib import suppress
 from typing import BinaryIO, cast
 
 from ultravect.core.engine.connections import ConnectionSpec, storage_of
@@ -13,7 +14,8 @@ from ultravect.core.layouts.archive import Member, members, open_member, pick_me
 from ultravect.core.layouts.base import FileReader, SourceFile
 from ultravect.core.layouts.chain import ChainReader, partitions_of
 from ultravect.core.layouts.compression import compression_of, decompress
-from ultravect.core.model.layout import AnyLayout
+from ultravect.core.layouts.workbook_cells import split_book
+from ultravect.core.model.layout import AnyLayout, XlsxLayout
 from ultravect.core.storage.base import FileInfo, Storage, is_pattern, matching
 from ultravect.core.storage.patterns import matcher
 from ultravect.core.streams import ReadThrough
@@ -149,8 +151,26 @@ def _matching_members(storage: Storage, connection: str, archive: str, pattern: 
     return [_member_file(stored, archive, member) for member in found]
 
 
+def _named_files(spec: ConnectionSpec, path: str) -> tuple[list[SourceFile], str]:
+    """The files that a path names, and the sheet of a workbook in it; what is there by exactly this name comes first."""
+    if not is_pattern(path) and split_book(path) is None:
+        return [source_file(spec, path)], ""
+    with suppress(UltravectError):
+        return [source_file(spec, path)], ""
+    if book := split_book(path):
+        return source_files(spec, book[0]), book[1]
+    return source_files(spec, path), ""
+
+
 def open_source(spec: ConnectionSpec, path: str, layout: AnyLayout | None) -> FileReader:
     """A reader of one file, or of all files that a pattern matches as if they were one."""
-    files = source_files(spec, path)
+    files, inside = _named_files(spec, path)
+    if inside:
+        # a sheet of a workbook is named as a member of a zip is
+        layout = (
+            layout.model_copy(update={"sheet": inside})
+            if isinstance(layout, XlsxLayout)
+            else XlsxLayout(format="xlsx", sheet=inside)
+        )
     first = open_layout(files[0], layout)
     return ChainReader(first, files, open_layout) if len(files) > 1 or files[0].partitions else first

@@ -6,27 +6,32 @@ import datetime as dt
 import io
 import re
 import zipfile
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import closing
+from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import python_calamine as calamine
+from openpyxl.utils import get_column_letter
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import SourceFile, file_empty, require_columns, unique_names
-from ultravect.core.layouts.records import column_of
+from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
+from ultravect.core.layouts.records import as_json, column_of
 from ultravect.core.layouts.table import TableBlock, TableReader
-from ultravect.core.model.finding import Finding
+from ultravect.core.layouts.workbook_cells import FAILURES, cells_of, named_ranges, plain_value
+from ultravect.core.layouts.workbook_table import SheetTable, cell_text, header_rows, is_filled, names_of_columns
+from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.layout import XlsxLayout
 from ultravect.core.model.problems import did_you_mean
+from ultravect.core.words import counted
 
 _MAX_UNPACKED = 2 << 30
 _MAX_STORED = 512 << 20
 _BLOCK_ROWS = 20_000
-_LOOK_ROWS = 30
-_CELL = re.compile(r"^([A-Z]+)(\d*)$")
-_FAILURES = (calamine.CalamineError, zipfile.BadZipFile, OSError, ValueError, UnicodeDecodeError)
+_CELLS = re.compile(r"^\$?[A-Za-z]{1,3}\$?[1-9]\d*(:.*)?$")
 
 
 def _broken(file: SourceFile, reason: object) -> UltravectError:
@@ -50,7 +55,7 @@ def _bytes(file: SourceFile) -> bytes:
         try:
             with zipfile.ZipFile(io.BytesIO(data)) as archive:
                 unpacked = sum(one.file_size for one in archive.infolist())
-        except _FAILURES as error:
+        except FAILURES as error:
             raise _broken(file, error) from None
         if unpacked > _MAX_UNPACKED:
             raise UltravectError(
@@ -62,16 +67,16 @@ def _bytes(file: SourceFile) -> bytes:
     return data
 
 
-def _workbook(file: SourceFile) -> Any:
+def _workbook(file: SourceFile, data: bytes) -> Any:
     try:
-        return calamine.CalamineWorkbook.from_filelike(io.BytesIO(_bytes(file)))
-    except _FAILURES as error:
+        return calamine.CalamineWorkbook.from_filelike(io.BytesIO(data))
+    except FAILURES as error:
         raise _broken(file, error) from None
 
 
 def sheet_names(file: SourceFile) -> list[str]:
     """The sheets of a workbook that hold cells, hidden ones too."""
-    return [str(name) for name in _workbook(file).sheet_names]
+    return [str(name) for name in _workbook(file, _bytes(file)).sheet_names]
 
 
 def _sheet_name(file: SourceFile, names: list[str], wanted: str | int | None) -> str:
@@ -90,59 +95,8 @@ def _sheet_name(file: SourceFile, names: list[str], wanted: str | int | None) ->
     )
 
 
-def _column_number(letters: str) -> int:
-    number = 0
-    for letter in letters:
-        number = number * 26 + ord(letter) - 64
-    return number - 1
-
-
-def _bounds(text: str | None) -> tuple[int, int, int | None, int | None]:
-    """First row and column, and those behind the last; counted from 0."""
-    if text is None:
-        return 0, 0, None, None
-    first, _, last = text.replace("$", "").upper().partition(":")
-    start = _CELL.match(first)
-    end = _CELL.match(last) if last else None
-    assert start
-    row, column = int(start[2]) - 1, _column_number(start[1])
-    if end is None:
-        return row, column, None, None
-    return row, column, int(end[2]) if end[2] else None, _column_number(end[1]) + 1
-
-
-def _cells(sheet: Any, layout: XlsxLayout) -> list[list[Any]]:
-    """The wanted cells with empty ones as None; merged ones as the layout says."""
-    rows: list[list[Any]] = [list(row) for row in sheet.to_python(skip_empty_area=False)]
-    if layout.merged == "repeat":
-        for (top, left), (bottom, right) in sheet.merged_cell_ranges or []:
-            value = rows[top][left] if top < len(rows) and left < len(rows[top]) else ""
-            for row in rows[top : bottom + 1]:
-                row[left : right + 1] = [value] * len(row[left : right + 1])
-    top, left, bottom, right = _bounds(layout.range)
-    return [[None if cell == "" else cell for cell in row[left:right]] for row in rows[top:bottom]]
-
-
-def _header_row(cells: list[list[Any]]) -> int | None:
-    """The first row that names columns: text in nearly all of the cells that are filled below it."""
-    width = max((sum(cell is not None for cell in row) for row in cells[:_LOOK_ROWS]), default=0)
-    for number, row in enumerate(cells[:_LOOK_ROWS]):
-        filled = [cell for cell in row if cell is not None]
-        if len(filled) >= max(1, width * 0.6):
-            return number if all(isinstance(cell, str) for cell in filled) else None
-    return None
-
-
-def _value(cell: Any) -> Any:
-    if isinstance(cell, float) and cell.is_integer() and abs(cell) < 2**53:
-        return int(cell)
-    if isinstance(cell, dt.timedelta):
-        return str(cell)
-    return cell
-
-
 def _column(values: list[Any]) -> Any:
-    """A column of cells; dates beside timestamps are timestamps, whole numbers beside others are numbers."""
+    """A column of cells; dates and timestamps together are timestamps, whole numbers and others are numbers."""
     kinds = {type(value) for value in values if value is not None}
     if kinds == {dt.date, dt.datetime}:
         values = [dt.datetime.combine(v, dt.time()) if type(v) is dt.date else v for v in values]
@@ -153,80 +107,163 @@ def _column(values: list[Any]) -> Any:
 
 def open_workbook(file: SourceFile, layout: XlsxLayout) -> TableReader:
     """Opens a sheet; all of it is in memory, as its format wants it."""
-    workbook = _workbook(file)
-    names = [str(name) for name in workbook.sheet_names]
-    name = _sheet_name(file, names, layout.sheet)
+    data = _bytes(file)
+    workbook = _workbook(file, data)
     findings: list[Finding] = []
-    updates: dict[str, Any] = {"sheet": name}
-    if layout.sheet is None and len(names) > 1:
-        others = ", ".join(one for one in names if one != name)
-        findings.append(
-            Finding(
-                "note",
-                "sheet-found",
-                f"the sheet {name!r} is read; others: {others}",
-                "from.layout",
-                "name one in layout.sheet",
-            )
-        )
+    wanted, cells = layout.sheet, layout.range
+    if cells and not _CELLS.match(cells):
+        wanted, cells = _named(file, data, cells)
+    elif isinstance(wanted, str) and wanted not in workbook.sheet_names and wanted in (named := named_ranges(data)):
+        wanted, cells = named[wanted]
+    name = _sheet(file, workbook, wanted, findings)
+    updates: dict[str, Any] = {"sheet": name, "range": cells}
     try:
-        cells = _cells(workbook.get_sheet_by_name(name), layout)
-    except _FAILURES as error:
+        table = SheetTable.of(cells_of(workbook, data, name), cells, layout)
+    except FAILURES as error:
         raise _broken(file, error) from None
-    first_row = _bounds(layout.range)[0] + 1
-    header = layout.header
-    at: int | None
-    if header is None:
-        at = _header_row(cells)
-        updates["header"] = False if at is None else at + first_row
-        told = "no row names the columns" if at is None else f"row {at + first_row} names the columns"
-        findings.append(Finding("note", "header-found", told, "from.layout"))
-    elif isinstance(header, bool):
-        at = next((n for n, row in enumerate(cells) if any(c is not None for c in row)), None) if header else None
-    else:
-        at = header - first_row
-        if not 0 <= at < len(cells):
-            raise UltravectError(
-                "layout-misfit",
-                f"{file.path}, sheet {name!r}: there is no row {header} in what is read",
-                hint=f"the rows are {first_row} to {first_row + len(cells) - 1}; correct layout.header or layout.range",
-                object=file.path,
-                place="from.layout.header",
-            )
-    start = 0 if at is None else at + 1
+    rows = _header(file, name, layout, table, findings)
+    updates["header"] = (
+        False if not rows else rows[0] + table.top + 1 if len(rows) == 1 else [r + table.top + 1 for r in rows]
+    )
+    start = rows[-1] + 1 if rows else 0
     # rows keep their numbers in the sheet; empty ones are none
-    numbered = [(n + first_row, row) for n, row in enumerate(cells[start:], start) if any(c is not None for c in row)]
-    width = max([len(row) for _, row in numbered] + ([len(cells[at])] if at is not None else [0]))
-    while (
-        width
-        and at is not None
-        and cells[at][width - 1 : width] in ([], [None])
-        and not any(row[width - 1 : width] not in ([], [None]) for _, row in numbered)
-    ):
-        width -= 1
+    numbered = [(n, row) for n, row in enumerate(table.cells[start:], start) if is_filled(row)]
+    held = [row for _, row in numbered] + [table.cells[at] for at in rows]
+    width = max(
+        (max(at for at, cell in enumerate(row) if cell is not None) + 1 for row in held if is_filled(row)), default=0
+    )
     if not width:
         raise file_empty(
             file.path, f"has nothing in sheet {name!r}", "name another sheet in layout.sheet, or check layout.range"
         )
     require_columns(file.path, width, "narrow it with layout.range")
-    above = (
-        [f"column_{position}" for position in range(1, width + 1)] if at is None else [*cells[at], *[None] * width]
+    column_names, renamed = unique_names(
+        names_of_columns(table, rows, width) if rows else [f"column_{n}" for n in range(1, width + 1)]
     )
-    column_names, renamed = unique_names(["" if cell is None else str(cell) for cell in above[:width]])
-    values = [_column([_value(row[p]) if p < len(row) else None for _, row in numbered]) for p in range(width)]
-    lines = [number for number, _ in numbered]
+    errors = {place: text for place, text in table.errors.items() if place[0] >= start and place[1] < width}
+    good, bad = _without_errors(numbered, errors, layout.values.errors, table, findings)
+    values = [_column([plain_value(row[p]) if p < len(row) else None for _, row in good]) for p in range(width)]
+    content = _Content(column_names, values, good, bad, table.top + 1)
     return TableReader(
         file,
         layout.model_copy(update=updates),
         column_names,
-        lambda: _blocks(file, column_names, values, lines),
+        lambda: content.blocks(file),
         findings=findings + renamed,
     )
 
 
-def _blocks(file: SourceFile, names: list[str], columns: list[Any], lines: list[int]) -> Iterator[TableBlock]:
-    table = pa.table(columns, names=names)
-    for start in range(0, len(lines), _BLOCK_ROWS):
-        part = table.slice(start, _BLOCK_ROWS)
-        size = file.size * part.num_rows // len(lines)
-        yield TableBlock(file.path, size, part.combine_chunks(), lines=lines[start : start + _BLOCK_ROWS])
+def _named(file: SourceFile, data: bytes, name: str) -> tuple[str, str]:
+    found = named_ranges(data)
+    if name in found:
+        return found[name]
+    raise UltravectError(
+        "range-missing",
+        f"{file.path} has no table or range that is called {name!r}",
+        hint=did_you_mean(name, list(found)) or f"it has: {', '.join(list(found)[:10]) or 'none'}",
+        object=file.path,
+        place="from.layout.range",
+    )
+
+
+def _sheet(file: SourceFile, workbook: Any, wanted: str | int | None, findings: list[Finding]) -> str:
+    names = [str(name) for name in workbook.sheet_names]
+    visible = [str(one.name) for one in workbook.sheets_metadata if one.visible == calamine.SheetVisibleEnum.Visible]
+    name = _sheet_name(file, visible or names if wanted is None else names, wanted)
+    if wanted is None and len(names) > 1:
+        hidden = set(names) - set(visible)
+        others = ", ".join(f"{one} (hidden)" if one in hidden else one for one in names if one != name)
+        told = f"the sheet {name!r} is read; others: {others}"
+        findings.append(Finding("note", "sheet-found", told, "from.layout", "name one in layout.sheet"))
+    return name
+
+
+def _header(file: SourceFile, name: str, layout: XlsxLayout, table: SheetTable, findings: list[Finding]) -> list[int]:
+    header = layout.header
+    if header is None:
+        rows, guess = header_rows(table)
+        shown = " and ".join(str(at + table.top + 1) for at in rows)
+        told = (
+            f"row {shown} names the columns"
+            if len(rows) == 1
+            else f"rows {shown} name the columns"
+            if rows
+            else "no row names the columns"
+        )
+        severity: Severity = "note" if guess.sure else "warning"
+        fix = "" if guess.sure else "if that is wrong, write layout.header: the number of the row, or false"
+        findings.append(
+            Finding(
+                severity, "header-found", f"{told}{'' if guess.sure else f': {guess.reason}'}", "from.layout", fix
+            )
+        )
+        return rows
+    if isinstance(header, bool):
+        return [at for at, row in enumerate(table.cells) if is_filled(row)][:1] if header else []
+    rows = [one - table.top - 1 for one in ([header] if isinstance(header, int) else header)]
+    if any(not 0 <= at < len(table.cells) for at in rows):
+        raise UltravectError(
+            "layout-misfit",
+            f"{file.path}, sheet {name!r}: there is no row {header} in what is read",
+            hint=f"the rows are {table.top + 1} to {table.top + len(table.cells)}; correct layout.header or layout.range",
+            object=file.path,
+            place="from.layout.header",
+        )
+    return rows
+
+
+_Numbered = list[tuple[int, list[Any]]]
+
+
+def _without_errors(
+    numbered: _Numbered, errors: dict[tuple[int, int], str], become: str, table: SheetTable, findings: list[Finding]
+) -> tuple[_Numbered, dict[int, str]]:
+    """The rows with their error cells as the layout says; the reasons of those that are rejects, by place."""
+    if not errors:
+        return numbered, {}
+    words = Counter(errors.values())
+    told = ", ".join(f"{word} {counted(count, 'time')}" for word, count in words.most_common(4))
+    (top, left), first = min(errors.items())
+    place = f"{get_column_letter(left + table.left + 1)}{top + table.top + 1}"
+    what = {"null": "become NULL", "text": "are texts", "reject": "make their rows rejects"}[become]
+    fix = (
+        ""
+        if become != "null"
+        else "write layout.values.errors: text to keep them, reject to leave their rows out, null if that is right"
+    )
+    severity: Severity = "warning" if become == "null" else "note"
+    message = f"{counted(len(errors), 'cell')} with an error {what}: {told}, first {first} in {place}"
+    findings.append(Finding(severity, "cells-with-errors", message, "from.layout.values", fix))
+    bad: dict[int, str] = {}
+    for at, column in errors:
+        row_at = table.cells[at]
+        if become == "null":
+            row_at[column] = None
+        elif become == "reject":
+            bad.setdefault(
+                at, f"cell {get_column_letter(column + table.left + 1)}{at + table.top + 1} is {errors[at, column]}"
+            )
+    return numbered, bad
+
+
+@dataclass(frozen=True)
+class _Content:
+    """A sheet's rows, in columns; ``bad`` are the reasons of rejects by their place in the sheet."""
+
+    names: list[str]
+    columns: list[Any]
+    rows: _Numbered
+    bad: dict[int, str]
+    first: int
+
+    def blocks(self, file: SourceFile) -> Iterator[TableBlock]:
+        table = pa.table(self.columns, names=self.names)
+        for start in range(0, len(self.rows), _BLOCK_ROWS):
+            part = self.rows[start : start + _BLOCK_ROWS]
+            lines = [number + self.first for number, _ in part]
+            bad = [BadRow(at, self.bad[number]) for at, (number, _) in enumerate(part) if number in self.bad]
+            texts = {one.index: as_json([cell_text(cell) for cell in part[one.index][1]]) for one in bad}
+            index = np.setdiff1d(np.arange(len(part)), np.array([one.index for one in bad], np.int64))
+            values = table.slice(start, _BLOCK_ROWS).take(pa.array(index))
+            size = file.size * len(part) // len(self.rows)
+            yield TableBlock(file.path, size, values.combine_chunks(), index, bad, texts, lines=lines)

@@ -12,6 +12,7 @@ from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag,
 from ultravect.core.model.base import Character, Declared
 from ultravect.core.model.date_patterns import check_pattern
 
+_RANGE_NAME = re.compile(r"^[^\W\d][\w.]{0,254}$")
 _RANGE = re.compile(r"^\$?[A-Za-z]{1,3}\$?[1-9]\d{0,6}(:\$?[A-Za-z]{1,3}(\$?[1-9]\d{0,6})?)?$")
 
 
@@ -41,8 +42,10 @@ def _time_zone(value: str) -> str:
 
 
 def _cell_range(value: str) -> str:
-    if not _RANGE.match(value):
-        raise ValueError("a range is written B3:F200, or B3:F for all rows below, or B3 for all behind")
+    if not _RANGE.match(value) and not _RANGE_NAME.match(value):
+        raise ValueError(
+            "a range is written B3:F200, or B3:F for all rows below, or B3 for all after it; or it is the name of a table or range"
+        )
     return value
 
 
@@ -95,6 +98,9 @@ class Values(Declared):
         examples=["Europe/Zurich"],
     )
     booleans: BooleanWords = BooleanWords()
+    errors: Literal["null", "text", "reject"] = Field(
+        default="null", description="What cells of a workbook become whose formula failed, such as #DIV/0!."
+    )
 
     @model_validator(mode="after")
     def _marks(self) -> Values:
@@ -246,10 +252,13 @@ class XlsxLayout(Declared):
     format: Literal["xlsx"]
     sheet: str | int | None = Field(default=None, description="Name of the sheet, or its number from 1.")
     range: Annotated[str, AfterValidator(_cell_range)] | None = Field(
-        default=None, description="Cells to read. Left out: all that hold something.", examples=["B3:F200"]
+        default=None,
+        description="Cells to read, or the name of a table or range. Left out: all that hold something.",
+        examples=["B3:F200"],
     )
-    header: bool | int | None = Field(
-        default=None, description="Row of the sheet that names the columns; false: there is none. Left out: found."
+    header: bool | int | Annotated[list[int], Field(min_length=1, max_length=5)] | None = Field(
+        default=None,
+        description="Row of the sheet that names the columns, or a list of such rows; false: there is none. Left out: found.",
     )
     merged: Literal["first", "repeat"] = Field(
         default="first", description="Merged cells: the value stands in the first one, or is repeated in each."

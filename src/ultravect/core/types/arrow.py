@@ -68,7 +68,8 @@ def canonical_of(kind: pa.DataType) -> CanonicalType | None:
             if name in ("arrow.uuid", "arrow.json")
             else None
         )
-    return CanonicalType("text") if pa.types.is_null(kind) or pa.types.is_duration(kind) else None
+    is_text = pa.types.is_null(kind) or pa.types.is_duration(kind) or pa.types.is_interval(kind)
+    return CanonicalType("text") if is_text else None
 
 
 def plain_array(array: pa.Array) -> pa.Array:
@@ -104,12 +105,31 @@ def as_text(array: pa.Array) -> pa.Array:
         return pc.if_else(whole, pc.binary_join_element_wise(text, pa.scalar(".0"), ""), text)
     if pa.types.is_decimal(kind):
         return _decimal_text(array)
+    if pa.types.is_duration(kind) or pa.types.is_interval(kind):
+        return pa.array([None if value.as_py() is None else duration_text(value) for value in array], pa.string())
     if pa.types.is_nested(kind):
         return pa.array(
             [None if v is None else json.dumps(v, default=str, ensure_ascii=False) for v in array.to_pylist()],
             pa.string(),
         )
     return array.cast(pa.string())
+
+
+def duration_text(value: pa.Scalar) -> str:
+    """A span of time as ISO 8601 writes it: PT36H0.5S; nothing in it is rounded."""
+    months = days = 0
+    if pa.types.is_interval(value.type):
+        months, days, nanoseconds = value.as_py()
+    else:
+        nanoseconds = value.value * {"s": 10**9, "ms": 10**6, "us": 10**3, "ns": 1}[value.type.unit]
+    sign, nanoseconds = ("-", -nanoseconds) if nanoseconds < 0 else ("", nanoseconds)
+    minutes, rest = divmod(nanoseconds, 60 * 10**9)
+    hours, minutes = divmod(minutes, 60)
+    seconds = f"{rest // 10**9}.{rest % 10**9:09d}".rstrip("0").rstrip(".")
+    clock = "".join(f"{sign}{part}{mark}" for part, mark in ((hours, "H"), (minutes, "M")) if part)
+    clock += f"{sign}{seconds}S" if seconds != "0" or not (clock or months or days) else ""
+    dates = (f"{months}M" if months else "") + (f"{days}D" if days else "")
+    return f"P{dates}" + (f"T{clock}" if clock else "")
 
 
 def beyond_four_digits(array: pa.Array) -> bool:

@@ -17,7 +17,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ultravect.core.dialects.table import translations
-from ultravect.core.model.document import JOB, job_from_data
+from ultravect.core.model.document import JOB, LAYOUT, job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.job import job_schema
 from ultravect.core.model.problems import did_you_mean
@@ -257,8 +257,21 @@ class DraftView(APIView):
         asked = given.validated_data
         source = asdict(connection_named(asked["from_connection"]).spec())
         target = asdict(connection_named(asked["into_connection"]).spec())
-        wanted, into = asked["from_object"], asked["into_object"]
-        return Response({"file": POOL.look("draft", source=source, wanted=wanted, target=target, into=into)})
+        layout = asked.get("layout")
+        saved = None
+        if isinstance(layout, str):
+            saved = layout_version(layout).structure
+        elif layout is not None:
+            LAYOUT.read(layout)
+        drafted = {
+            "source_object": asked.get("from_object", ""),
+            "target_object": asked["into_object"],
+            "query": asked.get("query", ""),
+            "layout": layout,
+            "mode": asked["mode"],
+            "keys": asked["keys"],
+        }
+        return Response({"file": POOL.look("draft", source=source, target=target, drafted=drafted, saved=saved)})
 
 
 @extend_schema(tags=["types"], parameters=[TypesInputSerializer])

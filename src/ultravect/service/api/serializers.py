@@ -486,9 +486,22 @@ class RunInputSerializer(serializers.Serializer[Any]):
 
 class DraftInputSerializer(serializers.Serializer[Any]):
     from_connection = Text()
-    from_object = Text(help_text="A table, a view, a file or a pattern of files.")
+    from_object = Text(
+        required=False, help_text="A table, a view, a file, a sheet such as book.xlsx/June, or a pattern of files."
+    )
+    query = Text(required=False, help_text="In place of an object: one statement that reads.")
+    layout = serializers.JSONField(required=False, allow_null=True, help_text="A layout, or the name of a saved one.")
     into_connection = Text()
     into_object = Text(help_text="A table, or the path of a file.")
+    mode = serializers.ChoiceField(["append", "overwrite", "upsert"], default="append")
+    keys = serializers.ListField(child=Text(), default=list, help_text="What an upsert matches by.")
+
+    def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        if bool(attrs.get("from_object")) == bool(attrs.get("query")):
+            raise serializers.ValidationError("say what to copy: an object, or a query")
+        if attrs["mode"] == "upsert" and not attrs["keys"]:
+            raise serializers.ValidationError("say by which keys the upsert matches")
+        return attrs
 
 
 class DraftSerializer(serializers.Serializer[Any]):

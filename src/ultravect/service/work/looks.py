@@ -11,7 +11,7 @@ from typing import Any
 
 from ultravect.core.engine.check import check_job
 from ultravect.core.engine.connections import ConnectionSpec, database_of, probe
-from ultravect.core.engine.draft import draft
+from ultravect.core.engine.draft import Drafted, draft
 from ultravect.core.engine.look import Wanted, list_inside, list_objects, preview, preview_query
 from ultravect.core.engine.object_names import RunFacts
 from ultravect.core.engine.raw import raw_start
@@ -69,8 +69,10 @@ def _rehearse(
     return rehearse(job_from_data(job), _spec(source), _spec(target), _saved(saved), rows=rows).as_dict()
 
 
-def _draft(source: dict[str, Any], wanted: str, target: dict[str, Any], into: str) -> Any:
-    return draft(_spec(source), wanted, _spec(target), into)
+def _draft(
+    source: dict[str, Any], target: dict[str, Any], drafted: dict[str, Any], saved: dict[str, Any] | None
+) -> Any:
+    return draft(_spec(source), _spec(target), Drafted(**drafted), _saved(saved))
 
 
 def _undoable(job: Any, target: dict[str, Any], run: str, date: str, loads: list[str]) -> Any:

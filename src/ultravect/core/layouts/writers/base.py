@@ -30,6 +30,7 @@ class FileTypes(CommonDialect):
     folds_case = False
     keeps_comments = False
     max_identifier_bytes = 1 << 16
+    max_columns = 1_000_000
     name = ""
     random_value = length = ""  # nothing is asked of a file in SQL
     natives: Sequence[str] = ()
