@@ -196,7 +196,7 @@ def _xml(path: Path, answer: dict[str, Any]) -> Table_:
     counts = Counter(child.tag for child in root if isinstance(child.tag, str))
     if not counts or counts.most_common(1)[0][1] < 2:
         raise NotTabular("no element repeats in the root")
-    tag, count = counts.most_common(1)[0]
+    ((_, count),) = counts.most_common(1)
     return Table_([], [[]] * count)
 
 

@@ -68,9 +68,9 @@ CASES = [
     ),
     (
         "a int",
-        "a\n1\nx\ny",
+        "a\n" + "1\n" * 58 + "x\ny",
         "",
-        ("error", "rows-misfit", "into.rejects", "2 of 3 rows do not fit integer", "into.rejects: 2"),
+        ("error", "rows-misfit", "into.rejects", "2 of 60 rows do not fit integer", "into.rejects: 2"),
     ),
     ("a int", "a\n1\nx", "rejects: 5", ("warning", "rows-misfit", "into.rejects", "1 of 2 rows", "")),
     (
@@ -81,9 +81,9 @@ CASES = [
     ),
     (
         "a int CHECK (a > 0)",
-        "a\n1\n-2",
+        "a\n" + "1\n" * 30 + "-2",
         "",
-        ("error", "rows-misfit", "into.rejects", "1 of 2 rows break the check", "into.rejects: 1"),
+        ("error", "rows-misfit", "into.rejects", "1 of 31 rows breaks the check", "into.rejects: 1"),
     ),
     (
         "a int, b int, CHECK (a < b)",
@@ -125,7 +125,7 @@ CASES = [
 EDITED = {
     ("column-not-in-target", "error"), ("column-generated", "error"), ("rows-misfit", "error"), ("table-missing", "error"),
     ("column-unknown", "error"), ("key-column-unknown", "error"), ("setting-unused", "note"),
-    ("function-unknown", "error"), ("parameter-unknown", "error"),
+    ("function-unknown", "error"), ("parameter-unknown", "error"), ("rows-not-whole", "error"), ("header-found", "warning"),
 }  # fmt: skip
 
 

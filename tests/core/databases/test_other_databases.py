@@ -28,7 +28,7 @@ MARIADB_TYPES = [
 SQLITE_TYPES = [
     ("INTEGER", "bigint"), ("VARCHAR(80)", "text(80)"), ("DECIMAL(8,2)", "decimal(8,2)"), ("NUMERIC", "decimal"), ("DATE", "date"),
     ("DATETIME", "timestamp"), ("BOOLEAN", "boolean"), ("REAL", "double"), ("BLOB", "binary"), ("", "text"), ("DOUBLE PRECISION", "double"),
-    ("UNSIGNED BIG INT", "bigint"), ("STRING", "decimal"),
+    ("UNSIGNED BIG INT", "bigint"), ("STRING", "text"),
 ]  # fmt: skip
 DUCKDB_TYPES = [
     ("BOOLEAN", "boolean"), ("TINYINT", "smallint"), ("UINTEGER", "bigint"), ("UBIGINT", "decimal(20,0)"), ("HUGEINT", "decimal"),
