@@ -13,6 +13,7 @@ from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import cell, print_json, print_rows, print_table, screen, size
 from ultravect.cli.own_layout import own_layout
+from ultravect.client import ApiError
 
 _SHOWN_BAD = 3
 _TOLD_NOTES = (
@@ -56,16 +57,18 @@ def look(
         elif bare and name:
             found = client.raw(connection, name)
         elif name or query:
-            found = client.preview(
-                connection,
-                name or "",
-                query=query,
-                layout=own_layout(layout) if layout else None,
-                rows=rows,
-                random=random,
-                whole=whole,
-                counts=counts,
-            )
+            own = own_layout(layout) if layout else None
+            shown = {"random": random, "whole": whole, "counts": counts}
+            try:
+                found = client.preview(connection, name or "", query=query, layout=own, rows=rows, **shown)
+            except ApiError:
+                # no object of this name: a folder, perhaps
+                listed = name and client.objects(
+                    connection, pattern=f"{name.rstrip('/')}/**", after=after, limit=limit
+                )
+                if not listed or not listed["items"]:
+                    raise
+                found = listed
         else:
             found = client.objects(connection, search=search, pattern=pattern, after=after, limit=limit)
     if as_json:

@@ -78,6 +78,9 @@ def judge_header(rows: Sequence[Sequence[str]]) -> HeaderGuess:
             f"the first row has {first[above[0]]!r} above numbers, so it names the columns, {first[data[0]]!r} too"
         )
         return HeaderGuess(True, reason, len(body) > 2)
+    if data and unique and named and _numbered(first, data, columns, kinds):
+        reason = f"the first row numbers the columns, from {first[data[0]]}, above values that are no such numbers"
+        return HeaderGuess(True, reason, False)
     if data:
         return _as_row(first[data[0]])
     return _of_texts(first, columns, unique, named)
@@ -106,6 +109,21 @@ def _years(first: Sequence[str], data: Sequence[int], columns: Sequence[Sequence
     return bool(below) and not all(_YEAR.match(cell) for cell in below)
 
 
+def _numbered(
+    first: Sequence[str], data: Sequence[int], columns: Sequence[Sequence[str]], kinds: Sequence[str]
+) -> bool:
+    """Whether numbers count the columns, and what else stands in the first row looks like names."""
+    cells = [first[at] for at in data]
+    if len(cells) < 2 or not all(cell.isascii() and cell.isdigit() and len(cell) < 6 for cell in cells):
+        return False
+    if any(int(later) - int(earlier) != 1 for earlier, later in itertools.pairwise(cells)) or _repeated(
+        first, data, columns
+    ):
+        return False
+    texts = [at for at, kind in enumerate(kinds) if kind == "text"]
+    return bool(texts) and all(_looks_like_name(first[at], [one for one in columns[at] if one]) > 0 for at in texts)
+
+
 def _repeated(first: Sequence[str], data: Sequence[int], columns: Sequence[Sequence[str]]) -> bool:
     return any(first[at] in columns[at] for at in data)
 
@@ -124,7 +142,7 @@ def _of_texts(first: Sequence[str], columns: Sequence[Sequence[str]], unique: bo
     shown = next(cell for cell in first if cell)
     if score >= 0.35:
         return HeaderGuess(True, "the first row names the columns", score >= 0.8)
-    if score > -0.5:
+    if score > 0.0:
         return HeaderGuess(True, f"all values are text; the first row ({shown!r} …) is taken for names", False)
     return HeaderGuess(
         False, f"all values are text, and the first row ({shown!r} …) looks like those below it", False

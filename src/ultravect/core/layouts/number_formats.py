@@ -11,6 +11,7 @@ from ultravect.core.model.layout import Values
 _COMMA = re.compile(r"^[+-]?(?:\d+|\d{1,3}(?P<mark>[.'’ \u00a0_])\d{3}(?:(?P=mark)\d{3})*),\d+$")
 _POINT = re.compile(r"^[+-]?(?:\d+|\d{1,3}(?P<mark>[,'’ \u00a0_])\d{3}(?:(?P=mark)\d{3})*)\.\d+$")
 _GROUPED = re.compile(r"^[+-]?\d{1,3}(?P<mark>['’ \u00a0_])\d{3}(?:(?P=mark)\d{3})*$")
+_GROUPED_BY_COMMA = re.compile(r"^[+-]?\d{1,3}(?:,\d{3})+$")
 _WHOLE = re.compile(r"^[+-]?\d+$")
 _DOTTED = re.compile(r"^[+-]?\d{1,3}(?:\.\d{3})+$")
 
@@ -32,6 +33,8 @@ def find_numbers(names: Sequence[str], rows: Sequence[Sequence[str]], values: Va
         with_point = [match for cell in cells if (match := _POINT.match(cell))]
         grouped = [match for cell in cells if (match := _GROUPED.match(cell))]
         known = len(grouped) + sum(1 for cell in cells if _WHOLE.match(cell))
+        if with_comma and all(_GROUPED_BY_COMMA.match(match[0]) for match in with_comma):
+            continue  # 1,234 may be either, too
         if with_comma and len(with_comma) + known + sum(1 for cell in cells if _DOTTED.match(cell)) == len(cells):
             comma[name] = max((match[0] for match in with_comma), key=len)
             marks |= {mark: match[0] for match in [*with_comma, *grouped] if (mark := match["mark"])}

@@ -69,10 +69,13 @@ class SheetTable:
             filled = [row for row in whole if is_filled(row)]
             skipped = min((next(at for at, c in enumerate(row) if c is not None) for row in filled), default=0)
             whole, left = [row[skipped:] for row in whole], left + skipped
+        inside = {
+            (row - first_row, column - left): text
+            for (row, column), text in found.errors.items()
+            if first_row <= row < (last_row or row + 1) and left <= column < (last_column or column + 1)
+        }
         spans = [(t - first_row, a - left, z - left) for (t, a), (_, z) in found.merged if z > a and t >= first_row]
-        return cls(
-            whole, {(r - first_row, c - left): text for (r, c), text in found.errors.items()}, spans, first_row, left
-        )
+        return cls(whole, inside, spans, first_row, left)
 
 
 def header_rows(table: SheetTable) -> tuple[list[int], HeaderGuess]:

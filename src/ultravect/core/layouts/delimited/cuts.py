@@ -13,7 +13,7 @@ from ultravect.core.layouts.headers import kind_of, title_rows
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
 
 _SINGLE = (",", ";", "\t", "|", "~", "^", "\x01", "\x00", ":")
-_SEVERAL = ("||", "|~|", "^|^", ";;", "~~", "::", ",,", "\t\t", " | ", "@@", "##")
+_SEVERAL = ("||", "|~|", "^|^", ";;", "~~", "::", ",,", "\t\t", "@@", "##")
 _ROWS = 200
 _TYPED_ROWS = 60
 _MAX_PREAMBLE = 30
@@ -99,6 +99,11 @@ def cut_by(text: str, delimiter: str, layout: DelimitedLayout) -> Cut:
 
 def _start(rows: list[tuple[int, list[str]]], columns: int) -> int:
     """The first row that is not a title, or a line of another kind."""
+    remarks = 0
+    while remarks < len(rows) - 1 and rows[remarks][1][0].startswith("#") and len(rows[remarks][1]) != columns:
+        remarks += 1
+    if remarks:
+        return remarks + _start(rows[remarks:], columns)
     start = next(index for index, (_, row) in enumerate(rows) if len(row) == columns)
     # a row with nearly as many values is a header that does not match its rows, not a line before it
     if start > _MAX_PREAMBLE or any(len(row) > max(1, columns // 2) for _, row in rows[:start]):
@@ -122,7 +127,7 @@ def _plain(rows: list[list[str]], delimiter: str) -> float:
 
 def best_cuts(text: str, layout: DelimitedLayout) -> list[Cut]:
     """The cuts that explain the text, the best first; one of a single column when none does."""
-    cuts = [cut_by(text, one, layout) for one in _SINGLE if one in text]
+    cuts = [cut_by(text, one, with_quotes(text, one, layout)[0]) for one in _SINGLE if one in text]
     able = [one for one in cuts if _explains(text, one)]
     able += [
         one
