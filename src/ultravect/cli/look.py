@@ -116,7 +116,7 @@ def layout_line(layout: dict[str, Any]) -> str:
             continue
         if (key == "preamble" and not value) or key in ("partitions", "keys"):
             continue
-        if value == "" or (key == "quote" and value == '"'):
+        if value == "" or (key == "quote" and value == '"') or (key in ("skip_blanks", "trailing") and not value):
             continue
         if isinstance(value, bool):
             words.append(key if value else f"no {key}")
@@ -158,7 +158,8 @@ def _print_file_facts(found: dict[str, Any]) -> None:
     columns = [(cell(c["name"]), c["type"], f"{c['nulls']:,}", escape(c["evidence"])) for c in found["columns"]]
     print_table(["column", "type", "empty", "evidence"], columns, right=["empty"])
     what = "all" if found["complete"] else "the first"
-    screen.print(f"[dim]types from {what} {found['rows_scanned']:,} rows[/]")
+    count = found["rows_scanned"]
+    screen.print(f"[dim]types from {what} {count:,} row{'' if count == 1 else 's'}[/]")
     if found["bad_count"]:
         told = [
             f"row {bad['row']:,}{_in_line(bad['line'])}: {bad['reason']}" for bad in found["bad_rows"][:_SHOWN_BAD]

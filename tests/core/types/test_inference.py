@@ -35,7 +35,7 @@ def infer(*blocks: list[str | None], formats: TextFormats | None = None) -> Colu
         (["1e5", "2"], "double", "2 numbers with exponents"),
         (["true", "No", "yes"], "boolean", "3 words for true and false"),
         (["2026-01-01", "2026-12-31"], "date", "2 dates (YYYY-MM-DD), 2026-01-01 to 2026-12-31"),
-        (["13.01.2026"], "date", "1 dates (DD.MM.YYYY)"),
+        (["13.01.2026"], "date", "1 date (DD.MM.YYYY)"),
         (["13/01/2026", "01/02/2026"], "date", "2 dates (DD/MM/YYYY)"),
         (["01/13/2026", "01/02/2026"], "date", "2 dates (MM/DD/YYYY)"),
         (
@@ -43,8 +43,8 @@ def infer(*blocks: list[str | None], formats: TextFormats | None = None) -> Colu
             "text",
             "could be dates (DD/MM/YYYY) or dates (MM/DD/YYYY): no day is above 12",
         ),
-        (["2026-01-01 10:00:00"], "timestamp", "1 timestamps (YYYY-MM-DD HH:MM:SS)"),
-        (["2026-01-01T10:00:00Z"], "timestamptz", "1 timestamps (YYYY-MM-DD HH:MM:SS zone)"),
+        (["2026-01-01 10:00:00"], "timestamp", "1 timestamp (YYYY-MM-DD HH:MM:SS)"),
+        (["2026-01-01T10:00:00Z"], "timestamptz", "1 timestamp (YYYY-MM-DD HH:MM:SS zone)"),
         (["07:30", "23:59:59"], "time", "2 times of day"),
         (["7:30 AM", "12:05 pm"], "time", "07:30:00 to 12:05:00"),
         (
@@ -67,7 +67,7 @@ def infer(*blocks: list[str | None], formats: TextFormats | None = None) -> Colu
         (["$1,250.50", "$3.00"], "text", "2 decimal numbers with $"),
         (["12%", "7.5%"], "text", "2 decimal numbers with %"),
         (["1,234,567", "12,000"], "text", "with a comma between thousands"),
-        (["123e4567-e89b-12d3-a456-426614174000"], "uuid", "1 UUIDs"),
+        (["123e4567-e89b-12d3-a456-426614174000"], "uuid", "1 UUID"),
         (["a", "bcd"], "text", "text, at most 3 characters"),
         (["", None, "  "], "text", "no values, so nothing tells its type"),
         (["1", "2", "3", "x"], "text", "mixed: 3 whole numbers, 1 other (row 4: 'x')"),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -320,7 +321,7 @@ class ColumnInference:
         if best.proposes or self._may_be_null:
             return self._proposed(best, found)
         low, high = self._span(best)
-        text = f"{self._values:,} {self._label(best)}"
+        text = _told(self._values, self._label(best))
         return ColumnType(
             self._name,
             found,
@@ -358,7 +359,7 @@ class ColumnInference:
     def _proposed(self, best: Candidate, would_be: CanonicalType) -> ColumnType:
         """Text, which would be of another type if the layout said more of its values."""
         proposes: dict[str, Any] = dict(best.proposes or {})
-        told = f"{best.matched:,} {best.label if best.proposes else self._label(best)}"
+        told = _told(best.matched, best.label if best.proposes else self._label(best))
         if self._may_be_null:
             proposes["nulls"] = list(self._may_be_null)
             words = ", ".join(
@@ -390,7 +391,7 @@ class ColumnInference:
             length = f"at most {self._longest} character{'s' if self._longest != 1 else ''}"
             return self._as_text(f"text, {length}")
         others = ", ".join(f"row {row:,}: {value!r}" for row, value in nearest.exceptions[:3])
-        text = f"mixed: {nearest.matched:,} {nearest.label}, {nearest.misfits:,} other ({others})"
+        text = f"mixed: {_told(nearest.matched, nearest.label)}, {nearest.misfits:,} other ({others})"
         return self._as_text(text, exceptions=nearest.exceptions)
 
     def _as_text(
@@ -414,6 +415,15 @@ class ColumnInference:
             proposes=proposes,
             would_be=would_be,
         )
+
+
+def _told(count: int, label: str) -> str:
+    """``2 whole numbers``; what is one is no plural."""
+    if count == 1:
+        for many in ("numbers", "words", "dates", "timestamps", "UUIDs"):
+            label = re.sub(rf"\b{many}\b", many[:-1], label, count=1)
+        label = label.replace("times of day", "time of day")
+    return f"{count:,} {label}"
 
 
 def shown(value: str) -> str:
