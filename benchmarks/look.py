@@ -118,6 +118,21 @@ def _previews(client: Client, stack: Stack, times: int) -> None:
     path.unlink()
 
 
+def _wide(client: Client, stack: Stack, times: int) -> None:
+    """Files of a few rows and many columns: numbers, measurements, and texts with dates among them."""
+    path = stack.files / "wide.csv"
+    print("Looking at wide files, ms: median")
+    for columns, rows, limit in ((500, 4, 300), (500, 200, 1000), (10_000, 4, 5000)):
+        lines = [",".join(f"c{number}" for number in range(columns))]
+        for row in range(rows):
+            lines.append(",".join((str(n * row), f"{n / 7 + row:.3f}", "2026-01-05")[n % 3] for n in range(columns)))
+        path.write_text("\n".join(lines) + "\n")
+        taken = statistics.median(_seconds(lambda: client.preview("incoming", "wide.csv", rows=20), times)) * 1000
+        print(f"  {columns:,} columns of {rows} rows: {taken:.0f} (under {limit:,})")
+    path.unlink()
+    print()
+
+
 def _speeds(stack: Stack, times: int) -> None:
     print("One core: full type scan, and reading into typed batches")
     folder = stack.files
@@ -206,6 +221,7 @@ def _catalogues(client: Client, stack: Stack, times: int) -> None:
 def run(client: Client, stack: Stack, times: int) -> None:
     """Prints the figures."""
     _previews(client, stack, times)
+    _wide(client, stack, times)
     _speeds(stack, times)
     _memory(stack)
     _catalogues(client, stack, times)

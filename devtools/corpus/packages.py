@@ -78,7 +78,7 @@ def _samples(folder: Path, name: str, command) -> list[Sample]:  # type: ignore[
     place = folder / "files" / re.sub(r"\W+", "-", name).strip("-").lower()
     for inside, content in sorted(_members(packed)):
         sample = Sample(name, place / _flat(inside), inside)
-        if sample.ending and not _NO_SAMPLES.search(inside):
+        if sample.ending and not inside.endswith(".rst") and not _NO_SAMPLES.search(inside):
             sample.path.parent.mkdir(parents=True, exist_ok=True)
             sample.path.write_bytes(content)
             by_ending[sample.ending].append(sample)

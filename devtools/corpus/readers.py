@@ -21,7 +21,7 @@ from odf import opendocument
 from odf.table import Table, TableCell, TableRow
 from odf.text import P
 
-_ROWS = 100_000
+_ROWS = 500_000
 _ENCODINGS = ("utf-8-sig", "cp1252", "latin-1")
 
 
@@ -77,8 +77,16 @@ def _text(path: Path, answer: dict[str, Any]) -> Table_:
     widths = Counter(map(len, rows[1:]))
     if widths.most_common(1)[0][1] < 0.9 * (len(rows) - 1):
         raise NotTabular("rows of many lengths")
-    header = answer.get("header", True)
+    header = answer.get("header", not any(map(_is_number, rows[0])))
     return Table_(rows[0] if header else None, rows[1:_ROWS] if header else rows[:_ROWS])
+
+
+def _is_number(cell: str) -> bool:
+    try:
+        float(cell)
+        return True
+    except ValueError:
+        return False
 
 
 def _delimiter(lines: Sequence[str]) -> str:
