@@ -10,6 +10,7 @@ import sys
 from collections.abc import Sequence
 from pathlib import Path
 
+import openpyxl
 import pytest
 from devtools.shots import terminal_output
 from devtools.stack import USER, Stack
@@ -357,6 +358,28 @@ def test_files_of_connections_and_layouts(shell: Shell, stack: Stack, place: Pla
     assert "did you mean 'sftp'?" in shell("save", str(tmp_path / "c.yaml"), code=1)
 
 
+def test_sheets_folders_and_wide_rows(shell: Shell, stack: Stack, place: Place, tmp_path: Path) -> None:
+    folder = stack.files / f"{place.name}-folder"
+    folder.mkdir()
+    book = openpyxl.Workbook()
+    sheet = book.create_sheet("July")
+    sheet.append(["hut", "kg"])
+    sheet.append(["A", 3])
+    book.save(folder / "book.xlsx")
+    (folder / "odd[1].csv").write_text(f"id,remark\n1,{'long ' * 60}\n")
+    listed = shell("look", "incoming", folder.name)
+    assert (f"{folder.name}/book.xlsx" in listed, f"{folder.name}/odd[1].csv" in listed) == (True, True)
+    assert 'sheet "July"' in shell("look", "incoming", f"{folder.name}/book.xlsx/July")
+    drafted = shell(
+        "draft", "--from", f"incoming:{folder.name}/book.xlsx", "--sheet", "July", "--into", f"warehouse:{place.name}"
+    )
+    assert ("    sheet: July" in drafted, "- kg integer" in drafted) == (True, True)
+    whole = Shell(stack, tmp_path)
+    whole.environment.pop("COLUMNS")
+    # the name wins over the pattern that it would be, and nothing is cut or wrapped where no one reads along
+    assert "long " * 60 in whole("look", "incoming", f"{folder.name}/odd[1].csv")
+
+
 def test_draft_rehearse_and_types(shell: Shell, place: Place, tmp_path: Path) -> None:
     place.file("id,hut\n1,001\n2,x\n")
     text = shell("draft", "--from", f"incoming:{place.path.name}", "--into", f"warehouse:{place.name}")
@@ -367,6 +390,16 @@ def test_draft_rehearse_and_types(shell: Shell, place: Place, tmp_path: Path) ->
     assert "rehearsal not passed: all 2 rows tried, nothing written; 1 row is a reject" in told
     assert json.loads(shell("rehearse", str(file), "--json", code=1))["steps"][0]["rows_in"] == 2
     assert "CONNECTION:OBJECT" in shell("draft", "--from", "incoming", "--into", "warehouse:x", code=2)
+    upsert = ("--mode", "upsert", "--keys", "id", "--layout", "{delimiter: ',', names: [id, code]}")
+    keyed = shell("draft", "--from", f"incoming:{place.path.name}", "--into", f"warehouse:{place.name}", *upsert)
+    for part in ("  keys: [id]", "  mode: upsert", "    names:", "- code text"):
+        assert part in keyed
+    (tmp_path / "keyed.yaml").write_text(keyed)
+    shell("save", str(tmp_path / "keyed.yaml"))
+    assert "read 2 = inserted 2" in shell("run", keyed.split("job: ")[1].split("\n")[0])
+    query = ("--from", "warehouse", "--query", "select 7 as n", "--into", f"warehouse:{place.name}_q")
+    assert "query: select 7 as n" in shell("draft", *query)
+    assert "needs --keys" in shell("draft", *query, "--mode", "upsert", code=2)
     told = shell("types", "--from", "postgresql", "--into", "mariadb")
     assert told.startswith("from postgresql into mariadb")
     assert "…" not in told

@@ -117,6 +117,20 @@ CASES = [
         ("error", "table-missing", "into.table", "does not exist", "if_missing: create"),
     ),
     (None, f"{'x' * 64}\n1", "", ("warning", "name-adapted", "columns.0", "longer than the 63 bytes", "as …`")),
+    (None, "a\n1\nNA\n3", "", ("warning", "nulls-likely", "from.layout", "'NA' 1 time", 'nulls: ["", "NA"]')),
+    (None, "a\n$1\n$2", "", ("warning", "signs-likely", "from.layout", "numbers with $", 'signs: ["$"]')),
+    (
+        "a int",
+        "a\n1\nNA\n3",
+        "",
+        (
+            "error",
+            "rows-misfit",
+            "into.rejects",
+            "1 of 3 rows does not fit integer",
+            'layout.values.nulls: ["", "NA"]',
+        ),
+    ),
     (None, "1,2\n3,4", "", ("warning", "header-found", "from.layout", "taken for a row", "layout.header")),
 ]
 
@@ -126,6 +140,7 @@ EDITED = {
     ("column-not-in-target", "error"), ("column-generated", "error"), ("rows-misfit", "error"), ("table-missing", "error"),
     ("column-unknown", "error"), ("key-column-unknown", "error"), ("setting-unused", "note"),
     ("function-unknown", "error"), ("parameter-unknown", "error"), ("rows-not-whole", "error"), ("header-found", "warning"),
+    ("nulls-likely", "warning"), ("signs-likely", "warning"),
 }  # fmt: skip
 
 

@@ -10,6 +10,7 @@ from decimal import Decimal as D
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -304,3 +305,33 @@ def test_words_and_signs_are_proposed_with_their_evidence() -> None:
     reader = opened("a.csv", "\n".join(lines).encode(), layout)
     found = scan_columns(reader, list(range(5))).columns
     assert [str(one.type) for one in found.values()] == ["integer", "date", "decimal(18,2)", "integer", "integer"]
+
+
+def test_rare_types_of_parquet() -> None:
+    """Spans of time keep their unit, maps are objects, and what an extension or a dictionary holds is what it holds."""
+    columns = {
+        "took": pa.array([1500, None, 90_061_001], pa.duration("ms")),
+        "d256": pa.array([D("1" * 50), None, D("2.5")], pa.decimal256(60, 5)),
+        "id": pa.array([b"0123456789abcdef", None, b"\0" * 16], pa.uuid()),
+        "tags": pa.array([[("k", {"x": 1})], None, []], pa.map_(pa.string(), pa.struct([("x", pa.int32())]))),
+        "word": pa.array(["a", None, "b"]).dictionary_encode(),
+        "long": pa.array(["a", None, "b"], pa.large_string()),
+        "fine": pa.array([1, None, 1_780_000_000_123_456_789], pa.timestamp("ns")),
+    }
+    held = io.BytesIO()
+    pq.write_table(pa.table(columns), held)
+    reader = opened("a.parquet", held.getvalue())
+    assert [str(one) for one in reader.given] == ["text", "decimal", "uuid", "json", "text", "text", "timestamp"]
+    first, nothing, last = rows_of(reader)
+    assert first == [
+        "PT1.5S",
+        "1" * 50,
+        "30313233343536373839616263646566",
+        '{"k":{"x":1}}',
+        "a",
+        "a",
+        "1970-01-01 00:00:00.000000001",
+    ]
+    assert (nothing, last[0]) == ([None] * 7, "PT25H1M1.001S")
+    converted = convert_typed(columns["fine"], parse_type("timestamp"), TextFormats())
+    assert converted.failed.tolist() == [True, False, True]  # rejects, and not cut to microseconds

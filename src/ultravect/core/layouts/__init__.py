@@ -6,7 +6,7 @@ from collections.abc import Callable
 from contextlib import closing
 from typing import Any
 
-from ultravect.core.layouts.base import FileReader, SourceFile
+from ultravect.core.layouts.base import FileReader, SourceFile, file_empty
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.layouts.fixed.reader import open_fixed
 from ultravect.core.layouts.formats import HEAD_BYTES, format_of, refuse_binary
@@ -31,12 +31,17 @@ TEXT_FORMATS = frozenset(["delimited", "fixed", "jsonl", "json", "xml"])
 
 def open_layout(file: SourceFile, layout: AnyLayout | None) -> FileReader:
     """Opens a file as ``layout`` says, or as its bytes and its name tell. UltravectError says why it cannot be read."""
+    with closing(file.open()) as stream:
+        head = stream.read(HEAD_BYTES)
+    # records of nothing but blanks are records
+    blank = layout is None or layout.format != "fixed"
+    if not head or (blank and len(head) < HEAD_BYTES and not head.removeprefix(b"\xef\xbb\xbf").strip()):
+        raise file_empty(file.path, "is empty: it has no header and no rows")
     if layout is None:
         name, finding = format_of(file)
         reader = READERS[name](file, FORMATS[name].model_validate({"format": name}))
         reader.findings.insert(0, finding)
         return reader
     if layout.format in TEXT_FORMATS:
-        with closing(file.open()) as stream:
-            refuse_binary(file, stream.read(HEAD_BYTES), layout.format)
+        refuse_binary(file, head, layout.format)
     return READERS[layout.format](file, layout)

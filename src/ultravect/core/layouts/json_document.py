@@ -75,7 +75,12 @@ def find_rows(file: SourceFile, encoding: str) -> Shape:
     found: Shape | None = None
     if len(head) <= _WHOLE:
         with suppress(ValueError, RecursionError):  # the parser below says what is wrong
-            found = shape_of(json.loads(head))
+            document = json.loads(head)
+            if document in ([], {}):
+                raise file_empty(
+                    file.path, f"holds an empty {'array' if document == [] else 'object'}: it has no rows"
+                )
+            found = shape_of(document)
     found = found or _first_array(file, encoding)
     if found is None:
         raise UltravectError(

@@ -58,8 +58,16 @@ def _column(batch: pa.RecordBatch, path: tuple[str, ...]) -> pa.Array:
         position = array.type.get_field_index(step)
         array = array.flatten()[position]
     if pa.types.is_nested(array.type):
-        return pa.array([None if value is None else as_json(value) for value in array.to_pylist()], pa.string())
+        return pa.array([None if value is None else as_json(value) for value in _listed(array)], pa.string())
     return plain_array(array)
+
+
+def _listed(array: pa.Array) -> list[Any]:
+    """Python's values; maps as mappings, or as pairs where a key stands twice."""
+    try:
+        return list(array.to_pylist(maps_as_pydicts="strict"))
+    except KeyError:
+        return list(array.to_pylist())
 
 
 def _blocks(file: SourceFile, columns: list[tuple[str, ...]], names: list[str]) -> Iterator[TableBlock]:

@@ -154,7 +154,8 @@ def _broken(object_name: str, what: str, line: int) -> UltravectError:
     return UltravectError(
         "broken-quote",
         f"{object_name}, line {line:,}: {what}",
-        hint="double the quotes inside quoted values, or set layout.quote (none: values are not quoted)",
+        hint="double the quotes inside quoted values; or set layout.escape (such as a backslash), or layout.quote (none: values are not "
+        "quoted)",
         object=object_name,
         line=line,
     )
