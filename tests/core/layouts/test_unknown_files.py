@@ -1,4 +1,4 @@
-"""Files that nobody described: how they are cut, which row names the columns, and what is said where that is not sure."""
+"""Files without a description: how they are cut, which row names the columns, and what is said where that is not sure."""
 
 from __future__ import annotations
 

@@ -66,8 +66,8 @@ def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, save
     columns = _mapped(plan) if plan.live else [_line(plan, column) for column in plan.columns]
     head, tail = _head(job, drafted.from_structure(source)), _into(plan, target, drafted)
     if sum(len(line.encode()) + 1 for line in [*head, *columns, *tail]) > _MOST_BYTES:
-        told = f"# all {len(columns):,} columns as they are; with a line for each, this file would be too large"
-        return "\n".join([*head, _ALL.ljust(_NAME_WIDTH) + " " + told, *tail[:_MOST_LINES], ""])
+        remark = f"# all {len(columns):,} columns as they are; with a line for each, this file would be too large"
+        return "\n".join([*head, _ALL.ljust(_NAME_WIDTH) + " " + remark, *tail[:_MOST_LINES], ""])
     return "\n".join([*head, *columns, *tail, ""])
 
 

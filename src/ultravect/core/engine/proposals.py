@@ -29,11 +29,11 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
         about = [one for one in proposing if one.proposes and key in one.proposes]
         if not about:
             continue
-        # of several columns, the first key tells the evidence; a column is told once
-        told = [one for one in about if next(iter(one.proposes or {})) == key] or about
+        # of several columns, the first key tells the evidence; a column is listed once
+        listed = [one for one in about if next(iter(one.proposes or {})) == key] or about
         value = _joined(layout, key, [(one.proposes or {})[key] for one in about])
-        words = "; ".join(f"column {one.name}: {one.evidence}" for one in told[:_MOST_TOLD])
-        more = f"; and {counted(len(told) - _MOST_TOLD, 'column')} more" if len(told) > _MOST_TOLD else ""
+        words = "; ".join(f"column {one.name}: {one.evidence}" for one in listed[:_MOST_TOLD])
+        more = f"; and {counted(len(listed) - _MOST_TOLD, 'column')} more" if len(listed) > _MOST_TOLD else ""
         findings.append(value_finding(layout, code, key, value, f"{words}{more}; taken for text", job))
     return findings
 
@@ -51,13 +51,13 @@ def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Fi
     late = list(getattr(reader, "late_keys", {}))
     if not late:
         return []
-    told = ", ".join(repr(one) for one in late[:10]) + (f" and {len(late) - 10:,} more" if len(late) > 10 else "")
+    listed = ", ".join(repr(one) for one in late[:10]) + (f" and {len(late) - 10:,} more" if len(late) > 10 else "")
     keys = [*layout.keys, *late] if isinstance(layout, JsonLayout | JsonLinesLayout | XmlLayout) else late
     return [
         Finding(
             "warning",
             "keys-late",
-            f"rows have {counted(len(late), 'key')} that none of the first rows has: {told}; such rows would be rejects",
+            f"rows have {counted(len(late), 'key')} that none of the first rows has: {listed}; such rows would be rejects",
             "from.layout",
             f"write layout.keys: [{', '.join(keys[:40])}{', …' if len(keys) > 40 else ''}], so that they become columns",
             put_in_layout(layout, "keys", keys, job) if job else None,

@@ -82,10 +82,10 @@ def _first(records: Iterator[Numbered]) -> Iterator[dict[str, Any]]:
 
 def late_reason(part: str, extra: Sequence[str]) -> str:
     """Why a row with parts that are no columns is not whole."""
-    told = ", ".join(repr(one) for one in extra[:5]) + (f" and {len(extra) - 5} more" if len(extra) > 5 else "")
+    listed = ", ".join(repr(one) for one in extra[:5]) + (f" and {len(extra) - 5} more" if len(extra) > 5 else "")
     many = len(extra) > 1
     return (
-        f"has the {part}{'s' if many else ''} {told}, which none of the first rows has; "
+        f"has the {part}{'s' if many else ''} {listed}, which none of the first rows has; "
         f"name {'them' if many else 'it'} in layout.keys"
     )
 

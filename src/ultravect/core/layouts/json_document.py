@@ -248,7 +248,7 @@ def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
         layout = layout.model_copy(update={"rows": shape.pointer, "form": layout.form or shape.form})
         if shape.names and layout.form == "arrays" and layout.names is None:
             layout = layout.model_copy(update={"names": list(shape.names)})
-        findings.append(Finding("note", "rows-found", _told(layout), "from.layout"))
+        findings.append(Finding("note", "rows-found", _form_found(layout), "from.layout"))
     pointer = layout.rows or ""
     levels, separator = layout.flatten, layout.separator
     names, skipped = list(layout.names or ()), False
@@ -269,7 +269,7 @@ def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
     return open_document(file, layout, _KIND, records, nothing, findings)
 
 
-def _told(layout: JsonLayout) -> str:
+def _form_found(layout: JsonLayout) -> str:
     where = f"at {layout.rows}" if layout.rows else "of the document"
     return {
         "objects": f"the rows are the objects of the array {where}",

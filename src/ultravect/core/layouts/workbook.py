@@ -173,8 +173,8 @@ def _sheet(file: SourceFile, workbook: Any, wanted: str | int | None, findings: 
     if wanted is None and len(names) > 1:
         hidden = set(names) - set(visible)
         others = ", ".join(f"{one} (hidden)" if one in hidden else one for one in names if one != name)
-        told = f"the sheet {name!r} is read; others: {others}"
-        findings.append(Finding("note", "sheet-found", told, "from.layout", "name one in layout.sheet"))
+        words_found = f"the sheet {name!r} is read; others: {others}"
+        findings.append(Finding("note", "sheet-found", words_found, "from.layout", "name one in layout.sheet"))
     return name
 
 
@@ -183,7 +183,7 @@ def _header(file: SourceFile, name: str, layout: XlsxLayout, table: SheetTable, 
     if header is None:
         rows, guess = header_rows(table)
         shown = " and ".join(str(at + table.top + 1) for at in rows)
-        told = (
+        words_found = (
             f"row {shown} names the columns"
             if len(rows) == 1
             else f"rows {shown} name the columns"
@@ -194,7 +194,11 @@ def _header(file: SourceFile, name: str, layout: XlsxLayout, table: SheetTable, 
         fix = "" if guess.sure else "if that is wrong, write layout.header: the number of the row, or false"
         findings.append(
             Finding(
-                severity, "header-found", f"{told}{'' if guess.sure else f': {guess.reason}'}", "from.layout", fix
+                severity,
+                "header-found",
+                f"{words_found}{'' if guess.sure else f': {guess.reason}'}",
+                "from.layout",
+                fix,
             )
         )
         return rows
@@ -222,7 +226,7 @@ def _without_errors(
     if not errors:
         return numbered, {}
     words = Counter(errors.values())
-    told = ", ".join(f"{word} {counted(count, 'time')}" for word, count in words.most_common(4))
+    words_found = ", ".join(f"{word} {counted(count, 'time')}" for word, count in words.most_common(4))
     (top, left), first = min(errors.items())
     place = f"{get_column_letter(left + table.left + 1)}{top + table.top + 1}"
     what = {"null": "become NULL", "text": "are texts", "reject": "make their rows rejects"}[become]
@@ -232,7 +236,7 @@ def _without_errors(
         else "write layout.values.errors: text to keep them, reject to leave their rows out, null if that is right"
     )
     severity: Severity = "warning" if become == "null" else "note"
-    message = f"{counted(len(errors), 'cell')} with an error {what}: {told}, first {first} in {place}"
+    message = f"{counted(len(errors), 'cell')} with an error {what}: {words_found}, first {first} in {place}"
     findings.append(Finding(severity, "cells-with-errors", message, "from.layout.values", fix))
     bad: dict[int, str] = {}
     for at, column in errors:

@@ -22,7 +22,7 @@ def _column_number(letters: str) -> int:
 
 
 def _bounds(text: str | None) -> tuple[int, int, int | None, int | None]:
-    """First row and column, and those behind the last; counted from 0."""
+    """First row and column, and those after the last; counted from 0."""
     if text is None:
         return 0, 0, None, None
     first, _, last = text.replace("$", "").upper().partition(":")

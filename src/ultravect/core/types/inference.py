@@ -119,12 +119,12 @@ class ColumnInference:
         self._longest = max(self._longest, int(block.lengths[place][present].max()))
         if self.is_settled:
             return _NOWHERE
-        told = present
+        kept = present
         words = present & block.may_be_null[place]
         if words.any():
-            told = present & ~words
+            kept = present & ~words
             self._may_be_null.update(block.texts(np.flatnonzero(words) + place.start))
-        places: npt.NDArray[np.int64] = np.flatnonzero(told) + place.start
+        places: npt.NDArray[np.int64] = np.flatnonzero(kept) + place.start
         return places
 
     def _look(self, probe: Sequence[str], *, is_text: bool) -> None:
@@ -321,7 +321,7 @@ class ColumnInference:
         if best.proposes or self._may_be_null:
             return self._proposed(best, found)
         low, high = self._span(best)
-        text = _told(self._values, self._label(best))
+        text = _with_count(self._values, self._label(best))
         return ColumnType(
             self._name,
             found,
@@ -359,14 +359,14 @@ class ColumnInference:
     def _proposed(self, best: Candidate, would_be: CanonicalType) -> ColumnType:
         """Text, which would be of another type if the layout said more of its values."""
         proposes: dict[str, Any] = dict(best.proposes or {})
-        told = _told(best.matched, best.label if best.proposes else self._label(best))
+        evidence = _with_count(best.matched, best.label if best.proposes else self._label(best))
         if self._may_be_null:
             proposes["nulls"] = list(self._may_be_null)
             words = ", ".join(
                 f"{word!r} {counted(count, 'time')}" for word, count in self._may_be_null.most_common(4)
             )
-            told += f", and {words}, which may mean NULL"
-        return self._as_text(told, proposes=proposes, would_be=would_be)
+            evidence += f", and {words}, which may mean NULL"
+        return self._as_text(evidence, proposes=proposes, would_be=would_be)
 
     def _label(self, candidate: Candidate) -> str:
         if candidate.type.name == "decimal":
@@ -391,7 +391,7 @@ class ColumnInference:
             length = f"at most {self._longest} character{'s' if self._longest != 1 else ''}"
             return self._as_text(f"text, {length}")
         others = ", ".join(f"row {row:,}: {value!r}" for row, value in nearest.exceptions[:3])
-        text = f"mixed: {_told(nearest.matched, nearest.label)}, {nearest.misfits:,} other ({others})"
+        text = f"mixed: {_with_count(nearest.matched, nearest.label)}, {nearest.misfits:,} other ({others})"
         return self._as_text(text, exceptions=nearest.exceptions)
 
     def _as_text(
@@ -417,7 +417,7 @@ class ColumnInference:
         )
 
 
-def _told(count: int, label: str) -> str:
+def _with_count(count: int, label: str) -> str:
     """``2 whole numbers``; what is one is no plural."""
     if count == 1:
         for many in ("numbers", "words", "dates", "timestamps", "UUIDs"):

@@ -322,8 +322,8 @@ def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> Delimite
         blocks = _all_blocks(stream, opened)
         first = next((block for block in blocks if len(block.row_starts)), None)
     if first is None:
-        told = f" after its {counted(whole.preamble, 'preamble line')}" if whole.preamble else ""
-        raise file_empty(path, f"has no rows and no header{told}", "check layout.preamble" if told else "")
+        after = f" after its {counted(whole.preamble, 'preamble line')}" if whole.preamble else ""
+        raise file_empty(path, f"has no rows and no header{after}", "check layout.preamble" if after else "")
     row = _cells(first, 0, whole)
     require_columns(path, len(row), "is layout.delimiter right?")
     findings: list[Finding] = []

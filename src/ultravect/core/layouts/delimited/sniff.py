@@ -69,16 +69,16 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         layout = layout.model_copy(update={"delimiter": cut.delimiter})
     if layout.preamble is None:
         if cut.preamble:
-            told = f"{counted(cut.preamble, 'line')} before the header, first {lines[0].strip()[:40]!r}"
-            findings.append(Finding("note", "preamble-found", told, "from.layout"))
+            message = f"{counted(cut.preamble, 'line')} before the header, first {lines[0].strip()[:40]!r}"
+            findings.append(Finding("note", "preamble-found", message, "from.layout"))
             text = "".join(lines_of(text)[cut.preamble :])
         layout = layout.model_copy(update={"preamble": cut.preamble})
     rows = [row for _, row in first_rows(text, cut.delimiter, layout)]
     if layout.trailing is None:
         layout = layout.model_copy(update={"trailing": trailing(rows)})
         if layout.trailing:
-            told = "each row ends with a delimiter; nothing after it is a column"
-            findings.append(Finding("note", "trailing-found", told, "from.layout"))
+            message = "each row ends with a delimiter; nothing after it is a column"
+            findings.append(Finding("note", "trailing-found", message, "from.layout"))
     if layout.trailing:
         width = max(len(row) for row in rows) - 1 if rows else 0
         rows = [row[:width] if len(row) > width else row for row in rows]
@@ -106,8 +106,8 @@ def _without_comments(
     if mark is None and (mark := comment_mark(lines, layout)):
         layout = layout.model_copy(update={"comment": mark})
         count = sum(line.startswith(mark) for line in lines)
-        told = f"lines that start with {mark} are comments, {count:,} of the first {len(lines):,}"
-        findings.append(Finding("note", "comments-found", told, "from.layout"))
+        message = f"lines that start with {mark} are comments, {count:,} of the first {len(lines):,}"
+        findings.append(Finding("note", "comments-found", message, "from.layout"))
     if not mark:
         return "".join(lines), layout
     return "".join("\n" if line.startswith(mark) else line for line in lines), layout
