@@ -35,6 +35,7 @@ def sign_in(page: Page, stack: Stack, user: str = USER) -> None:
 def page(browser: Browser, stack: Stack) -> Iterator[Page]:
     context = browser.new_context(viewport={"width": 1280, "height": 800})
     opened = context.new_page()
+    opened.set_default_timeout(90_000)  # of a machine that tests two things at once
     problems: list[str] = []
     opened.on("pageerror", lambda error: problems.append(str(error)))
     sign_in(opened, stack)
@@ -45,6 +46,7 @@ def page(browser: Browser, stack: Stack) -> Iterator[Page]:
 
 def test_a_wrong_password_is_told(browser: Browser, stack: Stack) -> None:
     page = browser.new_page()
+    page.set_default_timeout(90_000)
     page.goto(stack.url)
     page.get_by_label("User").fill(USER)
     page.get_by_label("Password").fill("wrong")
@@ -294,6 +296,7 @@ def test_a_viewer_sees_and_does_not_touch(browser: Browser, stack: Stack, place:
     place.file("a\n1\n").job()
     context = browser.new_context()
     page = context.new_page()
+    page.set_default_timeout(90_000)
     sign_in(page, stack, name)
     page.goto(f"{stack.url}/#/jobs/{place.name}")
     expect(page.get_by_test_id("job-file")).to_contain_text(place.name)

@@ -50,7 +50,7 @@ into:
         ("job: bookings", "job: bookings\nrun: {cutoff: 3 weeks}", 3, "a duration is a number and a unit", ""),
         ("files: bookings.csv", "files: b.csv\n  layout: {quote: ab}", 6, "one ASCII character", ""),
         ("files: bookings.csv", "files: b.csv\n  layout: {encoding: klingon}", 6, "not an encoding known here", ""),
-        ("files: bookings.csv", "files: b.csv\n  layout: {values: {dates: DD}}", 6, "a date pattern has YYYY", ""),
+        ("files: bookings.csv", "files: b.csv\n  layout: {values: {dates: DD}}", 6, "a date pattern has a year (YYYY or YY)", ""),
         ("job: bookings", "job: bookings\njob: twice", 3, "key 'job' stands here twice", ""),
         ("  table: booking", "  table: [booking", 9, "not valid YAML", ""),
         ("from:", "\tfrom:", 3, "not valid YAML", ""),

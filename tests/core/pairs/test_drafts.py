@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 
 from ultravect.core.engine.check import check_job
 from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.draft import draft
+from ultravect.core.engine.draft import Drafted, draft
 from ultravect.core.engine.leg import LegResult
 from ultravect.core.engine.run import run_leg
 from ultravect.core.model.document import read_job
@@ -20,7 +20,7 @@ from ultravect.core.model.job import Job
 
 def drafted(source: ConnectionSpec, read: str, target: ConnectionSpec, written: str) -> Job:
     """The job of a draft, which has nothing that must be mended first."""
-    job, _ = read_job(draft(source, read, target, written))
+    job, _ = read_job(draft(source, target, Drafted(read, written)))
     assert check_job(job, source, target).passed
     return job
 
