@@ -9,6 +9,7 @@ import sqlite3
 import time
 from collections import Counter, defaultdict
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -43,12 +44,13 @@ def corpus(folder: Path, only: str = "") -> list[Result]:
     results: list[Result] = []
     with temporary_stack("corpus", roots=[str(folder)]) as stack, Client(stack.url, token=stack.token) as client:
         client.add_connection("corpus", "folder", {"path": str(folder / "files")})
-        for number, (sample, answer) in enumerate(_objects(samples, answers)):
-            found = _copied(stack, client, folder, sample, answer, f"t{number}")
-            if found is not None:
-                results.append(found)
-                if found.told:
-                    print(f"{found.outcome:20} {sample.package} {sample.name}: {found.told}", flush=True)
+        with suppress(KeyboardInterrupt):  # what is done until then is told all the same
+            for number, (sample, answer) in enumerate(_objects(samples, answers)):
+                found = _copied(stack, client, folder, sample, answer, f"t{number}")
+                if found is not None:
+                    results.append(found)
+                    if found.told:
+                        print(f"{found.outcome:20} {sample.package} {sample.name}: {found.told}", flush=True)
     return results
 
 

@@ -158,7 +158,10 @@ def test_a_layout_is_saved_named_and_outgrown(client: Client, place: Place, corn
     assert client.fit(name, "incoming", f"{corner.name}/good.csv").fits
     for file, told in (
         ("moved", "column 1 is now 'b', it was 'a' (it is column 2 now)"),
-        ("typed", "column 1 'a' is now text, it was integer (1 whole number, and 'none' 1 time, which may mean NULL)"),
+        (
+            "typed",
+            "column 1 'a' is now text, it was integer (1 whole number, and 'none' 1 time, which may mean NULL)",
+        ),
         ("more", "column 3 'c' is new"),
     ):
         fit = client.fit(name, "incoming", f"{corner.name}/{file}.csv")

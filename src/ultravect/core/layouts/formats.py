@@ -8,7 +8,7 @@ from contextlib import closing
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.compression import plain_name
-from ultravect.core.layouts.delimited.cuts import delimiter_share
+from ultravect.core.layouts.delimited.cuts import blanks_fit, delimiter_share
 from ultravect.core.layouts.encoding import detect_encoding
 from ultravect.core.layouts.fixed.sniff import first_records, looks_even
 from ultravect.core.model.finding import Finding
@@ -105,9 +105,13 @@ def format_of(file: SourceFile) -> tuple[str, Finding]:
         return named, _note(named, f"the ending is {ending}")
     refuse_binary(file, head, "text")
     plain = text.encode()
-    if delimiter_share(text, whole) < 0.9 and (
-        looks_even(plain, whole)
-        or (b"\n" not in plain.rstrip() and first_records(plain, whole, len(plain), None, None))
+    if (
+        delimiter_share(text, whole) < 0.9
+        and not (text.startswith("#") and blanks_fit(text, whole))
+        and (
+            looks_even(plain, whole)
+            or (b"\n" not in plain.rstrip() and first_records(plain, whole, len(plain), None, None))
+        )
     ):
         return "fixed", _note("fixed", "records of one length, and no delimiter between values")
     return "delimited", _note("delimited", "text in lines")

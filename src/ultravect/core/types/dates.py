@@ -100,6 +100,16 @@ def iso_dates(values: pa.Array, pattern: str, rest: str = "") -> pa.Array:
     return pc.binary_join_element_wise(date, after, "")
 
 
+def possible_days(iso: pa.Array) -> pa.Array:
+    """ISO dates without those of a thirteenth month or a thirty-second day, of which a file with day and month in the other
+    order has many: to a cast, each of them is one to be looked for."""
+    month, day = pc.utf8_slice_codeunits(iso, 5, 7), pc.utf8_slice_codeunits(iso, 8, 10)
+    impossible = pc.or_(pc.greater(month, "12"), pc.greater(day, "31"))
+    if not pc.any(impossible, min_count=0).as_py():
+        return iso
+    return pc.if_else(pc.fill_null(impossible, False), pa.scalar(None, iso.type), iso)
+
+
 def _at_once(values: pa.Array, pattern: str) -> pa.Array | None:
     """The same for values that all have the length of the pattern and its marks in their places; otherwise None."""
     length = len(pattern)

@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.dates import CLOCK, HOUR, ISO_DATE, even_clock, iso_dates
+from ultravect.core.types.dates import CLOCK, HOUR, ISO_DATE, even_clock, iso_dates, possible_days
 from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
@@ -186,7 +186,7 @@ def _dated(values: pa.Array, rest: str, target: pa.DataType, formats: TextFormat
             with suppress(pa.ArrowInvalid):
                 return Converted(pc.cast(values, target), np.zeros(len(values), dtype=np.bool_))
         values = even_clock(values)
-    iso = iso_dates(values, formats.date_pattern, rest)
+    iso = possible_days(iso_dates(values, formats.date_pattern, rest))
     lost = as_mask(pc.and_(iso.is_null(), present))
     cast = _cast_matching(iso, r"[0-9]{4}-[0-9]{2}-[0-9]{2}" + rest, target)
     return Converted(cast.array, cast.failed | lost)

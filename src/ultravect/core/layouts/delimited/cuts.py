@@ -252,3 +252,10 @@ def delimiter_share(text: str, whole: bool) -> float:
     if cut.delimiter in (BLANKS, " "):
         return 0.0
     return cut.share if cut.columns > 1 and text.strip().count("\n") else 0.0
+
+
+def blanks_fit(text: str, whole: bool) -> bool:
+    """Whether runs of blanks cut the text into columns of values."""
+    if not whole:
+        text = text[: text.rfind("\n") + 1] or text
+    return best_cuts(text, DelimitedLayout())[0].delimiter in (BLANKS, " ")

@@ -32,6 +32,7 @@ from ultravect.core.layouts.fixed.records import (
     text_of,
 )
 from ultravect.core.layouts.fixed.sniff import Records, fields_found, first_records, header_found
+from ultravect.core.layouts.headers import judge_header
 from ultravect.core.layouts.number_formats import find_numbers
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import FixedField, FixedLayout
@@ -39,6 +40,7 @@ from ultravect.core.model.layout import FixedField, FixedLayout
 HEAD_BYTES = 256 << 10
 _SIZES = (128 << 10, 512 << 10, 2 << 20)
 _LATER_SIZE = 4 << 20
+_JUDGED = 100
 
 
 @dataclass
@@ -166,6 +168,13 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
     body = Records(records.matrix[layout.preamble - skipped :], records.terminator, records.reason)
     if layout.header is None:
         header, reason = header_found(body.matrix)
+        if not header and len(body.matrix) > 1:
+            cut = spans or spans_of(fields_found(body.matrix, False))
+            texts = [text_of(row) for row in body.matrix[:_JUDGED]]
+            guess = judge_header([[text[span.begin : span.end].strip() for span in cut] for text in texts])
+            # of texts alone nothing is made here: records rarely name their fields
+            if guess.present and guess.sure and len(cut) > 1:
+                header, reason = True, guess.reason
         updates["header"] = header
         findings.append(Finding("note", "header-found", reason, "from.layout"))
     else:
