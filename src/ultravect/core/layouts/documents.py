@@ -18,7 +18,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import JsonLayout, XmlLayout
 
 _HEAD_ROWS = 20_000
-_HEAD_SECONDS = 0.4  # that may pass until the columns are known
+_HEAD_SECONDS = 0.2  # that may pass until the columns are known
 _LEAST_ROWS = 2000
 _FIRST_ROWS = 500
 
