@@ -38,7 +38,7 @@ def open_layout(file: SourceFile, layout: AnyLayout | None) -> FileReader:
     if not head or (blank and len(head) < HEAD_BYTES and not head.removeprefix(b"\xef\xbb\xbf").strip()):
         raise file_empty(file.path, "is empty: it has no header and no rows")
     if layout is None:
-        name, finding = format_of(file)
+        name, finding = format_of(file, head)
         reader = READERS[name](file, FORMATS[name].model_validate({"format": name}))
         reader.findings.insert(0, finding)
         return reader

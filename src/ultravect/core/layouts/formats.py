@@ -82,10 +82,11 @@ def refuse_binary(file: SourceFile, head: bytes, format_name: str) -> None:
     )
 
 
-def format_of(file: SourceFile) -> tuple[str, Finding]:
+def format_of(file: SourceFile, head: bytes | None = None) -> tuple[str, Finding]:
     """The format that a file's bytes speak for, and the reason; its name decides where the bytes leave it open."""
-    with closing(file.open()) as stream:
-        head = stream.read(HEAD_BYTES)
+    if head is None:
+        with closing(file.open()) as stream:
+            head = stream.read(HEAD_BYTES)
     ending = posixpath.splitext(plain_name(file.path).lower())[1]
     named = _ENDINGS.get(ending, "")
     found = _magic(head)

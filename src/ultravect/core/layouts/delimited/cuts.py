@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from ultravect.core.layouts.delimited.lines import STAND_IN
 from ultravect.core.layouts.headers import kind_of, title_rows
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
 
@@ -17,7 +18,7 @@ _SEVERAL = ("||", "|~|", "^|^", ";;", "~~", "::", ",,", "\t\t", "@@", "##")
 _ROWS = 200
 _TYPED_ROWS = 60
 _MAX_PREAMBLE = 30
-_STAND_IN = "\x1f"
+_STAND_IN = chr(STAND_IN)
 _RUNS = re.compile(r'"[^"]*"|[ \t]+')
 _CLOSE = 0.12  # a rival whose score is nearer than this makes the choice unsure
 
@@ -34,7 +35,6 @@ class Cut:
     columns: int
     preamble: int
     score: float = 0.0
-    faults: int = 0
 
 
 def csv_reader(text: str, delimiter: str, layout: DelimitedLayout, *, strict: bool = False) -> Iterator[list[str]]:
@@ -84,7 +84,6 @@ def _read(
 def cut_by(text: str, delimiter: str, layout: DelimitedLayout) -> Cut:
     """How ``text`` falls apart with this delimiter."""
     rows = first_rows(text, delimiter, layout)
-    _, faults = _read(text, delimiter, layout, strict=True)
     if not rows:
         return Cut(delimiter, 0.0, 1, 0)
     columns, _ = Counter(len(row) for _, row in rows).most_common(1)[0]
@@ -94,7 +93,7 @@ def cut_by(text: str, delimiter: str, layout: DelimitedLayout) -> Cut:
     kept = rows[start:]
     whole = [row for _, row in kept if len(row) == columns]
     share = len(whole) / len(kept)
-    return Cut(delimiter, share, columns, rows[start][0], share * (0.4 + 0.6 * _plain(whole, delimiter)), faults)
+    return Cut(delimiter, share, columns, rows[start][0], share * (0.4 + 0.6 * _plain(whole, delimiter)))
 
 
 def _start(rows: list[tuple[int, list[str]]], columns: int) -> int:
@@ -190,18 +189,24 @@ def with_quotes(text: str, delimiter: str, layout: DelimitedLayout) -> tuple[Del
         return layout, ""
     if _quoted_after_blanks(text, delimiter):
         return layout.model_copy(update={"skip_blanks": True}), "values are quoted after blanks"
-    now = cut_by(text, delimiter, layout)
     if "'" in text and _quoted(text, delimiter, "'") and not _quoted(text, delimiter, '"'):
         other = layout.model_copy(update={"quote": "'"})
-        found = cut_by(text, delimiter, other)
-        if found.share >= now.share and not found.faults:
+        if cut_by(text, delimiter, other).share >= cut_by(text, delimiter, layout).share and not _broken(
+            text, delimiter, other
+        ):
             return other, "values stand in single quotes"
     if '\\"' in text or "\\" + delimiter in text:
         other = layout.model_copy(update={"escape": "\\"})
-        found = cut_by(text, delimiter, other)
-        if not found.faults and found.share >= now.share and (now.faults or found.share > now.share):
+        now, found = cut_by(text, delimiter, layout).share, cut_by(text, delimiter, other).share
+        better = found > now or (found == now and _broken(text, delimiter, layout))
+        if better and not _broken(text, delimiter, other):
             return other, "a backslash takes the meaning from the character after it"
     return layout, ""
+
+
+def _broken(text: str, delimiter: str, layout: DelimitedLayout) -> bool:
+    """Whether the quotes in the first rows contradict each other."""
+    return bool(_read(text, delimiter, layout, strict=True)[1])
 
 
 def _quoted_after_blanks(text: str, delimiter: str) -> bool:
