@@ -104,23 +104,21 @@ def lint(arguments: argparse.Namespace) -> int:
     return max(code, _all_pass([["npm", "run", "--silent", "check"]], ROOT / "console"))
 
 
-# somewhat more than half of the time that all tests take, with servers of their own: they begin first
-_CORE_TESTS = [f"tests/core/{part}" for part in ("databases", "dialects", "engine", "expressions", "modes", "pairs")]
-
-
 def test(arguments: argparse.Namespace) -> int:
-    """Lint, and all tests in two halves at once; or those tests that are asked for."""
+    """Lint, and all tests, with servers of its own for each processor; or those tests that are asked for."""
     pytest = [sys.executable, "-m", "pytest"]
     if arguments.rest:
         return _all_pass([[*pytest, *arguments.rest]])
+    processes = str(min(os.cpu_count() or 1, 4))
     with tempfile.TemporaryFile("w+") as output:
-        core = subprocess.Popen([*pytest, *_CORE_TESTS], cwd=ROOT, stdout=output, stderr=subprocess.STDOUT)
-        code = lint(arguments)
-        rest = _all_pass([[*pytest, *(f"--ignore={one}" for one in _CORE_TESTS)]])
-        failed = core.wait()
+        linting = subprocess.Popen(
+            [sys.executable, "-m", "devtools", "lint"], cwd=ROOT, stdout=output, stderr=subprocess.STDOUT
+        )
+        code = _all_pass([[*pytest, "--numprocesses", processes, "--dist", "loadfile", "--durations", "25"]])
+        code = max(code, linting.wait())
         output.seek(0)
-        print(f"\nthe other half, {', '.join(_CORE_TESTS)}:\n{output.read()}", flush=True)
-    return code or rest or failed
+        print(f"\nlint and types:\n{output.read()}", flush=True)
+    return code
 
 
 def bench(arguments: argparse.Namespace) -> int:

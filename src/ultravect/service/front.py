@@ -181,16 +181,19 @@ class Health:
     def __init__(self) -> None:
         self._connection: psycopg.AsyncConnection[Any] | None = None
         self._asking: asyncio.Task[None] | None = None
-        self._seen: tuple[int, dict[str, Any]] = _failing()
-        self._at = 0.0
+        self._seen: tuple[int, dict[str, Any]] | None = None
+        self._asked_at = 0.0
 
     async def now(self) -> tuple[int, dict[str, Any]]:
+        """Failing once a question has waited too long: the answer before it may be old only because there was none since."""
         if self._asking is None or self._asking.done():
-            self._asking = asyncio.create_task(self._ask())
-        await asyncio.wait([self._asking], timeout=_HEALTH_SECONDS if self._at else None)
-        if time.monotonic() - self._at > settings.LOST_AFTER_SECONDS:
+            self._asking, self._asked_at = asyncio.create_task(self._ask()), time.monotonic()
+        lost_after = settings.LOST_AFTER_SECONDS
+        seconds = _HEALTH_SECONDS if self._seen else lost_after  # there is nothing to tell before the first answer
+        await asyncio.wait([self._asking], timeout=seconds)
+        if not self._asking.done() and time.monotonic() - self._asked_at > lost_after:
             return _failing()
-        return self._seen
+        return self._seen or _failing()
 
     async def _ask(self) -> None:
         """By a connection of its own: those of the pool may all be busy."""
@@ -211,12 +214,11 @@ class Health:
             if self._connection is not None:
                 await self._connection.close()
             self._connection = None
-            self._seen, self._at = _failing(), time.monotonic()
+            self._seen = _failing()
             return
         workers = row[0] if row else 0
         status = "ok" if workers else "idle: no worker gives a sign of life"
         self._seen = 200, {"status": status, "version": __version__, "database": "ok", "workers": workers}
-        self._at = time.monotonic()
 
 
 def _failing() -> tuple[int, dict[str, Any]]:
