@@ -30,6 +30,11 @@ from ultravect.core.types.canonical import parse_type
 from ultravect.core.types.text_formats import TextFormats
 
 MORE = b"\n".join(b"%d;;%d;x" % (n, n * 3) for n in range(1, 9))
+_HUTS = [("Alpen rose", 40, "2001-05-01"), ("Falken horst", 22, "1999-06-10"), ("Sonn blick", 130, "2003-05-01"),
+         ("Gipfelruh", 18, "1987-07-01"), ("Steinbock", 64, "1976-07-01"), ("Edelweiss", 12, "1966-07-01")]  # fmt: skip
+_RECORDS = "".join(f"{name:12}{beds:>5}{opened:>12}\n" for name, beds, opened in [("name", "beds", "opened"), *_HUTS])
+_FIELDS = b"HUTS OF THE WEST, SUMMER 2026\n\n" + _RECORDS.encode()
+
 TEXTS = {
     # name: content, names, first row, keys of the layout
     "an empty column is no delimiter of two characters": (b"a;b;c;d\n" + MORE, ["a", "b", "c", "d"], ["1", None, "3", "x"], {"delimiter": ";"}),
@@ -57,6 +62,17 @@ TEXTS = {
         ["1", "20", "2026-06-01", "A"], {"preamble": 2}),
     "a remark of many words above": (b"# one two three four five\n1 2.5\n2 3.5\n3 4.5\n", ["column_1", "column_2"], ["1", "2.5"], {"preamble": 1}),
     "a header in fixed columns": (b"hut  kg\nA    12\nBc    3\nD   400\n", ["hut", "kg"], ["A", "12"], {}),
+    # lines of another kind above the rows
+    "a description": (b"/*huts of the west\nbeds, in June; guests\n*/\n<2026 Q1>\n beds   guests\n 40  21\n 22  18\n 64   9\n 12  11\n 18  2\n",
+                      ["beds", "guests"], ["40", "21"], {"preamble": 4, "delimiter": "blanks", "header": True}),
+    "a ruler below the names": (b"GUESTS A MONTH\n==============\nYear Jan Feb\n------------\n2020 58.0 62.6\n2021 73.3 75.9\n2022 70.0 43.5\n2023 5 1\n",
+                      ["Year", "Jan", "Feb"], ["2020", "58.0", "62.6"], {"preamble": 2, "comment": "---"}),
+    "a query's output": (b"id  name       beds\n--  ---------  ----\n1   Alpenrose  40\n2   Sonnblick  30\n3   Steinbock  64\n",
+                      ["id", "name", "beds"], ["1", "Alpenrose", "40"], {"comment": "--"}),
+    "rows have names": (b"SIZE SUBS\nRules 13 2\nBudget 42 0\nBanking 51 5\n", ["row", "SIZE", "SUBS"], ["Rules", "13", "2"], {"header": True}),
+    "counts above": (b"4,2,small,large\n1.5,2.5,0.5,0\n3.5,1.5,2.5,1\n2.5,2.5,1.5,1\n1.5,3.5,0.5,0\n",
+                      ["column_1", "column_2", "column_3", "column_4"], ["1.5", "2.5", "0.5", "0"], {"preamble": 1, "header": False}),
+    "a title above fields": (_FIELDS, ["name", "beds", "opened"], ["Alpen rose", "40", "2001-05-01"], {"format": "fixed", "preamble": 2}),
 }  # fmt: skip
 
 

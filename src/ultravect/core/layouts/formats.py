@@ -108,7 +108,7 @@ def format_of(file: SourceFile, head: bytes | None = None) -> tuple[str, Finding
     plain = text.encode()
     if (
         delimiter_share(text, whole) < 0.9
-        and not (text.startswith("#") and blanks_fit(text, whole))
+        and not blanks_fit(text, whole)
         and (
             looks_even(plain, whole)
             or (b"\n" not in plain.rstrip() and first_records(plain, whole, len(plain), None, None))

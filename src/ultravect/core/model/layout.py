@@ -132,7 +132,9 @@ class DelimitedLayout(Declared):
     preamble: int | None = Field(default=None, ge=0, description="Lines before the header. Left out: found.")
     footer: int = Field(default=0, ge=0, le=1000, description="Lines at the end that are no rows.")
     comment: Annotated[str, Field(min_length=1, max_length=8)] | None = Field(
-        default=None, description="Lines that start with this are no rows. Left out: found, for #.", examples=["#"]
+        default=None,
+        description="Lines that start with this are no rows. Left out: found, for # and lines drawn of ---.",
+        examples=["#"],
     )
     header: bool | None = Field(default=None, description="Whether the first row names the columns. Left out: found.")
     names: list[str] | None = Field(
@@ -175,7 +177,7 @@ class FixedLayout(Declared):
     header: bool | None = Field(
         default=None, description="Whether the first record names the fields. Left out: found."
     )
-    preamble: int = Field(default=0, ge=0, description="Records before the header.")
+    preamble: int = Field(default=0, ge=0, description="Records before the header. Left out: found.")
     footer: int = Field(default=0, ge=0, le=1000, description="Records at the end that are no rows.")
     fields: list[FixedField] = Field(default=[], description="Left out: found from the gaps between columns.")
     values: Values = Values()

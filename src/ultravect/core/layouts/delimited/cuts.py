@@ -9,6 +9,7 @@ from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
+from ultravect.core.layouts.delimited.alike import MAX_PREAMBLE, counts_above, first_alike, is_ruler, ruler_mark
 from ultravect.core.layouts.delimited.lines import STAND_IN
 from ultravect.core.layouts.headers import kind_of, title_rows
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
@@ -17,7 +18,6 @@ _SINGLE = (",", ";", "\t", "|", "~", "^", "\x01", "\x00", ":")
 _SEVERAL = ("||", "|~|", "^|^", ";;", "~~", "::", ",,", "\t\t", "@@", "##")
 _ROWS = 200
 _TYPED_ROWS = 60
-_MAX_PREAMBLE = 30
 _STAND_IN = chr(STAND_IN)
 _RUNS = re.compile(r'"[^"]*"|[ \t]+')
 _CLOSE = 0.12  # a rival whose score is nearer than this makes the choice unsure
@@ -89,10 +89,14 @@ def cut_by(text: str, delimiter: str, layout: DelimitedLayout) -> Cut:
     columns, _ = Counter(len(row) for _, row in rows).most_common(1)[0]
     start = 0
     if layout.preamble is None:
-        start = _start(rows, columns)
-    kept = rows[start:]
+        start = _start(rows, columns) or first_alike(rows, columns)
+        if not start and len(rows) <= _ROWS and counts_above(rows):
+            start = 1
+    kept = [rows[start], *(row for row in rows[start + 1 :] if not is_ruler(row[1]))]
     whole = [row for _, row in kept if len(row) == columns]
-    share = len(whole) / len(kept)
+    # a header that has no name for the names of the rows is no row that does not fit
+    short = len(whole) == len(kept) - 1 > 1 and len(kept[0][1]) == columns - 1
+    share = 1.0 if short else len(whole) / len(kept)
     return Cut(delimiter, share, columns, rows[start][0], share * (0.4 + 0.6 * _plain(whole, delimiter)))
 
 
@@ -105,9 +109,9 @@ def _start(rows: list[tuple[int, list[str]]], columns: int) -> int:
         return remarks + _start(rows[remarks:], columns)
     start = next(index for index, (_, row) in enumerate(rows) if len(row) == columns)
     # a row with nearly as many values is a header that does not match its rows, not a line before it
-    if start > _MAX_PREAMBLE or any(len(row) > max(1, columns // 2) for _, row in rows[:start]):
+    if start > MAX_PREAMBLE or any(len(row) > max(1, columns // 2) for _, row in rows[:start]):
         start = 0
-    return start + min(title_rows([row for _, row in rows[start:]]), _MAX_PREAMBLE)
+    return start + min(title_rows([row for _, row in rows[start:]]), MAX_PREAMBLE)
 
 
 def _plain(rows: list[list[str]], delimiter: str) -> float:
@@ -165,7 +169,8 @@ def _by_blanks(text: str, layout: DelimitedLayout) -> list[Cut]:
     cut = cut_by(text, BLANKS, layout)
     if cut.columns < 2 or cut.share < 0.95:
         return []
-    rows = [row for _, row in first_rows(text, BLANKS, layout) if len(row) == cut.columns][1:]
+    found = first_rows(text, BLANKS, layout)
+    rows = [row for before, row in found if before >= cut.preamble and len(row) == cut.columns][1:]
     numbers = sum(
         1 for column in zip(*rows, strict=True) if all(kind_of(cell) in ("number", "moment", "") for cell in column)
     )
@@ -239,6 +244,8 @@ def trailing(rows: list[list[str]]) -> bool:
 
 def comment_mark(lines: Sequence[str], layout: DelimitedLayout) -> str:
     """The mark of lines that are no rows, "" where there is none: they are cut into another number of values than the rows."""
+    if ruler := ruler_mark(lines[:_ROWS]):
+        return ruler
     marked = [line for line in lines[:_ROWS] if line.startswith("#")]
     others = [line for line in lines[:_ROWS] if line.strip() and not line.startswith("#")]
     if not marked or not others or (len(marked) == 1 and lines[0].startswith("#")):
@@ -260,7 +267,8 @@ def delimiter_share(text: str, whole: bool) -> float:
 
 
 def blanks_fit(text: str, whole: bool) -> bool:
-    """Whether runs of blanks cut the text into columns of values."""
+    """Whether runs of blanks cut the text into columns of values, below remarks or a description."""
     if not whole:
         text = text[: text.rfind("\n") + 1] or text
-    return best_cuts(text, DelimitedLayout())[0].delimiter in (BLANKS, " ")
+    best = best_cuts(text, DelimitedLayout())[0]
+    return best.delimiter in (BLANKS, " ") and (best.preamble > 0 or text.startswith("#"))

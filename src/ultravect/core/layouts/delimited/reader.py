@@ -56,6 +56,9 @@ BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
 LATER_BLOCK_BYTES = 2 << 20
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
+_ROW_NAMES = 200
+_ROW_NAME_DELIMITERS = (BLANKS, " ", "\t")
+"""Between values of tables that programs for statistics write: their rows have names, and the column of these has none."""
 _EXPONENT = re.compile(rb"[0-9.][eE][+-]?[0-9]")
 _HEXADECIMAL = re.compile(rb"0[xX]")
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
@@ -345,6 +348,9 @@ def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> Delimite
             row = row[:-1]
         names, findings = unique_names(row)
         findings += _short_header(first, names, whole)
+        if any(found.code == "row-names-found" for found in findings):
+            names, _ = unique_names(["row", *names])
+            whole = whole.model_copy(update={"names": names})
     else:
         names = [f"column_{position}" for position in range(1, width + 1 - bool(whole.trailing))]
     return DelimitedReader(file, whole, opened, names, sniffed.findings + findings)
@@ -365,6 +371,12 @@ def _short_header(first: DelimitedBlock, names: list[str], layout: DelimitedLayo
     if layout.trailing or layout.ragged != "reject" or len(widths) < 2 or not (widths == len(names) + 1).all():
         return []
     better = ["row", *names]
+    own = [
+        cells[0] for at in range(1, min(len(first.row_starts), _ROW_NAMES)) if (cells := _cells(first, at, layout))
+    ]
+    if layout.delimiter in _ROW_NAME_DELIMITERS and len(set(own)) == len(own):
+        message = f"every row has one value more than the header has names; the first is its own name, in column {better[0]}"
+        return [Finding("note", "row-names-found", message, "from.layout")]
     return [
         Finding(
             "warning",

@@ -31,11 +31,12 @@ from ultravect.core.layouts.fixed.records import (
     spans_of,
     text_of,
 )
-from ultravect.core.layouts.fixed.sniff import Records, fields_found, first_records, header_found
+from ultravect.core.layouts.fixed.sniff import Records, fields_found, first_records, header_found, lines_above
 from ultravect.core.layouts.headers import judge_header
 from ultravect.core.layouts.number_formats import find_numbers
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import FixedField, FixedLayout
+from ultravect.core.words import counted
 
 HEAD_BYTES = 256 << 10
 _SIZES = (128 << 10, 512 << 10, 2 << 20)
@@ -137,6 +138,13 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
         findings.append(encoding_finding(detected))
     whole = len(head) < HEAD_BYTES
     text = head.decode(encoding, "replace").removeprefix("\ufeff").encode()
+    found_here = "preamble" not in layout.model_fields_set and layout.terminator != "none" and not layout.fields
+    if found_here and (above := lines_above(text, whole)):
+        updates["preamble"] = above
+        layout = layout.model_copy(update={"preamble": above})
+        title = text.strip().splitlines()[0].decode()[:40]
+        message = f"{counted(above, 'line')} before the records, first {title!r}"
+        findings.append(Finding("note", "preamble-found", message, "from.layout"))
     skipped = layout.preamble if layout.terminator != "none" and b"\n" in text else 0
     for _ in range(skipped):
         text = text[text.find(b"\n") + 1 :]

@@ -16,6 +16,8 @@ _LOOK = 64 << 10
 _LOOK_RECORDS = 500
 _SPACE = 0x20
 _EVEN_SHARE = 0.9
+_FEWEST = 5
+_MOST_ABOVE = 30
 
 
 @dataclass(frozen=True)
@@ -60,10 +62,7 @@ def record_length(text: Characters, size: int | None) -> int | None:
 
 def first_records(text: bytes, whole: bool, size: int, record: int | None, terminator: str | None) -> Records | None:
     """The first records of a file, told apart by its lines or by what repeats; None where nothing does."""
-    lines = [line.removesuffix(b"\r") for line in text.split(b"\n")]
-    if not whole and len(lines) > 1:
-        lines.pop()
-    lines = [line for line in lines if line][:_LOOK_RECORDS]
+    lines = [line for line in _lines(text, whole) if line][:_LOOK_RECORDS]
     if terminator != "none" and (terminator == "newline" or len(lines) > 1):
         rows = [characters(line) for line in lines]
         width = record or max(map(len, rows))
@@ -84,6 +83,14 @@ def first_records(text: bytes, whole: bool, size: int, record: int | None, termi
     )
 
 
+def _lines(text: bytes, whole: bool) -> list[bytes]:
+    """The whole lines of a head."""
+    lines = [line.removesuffix(b"\r") for line in text.split(b"\n")]
+    if len(lines) > 1 and (not whole or not lines[-1]):
+        lines.pop()
+    return lines
+
+
 def _filled(row: Characters, width: int) -> npt.NDArray[np.uint32]:
     filled = np.full(width, _SPACE, np.uint32)
     filled[: len(row)] = row
@@ -92,14 +99,41 @@ def _filled(row: Characters, width: int) -> npt.NDArray[np.uint32]:
 
 def looks_even(text: bytes, whole: bool) -> bool:
     """Whether nearly all lines are of one length and have columns of spaces between words."""
-    lines = [line.removesuffix(b"\r") for line in text.split(b"\n")]
-    if not whole and len(lines) > 1:
-        lines.pop()
+    lines = _lines(text, whole)[lines_above(text, whole) :]
     lengths = [len(characters(line)) for line in lines if line][:_LOOK_RECORDS]
     if len(lengths) < 2:
         return False
     common = max(set(lengths), key=lengths.count)
-    return common >= _MIN_RECORD and lengths.count(common) >= _EVEN_SHARE * len(lengths)
+    even = lengths.count(common)
+    # of few lines, one may be a header without its last blanks
+    return common >= _MIN_RECORD and (even >= _EVEN_SHARE * len(lengths) or 3 < len(lengths) == even + 1)
+
+
+def lines_above(text: bytes, whole: bool) -> int:
+    """How many lines above the records are none of them: a title, rulers, blank lines; not the names of the fields.
+
+    Such a line has text where all records have a gap between fields.
+    """
+    rows = [characters(line) for line in _lines(text, whole)[:_LOOK_RECORDS]]
+    lengths = [len(row) for row in rows[len(rows) // 3 :] if len(row)]
+    if len(lengths) < _FEWEST:
+        return 0
+    width = max(set(lengths), key=lengths.count)
+    used = np.any([_filled(row, width) != _SPACE for row in rows[len(rows) // 3 :] if len(row) == width], axis=0)
+    starts = np.flatnonzero(used & ~np.concatenate([[False], used[:-1]]))
+    ends = np.flatnonzero(used & ~np.concatenate([used[1:], [False]])) + 1
+    if len(starts) < 2:
+        return 0
+
+    def fits(row: Characters) -> bool:
+        return 0 < len(row) <= width and not (_filled(row, width) != _SPACE)[~used].any()
+
+    first = next((at for at, row in enumerate(rows) if fits(row)), 0)
+    if not 0 < first <= _MOST_ABOVE:
+        return 0
+    names = rows[first - 1]
+    above_each = sum((names[begin:end] != _SPACE).any() for begin, end in zip(starts, ends, strict=True))
+    return first - 1 if above_each == len(starts) and len(set(names.tolist())) > 2 else first
 
 
 def header_found(matrix: Characters) -> tuple[bool, str]:
