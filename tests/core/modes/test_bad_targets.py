@@ -252,7 +252,7 @@ def test_a_full_disk_under_a_table(writer: Writer, small_disk: Path) -> None:
     shutil.chown(small_disk, "postgres")
     small_disk.chmod(0o700)
     for parent in small_disk.parents:
-        if parent.name.startswith("pytest-"):
+        if parent.name.startswith(("pytest-", "popen-")):
             parent.chmod(0o755)
     small_disk.parent.chmod(0o755)
     writer.place.sql(f"CREATE TABLESPACE small LOCATION '{small_disk}'")
