@@ -56,11 +56,11 @@ import pyarrow as pa
 if {alone}:
     os.sched_setaffinity(0, {core})
     pa.set_cpu_count(1)
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.scan import scan_columns
-from ultravect.core.engine.sources import open_source
-from ultravect.core.engine.leg_plan import ColumnPlan
-from ultravect.core.engine.shape import Shaper
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.plan.scan import scan_columns
+from ultravect.core.engine.objects.sources import open_source
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
+from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.model.document import LAYOUT
 folder, name, layout, what = sys.argv[1:5]
 spec = ConnectionSpec("bench", "folder", {{"path": folder}}, [folder])

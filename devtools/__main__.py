@@ -18,7 +18,7 @@ from devtools.places import Places
 from devtools.stack import USER, Stack, stop_state
 from ultravect.cli.output import print_run
 from ultravect.client import Client
-from ultravect.core.dialects.table import translation_page
+from ultravect.core.kinds.translations import translation_page
 
 ROOT = Path(__file__).resolve().parent.parent
 

@@ -20,9 +20,9 @@ from typing import Any
 from devtools.mariadb import MariadbServer
 from devtools.pairs import KINDS, Copied, Place, make_places
 from devtools.postgres import PostgresServer
-from ultravect.core.databases.postgresql.successor import LARGE_ROWS
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.kinds.postgresql.successor import LARGE_ROWS
 from ultravect.core.model.document import job_from_data
 
 MODES = ("append", "overwrite", "upsert")

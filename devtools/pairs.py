@@ -18,12 +18,12 @@ import psycopg
 from devtools.mariadb import MariadbServer
 from devtools.postgres import PostgresServer
 from devtools.torture import COLUMNS, Torture
-from ultravect.core.databases.changes import RowChange
-from ultravect.core.databases.receipts import Receipt
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import run_leg
+from ultravect.core.contracts.changes import RowChange
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
+from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.finding import Finding
 

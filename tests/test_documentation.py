@@ -11,7 +11,7 @@ import pytest
 import yaml
 from devtools.messages import pages
 
-from ultravect.core.dialects.table import translation_page
+from ultravect.core.kinds.translations import translation_page
 from ultravect.core.model.job import job_schema
 
 ROOT = Path(__file__).parent.parent

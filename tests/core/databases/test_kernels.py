@@ -13,10 +13,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.databases.mariadb.read import _column
-from ultravect.core.databases.postgresql import binary_rows
-from ultravect.core.databases.postgresql.binary_copy import HEADER, RowEncoder, encoding_for
-from ultravect.core.databases.written import tabbed_lines
+from ultravect.core.kinds.mariadb.read import _column
+from ultravect.core.kinds.postgresql import binary_rows
+from ultravect.core.kinds.postgresql.binary_copy import HEADER, RowEncoder, encoding_for
+from ultravect.core.loading.text_lines import tabbed_lines
 from ultravect.core.types.canonical import parse_type
 
 D = decimal.Decimal

@@ -12,10 +12,10 @@ import pytest
 from devtools.mariadb import MariadbServer
 from tests.core.conftest import Certificates
 
-from ultravect.core.engine.connections import ConnectionSpec, database_of, probe
-from ultravect.core.engine.look import Wanted, list_objects, preview, preview_query
+from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.look.browse import Wanted, list_objects, preview, preview_query
+from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
 from ultravect.core.errors import UltravectError
-from ultravect.core.storage.base import Listing
 
 MARIADB_TYPES = [
     ("tinyint(1)", "boolean"), ("tinyint(3) unsigned", "smallint"), ("smallint(6)", "smallint"), ("mediumint(9)", "integer"),

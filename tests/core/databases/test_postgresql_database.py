@@ -9,11 +9,11 @@ import psycopg
 import pytest
 from devtools.stack import Stack
 
-from ultravect.core.databases.postgresql.database import PostgresqlDatabase
-from ultravect.core.databases.postgresql.session import translate
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.connection import PostgresqlSettings
+from ultravect.core.kinds.postgresql.database import PostgresqlDatabase
+from ultravect.core.kinds.postgresql.session import translate
+from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 
 COLUMNS = [
     # as declared; what the catalogue writes; the canonical type

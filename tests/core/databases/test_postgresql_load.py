@@ -15,12 +15,12 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.databases.order import Counts, LoadOrder
-from ultravect.core.databases.postgresql.binary_copy import encoding_for
-from ultravect.core.databases.postgresql.database import PostgresqlDatabase
+from ultravect.core.contracts.load import Counts, LoadOrder
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.connection import PostgresqlSettings
+from ultravect.core.kinds.postgresql.binary_copy import encoding_for
+from ultravect.core.kinds.postgresql.database import PostgresqlDatabase
+from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.types.canonical import CanonicalType, parse_type
 
 D = decimal.Decimal

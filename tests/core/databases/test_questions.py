@@ -10,15 +10,15 @@ from devtools.pairs import KINDS, Place
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ultravect.core.databases.base import Database
-from ultravect.core.dialects import DIALECTS
+from ultravect.core.contracts.target import Database
 from ultravect.core.dialects.statements import Lexical, NotReadable, statements
-from ultravect.core.engine.connections import database_of
+from ultravect.core.engine.objects.connections import database_of
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.registry import dialects
 
 
 def _texts(sql: str, dialect: str) -> list[str]:
-    return [one.text for one in statements(sql, DIALECTS[dialect].lexical)]
+    return [one.text for one in statements(sql, dialects()[dialect].lexical)]
 
 
 @pytest.mark.parametrize(
@@ -48,7 +48,7 @@ def test_statements_are_told_apart(dialect: str, sql: str, found: list[str]) -> 
 @pytest.mark.parametrize("sql", ["select 'a", 'select "a', "/* a", "select $$a", "select $x$ $$ "])
 def test_what_is_not_closed_is_no_statement(sql: str) -> None:
     with pytest.raises(NotReadable):
-        statements(sql, DIALECTS["postgresql"].lexical)
+        statements(sql, dialects()["postgresql"].lexical)
 
 
 @given(
@@ -57,13 +57,13 @@ def test_what_is_not_closed_is_no_statement(sql: str) -> None:
 )
 def test_any_text_is_read_or_refused(sql: str, dialect: str) -> None:
     try:
-        found = statements(sql, DIALECTS[dialect].lexical)
+        found = statements(sql, dialects()[dialect].lexical)
     except NotReadable:
         return
     for one in found:
         assert one.text in sql
         # what was found once is found again, alone
-        assert [again.text for again in statements(one.text, DIALECTS[dialect].lexical)] == [one.text]
+        assert [again.text for again in statements(one.text, dialects()[dialect].lexical)] == [one.text]
 
 
 def test_time_grows_with_the_length_alone() -> None:

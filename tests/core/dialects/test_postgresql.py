@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
-from ultravect.core.dialects.postgresql import PostgresqlDialect
+from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.types.canonical import Fit, parse_type
 
 PG = PostgresqlDialect()

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import pytest
 
-from ultravect.core.dialects import DIALECTS
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.dialects.oracle import OracleDialect
 from ultravect.core.dialects.sqlserver import SqlserverDialect
+from ultravect.core.kinds.registry import dialects
 from ultravect.core.types.canonical import NAMES, parse_type
 
 SQLSERVER = [
@@ -50,7 +50,7 @@ def test_new_columns(canonical: str, sqlserver: str, oracle: str) -> None:
     )
 
 
-@pytest.mark.parametrize("dialect", DIALECTS.values(), ids=DIALECTS.keys())
+@pytest.mark.parametrize("dialect", dialects().values(), ids=dialects().keys())
 def test_every_dialect_has_every_type(dialect: SqlserverDialect) -> None:
     for name in NAMES:
         assert dialect.from_canonical(parse_type(name)).native

@@ -9,17 +9,17 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.files import file_of
 
-from ultravect.core.databases.base import LiveCheck, LiveColumn, LiveTable
+from ultravect.core.contracts.catalogue import LiveCheck, LiveColumn, LiveTable
 from ultravect.core.dialects.base import Dialect, TableName
-from ultravect.core.dialects.mariadb import MariadbDialect
-from ultravect.core.dialects.postgresql import PostgresqlDialect
-from ultravect.core.dialects.sqlite import SqliteDialect
-from ultravect.core.engine.leg_plan import ColumnPlan, InputPlan
-from ultravect.core.engine.shape import Shaped, Shaper
-from ultravect.core.engine.target_checks import TargetCheck, checks_of
+from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan
+from ultravect.core.engine.plan.target_checks import TargetCheck, checks_of
+from ultravect.core.engine.run.shape import Shaped, Shaper
 from ultravect.core.expressions.bind import Scope, bind, bind_condition
 from ultravect.core.expressions.parse import parse_condition
 from ultravect.core.expressions.select_list import resolve
+from ultravect.core.kinds.mariadb.dialect import MariadbDialect
+from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
+from ultravect.core.kinds.sqlite.dialect import SqliteDialect
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type

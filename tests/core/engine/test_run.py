@@ -15,12 +15,12 @@ from devtools.stack import Stack
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.databases.changes import RowChange
-from ultravect.core.databases.receipts import Receipt
-from ultravect.core.engine.connections import ConnectionSpec, probe
-from ultravect.core.engine.leg import PHASES, LegResult
-from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import run_leg
+from ultravect.core.contracts.changes import RowChange
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.engine.objects.connections import ConnectionSpec, probe
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import PHASES, LegResult
+from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.finding import Finding

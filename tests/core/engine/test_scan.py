@@ -9,10 +9,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.files import file_of
 
-from ultravect.core.engine import scan as scanning
-from ultravect.core.engine.profile import Profile
-from ultravect.core.engine.sample import RandomRows
-from ultravect.core.engine.scan import scan_columns
+from ultravect.core.engine.look.profile import Profile
+from ultravect.core.engine.look.sample import RandomRows
+from ultravect.core.engine.plan import scan as scanning
+from ultravect.core.engine.plan.scan import scan_columns
 from ultravect.core.layouts.delimited import reader as delimited
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout

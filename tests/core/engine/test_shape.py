@@ -11,10 +11,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.files import file_of
 
-from ultravect.core.engine.leg_plan import ColumnPlan
-from ultravect.core.engine.rejects import Reject, RejectLedger
-from ultravect.core.engine.shape import Shaped, Shaper
-from ultravect.core.engine.tally import Tally
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
+from ultravect.core.engine.run.rejects import Reject, RejectLedger
+from ultravect.core.engine.run.shape import Shaped, Shaper
+from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout

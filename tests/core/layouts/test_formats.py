@@ -21,9 +21,9 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.files import file_of
 
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.sample import text_rows
-from ultravect.core.engine.sources import open_source
+from ultravect.core.engine.look.sample import text_rows
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.sources import open_source
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.base import Reader, SourceFile

@@ -19,8 +19,8 @@ from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.table import Table
 from tests.core.layouts.test_formats import bad_of, opened, rows_of, workbook
 
-from ultravect.core.engine.proposals import value_findings
-from ultravect.core.engine.scan import scan_columns
+from ultravect.core.engine.plan.proposals import value_findings
+from ultravect.core.engine.plan.scan import scan_columns
 from ultravect.core.layouts import documents, json_lines
 from ultravect.core.layouts.base import Reader
 from ultravect.core.layouts.encoding import detect_encoding

@@ -9,7 +9,7 @@ from demo.objectstore import ObjectStore
 from devtools.sshd import SshServer
 from tests.core.modes.exports import Export
 
-from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.objects.connections import ConnectionSpec
 
 
 @pytest.fixture(params=["folder", "sftp", "objectstore"])

@@ -9,11 +9,11 @@ from typing import Any
 
 from devtools.pairs import Copied
 
-from ultravect.core.engine.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.run import run_leg
+from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import job_from_data
-from ultravect.core.storage.base import Listing
 
 _runs = itertools.count(1)
 ROWS = [

@@ -22,9 +22,9 @@ from devtools.pairs import KINDS, Copied, Place
 from devtools.stack import Stack
 from tests.core.modes.writing import Writer
 
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 
 

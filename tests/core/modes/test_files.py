@@ -18,9 +18,9 @@ from devtools.torture import Torture
 from openpyxl import load_workbook
 from tests.core.modes.exports import HEADER, ROWS, Export
 
-from ultravect.core.engine.check import check_job
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

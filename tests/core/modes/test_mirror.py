@@ -11,14 +11,14 @@ import pytest
 from devtools.pairs import Copied
 from tests.core.modes.exports import Export
 
-from ultravect.core.engine.check import check_job
-from ultravect.core.engine.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.rehearse import rehearse
-from ultravect.core.engine.run import run_leg
+from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.look.rehearse import rehearse
+from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError, job_from_data
-from ultravect.core.storage.base import Listing
 
 FILES = {
     "slips/2026/june.txt": b"0000120018",

@@ -10,11 +10,11 @@ from devtools.pairs import KINDS, Copied, Place
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.databases.base import LiveTable
-from ultravect.core.engine.check import check_job
-from ultravect.core.engine.connections import database_of
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.run import run_leg
+from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.objects.connections import database_of
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

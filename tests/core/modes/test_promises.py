@@ -15,11 +15,11 @@ from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.exports import Export
 from tests.core.modes.writing import Writer
 
-from ultravect.core.databases.order import ReceiptKey
-from ultravect.core.engine.connections import ConnectionSpec, database_of
-from ultravect.core.engine.object_names import RunFacts
-from ultravect.core.engine.run import run_leg
-from ultravect.core.engine.targets import open_target
+from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.objects.targets import open_target
+from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 
@@ -81,7 +81,7 @@ def test_an_attempt_that_was_taken_over_commits_no_more(writer: Writer) -> None:
 
 
 def test_a_failure_after_the_commit_says_so(writer: Writer, monkeypatch: pytest.MonkeyPatch) -> None:
-    from ultravect.core.engine import run
+    from ultravect.core.engine.run import execute as run
 
     def fails(*_: object) -> None:
         raise UltravectError("verify-failed", "counted in vain")
@@ -183,7 +183,7 @@ def _ask(session: Any, statement: str) -> Any:
 def test_what_others_commit_during_an_overwrite_stays(
     statement: str, kept: str, writer: Writer, maria: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from ultravect.core.databases.mariadb.load import MariadbLoad
+    from ultravect.core.kinds.mariadb.load import MariadbLoad
 
     writer.load([(7, "old")])
     done = threading.Event()

@@ -10,9 +10,9 @@ import pytest
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.test_bad_targets import Hooked
 
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.pick import PickedKeys
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
+from ultravect.core.engine.run.pick import PickedKeys
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

@@ -11,8 +11,8 @@ import openpyxl
 import pytest
 from devtools.pairs import Copied
 
-from ultravect.core.engine.connections import ConnectionSpec, database_of, probe
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
+from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

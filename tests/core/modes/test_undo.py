@@ -10,11 +10,11 @@ import pytest
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.writing import Writer
 
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.object_names import RunFacts
-from ultravect.core.engine.pick import PickedRows
-from ultravect.core.engine.run import run_leg
-from ultravect.core.engine.undo import undo_leg
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.operate.undo import undo_leg
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
+from ultravect.core.engine.run.pick import PickedRows
 from ultravect.core.errors import UltravectError
 
 KEPT: dict[str, Any] = {"mode": "overwrite", "keep_previous": 1}

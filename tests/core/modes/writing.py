@@ -10,10 +10,10 @@ from typing import Any
 
 from devtools.pairs import Copied, Place
 
-from ultravect.core.engine.check import CheckResult, check_job
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.look.check import CheckResult, check_job
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import job_from_data
 
 _runs = itertools.count(1)

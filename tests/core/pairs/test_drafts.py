@@ -9,11 +9,11 @@ from devtools.pairs import KINDS, Copied, Place
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.engine.check import check_job
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.draft import Drafted, draft
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.look.draft import Drafted, draft
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import read_job
 from ultravect.core.model.job import Job
 

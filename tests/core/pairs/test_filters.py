@@ -9,7 +9,7 @@ from devtools.pairs import KINDS, Place
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.engine.connections import database_of
+from ultravect.core.engine.objects.connections import database_of
 from ultravect.core.expressions.bind import Scope, bind_condition
 from ultravect.core.expressions.evaluate import Rows, evaluate
 from ultravect.core.expressions.parse import parse_condition

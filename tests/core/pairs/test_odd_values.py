@@ -10,9 +10,9 @@ import pytest
 from devtools.pairs import KINDS, Copied, Place
 from devtools.postgres import PostgresServer
 
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.run import run_leg
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import job_from_data
 
 ODD: dict[str, tuple[str, list[str], str, set[int]]] = {

@@ -6,7 +6,7 @@ import pytest
 from devtools.natives import LIMITED, NATIVES, fates, make
 from devtools.pairs import KINDS, Place, there_and_back
 
-from ultravect.core.engine.connections import database_of
+from ultravect.core.engine.objects.connections import database_of
 
 
 @pytest.mark.parametrize("source", KINDS)

@@ -10,12 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ultravect.core.engine.connections import ConnectionSpec, storage_of
+from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.connection import HttpSettings
-from ultravect.core.storage.base import Listing
-from ultravect.core.storage.http import HttpStorage
-from ultravect.core.storage.patterns import matcher
+from ultravect.core.kinds.http.settings import HttpSettings
+from ultravect.core.kinds.http.storage import HttpStorage
+from ultravect.core.patterns import matcher
 
 
 def _code(call: Callable[[], object]) -> str:

@@ -10,11 +10,11 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from ultravect.core.contracts.probe import run_steps
+from ultravect.core.contracts.storage import Listing
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.connection import FolderSettings
-from ultravect.core.probe import run_steps
-from ultravect.core.storage.base import Listing
-from ultravect.core.storage.folder import FolderStorage
+from ultravect.core.kinds.folder.settings import FolderSettings
+from ultravect.core.kinds.folder.storage import FolderStorage
 
 
 @pytest.fixture

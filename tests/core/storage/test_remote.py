@@ -21,10 +21,10 @@ from demo.objectstore import ObjectStore
 from devtools.sshd import SshServer
 from tests.core.conftest import Certificates
 
-from ultravect.core.engine.connections import ConnectionSpec, probe, storage_of
-from ultravect.core.engine.look import Wanted, preview
+from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.look.browse import Wanted, preview
+from ultravect.core.engine.objects.connections import ConnectionSpec, probe, storage_of
 from ultravect.core.errors import UltravectError
-from ultravect.core.storage.base import Listing
 
 NAMES = ["a.csv", "deep/b.csv", "deep/er/c ä.csv", "n.parquet", "z.csv.gz"]
 

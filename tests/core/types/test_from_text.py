@@ -14,8 +14,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from tests.core.files import file_of
 
-from ultravect.core.engine.leg_plan import ColumnPlan
-from ultravect.core.engine.shape import Shaper
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
+from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type

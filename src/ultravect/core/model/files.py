@@ -2,21 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
-from pydantic import AfterValidator, Field
+from pydantic import Field
 
 from ultravect.core.model.base import Declared, Slug
-from ultravect.core.model.connection import KINDS
 from ultravect.core.model.layout import Layout
-from ultravect.core.model.problems import did_you_mean
-
-
-def _kind(value: str) -> str:
-    if value not in KINDS:
-        near = did_you_mean(value, KINDS)
-        raise ValueError(f"{value!r} is not a kind of connection; {near or 'kinds are ' + ', '.join(KINDS)}")
-    return value
 
 
 class ConnectionFile(Declared):
@@ -24,7 +15,7 @@ class ConnectionFile(Declared):
 
     ultravect: Literal[1] = Field(description="Version of the file format.")
     connection: Slug
-    kind: Annotated[str, AfterValidator(_kind)]
+    kind: Slug
     settings: dict[str, Any] = Field(description="As the kind has them; a secret as {from_env: …} or {from_file: …}.")
 
 

@@ -11,10 +11,8 @@ from typing import Any
 
 from pydantic import BaseModel, ValidationError
 
-from ultravect.core.model.connection import KINDS, SECRET_TAGS, secret_keys
+from ultravect.core.model.connection import SECRET_TAGS, secret_keys
 from ultravect.core.model.layout import FORMATS
-
-_SECRETS = frozenset(key for kind in KINDS for key in secret_keys(kind))
 
 
 @dataclass(frozen=True)
@@ -132,6 +130,7 @@ def problems_of(
 ) -> list[Problem]:
     """Problems in the order of the file; ``lines`` maps a path in the document to its line."""
     found: dict[str, Problem] = {}
+    secrets = secret_keys(model)
     for item in error.errors():
         message, hint, meant = _describe(item, model)
         of_key = item["type"] == "extra_forbidden"
@@ -141,7 +140,7 @@ def problems_of(
             for step, before in zip(item["loc"], ("layout", *item["loc"]), strict=False)
             if not (isinstance(step, str) and (step[:1].isupper() or "[" in step or step in ("str", "int", "bool")))
             and not (before == "layout" and step in (*FORMATS, "name"))
-            and not (step in SECRET_TAGS and before in _SECRETS)
+            and not (step in SECRET_TAGS and before in secrets)
         )
         line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
         pointer = "".join(f"/{step}" for step in path)

@@ -19,6 +19,9 @@ _ENDINGS = {
     ".xlsx": "xlsx",
 }
 ENDING = {"delimited": ".csv", "jsonl": ".jsonl", "parquet": ".parquet", "xlsx": ".xlsx"}
+PART = "part"
+"""The placeholder in a file name that numbers the files of one load."""
+
 COMPRESSED = (".gz", ".zst", ".bz2")
 
 

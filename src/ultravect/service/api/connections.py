@@ -14,7 +14,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.model.connection import kind_schemas, secret_keys
+from ultravect.core.kinds.registry import kind_schemas, settings_of
+from ultravect.core.model.connection import secret_keys
 from ultravect.core.model.document import CONNECTION, write_file
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
 from ultravect.service.api.problems import Problem, not_found
@@ -104,7 +105,7 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
 
     def perform_update(self, serializer: Any) -> None:
         _refuse_managed(serializer.instance)
-        hidden = secret_keys(serializer.instance.kind)
+        hidden = secret_keys(settings_of(serializer.instance.kind))
         old = {key: value for key, value in serializer.instance.settings.items() if key not in hidden}
         given = serializer.validated_data.get("settings", {})
         serializer.validated_data["settings"] = {**old, **given}

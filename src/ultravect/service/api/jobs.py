@@ -16,7 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.dialects.table import translations
+from ultravect.core.kinds.translations import translations
 from ultravect.core.model.document import JOB, LAYOUT, job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.job import job_schema

@@ -15,7 +15,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.engine.look import Wanted
+from ultravect.core.engine.look.browse import Wanted
 from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.model.layout import layout_schemas
 from ultravect.core.model.problems import did_you_mean

@@ -12,10 +12,10 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.engine.look import Wanted
-from ultravect.core.engine.raw import MAX_BYTES
+from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.look.browse import Wanted
+from ultravect.core.engine.look.raw import MAX_BYTES
 from ultravect.core.model.document import LAYOUT
-from ultravect.core.storage.base import Listing
 from ultravect.service.api.connections import connection_named
 from ultravect.service.api.problems import Problem
 from ultravect.service.api.serializers import (

@@ -8,8 +8,8 @@ from drf_spectacular.utils import extend_schema_field
 from pydantic import ValidationError
 from rest_framework import serializers
 
-from ultravect.core.dialects import DIALECTS
-from ultravect.core.model.connection import KINDS, Settings
+from ultravect.core.kinds.registry import dialects, kinds, settings_of
+from ultravect.core.model.base import Declared
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.problems import did_you_mean, problems_of
 from ultravect.service.records.models import (
@@ -139,7 +139,7 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     """Secrets are taken, and never given back; left out when changing, they stay as they are."""
 
     name = NamePattern(NAME, error_messages=_NAME_RULE)
-    kind = serializers.ChoiceField(choices=sorted(KINDS))
+    kind = serializers.ChoiceField(choices=sorted(kinds()))
     settings = serializers.DictField()
     secrets_set = serializers.ListField(child=Text(), read_only=True)
 
@@ -164,12 +164,14 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
         """Settings in the order of their kind, which the database does not keep."""
         shown = super().to_representation(instance)
         order = [
-            name for name in KINDS[instance.kind].model_fields if instance.settings.get(name) not in (None, "", [])
+            name
+            for name in settings_of(instance.kind).model_fields
+            if instance.settings.get(name) not in (None, "", [])
         ]
         return {**shown, "settings": {name: instance.settings[name] for name in order}}
 
     def _store(self, connection: Connection, given: dict[str, Any]) -> Connection:
-        model: type[Settings] = KINDS[connection.kind]
+        model: type[Declared] = settings_of(connection.kind)
         try:
             connection.set_settings(given)
         except ValidationError as error:
@@ -509,8 +511,8 @@ class DraftSerializer(serializers.Serializer[Any]):
 
 
 class TypesInputSerializer(serializers.Serializer[Any]):
-    source = serializers.ChoiceField(list(DIALECTS), required=False, help_text="Only the types of this dialect.")
-    target = serializers.ChoiceField(list(DIALECTS), required=False, help_text="Only what they become in this one.")
+    source = serializers.ChoiceField(list(dialects()), required=False, help_text="Only the types of this dialect.")
+    target = serializers.ChoiceField(list(dialects()), required=False, help_text="Only what they become in this one.")
 
 
 class TranslationSerializer(serializers.Serializer[Any]):

@@ -13,10 +13,11 @@ from django.contrib.auth.models import AbstractUser
 from django.db import models
 from django.utils import timezone
 
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.leg import COMMITTED, NOTHING, UNKNOWN
-from ultravect.core.engine.secrets import SecretPlaces, needed_variables
-from ultravect.core.model.connection import KINDS, machine_keys, secret_keys
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.secrets import SecretPlaces, needed_variables
+from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN
+from ultravect.core.kinds.registry import settings_of
+from ultravect.core.model.connection import machine_keys, secret_keys
 from ultravect.service.sealing import SealBroken
 
 
@@ -134,10 +135,13 @@ class Connection(models.Model):
 
     def _require_secrets(self, given: dict[str, Any]) -> None:
         """Raises SecretsNeeded when settings lead elsewhere, and secrets that were given for the place before would follow."""
-        known = KINDS[self.kind].model_validate(dict(self.settings))
-        whole = KINDS[self.kind].model_validate({**self.settings, **given})
-        kept = {*self.secrets_set, *(key for key in secret_keys(self.kind) if self.settings.get(key))} - given.keys()
-        moved = [key for key in machine_keys(self.kind) if getattr(known, key) != getattr(whole, key)]
+        known = settings_of(self.kind).model_validate(dict(self.settings))
+        whole = settings_of(self.kind).model_validate({**self.settings, **given})
+        kept = {
+            *self.secrets_set,
+            *(key for key in secret_keys(settings_of(self.kind)) if self.settings.get(key)),
+        } - given.keys()
+        moved = [key for key in machine_keys(settings_of(self.kind)) if getattr(known, key) != getattr(whole, key)]
         if getattr(known, "tls", "") == "verified" != getattr(whole, "tls", ""):
             moved.append("tls")
         if moved and kept:
@@ -145,7 +149,7 @@ class Connection(models.Model):
 
     def set_settings(self, given: dict[str, Any]) -> None:
         """Validates and stores settings; a secret that is left out stays as it is sealed, while the place is the same."""
-        hidden = secret_keys(self.kind)
+        hidden = secret_keys(settings_of(self.kind))
         if self.pk is not None:
             self._require_secrets(given)
         try:
@@ -154,7 +158,7 @@ class Connection(models.Model):
             kept = {}  # what cannot be opened is lost; this is how it is set anew
         # what is given takes the place of a sealed secret, and a reference that of what was sealed before
         merged = {**kept, **{key: value for key, value in self.settings.items() if key in hidden}, **given}
-        whole = KINDS[self.kind].model_validate(merged).model_dump(mode="json", exclude_none=True)
+        whole = settings_of(self.kind).model_validate(merged).model_dump(mode="json", exclude_none=True)
         secret = {key: whole[key] for key in hidden if isinstance(whole.get(key), str) and whole[key]}
         references = {key: whole[key] for key in hidden if isinstance(whole.get(key), dict)}
         self.settings = {key: value for key, value in whole.items() if key not in hidden} | references

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 
-from ultravect.core.engine.object_names import RunFacts
+from ultravect.core.engine.objects.names import RunFacts
 from ultravect.service.records.models import Run
 
 

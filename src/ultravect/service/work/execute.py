@@ -16,7 +16,7 @@ from asgiref.sync import sync_to_async
 from django.conf import settings
 from django.db import close_old_connections, transaction
 
-from ultravect.core.engine.connections import ConnectionSpec
+from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
 from ultravect.service.records.lookup import find_connection, layout_version, picked_keys, picked_rows

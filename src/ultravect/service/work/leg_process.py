@@ -23,15 +23,15 @@ from typing import Any, NoReturn
 
 import pyarrow as pa
 
-from ultravect.core.databases.changes import RowChange
-from ultravect.core.databases.receipts import Receipt
-from ultravect.core.engine.connections import ConnectionSpec
-from ultravect.core.engine.leg import LegResult
-from ultravect.core.engine.object_names import RunFacts
-from ultravect.core.engine.pick import Pick, PickedKeys, PickedRows
-from ultravect.core.engine.rejects import Reject
-from ultravect.core.engine.run import committed_result, run_leg
-from ultravect.core.engine.undo import undo_leg
+from ultravect.core.contracts.changes import RowChange
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.operate.undo import undo_leg
+from ultravect.core.engine.run.execute import committed_result, run_leg
+from ultravect.core.engine.run.leg import LegResult
+from ultravect.core.engine.run.pick import Pick, PickedKeys, PickedRows
+from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding

@@ -9,17 +9,17 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any
 
-from ultravect.core.engine.check import check_job
-from ultravect.core.engine.connections import ConnectionSpec, database_of, probe
-from ultravect.core.engine.draft import Drafted, draft
-from ultravect.core.engine.look import Wanted, list_inside, list_objects, preview, preview_query
-from ultravect.core.engine.object_names import RunFacts
-from ultravect.core.engine.raw import raw_start
-from ultravect.core.engine.rehearse import rehearse
-from ultravect.core.engine.undo import require_undoable
+from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects, preview, preview_query
+from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.look.draft import Drafted, draft
+from ultravect.core.engine.look.raw import raw_start
+from ultravect.core.engine.look.rehearse import rehearse
+from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.operate.undo import require_undoable
 from ultravect.core.model.document import LAYOUT, LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.storage.base import Listing
 from ultravect.service.work.plain import plain
 
 

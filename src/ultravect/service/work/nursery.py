@@ -15,9 +15,9 @@ import signal
 import socket
 import sys
 
-from ultravect.core.engine.leg_plan import ColumnPlan
-from ultravect.core.engine.scan import scan_columns
-from ultravect.core.engine.shape import Shaper
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
+from ultravect.core.engine.plan.scan import scan_columns
+from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.expressions.select_list import resolve
 from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.base import SourceFile

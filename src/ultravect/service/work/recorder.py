@@ -10,7 +10,7 @@ from django.db import transaction
 from django.db.models import F
 from django.utils import timezone
 
-from ultravect.core.engine.leg import PHASES
+from ultravect.core.engine.run.leg import PHASES
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, State
 

@@ -6,7 +6,7 @@ from typing import Any
 
 from django.db import transaction
 
-from ultravect.core.engine.load_place import load_place
+from ultravect.core.engine.plan.load_place import load_place
 from ultravect.core.model.document import job_from_data
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Leg, Revision, Run, RunKind, User

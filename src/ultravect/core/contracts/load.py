@@ -1,0 +1,96 @@
+"""What a load is asked to do, and what it answers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+from ultravect.core.dialects.base import Change, Dialect, NewColumn, NewTable, TableName
+from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.types.canonical import CanonicalType
+
+Mode = Literal["append", "overwrite", "upsert"]
+Repeats = Literal["last", "first", "fail"]
+STAGED = "ultravect_staged"
+PREVIOUS = "ultravect_previous_"
+
+
+@dataclass(frozen=True)
+class ReceiptKey:
+    """Which load a receipt is of: each is written once."""
+
+    run: str
+    leg: int = 1
+    slice: int = 0
+
+
+@dataclass(frozen=True)
+class LoadOrder:
+    """One load: ``columns`` are those that rows bring, in their order; ``source`` names what they come from.
+
+    ``isolate``: rows that the database refuses are told instead of failing the load.
+    ``create``: the table that has to be made, because it is missing or because (``rebuild``) it takes the place of the
+    one that is there. ``changes`` are made to the table before rows go into it. ``receipt`` None: none is written.
+    ``samples``: of how many rows that it changes the load tells. ``keep_previous``: what an overwrite replaces is kept in a
+    table of its own, see ``Load.previous``. ``lock_seconds``: how long to wait for others; ``tell`` is told when that
+    begins. ``lock_table``: other writers wait until the load is done.
+    ``truncate``: an overwrite takes the old rows away at once, and readers wait too.
+    """
+
+    table: TableName
+    columns: Sequence[NewColumn]
+    source: str = "rows"
+    mode: Mode = "append"
+    keys: Sequence[str] = ()
+    repeats: Repeats = "last"
+    create: NewTable | None = None
+    rebuild: bool = False
+    changes: Sequence[Change] = ()
+    only_if_empty: bool = False
+    before: Sequence[str] = ()
+    after: Sequence[str] = ()
+    receipt: ReceiptKey | None = None
+    isolate: bool = False
+    samples: int = 0
+    keep_previous: bool = False
+    lock_seconds: float = 60
+    lock_table: bool = False
+    truncate: bool = False
+    tell: Callable[[str], None] = lambda text: None
+
+    @property
+    def staged(self) -> bool:
+        """Whether rows have to stand beside the table first: to be matched by keys, or tried in parts."""
+        return bool(self.keys) or self.isolate
+
+    @property
+    def sent(self) -> Sequence[NewColumn]:
+        """The columns that rows are sent with: staged ones carry their number."""
+        return [*self.columns, NewColumn(ROW, CanonicalType("bigint"))] if self.staged else self.columns
+
+    def merge(self, dialect: Dialect, table: str, staged: str, as_text: frozenset[str] = frozenset()) -> Merge:
+        """The statements that bring staged rows into the table; ``as_text``: see ``Merge``."""
+        columns = {column.name: column.type for column in self.columns}
+        return Merge(dialect, table, staged, columns, self.keys, as_text)
+
+
+@dataclass(frozen=True)
+class RefusedRow:
+    """``row`` is the row's number in the load, from 0; ``record`` its values as JSON."""
+
+    row: int
+    reason: str
+    record: str
+
+
+@dataclass(frozen=True)
+class Counts:
+    """What the database says it did with the rows it was given; ``removed`` were there before, ``refused`` it did not take."""
+
+    inserted: int
+    updated: int = 0
+    unchanged: int = 0
+    repeated: int = 0
+    removed: int = 0
+    refused: int = 0

@@ -1,0 +1,42 @@
+"""The account of a load that was committed, as the target keeps it."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+RECEIPTS = "ultravect_receipt"
+
+
+FENCE = "fence"
+"""The mode of a receipt that no load wrote: it bars an attempt, whose own receipt would have the same key."""
+
+
+@dataclass(frozen=True)
+class Receipt:
+    """What a load that was committed has to tell."""
+
+    table: str
+    mode: str
+    tally: dict[str, int] = field(default_factory=dict)
+    rows_before: int | None = 0
+    created: bool = False
+    previous: str = ""
+    """The table in which an overwrite kept what it replaced."""
+
+    @property
+    def bars(self) -> bool:
+        """Whether this is no load's receipt, but keeps an attempt from committing."""
+        return self.mode == FENCE
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
+
+    def as_text(self) -> str:
+        return json.dumps(self.as_dict())
+
+    @classmethod
+    def from_text(cls, text: str) -> Receipt:
+        values: dict[str, Any] = json.loads(text)
+        return cls(**values)

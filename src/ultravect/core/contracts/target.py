@@ -1,0 +1,169 @@
+"""What a kind of database can do for a job: tell what is there, take rows in, answer questions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from typing import Any, Protocol, runtime_checkable
+
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, TableInfo
+from ultravect.core.contracts.changes import Comparison, RowChange
+from ultravect.core.contracts.load import Counts, LoadOrder, ReceiptKey, RefusedRow
+from ultravect.core.contracts.probe import Step
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.types.canonical import CanonicalType
+
+# what each mode does with a table: rows are counted before and after in all of them
+NEEDS: Mapping[str, frozenset[str]] = {
+    "append": frozenset(["SELECT", "INSERT"]),
+    "overwrite": frozenset(["SELECT", "INSERT", "DELETE"]),
+    "upsert": frozenset(["SELECT", "INSERT", "UPDATE"]),
+}
+
+
+@dataclass(frozen=True)
+class Verified:
+    """Counted in the target after publishing: all rows, and those that this load inserted or updated."""
+
+    rows_after: int
+    rows_of_load: int
+    how: str = ""
+    """When and how the rows of the load were counted, for a reader; it completes "… rows of this load were counted"."""
+
+    sure: bool = True
+    """Whether a difference is a fault: triggers of the table, for one, may write into it as well."""
+
+
+class Statements(Protocol):
+    """A transaction in which statements are run one by one."""
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        """Runs a statement that gives rows."""
+
+    def changed(self, statement: str) -> int:
+        """Runs a statement that changes rows: how many."""
+
+
+class Load(Protocol):
+    """One load into one table, in one transaction; leaving its context without ``publish`` undoes everything."""
+
+    @property
+    def rows_before(self) -> int | None:
+        """The rows that were there; None where what is there is not rows that could be counted."""
+
+    @property
+    def written(self) -> Sequence[str]:
+        """The files that were published; a table has none."""
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        """Stages rows whose columns are those of the order."""
+
+    @property
+    def changes(self) -> Sequence[RowChange]:
+        """Some of the rows that the load changes, once it is finished, as many of a kind as the order says."""
+
+    @property
+    def comparison(self) -> Comparison | None:
+        """How the keys of an overwritten table compare with those that it had, where keys are given."""
+
+    @property
+    def previous(self) -> str:
+        """The name of the table in which an overwrite kept what it replaced, "" where there is none."""
+
+    @property
+    def refused(self) -> Iterable[RefusedRow]:
+        """Rows that the database did not take, in their order, when the order isolates them; read between ``finish`` and
+        ``publish``."""
+
+    def finish(self, tolerated: int = 0) -> Counts:
+        """Ends staging and does what the order's mode says; what the database says it did with the rows.
+
+        ``tolerated``: how many rows may be refused, when the order isolates them.
+        """
+
+    def publish(self, receipt: Receipt | None = None) -> None:
+        """Makes the rows visible: all of them, or none; with ``receipt``, if the order names one."""
+
+    def verify(self) -> Verified:
+        """Counts in the target, after publishing."""
+
+
+class Target(Protocol):
+    """What rows can be written into: a database, or files. Methods open and close their own sessions."""
+
+    dialect: Dialect
+    needs: Mapping[str, frozenset[str]]
+    """The privileges that a load needs, by its mode."""
+
+    can_isolate: bool
+    """Whether a load can go on when a row is refused: see ``LoadOrder.isolate``."""
+
+    locks_tables: bool
+    """Whether a load can keep other writers away from its table, and no reader."""
+
+    truncates: bool
+    """Whether taking all rows away at once is another thing than deleting them."""
+
+    opened_alike: str
+    """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
+
+    def table(self, name: TableName) -> LiveTable | None:
+        """A table as it is now, or None where there is none."""
+
+    def may_create(self, name: TableName) -> str:
+        """ "" when the user may create this table, otherwise the reason why not."""
+
+    def count(self, name: TableName) -> int | None:
+        """The rows of a table; None where they cannot be counted."""
+
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        """The receipt of a load into ``table``, if it was committed."""
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        """The receipt of the attempt of a run that was committed; where none was, none of them can commit any more.
+
+        UltravectError where an attempt is committing at this moment, or the target cannot be reached.
+        """
+
+    def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
+        """Opens a load; what it changes is seen by nobody before it is published."""
+
+
+@runtime_checkable
+class Database(Target, Protocol):
+    """One connection's database."""
+
+    def steps(self) -> Sequence[Step]:
+        """What a copy would do to read here, a step each."""
+
+    def write_steps(self) -> Sequence[Step]:
+        """What a copy would do to write here: create something in the staging place, and drop it."""
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        """Tables and views whose name contains ``search``, sorted by name, those behind ``after``."""
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        """Runs one statement that cannot write, and gives its first rows."""
+
+    def objection(self, statement: str) -> Objection | None:
+        """What the database has against a statement that writes; it is parsed and not executed."""
+
+    def transaction(self, table: TableName, doing: str) -> AbstractContextManager[Statements]:
+        """A transaction, which keeps other writers of ``table`` away where that can be; leaving the context commits, an
+        error undoes it."""
+
+    def drop(self, table: TableName) -> None:
+        """Drops a table of ours, if it is there."""
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        """The columns that a statement gives; it is one that reads."""
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        """The rows of a select, in one consistent snapshot, as ``types.stored.stored_values`` gives them.
+
+        Its columns are of ``types``, each selected as the dialect's ``readable`` says.
+        """

@@ -1,0 +1,188 @@
+"""Looks at a job, its live source and its live target, and moves nothing."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import pyarrow as pa
+
+from ultravect.core.engine.look.choices import type_choices
+from ultravect.core.engine.look.misfit_fixes import Fix, Misfits, fix_of, tolerated
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.plan.effects import effect_of, statements_of
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.make import make_plan
+from ultravect.core.engine.plan.repeats import note_repeats
+from ultravect.core.engine.plan.statements import find_objections
+from ultravect.core.engine.plan.writing import find_duplicates, find_receipts
+from ultravect.core.engine.run.copy_files import Mirror, told
+from ultravect.core.engine.run.shape import Shaper
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.base import allowed_rejects
+from ultravect.core.model.files import LayoutFile
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Job
+from ultravect.core.words import counted
+
+_SAMPLE_BYTES = 8 << 20
+_SCAN_BYTES = 64 << 20  # some seconds; whoever checks is waiting
+
+
+@dataclass
+class CheckResult:
+    """``columns`` tell how each one travels; ``ddl`` is what a run would execute to create or change the target.
+
+    ``effect`` says what the mode would do to the target as it is now, ``target_sql`` with which statements.
+    """
+
+    findings: list[Finding]
+    columns: list[dict[str, Any]] = field(default_factory=list)
+    ddl: str | None = None
+    source_sql: str | None = None
+    effect: str = ""
+    target_sql: list[str] = field(default_factory=list)
+    target: str = ""
+    target_exists: bool = False
+    rows_tried: int = 0
+
+    @property
+    def passed(self) -> bool:
+        return not any(finding.severity == "error" for finding in self.findings)
+
+    def edited(self, text: str) -> CheckResult:
+        """The result with the fixes as edits of the job file ``text``."""
+        return replace(self, findings=[finding.edited(text) for finding in self.findings])
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "passed": self.passed,
+            "findings": [finding.as_dict() for finding in self.findings],
+            "columns": self.columns,
+            "ddl": self.ddl,
+            "source_sql": self.source_sql,
+            "effect": self.effect,
+            "target_sql": self.target_sql,
+            "target": self.target,
+            "target_exists": self.target_exists,
+            "rows_tried": self.rows_tried,
+        }
+
+
+def check_job(
+    job: Job,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    saved: LayoutFile | None = None,
+) -> CheckResult:
+    """Plans the leg and tries the first rows against the target's types."""
+    if job.into.folder is not None:
+        return _check_mirror(job, source, target)
+    plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
+    rows = 0
+    effect, statements = "", []
+    if not plan.errors:
+        try:
+            find_duplicates(job, plan)
+            find_receipts(plan)
+            find_objections(job, plan)
+            rows, sample = _try_rows(job, plan)
+            if not plan.errors:  # a run would come to nothing
+                effect, statements = effect_of(job, plan, sample), statements_of(job, plan)
+        except UltravectError as error:
+            plan.refuse(error, job.source.place)
+    columns = [
+        {
+            "source": column.source,
+            "name": column.name,
+            "type": str(column.type),
+            "native": column.native,
+            "evidence": column.inferred.evidence if column.inferred else column.fit,
+            "choices": type_choices(column, plan.target.dialect) if plan.is_new and plan.target else [],
+        }
+        for column in plan.columns
+    ]
+    order = {"error": 0, "warning": 1, "note": 2}
+    findings = sorted(plan.findings, key=lambda finding: order[finding.severity])
+    name = str(plan.live.name if plan.live else plan.table or "")
+    sql = plan.reader.statement if isinstance(plan.reader, TableRows) and plan.columns else None
+    return CheckResult(findings, columns, plan.ddl, sql, effect, statements, name, plan.live is not None, rows)
+
+
+def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> CheckResult:
+    """Looks at the files on both sides; none is opened."""
+    name = str(job.into.folder)
+    try:
+        mirror = Mirror(job, source, target, RunFacts())
+    except UltravectError as error:
+        place = str(error.where.get("place", job.source.place))
+        return CheckResult([Finding("error", error.code, error.detail, place, error.hint)], target=name)
+    there = any(twin.there for twin in mirror.twins)
+    return CheckResult([], effect=told(mirror), target=mirror.folder or name, target_exists=there)
+
+
+def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
+    """Converts the first rows as a run would; misfits become a finding a column. How many, and some of them."""
+    assert plan.reader is not None
+    assert plan.target is not None
+    shaper = Shaper.of(plan)
+    checks = {one.reason: one for one in plan.checks}
+    misfits: defaultdict[str, Misfits] = defaultdict(Misfits)
+    rows = size = 0
+    good: list[pa.RecordBatch] = []
+    complete = True
+    for block in plan.reader.blocks():
+        if size >= _SAMPLE_BYTES:
+            complete = False
+            break
+        shaped = shaper.shape(block)
+        good.append(shaped.batch)
+        rows += shaped.rows
+        size += shaped.bytes
+        for reject in shaped.rejects:
+            # a check is told by itself, whatever the columns that it is about
+            about = reject.reason if reject.reason in checks else reject.column
+            misfits[about].add(reject)
+    total = sum(one.count for one in misfits.values())
+    fatal = total > allowed_rejects(job.into.rejects, rows)
+    tried = counted(rows, "row") if complete else f"the first {counted(rows, 'row')}"
+    known = {column.source: column for column in plan.columns}
+    for name, found in misfits.items():
+        assert found.first is not None
+        first = found.first
+        fix = fix_of(job, plan, found, known.get(name), tolerated(total, rows, complete)) if fatal else Fix("")
+        if not name and any(finding.code == "rows-not-whole" for finding in plan.findings):
+            if fatal:
+                _raise(plan, "rows-not-whole", fix)
+            continue
+        if name in known:
+            verb = "does" if found.count == 1 else "do"
+            what = f"{verb} not fit {known[name].native} of column {known[name].name}"
+        elif name in checks:
+            # the reason says all of it already
+            what, first = (
+                f"{'breaks' if found.count == 1 else 'break'} {checks[name].told}",
+                replace(first, reason=""),
+            )
+        else:
+            what = f"cannot be computed in {name}" if name else f"{'is' if found.count == 1 else 'are'} not whole"
+        plan.add(
+            "error" if fatal else "warning",
+            "rows-misfit",
+            f"{found.count:,} of {tried} {what}, first {str(first).removesuffix(': ')}",
+            "into.rejects",
+            fix.text,
+            fix.put,
+        )
+    note_repeats(job, plan, good, tried)
+    return rows, good[0] if good else None
+
+
+def _raise(plan: LegPlan, code: str, fix: Fix) -> None:
+    plan.findings = [
+        replace(one, severity="error", fix=fix.text, put=fix.put) if one.code == code else one
+        for one in plan.findings
+    ]

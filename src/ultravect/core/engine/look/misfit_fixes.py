@@ -1,0 +1,116 @@
+"""What to do about rows that do not fit: what would read them, before it is said that they may be lost."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import pyarrow as pa
+
+from ultravect.core.engine.plan.leg_plan import ColumnPlan, LegPlan
+from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.proposals import late_findings, null_words, put_in_layout, value_finding
+from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.model.finding import Put
+from ultravect.core.model.job import Job
+from ultravect.core.types.candidates import candidates_of, ways_of
+from ultravect.core.types.from_text import convert
+
+_KEPT = 200
+_TOLERABLE = 0.05  # of the rows: so many may be faults in the data; more tell of a wrong type or layout
+_WIDTH = re.compile(r"^(?P<found>[\d,]+) values? where the header has (?P<wanted>[\d,]+)")
+
+
+@dataclass
+class Misfits:
+    """The rejects of one column, or of whole rows: how many, the first, and their different values."""
+
+    count: int = 0
+    first: Reject | None = None
+    values: Counter[str] = field(default_factory=Counter)
+    reasons: Counter[str] = field(default_factory=Counter)
+
+    def add(self, reject: Reject) -> None:
+        self.count += 1
+        self.first = self.first or reject
+        if reject.value is not None and (len(self.values) < _KEPT or reject.value in self.values):
+            self.values[reject.value] += 1
+        self.reasons[reject.reason] += 1
+
+
+@dataclass(frozen=True)
+class Fix:
+    """In words and, where that is known, as what is written into the job file."""
+
+    text: str
+    put: Put | None = None
+
+
+def fix_of(job: Job, plan: LegPlan, found: Misfits, column: ColumnPlan | None, tolerated: Fix | None) -> Fix:
+    """``tolerated`` is what would let the rows be rejects; None where they are too many for that."""
+    if column is not None:
+        read = _read_by(job, plan, found, column)
+    else:
+        read = _whole_by(job, plan, found.reasons)
+    if read is not None:
+        return read
+    return tolerated or Fix("correct them in the source, or filter them with from.where")
+
+
+def tolerated(total: int, rows: int, complete: bool) -> Fix | None:
+    """To let ``total`` of ``rows`` be rejects, when they are few."""
+    if total > rows * _TOLERABLE:
+        return None
+    return Fix(
+        f"correct them in the source, or tolerate them with into.rejects: {total}",
+        Put("into.rejects", total) if complete else None,
+    )
+
+
+def _read_by(job: Job, plan: LegPlan, found: Misfits, column: ColumnPlan) -> Fix | None:
+    layout = getattr(plan.reader, "layout", None)
+    if layout is not None and column.expression is None:
+        if words := null_words(found.values):
+            said = [*layout.values.nulls, *words]
+            finding = value_finding(layout, "", "nulls", said, "", job)
+            return Fix(finding.fix, finding.put)
+        for key, value in _signs(list(found.values), column).items():
+            finding = value_finding(layout, "", key, value, "", job)
+            return Fix(finding.fix, finding.put)
+    if plan.is_new and column.type.name != "text" and found.values:
+        return Fix(f"give the column a type that holds them, such as `{quoted(column.source)} text`")
+    return None
+
+
+def _signs(values: Sequence[str], column: ColumnPlan) -> dict[str, object]:
+    """What ``layout.values`` would say so that these texts are numbers."""
+    if column.type.name not in ("smallint", "integer", "bigint", "decimal", "real", "double") or not values:
+        return {}
+    formats = column.formats
+    for candidate in candidates_of(ways_of(values, formats, ()), formats, ()):
+        if candidate.proposes and not convert(pa.array(values), column.type, candidate.formats).failed.any():
+            return candidate.proposes
+    return {}
+
+
+def _whole_by(job: Job, plan: LegPlan, reasons: Counter[str]) -> Fix | None:
+    """What the layout would say so that rows with other values or keys than the columns are read."""
+    layout = getattr(plan.reader, "layout", None)
+    if layout is None or plan.reader is None:
+        return None
+    for late in late_findings(plan.reader, layout, job):
+        return Fix(late.fix, late.put)
+    if layout.format != "delimited":
+        return None
+    widths = [_WIDTH.match(reason) for reason in reasons]
+    if not widths or not all(widths):
+        return None
+    long = any(int(one["found"].replace(",", "")) > int(one["wanted"].replace(",", "")) for one in widths if one)
+    if long:
+        return Fix(
+            'is a delimiter part of a value? then quotes or layout.escape (such as "\\\\") keep it; layout.ragged: fit cuts what is '
+            "too much, and fills short rows with NULL"
+        )
+    return Fix("layout.ragged: pad fills short rows with NULL", put_in_layout(layout, "ragged", "pad", job))

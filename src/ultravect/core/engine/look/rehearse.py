@@ -1,0 +1,138 @@
+"""A rehearsal: rows go through read and shape as in a run, and nothing is written."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+
+from ultravect.core.engine.look.sample import text_rows
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.make import make_plan
+from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.run.shape import Shaped, Shaper
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import Block
+from ultravect.core.model.base import allowed_rejects
+from ultravect.core.model.files import LayoutFile
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Job
+from ultravect.core.words import counted
+
+_SCAN_BYTES = 8 << 20
+_SHOWN_ROWS = 10
+_SHOWN_REJECTS = 20
+
+
+@dataclass
+class Rehearsal:
+    """``rows`` are shown before and after; ``complete`` when all rows of the source were tried."""
+
+    findings: list[Finding]
+    steps: list[dict[str, Any]] = field(default_factory=list)
+    source_columns: list[str] = field(default_factory=list)
+    target_columns: list[dict[str, str]] = field(default_factory=list)
+    rows: list[dict[str, Any]] = field(default_factory=list)
+    rejects: list[Reject] = field(default_factory=list)
+    complete: bool = False
+    would_fail: str = ""
+
+    @property
+    def passed(self) -> bool:
+        return not self.would_fail and not any(one.severity == "error" for one in self.findings)
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "passed": self.passed,
+            "would_fail": self.would_fail,
+            "complete": self.complete,
+            "steps": self.steps,
+            "source_columns": self.source_columns,
+            "target_columns": self.target_columns,
+            "rows": self.rows,
+            "rejects": [reject.as_dict() for reject in self.rejects],
+            "findings": [finding.as_dict() for finding in self.findings],
+        }
+
+
+def rehearse(
+    job: Job,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    saved: LayoutFile | None = None,
+    *,
+    rows: int | None = 1000,
+) -> Rehearsal:
+    """Tries the first ``rows`` rows (None: all). Rows come in blocks, so that some more may be tried."""
+    if job.into.folder is not None:
+        raise UltravectError(
+            "nothing-to-rehearse",
+            "files that are copied as they are have no rows to try",
+            hint="check tells what a run would do",
+            place="into.folder",
+        )
+    plan = make_plan(job, source, target, saved, scan_limit=None if rows is None else _SCAN_BYTES)
+    result = Rehearsal(plan.findings)
+    if plan.errors:
+        result.would_fail = plan.errors[0].message
+        return result
+    try:
+        _try(job, plan, result, rows)
+    except UltravectError as error:
+        plan.refuse(error, job.source.place)
+        result.would_fail = error.detail
+    return result
+
+
+def _try(job: Job, plan: LegPlan, result: Rehearsal, wanted: int | None) -> None:
+    assert plan.reader is not None and plan.target is not None
+    shaper = Shaper.of(plan)
+    result.source_columns = list(plan.reader.names)
+    result.target_columns = [
+        {
+            "source": "" if column.expression else column.source,
+            "name": column.name,
+            "type": str(column.type),
+            "native": column.native,
+        }
+        for column in plan.columns
+    ]
+    read = filtered = rejected = 0
+    result.complete = True
+    for block in plan.reader.blocks():
+        if wanted is not None and read >= wanted:
+            result.complete = False
+            break
+        shaped = shaper.shape(block)
+        _show(plan, result, block, shaped, read)
+        result.rejects += shaped.rejects[: _SHOWN_REJECTS - len(result.rejects)]
+        read += shaped.rows
+        filtered += shaped.filtered
+        rejected += len(shaped.rejects)
+    left = read - filtered
+    result.steps = [
+        {"step": "read", "rows_in": read, "rows_out": read, "rejected": 0},
+        {"step": "filter", "rows_in": read, "rows_out": left, "rejected": 0},
+        {"step": "shape", "rows_in": left, "rows_out": left - rejected, "rejected": rejected},
+    ]
+    if rejected > allowed_rejects(job.into.rejects, read):
+        result.would_fail = f"{counted(rejected, 'row is a reject', 'rows are rejects')}, more than into.rejects: {job.into.rejects} allows"
+
+
+def _show(plan: LegPlan, result: Rehearsal, block: Block, shaped: Shaped, before: int) -> None:
+    """Notes the first rows that come through, as they were and as they would be."""
+    missing = _SHOWN_ROWS - len(result.rows)
+    if missing <= 0 or not shaped.batch.num_rows:
+        return
+    assert plan.reader is not None
+    rows = plan.reader.read(block)
+    places = [int(place) for place in shaped.index[:missing]]
+    at = {int(place): number for number, place in enumerate(rows.index)}
+    raw = text_rows(rows.values.take(pa.array([at[place] for place in places])))
+    made = text_rows(pa.Table.from_batches([shaped.batch.slice(0, missing)]))
+    result.rows += [
+        {"row": before + place + 1, "before": was, "after": becomes}
+        for place, was, becomes in zip(places, raw, made, strict=True)
+    ]

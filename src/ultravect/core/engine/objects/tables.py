@@ -1,0 +1,190 @@
+"""Reads the rows of a table, a view or a query: see ``layouts.base.Reader``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
+from ultravect.core.contracts.target import Database, Target
+from ultravect.core.dialects.base import TableName
+from ultravect.core.dialects.statements import statements
+from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import Block, Mostly, Rows, WantedColumn, require_columns, unique_names
+from ultravect.core.layouts.table import TableBlock
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Source
+from ultravect.core.model.problems import did_you_mean
+from ultravect.core.types.arrow import convert_typed, plain_array
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.stored import STORED
+from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.types.written import plain_text
+
+_TEXT = CanonicalType("text")
+# of which a text in SQL finds the value again, in every database
+_FOUND_BY = frozenset(["smallint", "integer", "bigint", "decimal", "text", "uuid", "date"])
+
+
+@dataclass
+class TableRows:
+    """See ``Reader``. ``origin`` is the FROM clause; ``condition`` what the database itself filters by, "" for nothing.
+
+    ``live`` is the table or view, None for a query.
+    """
+
+    database: Database
+    origin: str
+    columns: Sequence[LiveColumn]
+    label: str
+    findings: list[Finding] = field(default_factory=list)
+    condition: str = ""
+    live: LiveTable | None = None
+    size: int = 0
+    typed_values: bool = True
+    date_pattern: str | None = STORED.date_pattern
+    formats: TextFormats = STORED
+
+    def __post_init__(self) -> None:
+        self.names, renamed = unique_names([column.name for column in self.columns], "from")
+        self.findings += renamed
+        self.given: Sequence[CanonicalType | None] = [column.type or _TEXT for column in self.columns]
+        for column in self.columns:
+            if column.type is None:
+                told = f"is of type {column.native}" if column.native else "has no declared type, and holds several"
+                what = f"column {column.name!r} of {self.label} {told}, which is copied as its text"
+                self.findings.append(Finding("warning", "type-as-text", what, "columns"))
+
+    @property
+    def keys(self) -> Sequence[str]:
+        """The primary key of the table, where all of it is read."""
+        every = [column.name for column in self.live.columns if column.key] if self.live else []
+        kinds = {column.name: column.type.name for column in self.columns if column.type}
+        return every if all(kinds.get(one) in _FOUND_BY for one in every) else []
+
+    def keys_of(self, block: Block, places: npt.NDArray[np.int64]) -> pa.Table:
+        assert isinstance(block, TableBlock)
+        rows = block.values.select(list(self.keys)).take(pa.array(places))
+        texts = [plain_text(plain_array(column)) for column in rows.columns]
+        return pa.table(texts, names=rows.column_names)
+
+    def require_keys(self, keys: Sequence[Mapping[str, str]]) -> None:
+        """From now on only the rows with these keys are read."""
+        dialect = self.database.dialect
+        held = {column.name: column for column in self.columns if column.name in self.keys}
+        rows = [[dialect.constant(key[name], column.type or _TEXT) for name, column in held.items()] for key in keys]
+        among = dialect.among({name: column.native for name, column in held.items()}, rows)
+        self.condition = f"({self.condition}) AND {among}" if self.condition else among
+
+    @property
+    def statement(self) -> str:
+        """What the database is asked."""
+        dialect = self.database.dialect
+        selected = ", ".join(
+            dialect.readable(dialect.quote(column.name), column.native, column.type) for column in self.columns
+        )
+        return f"SELECT {selected} FROM {self.origin}" + (f" WHERE {self.condition}" if self.condition else "")
+
+    def shares_file_with(self, other: Target) -> bool:
+        """Whether both are one file, which a process has to open for writing first."""
+        return bool(self.database.opened_alike) and self.database.opened_alike == other.opened_alike
+
+    def narrowed(self, positions: Sequence[int]) -> TableRows:
+        """The same rows with only these columns, so that no others are read."""
+        return replace(self, columns=[self.columns[position] for position in positions], findings=[])
+
+    def blocks(self) -> Iterator[Block]:
+        kinds = [kind or _TEXT for kind in self.given]
+        for table in self.database.read(self.statement, kinds, f"reading {self.label}"):
+            yield TableBlock(self.label, table.nbytes, table.rename_columns(self.names))
+
+    def read(self, block: Block) -> Rows:
+        assert isinstance(block, TableBlock)
+        return Rows(block.values, block.index_or_all)
+
+    def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
+        found = self.read_mostly(block, wanted)
+        if found is None or len(found.odd):
+            return None
+        return pa.RecordBatch.from_arrays(found.columns, names=[str(column.position) for column in wanted])
+
+    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
+        assert isinstance(block, TableBlock)
+        arrays = []
+        failed = np.zeros(block.values.num_rows, np.bool_)
+        for column in wanted:
+            values = plain_array(block.values.column(column.position))
+            if pa.types.is_binary(values.type) and column.type.name != "binary":
+                return None
+            converted = convert_typed(values, column.type, column.formats)
+            failed |= converted.failed
+            arrays.append(converted.array)
+        return Mostly(arrays, np.flatnonzero(failed))
+
+    def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
+        assert isinstance(block, TableBlock)
+        return Rows(block.values.take(pa.array(places)), places)
+
+    def parses(self, column: WantedColumn) -> bool:
+        return True
+
+
+def _with_held_types(database: Database, live: LiveTable) -> Sequence[LiveColumn]:
+    """The columns of a table; those without a declared type have that of their values."""
+    loose = [column.name for column in live.columns if not column.native]
+    if not loose:
+        return live.columns
+    quote = database.dialect.quote
+    asked = f"SELECT {', '.join(map(quote, loose))} FROM {database.dialect.table(live.name)}"
+    held = dict(zip(loose, database.columns_of(asked), strict=True))
+    return [
+        replace(column, type=held[column.name].type) if column.name in held else column for column in live.columns
+    ]
+
+
+def _may_not_read(live: LiveTable) -> Finding:
+    what = f"the connection's user may not read {live.name}"
+    return Finding("error", "privilege-missing", what, "from.table", f"have it granted: GRANT SELECT ON {live.name}")
+
+
+def nearest_table(database: Database, table: TableName) -> str:
+    """``did you mean 'booking'?``, when there is a table with a name like that."""
+    names = [info.name for info in database.tables("", "", 2000)]
+    return did_you_mean(str(table), names) or did_you_mean(table.name, [name.split(".", 1)[-1] for name in names])
+
+
+def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
+    """The table, view or query of a job, opened; UltravectError when there is none."""
+    database = database_of(spec)
+    if source.query is not None:
+        columns = database.columns_of(source.query)
+        # as it was found to be one statement that may stand inside another
+        query = statements(source.query, database.dialect.lexical)[0].text
+        origin = f"(\n{query}\n) {database.dialect.quote('q')}"
+        rows = TableRows(database, origin, columns, "the query")
+    else:
+        assert source.table is not None
+        try:
+            name = database.dialect.parse_table(source.table)
+        except ValueError as error:
+            raise UltravectError("table-name-invalid", str(error), place="from.table") from None
+        live = database.table(name)
+        if live is None:
+            raise UltravectError(
+                "table-missing",
+                f"connection {spec.name} has no table or view {name}",
+                hint=nearest_table(database, name) or f"see what there is with `ultravect look {spec.name}`",
+                place="from.table",
+                table=str(name),
+            )
+        columns = _with_held_types(database, live)
+        rows = TableRows(database, database.dialect.table(live.name), columns, str(live.name), live=live)
+        if "SELECT" not in live.granted:
+            rows.findings.append(_may_not_read(live))
+    require_columns(rows.label, len(rows.names), "name the columns in from.query")
+    return rows

@@ -1,0 +1,141 @@
+"""How a plan's columns come about, whatever their target: their formats, their fit, and what is to be said of both."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+
+from ultravect.core.contracts.catalogue import LiveColumn
+from ultravect.core.engine.plan.leg_plan import ColumnPlan, LegPlan
+from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.proposals import value_findings
+from ultravect.core.engine.plan.scan import Scan, scan_columns
+from ultravect.core.engine.plan.suggest import column_as
+from ultravect.core.expressions.select_list import Selected
+from ultravect.core.model.finding import Severity
+from ultravect.core.model.job import Job
+from ultravect.core.types.canonical import CanonicalType, Fit
+from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.pairs import pair_fit
+from ultravect.core.words import counted
+
+DATE_TYPES = ("date", "timestamp", "timestamptz")
+
+
+@dataclass(frozen=True)
+class Scanning:
+    """How much of a file is looked at for its types (``limit`` in bytes, None: all of it), and who is told meanwhile."""
+
+    limit: int | None
+    progress: Callable[[int, int], None]
+
+    def scan(self, job: Job, plan: LegPlan, selected: Sequence[Selected]) -> Scan:
+        """The types of the columns that neither the job nor the source gives one; ``Scan`` of none is empty."""
+        assert plan.reader is not None
+        # dates are looked at even where their type is given: how they are written has to be found
+        wanted = [
+            one.position
+            for one in selected
+            if one.position is not None
+            and plan.reader.given[one.position] is None
+            and (one.type is None or one.type.name in DATE_TYPES)
+        ]
+        if not wanted:
+            return Scan({})
+        scan = scan_columns(plan.reader, wanted, limit=self.limit, progress=self.progress)
+        note_scan(plan, scan)
+        untyped = [one.position for one in selected if one.position in scan.columns and one.type is None]
+        plan.findings += value_findings(plan.reader, [scan.columns[one] for one in untyped if one is not None], job)
+        return scan
+
+
+def note_scan(plan: LegPlan, scan: Scan) -> None:
+    if not scan.complete:
+        what = (
+            f"the types are those of the first {scan.rows:,} rows; a run reads them all before it creates the table"
+        )
+        plan.add("note", "types-from-sample", what, "into.table")
+    if scan.rows == 0:
+        plan.add("warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files")
+    for bad in scan.bad[:1]:
+        plan.add(
+            "warning",
+            "rows-not-whole",
+            f"{counted(scan.bad_rows, 'row is', 'rows are')} not whole, first row {bad.row:,}: {bad.reason}; each will be a reject",
+            "from.files",
+            "correct them in the source, or check the layout (layout.ragged, layout.escape, layout.quote)",
+        )
+
+
+def add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
+    """Plans a column, its dates read as they were found to be written."""
+    assert plan.reader is not None
+    kind = target.type or CanonicalType("text")
+    formats = plan.reader.formats
+    if inferred and inferred.date_pattern:
+        formats = replace(formats, date_pattern=inferred.date_pattern)
+    if inferred and inferred.ambiguous:
+        needed = kind.name in DATE_TYPES
+        plan.add(
+            "error" if needed else "warning",
+            "date-order-unsure",
+            f"column {one.name}: {inferred.evidence}{'' if needed else '; it stays text'}",
+            one.place,
+            "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
+        )
+    if plan.is_new and inferred and inferred.exceptions and one.type is None:
+        plan.add(
+            "warning",
+            "mixed-column",
+            f"column {one.name} becomes text; {inferred.evidence}",
+            one.place,
+            f"correct these rows; or give the column its type (`{quoted(one.name)} …`), and they are rejects",
+        )
+    source = one.name if one.position is None else plan.reader.names[one.position]
+    evidence = inferred if plan.is_new else None
+    plan.columns.append(
+        ColumnPlan(
+            -1 if one.position is None else one.position,
+            source,
+            target.name,
+            kind,
+            target.native,
+            formats,
+            target.nullable,
+            inferred=evidence,
+            expression=plan.bound.get(one.name) if one.position is None else None,
+            fit=_told_fit(source_type(plan, one), kind),
+            origin=source_type(plan, one) or (inferred.type if inferred else None),
+        )
+    )
+
+
+def note_pair(job: Job, plan: LegPlan, one: Selected, target: CanonicalType | None) -> None:
+    """Says what becomes of a column's values on their way into another type."""
+    assert plan.reader is not None
+    source = source_type(plan, one)
+    if target is None or source is None:
+        return  # what text becomes is found from its values
+    pair = pair_fit(source, target)
+    if pair is None:
+        what = f"column {one.name}: {source} is not converted to {target} here"
+        fix, put = f"give {one.name} a type that it converts to, such as text", None
+        if (source.name, target.name) == ("timestamp", "timestamptz"):
+            zoned = f"{quoted(one.name)} at time zone 'UTC' as {quoted(one.name)}"
+            fix, put = f"say which zone it is in: `{zoned}`", column_as(job, one, zoned)
+        plan.add("error", "type-not-convertible", what, one.place, fix, put)
+    elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):
+        severity: Severity = "warning" if pair[0] is Fit.DIFFERENT else "note"
+        plan.add(severity, f"type-{pair[0]}", f"column {one.name}: {source} becomes {target}: {pair[1]}", one.place)
+
+
+def source_type(plan: LegPlan, one: Selected) -> CanonicalType | None:
+    """The type of a column's values before they are converted; None where text will tell."""
+    assert plan.reader is not None
+    return plan.bound[one.name].type if one.position is None else plan.reader.given[one.position]
+
+
+def _told_fit(source: CanonicalType | None, target: CanonicalType) -> str:
+    """``from text: exact``, where the source has types."""
+    pair = pair_fit(source, target) if source else None
+    return f"from {source}: {pair[0]}" + (f", {pair[1]}" if pair[1] else "") if pair else ""

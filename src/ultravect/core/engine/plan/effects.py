@@ -1,0 +1,100 @@
+"""What a run would do to the target as it is now: in a sentence, and in SQL."""
+
+from __future__ import annotations
+
+import pyarrow as pa
+
+from ultravect.core.contracts.load import STAGED, LoadOrder
+from ultravect.core.contracts.target import Database
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.writing import load_order, truncates
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.job import Job
+from ultravect.core.types.written import plain_text
+from ultravect.core.words import counted
+
+_TRIED_KEYS = 200
+_SECONDS = 3.0
+
+
+def effect_of(job: Job, plan: LegPlan, sample: pa.RecordBatch | None) -> str:
+    """What the job's mode means for this target; ``sample`` are the first rows, shaped."""
+    mode, live = job.into.mode, plan.live
+    if not isinstance(plan.target, Database):
+        if mode == "overwrite":
+            return f"writes {plan.table}, in the place of the files that it wrote before; each appears whole"
+        return f"writes {plan.table}, or the same name with the run's number where that is taken; it appears whole"
+    if live is None:
+        return f"creates the table {plan.table} and fills it; both are seen in one step"
+    held = _rows(plan.target, plan)
+    there = f"the {held} rows there" if held != "1" else "the one row there"
+    match mode:
+        case "append":
+            return f"adds rows to {there}"
+        case "overwrite":
+            how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
+            waits = truncates(job, plan) and not plan.rebuilds
+            return f"replaces {there}, {how}; whoever reads meanwhile {'waits' if waits else 'sees the old ones'}"
+    told = (
+        f"matches {there} by {', '.join(job.into.keys)}: new keys are inserted, changed rows updated, equal ones left"
+    )
+    tried, matching = _matching(job, plan, plan.target, sample)
+    return told + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
+
+
+def _rows(target: Database, plan: LegPlan) -> str:
+    """The rows of the table, counted, or estimated where counting takes long."""
+    assert plan.live is not None
+    table = target.dialect.table(plan.live.name)
+    try:
+        return f"{int(target.ask(f'SELECT count(*) FROM {table}', 1, _SECONDS).rows[0][0]):,}"
+    except UltravectError:
+        return "many" if plan.live.rows is None else f"about {plan.live.rows:,}"
+
+
+def _matching(job: Job, plan: LegPlan, target: Database, sample: pa.RecordBatch | None) -> tuple[int, int]:
+    """How many different keys were tried, and how many of them the target has."""
+    if sample is None or plan.live is None or not sample.num_rows:
+        return 0, 0
+    kinds = {column.name: column.type for column in plan.columns}
+    texts = [plain_text(sample.column(key)).to_pylist()[:_TRIED_KEYS] for key in job.into.keys]
+    keys = list(dict.fromkeys(zip(*texts, strict=True)))
+    dialect = target.dialect
+    tests = [
+        " AND ".join(
+            f"{dialect.quote(key)} = {dialect.constant(value, kinds[key])}"
+            for key, value in zip(job.into.keys, values, strict=True)
+        )
+        for values in keys
+    ]
+    where = " OR ".join(f"({test})" for test in tests)
+    try:
+        found = target.ask(f"SELECT count(*) FROM {dialect.table(plan.live.name)} WHERE {where}", 1, _SECONDS)
+    except UltravectError:
+        return 0, 0
+    return len(keys), int(found.rows[0][0])
+
+
+def statements_of(job: Job, plan: LegPlan) -> list[str]:
+    """SQL that does what a run would do in the target beside loading rows, in its order; DDL is told apart.
+
+    A database may have a faster way to the same end: see docs/writing.md.
+    """
+    if not isinstance(plan.target, Database) or plan.table is None:
+        return []
+    order = load_order(job, plan, "")
+    table = plan.target.dialect.table(plan.live.name if plan.live else plan.table)
+    return [*order.before, *_mode_statements(order, plan, plan.target, table), *order.after]
+
+
+def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:
+    removing = "TRUNCATE" if order.truncate else "DELETE FROM"
+    removed = [f"{removing} {table}"] if order.mode == "overwrite" and plan.live and not plan.is_new else []
+    if not order.staged:
+        return removed
+    merge = order.merge(target.dialect, table, STAGED)
+    repeats = [] if order.repeats == "fail" else [merge.drop_repeats(first=order.repeats == "first")]
+    if order.mode != "upsert":
+        return [*removed, *repeats, merge.insert_all()]
+    update = merge.update()
+    return [*repeats, *([update] if update else []), merge.insert()]

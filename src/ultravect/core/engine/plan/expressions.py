@@ -1,0 +1,117 @@
+"""The part of a plan that is about expressions: their types, what the source filters by, and what has to be read."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from ultravect.core.engine.objects.secrets import SecretPlaces, key_named
+from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.plan.drift import TRUSTED_BYTES, may_trust
+from ultravect.core.engine.plan.leg_plan import InputPlan, LegPlan
+from ultravect.core.engine.plan.scan import Scan, scan_columns
+from ultravect.core.expressions.bind import Bound, Scope, bind, bind_condition, both, column_position, columns_in
+from ultravect.core.expressions.parse import parse_condition
+from ultravect.core.expressions.pushdown import conjuncts, render
+from ultravect.core.expressions.select_list import Selected
+from ultravect.core.expressions.tree import names_in
+from ultravect.core.layouts.base import WantedColumn
+from ultravect.core.model.job import Job
+from ultravect.core.types.canonical import CanonicalType
+
+
+def narrow(job: Job, plan: LegPlan) -> None:
+    """Of a table, only the columns that are needed are read: for the rows, and to find those again that are rejected."""
+    if not isinstance(plan.reader, TableRows) or not plan.columns:
+        return
+    needed = {column.position for column in plan.columns if column.expression is None}
+    if job.into.rejects != 0:
+        needed |= {plan.reader.names.index(name) for name in plan.reader.keys}
+    # a row needs a column to be counted by, even when none is copied
+    used = sorted(needed | {one.position for one in plan.inputs}) or [0]
+    plan.reader = plan.reader.narrowed(used)
+    plan.columns = [
+        column if column.expression else replace(column, position=used.index(column.position))
+        for column in plan.columns
+    ]
+    plan.inputs = [replace(one, position=used.index(one.position)) for one in plan.inputs]
+
+
+def bind_expressions(
+    job: Job,
+    plan: LegPlan,
+    selected: Sequence[Selected],
+    places: SecretPlaces,
+    scan_limit: int | None,
+    progress: Callable[[int, int], None],
+    *,
+    trusting: bool = False,
+) -> None:
+    """Gives the expressions their types, which for files come from their values: from the first ones where that is enough,
+    ``trusting`` that they are held against all others while they are read."""
+    reader = plan.reader
+    assert reader is not None
+    condition = parse_condition(job.source.where, "from.where") if job.source.where else None
+    computed = [one for one in selected if one.value is not None]
+    if condition is None and not computed:
+        return
+    named = {
+        column_position(name.name, reader.names, place)
+        for node, place in [(condition, "from.where"), *((one.value, one.place) for one in computed)]
+        if node is not None
+        for name in names_in(node)
+    }
+    # a UUID is worked with as its text
+    types = [CanonicalType("text") if kind is None or kind.name == "uuid" else kind for kind in reader.given]
+    formats = dict.fromkeys(named, reader.formats)
+    unknown = sorted(position for position in named if reader.given[position] is None)
+    if unknown:
+        scan = scan_columns(reader, unknown, limit=TRUSTED_BYTES) if trusting else Scan({}, complete=False)
+        sampled = trusting and all(
+            may_trust(reader, found, WantedColumn(position, found.type, reader.formats))
+            for position, found in scan.columns.items()
+        )
+        if not scan.complete and not sampled:
+            scan = scan_columns(reader, unknown, limit=scan_limit, progress=progress)
+        plan.sampled = sampled and not scan.complete
+        for position, found in scan.columns.items():
+            types[position] = found.type
+            if found.date_pattern:
+                formats[position] = replace(reader.formats, date_pattern=found.date_pattern)
+    scope = Scope(reader.names, types, job.parameters, lambda name: key_named(name, places))
+    for one in computed:
+        assert one.value is not None
+        plan.bound[one.name] = bind(one.value, scope, one.place)
+    if condition is not None:
+        _filter(plan, bind_condition(condition, scope, "from.where"))
+    bounds = [*plan.bound.values(), *([plan.condition] if plan.condition else [])]
+    plan.inputs = [
+        InputPlan(
+            position,
+            position,
+            reader.names[position],
+            types[position],
+            formats[position],
+            plan.sampled and position in unknown,
+        )
+        for position in sorted({position for one in bounds for position in columns_in(one)})
+    ]
+
+
+def _filter(plan: LegPlan, condition: Bound) -> None:
+    """Leaves to the source what it can filter by, and keeps the rest."""
+    reader = plan.reader
+    if not isinstance(reader, TableRows):
+        plan.condition = condition
+        return
+    dialect = reader.database.dialect
+    pushed, kept = [], []
+    for part in conjuncts(condition):
+        sql = render(part, dialect, lambda position: reader.columns[position].type is not None)
+        if sql is None:
+            kept.append(part)
+        else:
+            pushed.append(sql)
+    reader.condition = " AND ".join(pushed)
+    for part in kept:
+        plan.condition = part if plan.condition is None else both(plan.condition, part)

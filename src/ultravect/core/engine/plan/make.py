@@ -1,0 +1,178 @@
+"""Turns a job into a plan, from the live source and the live target, with all that there is to say about it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.target import Database
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.names import RunFacts, filled
+from ultravect.core.engine.objects.sources import open_source
+from ultravect.core.engine.objects.tables import nearest_table, open_rows
+from ultravect.core.engine.objects.targets import open_target
+from ultravect.core.engine.plan.columns import Scanning
+from ultravect.core.engine.plan.existing_table import plan_existing
+from ultravect.core.engine.plan.expected_columns import misfits
+from ultravect.core.engine.plan.expressions import bind_expressions, narrow
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.new_table import plan_new
+from ultravect.core.engine.plan.proposals import in_job
+from ultravect.core.engine.plan.suggest import nearest_in, respelled
+from ultravect.core.engine.plan.target_checks import checks_of
+from ultravect.core.engine.plan.writing import plan_mode
+from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.select_list import Selected, resolve
+from ultravect.core.model.files import LayoutFile
+from ultravect.core.model.finding import Put
+from ultravect.core.model.job import Job
+from ultravect.core.model.layout import AnyLayout
+
+
+def make_plan(
+    job: Job,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    saved: LayoutFile | None = None,
+    *,
+    facts: RunFacts | None = None,
+    scan_limit: int | None = None,
+    progress: Callable[[int, int], None] = lambda rows, size: None,
+    trusting: bool = False,
+) -> LegPlan:
+    """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
+
+    ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may tell of a run.
+
+    The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
+    when ``trusting``, from its first rows: see ``drift``.
+    """
+    plan = LegPlan()
+    facts = facts or RunFacts()
+    selected: list[Selected] = []
+    try:
+        if job.source.files is None:
+            table = job.source.table and filled(job.source.table, job, facts, "from.table")
+            plan.reader = open_rows(source, job.source.model_copy(update={"table": table}))
+        else:
+            path = filled(job.source.files, job, facts, "from.files")
+            plan.reader = open_source(source, path, _layout(job, saved))
+        plan.findings += [in_job(one, plan.reader, job) for one in plan.reader.findings]
+        if saved:
+            plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
+    except UltravectError as error:
+        plan.refuse(error, job.source.place, respelled(job, job.source.place, error))
+    if plan.reader:
+        try:
+            selected = resolve(job.columns, plan.reader.names)
+        except UltravectError as error:
+            plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
+    try:
+        plan.target, plan.table = open_target(job, target, facts)
+        plan.receipts = bool(target.settings.get("receipts", True))
+        plan.live = plan.target.table(plan.table)
+    except UltravectError as error:
+        plan.refuse(error, "into.connection")
+    if plan.reader and not plan.errors:
+        try:
+            places = source.places
+            bind_expressions(job, plan, selected, places, scan_limit, progress, trusting=trusting)
+        except UltravectError as error:
+            plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
+    if plan.table is None or plan.target is None or plan.errors:
+        return plan
+    scanning = Scanning(scan_limit, progress)
+    try:
+        _plan_columns(job, plan, selected, scanning)
+        if not plan.errors:
+            plan_mode(job, plan)
+            _decide_checks(job, plan)
+    except UltravectError as error:
+        plan.refuse(error, job.source.place)
+    narrow(job, plan)
+    return plan
+
+
+def _decide_checks(job: Job, plan: LegPlan) -> None:
+    """Which of the target's checks are decided here: not of rows that may be dropped for others, nor of a changed table."""
+    if plan.live is None or plan.is_new or plan.target is None or job.into.keys or job.into.before:
+        return
+    names, types = [column.name for column in plan.columns], [column.type for column in plan.columns]
+    plan.checks = checks_of(plan.live, names, types, [column.source for column in plan.columns], plan.target.dialect)
+
+
+def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:
+    """What the files are read with: the saved layout that the job names, or the job's own."""
+    if saved:
+        return saved.reads
+    own = job.source.layout
+    assert not isinstance(own, str), "whoever plans a job looks up the layout that it names"
+    return own
+
+
+def _plan_columns(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Scanning) -> None:
+    live = plan.live
+    if live is None:
+        if _may_create(job, plan):
+            plan_new(job, plan, selected, scanning)
+        return
+    if live.kind not in ("table", "foreign table"):
+        plan.add(
+            "error",
+            "target-is-view",
+            f"{live.name} is a {live.kind}, which takes no rows",
+            "into.table",
+            "name a table",
+        )
+    elif job.into.if_different == "rebuild":
+        plan_new(job, plan, selected, scanning)
+        _rebuild_only_if_different(plan, live)
+        if plan.rebuilds and live.dependents:
+            plan.add(
+                "error",
+                "target-depended-on",
+                f"{live.name} cannot be rebuilt: {', '.join(live.dependents)} depend{'s' if len(live.dependents) == 1 else ''} on it",
+                "into.if_different",
+                "drop what depends on the table, and make it again behind the run (into.before, into.after), or widen",
+            )
+    else:
+        plan_existing(job, plan, live, selected, scanning)
+
+
+def _may_create(job: Job, plan: LegPlan) -> bool:
+    assert plan.target is not None and plan.table is not None
+    if job.into.if_missing == "fail":
+        near = nearest_table(plan.target, plan.table) if isinstance(plan.target, Database) else ""
+        plan.add(
+            "error",
+            "table-missing",
+            f"the table {plan.table} does not exist",
+            "into.table",
+            f"{near and near + ' or '}write into.if_missing: create to have it created",
+            Put("into.table", nearest_in(near)) if near else Put("into.if_missing", "create"),
+        )
+        return False
+    obstacle = plan.target.may_create(plan.table)
+    if obstacle:
+        what = f"{plan.table} cannot be created: {obstacle}"
+        plan.add("error", "table-not-creatable", what, job.into.place)
+    return not obstacle
+
+
+def _rebuild_only_if_different(plan: LegPlan, live: LiveTable) -> None:
+    """A table whose columns are as they would be made is overwritten as it is."""
+    assert plan.target is not None
+    dialect = plan.target.dialect
+    held = [(column.name, column.type) for column in live.columns]
+    made = [(column.name, dialect.to_canonical(dialect.catalogued(column.native))) for column in plan.columns]
+    if held == made:
+        plan.is_new, plan.create = False, None
+        return
+    gone = [name for name, _ in held if name not in dict(made)]
+    lost = f"; the columns {', '.join(gone)} are lost" if gone else ""
+    plan.add(
+        "warning" if gone else "note",
+        "table-rebuilt",
+        f"{live.name} has other columns or types: a new table takes its place{lost}",
+        "into.if_different",
+    )

@@ -1,0 +1,135 @@
+"""Plans a table that has to be made: its names, its types, and what it takes over from the source's table."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
+from ultravect.core.dialects.base import Dialect, NewColumn, NewTable
+from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.plan.columns import Scanning, add_column, note_pair, source_type
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.names import adapted, quoted
+from ultravect.core.engine.plan.suggest import column_as
+from ultravect.core.expressions.select_list import Selected
+from ultravect.core.model.finding import Put
+from ultravect.core.model.job import Job
+from ultravect.core.types.canonical import CanonicalType, Fit
+
+
+def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Scanning) -> None:
+    """Plans the columns and ``plan.create``; what stands in the way is in the findings."""
+    assert plan.reader is not None and plan.target is not None
+    dialect = plan.target.dialect
+    plan.is_new = True
+    names = _adapted_names(plan, dialect, selected)
+    if len(selected) > dialect.max_columns:
+        plan.add(
+            "error",
+            "too-many-columns",
+            f"{len(selected):,} columns are selected; a table of {dialect.name} has at most {dialect.max_columns:,}",
+            "columns",
+            "select fewer columns, or write them into several tables with a job each",
+        )
+        return
+    for one in selected:
+        note_pair(job, plan, one, one.type)
+    if plan.errors:
+        return
+    scan = scanning.scan(job, plan, selected)
+    origin = plan.reader.live if isinstance(plan.reader, TableRows) else None
+    made: list[NewColumn] = []
+    for one, name in zip(selected, names, strict=True):
+        inferred = scan.columns.get(one.position) if one.position is not None else None
+        kind = one.type or source_type(plan, one) or (inferred.type if inferred else CanonicalType("text"))
+        translation = dialect.from_canonical(kind)
+        if translation.fit in (Fit.NARROWER, Fit.DIFFERENT):
+            what = f"column {one.name}: {kind} becomes {translation.native}: {translation.change}"
+            plan.add("warning", f"type-{translation.fit}", what, one.place)
+        column = _carried(job, plan, origin, one, NewColumn(name, kind))
+        made.append(column)
+        add_column(plan, one, LiveColumn(name, translation.native, "", kind, column.nullable, False), inferred)
+    keys = job.into.keys or _carried_keys(job, plan, origin, selected, names)
+    comment = origin.comment if origin and "comments" in job.into.carry else ""
+    for key in keys:
+        keyed = next((column.type for column in made if column.name == key), None)
+        if keyed and (obstacle := dialect.key_obstacle(keyed)):
+            plan.add(
+                "error",
+                "key-needs-length",
+                f"column {key}: {obstacle} in {dialect.name}",
+                "into.keys" if job.into.keys else "into.carry",
+                f"give it a type in columns, such as `{quoted(key)} text(100)`",
+                _with_length(job, selected, names, key),
+            )
+    plan.create = NewTable(made, keys, comment)
+
+
+def _carried(job: Job, plan: LegPlan, origin: LiveTable | None, one: Selected, new: NewColumn) -> NewColumn:
+    """A new column with what the job wants taken over from the source's column."""
+    if origin is None or one.position is None or not job.into.carry:
+        return new
+    old = origin.columns[one.position]
+    default = old.default if "defaults" in job.into.carry else None
+    if "defaults" in job.into.carry and old.has_default and default is None and not old.generated:
+        plan.add(
+            "note",
+            "default-not-carried",
+            f"the default of column {old.name!r} is no constant, and is not carried along",
+            "into.carry",
+        )
+    return NewColumn(
+        new.name,
+        new.type,
+        old.nullable or "required" not in job.into.carry,
+        default,
+        old.comment if "comments" in job.into.carry else "",
+    )
+
+
+def _carried_keys(
+    job: Job, plan: LegPlan, origin: LiveTable | None, selected: Sequence[Selected], names: Sequence[str]
+) -> Sequence[str]:
+    """The names in the target of the columns of the source's primary key, when all of them are copied as they are."""
+    if origin is None or "keys" not in job.into.carry:
+        return ()
+    keyed = [column.name for column in origin.columns if column.key]
+    named = {
+        origin.columns[one.position].name: name
+        for one, name in zip(selected, names, strict=True)
+        if one.position is not None
+    }
+    missing = [name for name in keyed if name not in named]
+    if missing:
+        plan.add(
+            "warning",
+            "key-not-carried",
+            f"the primary key of {origin.name} has the column {missing[0]!r}, which is not copied: the table gets no key",
+            "into.carry",
+            f"add {quoted(missing[0])} to columns",
+        )
+        return ()
+    return [named[name] for name in keyed]
+
+
+def _with_length(job: Job, selected: Sequence[Selected], names: Sequence[str], key: str) -> Put | None:
+    """The key's column as a text with a length."""
+    one = next(one for one, name in zip(selected, names, strict=True) if name == key)
+    plain = one.value is None and not one.renamed
+    return column_as(job, one, f"{quoted(one.name)} text(100)") if plain else None
+
+
+def _adapted_names(plan: LegPlan, dialect: Dialect, selected: Sequence[Selected]) -> list[str]:
+    """The names that the target's columns get, with a finding for each that is not as it was asked for."""
+    names = []
+    for one, (name, reason) in zip(selected, adapted(dialect, [one.name for one in selected]), strict=True):
+        names.append(name)
+        if reason:
+            plan.add(
+                "warning",
+                "name-adapted",
+                f"column {one.name!r} becomes {name!r}: {reason}",
+                one.place,
+                f"to choose the name yourself, write `{quoted(one.name)} as …`",
+            )
+    return names

@@ -1,0 +1,42 @@
+"""Keys that come twice among the rows that a check tries."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.loading.refusals import key_written
+from ultravect.core.model.finding import Put
+from ultravect.core.model.job import Job
+from ultravect.core.types.written import plain_text
+from ultravect.core.words import counted
+
+
+def note_repeats(job: Job, plan: LegPlan, batches: Sequence[pa.RecordBatch], tried: str) -> None:
+    """Adds a finding where rows of the batches have the same key, byte for byte; ``tried`` says which rows these are."""
+    if not job.into.keys or not batches:
+        return
+    keys = pa.Table.from_batches([batch.select(job.into.keys) for batch in batches])
+    groups = keys.group_by(job.into.keys).aggregate([([], "count_all")])
+    twice = groups.filter(pc.greater(groups["count_all"], 1))
+    if not twice.num_rows:
+        return
+    number = pc.sum(twice["count_all"]).as_py() - twice.num_rows
+    example = [plain_text(twice[key].slice(0, 1).combine_chunks()).to_pylist()[0] for key in job.into.keys]
+    told = f"{number:,} of {tried} {'has' if number == 1 else 'have'} the key of a row before, such as "
+    told += key_written(job.into.keys, example)
+    if job.into.repeats == "fail":
+        plan.add(
+            "error",
+            "key-repeated",
+            f"{told}, and the job says repeats: fail",
+            "into.repeats",
+            "mend the source, or say which row wins: into.repeats: last or first",
+            Put("into.repeats", "last"),
+        )
+    else:
+        what = f"{told}: the {job.into.repeats} one of each is written, {counted(number, 'row')} will be dropped"
+        plan.add("note", "key-repeated", what, "into.repeats")

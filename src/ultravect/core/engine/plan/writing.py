@@ -1,0 +1,234 @@
+"""Plans how rows are written: keys, privileges, receipts, and settings that have no effect."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+
+from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.target import Database
+from ultravect.core.dialects.base import NewColumn
+from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.statements import plan_statements
+from ultravect.core.engine.plan.suggest import nearest_in
+from ultravect.core.expressions.parse import parse_condition, parse_item
+from ultravect.core.expressions.tree import Star, parameters_in
+from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.model.base import duration_seconds
+from ultravect.core.model.edits import REMOVED
+from ultravect.core.model.finding import Put
+from ultravect.core.model.job import Job
+from ultravect.core.model.problems import did_you_mean
+
+_DUPLICATE_SECONDS = 5.0
+_RECEIPT_NEEDS = frozenset(["SELECT", "INSERT", "DELETE"])
+
+
+def plan_mode(job: Job, plan: LegPlan) -> None:
+    """Marks the key columns, and says what stands in the way of the job's mode."""
+    _keys(job, plan)
+    if plan.live is not None:
+        _privileges(job, plan, plan.live)
+    _without_effect(job, plan)
+    plan_statements(job, plan)
+    if not plan.receipts:
+        plan.add(
+            "note",
+            "receipts-off",
+            f"the connection {job.into.connection} takes no receipts: a run whose worker is lost while publishing cannot "
+            "tell whether its rows are in the target",
+            "into.connection",
+        )
+
+
+def _keys(job: Job, plan: LegPlan) -> None:
+    keys = job.into.keys
+    names = [column.name for column in plan.columns]
+    for number, key in enumerate(keys):
+        if key not in names:
+            near = did_you_mean(key, names)
+            what = f"{key!r} is no column that the rows bring to {plan.table}"
+            plan.add(
+                "error",
+                "key-column-unknown",
+                what,
+                f"into.keys.{number}",
+                near or f"they bring: {', '.join(names)}",
+                Put(f"into.keys.{number}", nearest_in(near)) if near else None,
+            )
+    plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
+    if not keys or plan.live is None or plan.is_new or plan.errors or plan.live.keeps_apart(keys):
+        return
+    plan.add(
+        "warning",
+        "key-without-index",
+        f"{plan.live.name} has no unique index on {', '.join(keys)}: rows are matched more slowly, and others can add "
+        "duplicates",
+        "into.keys",
+        f"create one: CREATE UNIQUE INDEX ON {plan.live.name} ({', '.join(map(quoted, keys))})",
+    )
+
+
+def find_duplicates(job: Job, plan: LegPlan) -> None:
+    """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
+    keys, live = job.into.keys, plan.live
+    if job.into.mode != "upsert" or live is None or plan.is_new or plan.errors:
+        return
+    if not isinstance(plan.target, Database) or live.keeps_apart(keys):
+        return
+    dialect = plan.target.dialect
+    names = ", ".join(map(dialect.quote, keys))
+    sql = f"SELECT {names}, count(*) FROM {dialect.table(live.name)} GROUP BY {names} HAVING count(*) > 1"
+    found = plan.target.ask(sql, 1, _DUPLICATE_SECONDS).rows
+    if found:
+        values = ", ".join(map(str, found[0][:-1]))
+        plan.add(
+            "error",
+            "key-not-unique",
+            f"{live.name} already has {found[0][-1]} rows with the key ({', '.join(keys)}) = ({values}): which one to "
+            "update is not known",
+            "into.keys",
+            "remove the duplicates from the table, or name more columns in into.keys",
+        )
+
+
+def truncates(job: Job, plan: LegPlan) -> bool:
+    """Whether an overwrite takes the old rows away at once."""
+    return job.into.old_rows == "truncate" and plan.target is not None and plan.target.truncates
+
+
+def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
+    assert plan.target is not None
+    needed = plan.target.needs.get(job.into.mode, frozenset())
+    if truncates(job, plan):
+        needed = needed - {"DELETE"} | {"TRUNCATE"}
+        _readers_wait(plan, live)
+    missing = sorted(needed - live.granted)
+    if missing:
+        plan.add(
+            "error",
+            "privilege-missing",
+            f"mode {job.into.mode} needs {', '.join(missing)} for {live.name}, which the connection's user has not",
+            "into.table",
+            f"have it granted: GRANT {', '.join(missing)} ON {'DATABASE' if missing == ['TEMPORARY'] else str(live.name)} …",
+        )
+
+
+def _readers_wait(plan: LegPlan, live: LiveTable) -> None:
+    """What comes with taking all rows away at once."""
+    keys = [one for one in live.dependents if one.startswith("foreign key")]
+    if keys:
+        plan.add(
+            "error",
+            "target-depended-on",
+            f"{live.name} cannot be emptied by TRUNCATE: {', '.join(keys)} depend{'s' if len(keys) == 1 else ''} on it",
+            "into.old_rows",
+            "write into.old_rows: delete",
+            Put("into.old_rows", "delete"),
+        )
+    plan.add(
+        "warning",
+        "readers-wait",
+        f"whoever reads {live.name} waits until the load is done, transactions that began before it no longer see the "
+        "old rows, and triggers on DELETE do not run",
+        "into.old_rows",
+        "take it out if readers must not wait",
+    )
+
+
+def find_receipts(plan: LegPlan) -> None:
+    """Looks whether the table of receipts is there, or can be created."""
+    if not plan.receipts or plan.table is None or not isinstance(plan.target, Database):
+        return
+    home = plan.live.name if plan.live else plan.table
+    name = ReceiptTable(plan.target.dialect, home).name
+    held = plan.target.table(name)
+    obstacle = plan.target.may_create(name) if held is None else ""
+    missing = sorted(_RECEIPT_NEEDS - held.granted) if held else []
+    if obstacle or missing:
+        told = f"cannot be created: {obstacle}" if obstacle else f"needs {', '.join(missing)}, which the user has not"
+        plan.add(
+            "error",
+            "receipts-refused",
+            f"the table of receipts, {name}, {told}",
+            "into.connection",
+            "have it granted, or set receipts: false in the connection",
+        )
+
+
+def _without_effect(job: Job, plan: LegPlan) -> None:
+    def tell(setting: str, why: str) -> None:
+        plan.add(
+            "note", "setting-unused", f"{setting} has no effect: {why}", setting, "take it out", Put(setting, REMOVED)
+        )
+
+    into = job.into
+    if "repeats" in into.model_fields_set and not into.keys:
+        tell("into.repeats", "no keys are named by which rows could repeat")
+    if into.carry and not plan.is_new:
+        tell("into.carry", "the table is there already")
+    elif into.carry and (not isinstance(plan.reader, TableRows) or plan.reader.live is None):
+        tell("into.carry", "only a table has keys, defaults and comments to carry along")
+    elif "comments" in into.carry and plan.target and not plan.target.dialect.keeps_comments:
+        tell("into.carry", f"{plan.target.dialect.name} keeps no comments")
+    if into.lock_table and not (plan.target and plan.target.locks_tables):
+        tell(
+            "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"
+        )
+    if into.old_rows == "truncate" and not truncates(job, plan):
+        tell("into.old_rows", "the target takes old rows away as quickly as it can anyway")
+    if into.checksums and not _may_sum(job, plan):
+        tell("into.checksums", "the rows of an upsert, and files, are not told apart afterwards")
+    if into.keep_previous and not plan.receipts:
+        tell("into.keep_previous", "without receipts nothing tells which load the kept rows are from")
+    used = _parameters(job)
+    for name in job.parameters:
+        if name not in used:
+            tell(f"parameters.{name}", "nothing names it")
+
+
+def _may_sum(job: Job, plan: LegPlan) -> bool:
+    return job.into.mode != "upsert" and isinstance(plan.target, Database)
+
+
+def _parameters(job: Job) -> set[str]:
+    items = [parse_item(item, "columns") for item in job.columns]
+    nodes = [item.value for item in items if not isinstance(item, Star)]
+    if job.source.where:
+        nodes.append(parse_condition(job.source.where, "from.where"))
+    return {name for node in nodes for name in parameters_in(node)}
+
+
+def load_order(
+    job: Job, plan: LegPlan, receipt: str, *, isolate: bool = False, tell: Callable[[str], None] = lambda text: None
+) -> LoadOrder:
+    """What the target is asked to do, for a plan without errors; ``receipt`` names the run in receipts, "" for none;
+    ``isolate``: rows that the database refuses are told one by one. ``tell``: who is told that the load has to wait.
+    """
+    assert plan.table is not None and plan.reader is not None
+    columns: Sequence[NewColumn] = [NewColumn(column.name, column.type) for column in plan.columns]
+    return LoadOrder(
+        table=plan.table,
+        columns=columns,
+        source=plan.reader.label,
+        mode=job.into.mode,
+        keys=job.into.keys,
+        repeats=job.into.repeats,
+        create=plan.create,
+        rebuild=plan.rebuilds,
+        changes=plan.changes,
+        only_if_empty=job.into.only_if_empty,
+        before=job.into.before,
+        after=job.into.after,
+        isolate=isolate,
+        samples=job.into.samples,
+        keep_previous=job.into.keep_previous > 0,
+        lock_seconds=duration_seconds(job.into.lock_wait),
+        lock_table=job.into.lock_table,
+        truncate=truncates(job, plan),
+        tell=tell,
+        receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
+    )

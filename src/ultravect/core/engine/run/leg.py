@@ -1,0 +1,58 @@
+"""What a leg tells while it happens, and when it has succeeded."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any, Protocol
+
+from ultravect.core.contracts.changes import Comparison, RowChange
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.run.tally import Tally
+from ultravect.core.model.finding import Finding
+
+PHASES = ("read", "shape", "stage", "publish", "verify")
+NOTHING, COMMITTED, UNKNOWN = "nothing", "committed", "unknown"
+"""What a run has left in its target. It is not the state: a run can fail after its rows are committed."""
+
+
+class Listener(Protocol):
+    """Is told what happens in a leg, as it happens, from either thread."""
+
+    def phase(self, name: str, state: str) -> None:
+        """``state``: running or done."""
+
+    def progress(self, figures: dict[str, Any]) -> None: ...
+
+    def log(self, level: str, text: str) -> None: ...
+
+    def finding(self, finding: Finding) -> None: ...
+
+    def rejects(self, rejects: Sequence[Reject]) -> None: ...
+
+    def changes(self, changes: Sequence[RowChange]) -> None: ...
+
+    def read_again(self) -> None:
+        """The source is read a second time: rejects of the first reading no longer count."""
+
+    def published(self, receipt: Receipt) -> None:
+        """The rows are committed, and this is their account, whether the target keeps receipts or not."""
+
+
+@dataclass
+class LegResult:
+    """What a leg that succeeded has to tell."""
+
+    tally: Tally
+    rows_before: int | None
+    rows_after: int | None
+    created: bool
+    seconds: float
+    phases: dict[str, float] = field(default_factory=dict)
+    comparison: Comparison | None = None
+    checksums: Mapping[str, str] | None = None
+    """Of each column of the loaded rows, where the job asks for them."""
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)

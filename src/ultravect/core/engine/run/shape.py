@@ -1,0 +1,365 @@
+"""The shape phase: blocks of text become typed batches and rejects.
+
+A block is first parsed straight into its types, which is fast and all there is to do when every value fits. Only rows of
+which something does not fit are parsed again as text, and converted by kernels that tell what it is.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.engine.plan.drift import require_parsed, require_within
+from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan, LegPlan
+from ultravect.core.engine.plan.target_checks import TargetCheck
+from ultravect.core.engine.run.rejects import Reject, key_text
+from ultravect.core.expressions.bind import Bound
+from ultravect.core.expressions.evaluate import Rows as InputRows
+from ultravect.core.expressions.evaluate import evaluate
+from ultravect.core.expressions.kernels import Computed
+from ultravect.core.layouts.base import Block, Forgiving, Keyed, Mostly, Reader, Rows, WantedColumn
+from ultravect.core.types.arrow import as_text, beyond_four_digits, convert_typed, plain_array
+from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
+
+_MAX_VALUE = 1000
+_CONTROL = r"[\x01-\x08\x0b\x0c\x0e-\x1f]"
+_NATIVE_DIGITS = re.compile(r"\((\d+),\s*(\d+)\)$")
+_MAX_RECORD = 10_000
+_MANY = 2  # one bad row in so many: the whole block is sorted out
+# where block after block has to be sorted out, only one in some is still parsed straight into its types first
+_GIVEN_UP, _TRIED_EACH = 2, 8
+
+
+@dataclass(frozen=True)
+class Shaped:
+    """``rows`` were read; the good ones are in ``batch``, others in ``rejects`` or ``filtered`` out.
+
+    ``index`` are the places in the block of the rows in ``batch``; ``before`` rows of the object ``path`` came before it.
+    """
+
+    rows: int
+    bytes: int
+    batch: pa.RecordBatch
+    rejects: Sequence[Reject]
+    filtered: int
+    index: npt.NDArray[np.int64]
+    path: str = ""
+    before: int = 0
+    keys: pa.Table | None = None
+    """Of the rows in ``batch``, where each may have to be found again; see ``layouts.base.Keyed``."""
+
+
+def _breaches(
+    array: pa.Array, column: ColumnPlan, has_nul: bool, refuses: frozenset[str]
+) -> list[tuple[str, pa.Array]]:
+    """What the target's column would not take of converted values: reasons, each with a mask.
+
+    ``refuses``: what the target takes in no column, as its dialect says.
+    """
+    found: list[tuple[str, pa.Array]] = []
+    kind = column.type
+    if not column.nullable and array.null_count:
+        found.append(("no value, and the target's column takes no NULL", array.is_null()))
+    elif column.key and array.null_count:
+        found.append(("no value in a column of into.keys", array.is_null()))
+    if pa.types.is_string(array.type):
+        if kind.length is not None:
+            found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))
+        if has_nul and "nul" in refuses:
+            found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
+        if kind.name == "decimal" and (limit := _NATIVE_DIGITS.search(column.native)):
+            before, behind = int(limit[1]) - int(limit[2]), int(limit[2])
+            fits = pc.match_substring_regex(array, rf"^-?0*[0-9]{{0,{before}}}(?:\.[0-9]{{0,{behind}}}0*)?$")
+            reason = f"more than {before} digits before the decimal mark, or {behind} behind it"
+            found.append((reason, pc.invert(fits)))
+    if "long numbers" in refuses and kind.name == "decimal" and "TEXT" not in column.native.upper():
+        bare = pc.replace_substring_regex(as_text(array), r"(\.[0-9]*?)0+$", r"\1")
+        digits = pc.replace_substring_regex(pc.replace_substring(bare, ".", ""), r"^-?0*", "")
+        found.append(("more than 15 digits, which the target would round", pc.greater(pc.utf8_length(digits), 15)))
+    if pa.types.is_binary(array.type) and kind.length is not None:
+        found.append((f"longer than {kind.length} bytes", pc.greater(pc.binary_length(array), kind.length)))
+    if pa.types.is_floating(array.type) and "not finite" in refuses:
+        found.append(("no finite number, which the target cannot store", pc.invert(pc.is_finite(array))))
+    if pa.types.is_string(array.type) and "control characters" in refuses:
+        found.append(
+            ("has a control character, which the target cannot store", pc.match_substring_regex(array, _CONTROL))
+        )
+    if pa.types.is_string(array.type) and "long texts" in refuses:
+        found.append(("longer than 32,767 characters", pc.greater(pc.utf8_length(array), 32_767)))
+    if "long integers" in refuses and kind.name == "bigint":
+        found.append(("more than 15 digits, which the target would round", pc.greater(pc.abs(array), 10**15 - 1)))
+    if "early years" in refuses and (pa.types.is_date(array.type) or pa.types.is_timestamp(array.type)):
+        found.append(("a day before 1900, which the target cannot store", pc.less(pc.year(array), 1900)))
+    if "far years" in refuses and beyond_four_digits(array):
+        year = pc.year(array)
+        far = pc.or_(pc.less(year, 1), pc.greater(year, 9999))
+        found.append(("a year that the target cannot store: it takes 1 to 9999", far))
+    if kind.precision is not None and kind.precision < 6 and kind.name in ("time", "timestamp", "timestamptz"):
+        step = 10 ** (6 - kind.precision)
+        ticks = array.cast(pa.int64())
+        rest = pc.subtract(ticks, pc.multiply(pc.divide(ticks, step), step))
+        found.append((f"more than {kind.precision} fractional digits of seconds", pc.not_equal(rest, 0)))
+    return found
+
+
+class Shaper:
+    """Shapes the blocks of one file, or of several, in their order."""
+
+    def __init__(
+        self,
+        reader: Reader,
+        columns: Sequence[ColumnPlan],
+        refuses: frozenset[str] = frozenset(),
+        inputs: Sequence[InputPlan] = (),
+        condition: Bound | None = None,
+        run_id: str = "",
+        checks: Sequence[TargetCheck] = (),
+    ) -> None:
+        self._checks = checks
+        self._reader = reader
+        self._refuses = refuses
+        self._inputs = inputs
+        self._condition = condition
+        self._run_id = run_id
+        self._plain = [column for column in columns if column.expression is None]
+        self._columns = columns
+        self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in self._plain]
+        self._needed = [WantedColumn(one.position, one.type, one.formats, plain=one.sampled) for one in inputs]
+        self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
+        self._path = ""
+        self._rows = 0
+        self._in_row = 0
+
+    @classmethod
+    def of(cls, plan: LegPlan, run_id: str = "") -> Shaper:
+        """The shaper of a plan without errors."""
+        assert plan.reader is not None and plan.target is not None
+        refuses = plan.target.dialect.refuses
+        return cls(plan.reader, plan.columns, refuses, plan.inputs, plan.condition, run_id, plan.checks)
+
+    def shape(self, block: Block) -> Shaped:
+        if block.path != self._path:
+            self._path, self._rows = block.path, 0
+        shaped = None
+        if self._in_row < _GIVEN_UP or self._in_row % _TRIED_EACH == 0:
+            typed = self._read_typed(block)
+            shaped = None if typed is None else self._finish(typed, block)
+        self._in_row = 0 if shaped else self._in_row + 1
+        if shaped is None:
+            shaped = self._sort_out(block, self._reader.read(block))
+        rejects = self._with_keys(block, shaped.rejects)
+        shaped = replace(shaped, path=self._path, before=self._rows, rejects=rejects)
+        self._rows += shaped.rows
+        return shaped
+
+    def _with_keys(self, block: Block, rejects: Sequence[Reject]) -> Sequence[Reject]:
+        if not rejects or not isinstance(self._reader, Keyed) or not self._reader.keys:
+            return rejects
+        places = np.array([one.row - 1 - self._rows for one in rejects])
+        keys = self._reader.keys_of(block, places).to_pylist()
+        return [replace(one, key=key_text(key)) for one, key in zip(rejects, keys, strict=True)]
+
+    def _read_typed(self, block: Block) -> Mostly | None:
+        """The wanted and the needed columns in their types; a column of both is parsed twice only for two types."""
+        every = [*self._wanted, *self._needed]
+        unique = list({(one.position, str(one.type)): one for one in every}.values())
+        parts = [unique]
+        if len({one.position for one in unique}) < len(unique):
+            parts = [part for part in (self._wanted, self._needed) if part]
+        found: dict[tuple[int, str], pa.Array] = {}
+        odd = np.empty(0, np.int64)
+        for part in parts:
+            mostly = self._read_mostly(block, part) if part else None
+            if mostly is None or not len(mostly.columns[0]):
+                return None
+            found |= {(one.position, str(one.type)): array for one, array in zip(part, mostly.columns, strict=True)}
+            odd = np.union1d(odd, mostly.odd) if len(mostly.odd) else odd
+        return Mostly([found[one.position, str(one.type)] for one in every], odd)
+
+    def _read_mostly(self, block: Block, part: Sequence[WantedColumn]) -> Mostly | None:
+        if isinstance(self._reader, Forgiving):
+            return self._reader.read_mostly(block, part)
+        batch = self._reader.read_typed(block, part)
+        return None if batch is None else Mostly(batch.columns, np.empty(0, np.int64))
+
+    def _finish(self, typed: Mostly, block: Block) -> Shaped | None:
+        """Converts what the parser left as strings, filters and computes, and sorts out the rows of which a value does not fit;
+        None where it is better to sort out the whole block."""
+        count = len(typed.columns[0])
+        apart = np.zeros(count, np.bool_)
+        apart[typed.odd] = True
+        read = []
+        for wanted, array in zip([*self._wanted, *self._needed], typed.columns, strict=True):
+            if not self._reader.parses(wanted):
+                converted = convert(array, wanted.type, wanted.formats)
+                apart |= converted.failed
+                array = converted.array
+            if has_overflowed(array):
+                return None
+            read.append(array)
+        for one, array in zip(self._inputs, read[len(self._plain) :], strict=True):
+            require_parsed(one, array)
+        rows = self._rows_of(read[len(self._plain) :], block.path, np.arange(count), count)
+        kept = None
+        if self._condition is not None:
+            condition = evaluate(self._condition, rows)
+            for _, mask in condition.failures:
+                apart |= mask
+            kept = as_mask(condition.array)
+        plain = iter(read)
+        arrays = []
+        for column in self._columns:
+            if column.expression is None:
+                array = next(plain)
+            else:
+                computed = evaluate(column.expression, rows)
+                converted = convert_typed(computed.array, column.type, column.formats)
+                apart |= converted.failed
+                for _, mask in computed.failures:
+                    apart |= mask
+                array = converted.array
+            for _, breached in _breaches(array, column, block.has_nul, self._refuses):
+                apart |= as_mask(breached)
+            arrays.append(array)
+        for check in self._checks:
+            apart |= check.broken(arrays)
+        made = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        index = np.arange(count)
+        if not apart.any():
+            if kept is not None:
+                made, index = made.filter(pa.array(kept)), index[kept]
+            return Shaped(count, block.size, made, (), count - made.num_rows, index)
+        if not isinstance(self._reader, Forgiving) or _MANY * int(apart.sum()) > count:
+            return None
+        fine = ~apart if kept is None else ~apart & kept
+        sorted_out = self._sort_out(block, self._reader.only(block, np.flatnonzero(apart)))
+        made, index = made.filter(pa.array(fine)), index[fine]
+        if sorted_out.batch.num_rows:
+            # what turned out to fit goes back to its place
+            index = np.concatenate([index, sorted_out.index])
+            order = np.argsort(index)
+            both = pa.Table.from_batches([made, sorted_out.batch]).take(pa.array(order)).combine_chunks()
+            made, index = both.to_batches()[0], index[order]
+        filtered = count - made.num_rows - len(sorted_out.rejects)
+        return Shaped(count, block.size, made, sorted_out.rejects, filtered, index)
+
+    def _rows_of(self, inputs: Sequence[pa.Array], path: str, index: Any, count: int) -> InputRows:
+        """What expressions see; ``index`` are the places of the rows in their block."""
+        columns = {one.slot: array for one, array in zip(self._inputs, inputs, strict=True)}
+        numbers = pa.array(index + self._rows + 1, pa.int64())
+        return InputRows(columns, count, path, numbers, self._run_id)
+
+    def _sort_out(self, block: Block, rows: Rows) -> Shaped:
+        """Converts rows of a block by kernels that tell which of them do not fit, and why."""
+        count = len(rows.index)
+        reasons: dict[int, tuple[str, str | None, str]] = {}
+        bad = np.zeros(count, np.bool_)
+        inputs = []
+        for one in self._inputs:
+            raw = plain_array(rows.values.column(one.position))
+            require_within(one, raw)
+            wanted = ColumnPlan(one.position, one.source, one.source, one.type, "", one.formats)
+            array, failed = self._convert(raw, wanted, False, frozenset(), reasons)
+            bad |= failed
+            inputs.append(array)
+        seen = self._rows_of(inputs, block.path, rows.index, count)
+        kept = np.ones(count, np.bool_)
+        if self._condition is not None:
+            condition = evaluate(self._condition, seen)
+            bad |= self._note(condition, "from.where", reasons)
+            kept = as_mask(condition.array) | bad
+        arrays = []
+        for column in self._columns:
+            if column.expression is None:
+                raw = plain_array(rows.values.column(column.position))
+                array, failed = self._convert(raw, column, block.has_nul, self._refuses, reasons)
+            else:
+                computed = evaluate(column.expression, seen)
+                unknown = self._note(computed, column.name, reasons)
+                array, failed = self._convert(computed.array, column, block.has_nul, self._refuses, reasons)
+                failed |= unknown
+            bad |= failed
+            arrays.append(array)
+        for check in self._checks:
+            broken = check.broken(arrays) & ~bad
+            for at in np.flatnonzero(broken):
+                reasons.setdefault(int(at), (check.column, check.value(arrays, int(at)), check.reason))
+            bad |= broken
+        bad &= kept  # what is filtered out has no need to fit
+        rejects = [self._reject(block, one.index, "", None, one.reason) for one in rows.bad]
+        for at in np.flatnonzero(bad):
+            name, value, reason = reasons[int(at)]
+            rejects.append(self._reject(block, int(rows.index[at]), name, value, reason))
+        rejects.sort(key=lambda reject: reject.row)
+        batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        index = rows.index
+        if (dropped := bad | ~kept).any():
+            batch, index = batch.filter(pa.array(~dropped)), index[~dropped]
+        return Shaped(rows.count, block.size, batch, rejects, int((~kept).sum()), index)
+
+    @staticmethod
+    def _note(computed: Computed, name: str, reasons: dict[int, tuple[str, str | None, str]]) -> Mask:
+        """Notes why rows could not be computed, and gives which."""
+        failed = np.zeros(len(computed.array), np.bool_)
+        for reason, mask in computed.failures:
+            for at in np.flatnonzero(mask):
+                reasons.setdefault(int(at), (name, None, reason))
+            failed |= mask
+        return failed
+
+    def _reject(self, block: Block, index: int, column: str, value: str | None, reason: str) -> Reject:
+        """``index`` counts the rows of the block."""
+        kept = None if value is None else value[:_MAX_VALUE]
+        record = block.row_text(index)[:_MAX_RECORD]
+        return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
+
+    def _is_text(self, column: ColumnPlan) -> bool:
+        """Whether bytes are text that is not decoded yet."""
+        if column.expression is not None:
+            return False
+        given = self._reader.given[column.position]
+        return given is None or given.name != "binary"
+
+    def _convert(
+        self,
+        raw: pa.Array,
+        column: ColumnPlan,
+        has_nul: bool,
+        refuses: frozenset[str],
+        reasons: dict[int, tuple[str, str | None, str]],
+    ) -> tuple[pa.Array, Mask]:
+        """Converts one column; for rows that fail, notes the first reason of each."""
+        decoded = Converted(raw, np.zeros(len(raw), np.bool_))
+        if pa.types.is_binary(raw.type) and self._is_text(column):
+            decoded = try_cast(raw, pa.string())
+            for at in np.flatnonzero(decoded.failed):
+                value = raw[int(at)].as_py()
+                broken = next(byte for byte in value if byte >= 0x80)
+                reason = (
+                    f"not valid UTF-8 (byte 0x{broken:02X}); if the file is in another encoding, set layout.encoding"
+                )
+                reasons.setdefault(int(at), (column.source, value.decode("utf-8", "backslashreplace"), reason))
+        converted = convert_typed(decoded.array, column.type, column.formats)
+        failed = converted.failed | decoded.failed
+        for at in np.flatnonzero(converted.failed):
+            value = _shown(decoded.array, int(at))
+            reasons.setdefault(int(at), (column.source, value, explain(value or "", column.type, column.formats)))
+        for reason, mask in _breaches(converted.array, column, has_nul, refuses):
+            breached = as_mask(mask) & ~failed
+            for at in np.flatnonzero(breached):
+                reasons.setdefault(int(at), (column.source, _shown(decoded.array, int(at)), reason))
+            failed |= breached
+        return converted.array, failed
+
+
+def _shown(values: pa.Array, at: int) -> str | None:
+    """A value as text, for a message."""
+    text: str | None = as_text(values.slice(at, 1)).to_pylist()[0]
+    return text

@@ -1,0 +1,1 @@
+"""Kinds of connections, one package each, and how they are found."""

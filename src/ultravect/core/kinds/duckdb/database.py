@@ -1,0 +1,432 @@
+"""DuckDB: a database in a file, opened by a connection that reaches nothing else, for writing only by loads."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import Any
+
+import duckdb
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import (
+    PRIVILEGES,
+    Answer,
+    LiveCheck,
+    LiveColumn,
+    LiveTable,
+    Objection,
+    TableInfo,
+)
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.probe import Step
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import NEEDS
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.merge import Merge
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.duckdb.dialect import DuckdbDialect
+from ultravect.core.kinds.duckdb.refusals import Refusals
+from ultravect.core.kinds.duckdb.settings import DuckdbSettings
+from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.defaults import constant_default
+from ultravect.core.loading.isolation import Isolated
+from ultravect.core.loading.local_file import database_file, file_steps, may_be_made, write_obstacle
+from ultravect.core.loading.local_load import LocalLoad, committed_in
+from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.refusals import column_gone, told_waiting
+from ultravect.core.types.arrow import plain_array
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.stored import bounded, stored_values
+from ultravect.core.types.written import uuid_text
+
+_BLOCK_ROWS = 50_000
+_READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "SHOW", "DESCRIBE", "SUMMARIZE", "EXPLAIN", "TABLE"])
+_QUESTIONS = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
+_TABLES = """
+SELECT schema_name, table_name, 'table' AS kind, estimated_size, comment FROM duckdb_tables() WHERE NOT internal
+UNION ALL
+SELECT schema_name, view_name, 'view', NULL, comment FROM duckdb_views() WHERE NOT internal
+"""
+_LIST = f"""
+SELECT schema_name || '.' || table_name AS name, kind, estimated_size, comment FROM ({_TABLES})
+WHERE contains(lower(schema_name || '.' || table_name), lower(?)) AND schema_name || '.' || table_name > ?
+ORDER BY 1 LIMIT ?
+"""
+_FIND = f"""
+SELECT schema_name, table_name, kind, estimated_size, comment FROM ({_TABLES})
+WHERE lower(table_name) = lower(?) AND lower(schema_name) = lower(coalesce(?, current_schema()))
+"""
+_COLUMNS = """
+SELECT c.column_name, c.data_type, c.is_nullable, c.column_default IS NOT NULL, c.comment, c.column_default,
+       list_contains(coalesce((SELECT k.constraint_column_names FROM duckdb_constraints() k
+           WHERE k.schema_name = c.schema_name AND k.table_name = c.table_name AND k.constraint_type = 'PRIMARY KEY' LIMIT 1), []), c.column_name)
+FROM duckdb_columns() c WHERE c.schema_name = ? AND c.table_name = ? ORDER BY c.column_index
+"""
+_UNIQUE = """
+SELECT constraint_column_names FROM duckdb_constraints()
+WHERE schema_name = ? AND table_name = ? AND constraint_type IN ('PRIMARY KEY', 'UNIQUE')
+"""
+_CHECKS = """
+SELECT constraint_name, expression FROM duckdb_constraints()
+WHERE schema_name = ? AND table_name = ? AND constraint_type = 'CHECK'
+"""
+_LOCK_POLL_SECONDS = 0.2
+_NESTED = re.compile(r"\]$|^(STRUCT|MAP|UNION)\(")
+
+
+class DuckdbLoad(LocalLoad):
+    """See ``LocalLoad``."""
+
+    def __init__(
+        self,
+        session: duckdb.DuckDBPyConnection,
+        dialect: Dialect,
+        order: LoadOrder,
+    ) -> None:
+        self._session, self._statements = session, _Statements(session)
+        super().__init__(dialect, order)
+        names = ", ".join(dialect.quote(column.name) for column in order.sent)
+        self._positions = [str(position) for position in range(len(order.sent))]
+        natives = {row[0]: str(row[1]) for row in self._all_rows(f"DESCRIBE {self._into}")}
+        for column in order.sent:
+            if column.name not in natives:
+                raise column_gone(order, column.name)
+        values = ", ".join(
+            _taken(dialect.quote(position), natives[column.name], column.type)
+            for position, column in zip(self._positions, order.sent, strict=True)
+        )
+        self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
+
+    def _refusal(self, error: Exception) -> str | None:
+        return str(error) if isinstance(error, duckdb.ConstraintException) else None
+
+    def _execute(self, statement: str) -> Sequence[Any] | None:
+        rows = self._all_rows(statement)
+        return rows[0] if rows else None
+
+    def _run_own(self, statements: Sequence[str]) -> None:
+        for statement in statements:
+            # settings and other files are locked for this session; a transaction of its own is not
+            if any(
+                one.type == duckdb.StatementType.TRANSACTION for one in self._session.extract_statements(statement)
+            ):
+                raise duckdb.PermissionException("the load's transaction is not the statement's to end")
+        super()._run_own(statements)
+
+    def _has_receipts(self) -> bool:
+        return _has_table(self._session, self._receipts.name)
+
+    def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
+        """All rows at once but those that would be refused: see ``Refusals``."""
+        upsert = self._order.mode == "upsert"
+        refusals = Refusals(self._statements, merge, self._order.table, upsert=upsert)
+        done = Isolated(refused=refusals.first(tolerated + 1))
+        if len(done.refused) <= tolerated:
+            within = refusals.others if done.refused else ""
+            update = merge.update(within) if upsert else None
+            done.updated = self._changed(update) if update else 0
+            done.inserted = self._changed(merge.insert(known, within) if upsert else merge.insert_all(within))
+        refusals.drop()
+        return done
+
+    def _insert(self, batch: pa.RecordBatch) -> int:
+        arrays = [uuid_text(array) if array.type == pa.binary(16) else array for array in batch.columns]
+        self._session.register("ultravect_rows", pa.table(arrays, names=self._positions))
+        # left registered when this fails, or what fails next would be told instead of the reason
+        taken = self._changed(self._statement)
+        self._session.unregister("ultravect_rows")
+        return taken
+
+
+class _Statements:
+    """See ``Statements``."""
+
+    def __init__(self, session: duckdb.DuckDBPyConnection) -> None:
+        self.session = session
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        # an answer that is not fetched whole keeps the session busy
+        return self.session.execute(statement).fetchall()
+
+    def changed(self, statement: str) -> int:
+        rows = self.rows(statement)
+        return int(rows[0][0]) if rows else 0
+
+
+def _taken(value: str, native: str, kind: CanonicalType) -> str:
+    """A value as its column takes it: lists and structures come as JSON, or as the database writes them itself."""
+    if kind.name not in ("text", "json") or not _NESTED.search(native):
+        return value
+    return f"COALESCE(TRY_CAST(TRY_CAST({value} AS JSON) AS {native}), CAST({value} AS {native}))"
+
+
+def _has_table(session: duckdb.DuckDBPyConnection, name: TableName) -> bool:
+    return bool(session.execute(_FIND, (name.name, name.schema)).fetchall())
+
+
+class DuckdbDatabase:
+    """See ``Database``."""
+
+    def __init__(self, name: str, settings: DuckdbSettings, roots: Sequence[str]) -> None:
+        self._name = name
+        self._settings = settings
+        self._roots = roots
+        self.dialect: Dialect = DuckdbDialect()
+        self.needs: Mapping[str, frozenset[str]] = NEEDS
+        self.can_isolate = True
+        self.locks_tables = False
+        self.truncates = False
+        self.opened_alike = settings.path
+
+    @contextmanager
+    def _session(self, doing: str, *, write: bool = False) -> Iterator[duckdb.DuckDBPyConnection]:
+        missing = self._settings.create and may_be_made(self._name, self._settings.path, self._roots)
+        if missing:
+            # nothing was loaded into it yet: to readers it is an empty database
+            path = Path(self._settings.path if write else ":memory:")
+        else:
+            path = database_file(self._name, self._settings.path, self._roots)
+            with path.open("rb") as file:
+                if file.read(12)[8:] != b"DUCK":
+                    raise self._no_database("its first bytes are not those of one")
+        session: duckdb.DuckDBPyConnection | None = None
+        try:
+            # a question must not read other files, nor the network
+            session = self._connected(str(path), write or missing)
+            yield session
+        except duckdb.Error as error:
+            raise self._explained(error, doing) from None
+        finally:
+            if session is not None:
+                session.close()
+
+    @staticmethod
+    def _connected(path: str, write: bool) -> duckdb.DuckDBPyConnection:
+        config: dict[str, str | bool | int | float | list[str]] = {
+            "enable_external_access": "false",
+            "autoinstall_known_extensions": "false",
+            "autoload_known_extensions": "false",
+            "allow_community_extensions": "false",
+            "lock_configuration": "true",
+        }
+        try:
+            return duckdb.connect(path, read_only=not write, config=config)
+        except duckdb.ConnectionException:
+            # a load of this process has the file open, and in one process all open it alike
+            if write:
+                raise
+            return duckdb.connect(path, config=config)
+
+    def _no_database(self, reason: str) -> UltravectError:
+        return UltravectError(
+            "file-not-database",
+            f"connection {self._name}: {self._settings.path} is not a whole DuckDB database: {reason}",
+            hint="check the path; if it is right, the file is damaged, or of another version",
+            connection=self._name,
+        )
+
+    def _explained(self, error: duckdb.Error, doing: str) -> UltravectError:
+        text = str(error).splitlines()[0]
+        code, hint = "database-error", "check table and column names with `ultravect look`"
+        if "lock" in text and "IO Error" in text:
+            code, hint = "database-busy", "another program has the file open for writing; try again when it is done"
+        elif "No space left" in text or "not enough space" in text.lower():
+            code, hint = "target-full", "free disk space in the target"
+        elif isinstance(error, duckdb.SerializationException) or "Corrupt" in text:
+            return self._no_database(text)
+        elif isinstance(error, duckdb.ConstraintException):
+            code, hint = (
+                "constraint-refused",
+                "mend the source, or tolerate such rows with into.rejects",
+            )
+        elif isinstance(error, duckdb.InterruptException):
+            code, hint = "time-limit", "ask for less, or raise the limit"
+        elif "read-only" in text or isinstance(error, duckdb.PermissionException):
+            code, hint = "read-only", "questions may only read"
+        elif isinstance(error, duckdb.ParserException | duckdb.BinderException | duckdb.CatalogException):
+            code = "question-refused"
+        return UltravectError(
+            code, f"connection {self._name}, while {doing}: {text}", hint=hint, connection=self._name
+        )
+
+    def steps(self) -> Sequence[Step]:
+        def signed_in() -> str:
+            with self._session("opening the database") as session:
+                row = session.execute("SELECT version()").fetchone()
+            return f"DuckDB {row[0] if row else ''}"
+
+        def read(name: str) -> None:
+            with self._session("reading a row") as session:
+                session.execute(
+                    f"SELECT 1 FROM {self.dialect.table(self.dialect.parse_table(name))} LIMIT 1"
+                ).fetchone()
+
+        return file_steps(
+            self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create
+        )
+
+    def write_steps(self) -> Sequence[Step]:
+        return [Step("write", self._try_write)]
+
+    def _try_write(self) -> str:
+        with self._session("creating a table in the staging place", write=True) as session:
+            session.execute("BEGIN TRANSACTION")
+            session.execute("CREATE TABLE ultravect_test (a INTEGER)")
+            session.execute("ROLLBACK")
+        return "a table was created and dropped again"
+
+    def may_create(self, name: TableName) -> str:
+        obstacle = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
+        if obstacle or name.schema is None:
+            return obstacle
+        with self._session("looking for the schema") as session:
+            found = session.execute(
+                "SELECT 1 FROM duckdb_schemas() WHERE lower(schema_name) = lower(?)", (name.schema,)
+            ).fetchone()
+        return "" if found else f"there is no schema {name.schema!r}"
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
+
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with self._session("looking for a receipt") as session:
+            if not _has_table(session, receipts.name):
+                return None
+            row = session.execute(receipts.find(key)).fetchone()
+        found = Receipt.from_text(row[0]) if row else None
+        return None if found is None or found.bars else found
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with self.transaction(table, "asking which attempt was committed") as statements:
+            held = _has_table(statements.session, receipts.name)
+            return committed_in(receipts, keys, statements, has_table=held)
+
+    @contextmanager
+    def load(self, order: LoadOrder) -> Iterator[DuckdbLoad]:
+        with ExitStack() as opened:
+            session = self._opened_for(order, opened)
+            # closing the session undoes what was not committed
+            yield DuckdbLoad(session, self.dialect, order)
+
+    def _opened_for(self, order: LoadOrder, opened: ExitStack) -> duckdb.DuckDBPyConnection:
+        """A session that writes, once no other program has the file open."""
+        end, told = time.monotonic() + order.lock_seconds, False
+        while True:
+            try:
+                return opened.enter_context(self._session(f"loading {order.source} into {order.table}", write=True))
+            except UltravectError as error:
+                if error.code != "database-busy" or time.monotonic() >= end:
+                    raise
+            if not told:
+                order.tell(told_waiting(order))
+                told = True
+            time.sleep(_LOCK_POLL_SECONDS)
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[_Statements]:
+        with self._session(doing, write=True) as session:
+            session.execute("BEGIN TRANSACTION")
+            # closing the session undoes what was not committed
+            yield _Statements(session)
+            session.execute("COMMIT")
+
+    def drop(self, table: TableName) -> None:
+        with self._session(f"dropping {table}", write=True) as session:
+            session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        with self._session("listing tables") as session:
+            found = session.execute(_LIST, (search, after, limit)).fetchall()
+        return [TableInfo(name, kind, rows, comment or "") for name, kind, rows, comment in found]
+
+    def table(self, name: TableName) -> LiveTable | None:
+        with self._session(f"reading the columns of {name}") as session:
+            row = session.execute(_FIND, (name.name, name.schema)).fetchone()
+            if row is None:
+                return None
+            schema, table, kind, estimate, comment = row
+            columns = [
+                LiveColumn(
+                    column,
+                    native,
+                    native.lower(),
+                    self.dialect.to_canonical(native),
+                    nullable,
+                    has_default,
+                    key=bool(key),
+                    comment=told or "",
+                    default=constant_default(default),
+                )
+                for column, native, nullable, has_default, told, default, key in session.execute(
+                    _COLUMNS, (schema, table)
+                ).fetchall()
+            ]
+            unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (schema, table)).fetchall()]
+            checks = [LiveCheck(name, told) for name, told in session.execute(_CHECKS, (schema, table)).fetchall()]
+        read_only = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
+        granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
+        name = TableName(schema, table)
+        return LiveTable(name, kind, columns, granted, estimate, comment or "", unique, checks=checks)
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        question = require_question(self._name, self.dialect, sql, _READING)
+        with self._session("answering the question") as session:
+            statements = session.extract_statements(question.text)
+            if len(statements) != 1 or statements[0].type not in _QUESTIONS:
+                raise UltravectError(
+                    "question-refused",
+                    f"connection {self._name}: only one statement can be asked at a time",
+                    hint="ask one after the other",
+                    connection=self._name,
+                )
+            watch = threading.Timer(seconds, session.interrupt)
+            watch.start()
+            try:
+                cursor = session.execute(statements[0])
+                rows = [list(row) for row in cursor.fetchmany(limit + 1)]
+            finally:
+                watch.cancel()
+            described = cursor.description or ()
+        return Answer(
+            [one[0] for one in described], rows[:limit], len(rows) > limit, [str(one[1]) for one in described]
+        )
+
+    def objection(self, statement: str) -> Objection | None:
+        with self._session("parsing a statement") as session:
+            try:
+                count = len(session.extract_statements(statement))
+                if count != 1:
+                    return Objection(f"{count} statements stand here, and one is expected", True)
+                session.execute(f"EXPLAIN {statement}").fetchall()
+            except duckdb.Error as error:
+                if "read-only" in str(error):
+                    return None  # all that this session has against it
+                return Objection(str(error).splitlines()[0], isinstance(error, duckdb.ParserException))
+        return None
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        question = require_question(self._name, self.dialect, query, _READING)
+        with self._session("reading the columns of the query") as session:
+            found = session.execute(f"DESCRIBE {question.text}").fetchall()
+        return answer_columns(self.dialect, ((name, native) for name, native, *_ in found))
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        names = [str(position) for position in range(len(types))]
+        with self._session(doing) as session:
+            for batch in session.sql(statement).to_arrow_reader(_BLOCK_ROWS):
+                columns = [bounded(plain_array(column)) for column in batch.columns]
+                yield pa.table(
+                    [
+                        stored_values(column, kind) if pa.types.is_string(column.type) else column
+                        for column, kind in zip(columns, types, strict=True)
+                    ],
+                    names=names,
+                )

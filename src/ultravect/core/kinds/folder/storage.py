@@ -1,0 +1,217 @@
+"""A folder on the service's machine, confined to the roots that the service was started with."""
+
+from __future__ import annotations
+
+import datetime as dt
+import difflib
+import errno
+import itertools
+import os
+import posixpath
+import secrets
+import shutil
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+from ultravect.core.contracts.probe import Step
+from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
+from ultravect.core.kinds.folder.settings import FolderSettings
+from ultravect.core.storage.paths import Named, hidden_name
+from ultravect.core.words import counted
+
+_COUNT_LIMIT = 100_000
+
+
+def _leads_into(path: Path, folder: Path) -> bool:
+    """Whether a path, links followed, ends inside the folder; links in a circle do not."""
+    try:
+        return path.resolve().is_relative_to(folder)
+    except (OSError, RuntimeError):
+        return False
+
+
+def _may_match(folder: str, prefix: str) -> bool:
+    """Whether paths in a folder may start with ``prefix``."""
+    return folder.startswith(prefix) or prefix.startswith(folder)
+
+
+class FolderStorage(Named):
+    """See ``Storage``. Links are followed only as far as they stay inside the folder."""
+
+    def __init__(self, name: str, settings: FolderSettings, roots: Sequence[str]) -> None:
+        super().__init__(name)
+        self._path = settings.path
+        self._roots = [Path(root).resolve() for root in roots]
+
+    def _folder(self) -> Path:
+        folder = Path(self._path)
+        if not folder.is_absolute():
+            raise self._error("folder-not-absolute", f"the path {self._path!r} is not absolute", "write it from / on")
+        folder = folder.resolve()
+        if not any(folder.is_relative_to(root) for root in self._roots):
+            allowed = ", ".join(str(root) for root in self._roots) or "none"
+            raise self._error(
+                "folder-outside-roots",
+                f"{self._path} is outside the folders that this service may read",
+                f"allowed: {allowed}; use a folder in there, or start the service with another --root",
+            )
+        if not folder.exists():
+            raise self._error("folder-missing", f"{self._path} does not exist", "check the path for typing errors")
+        if not folder.is_dir():
+            raise self._error("folder-missing", f"{self._path} is a file, not a folder", "name the folder it is in")
+        if not os.access(folder, os.R_OK | os.X_OK):
+            raise self._error("folder-denied", f"the service may not read {self._path}", "grant it read access")
+        return folder
+
+    def _walk(self, folder: Path, listing: Listing) -> Iterator[str]:
+        """Paths of files, sorted; links that lead out of the folder are left out."""
+        after = listing.after
+        stack: list[Iterator[tuple[str, bool]]] = [self._entries(folder, "", listing)]
+        while stack:
+            found = next(stack[-1], None)
+            if found is None:
+                stack.pop()
+                continue
+            path, is_folder = found
+            if not is_folder:
+                yield path
+            elif not (after > path and not after.startswith(path)) and _may_match(path, listing.prefix):
+                stack.append(self._entries(folder, path, listing))
+
+    def _entries(self, folder: Path, base: str, listing: Listing) -> Iterator[tuple[str, bool]]:
+        """What stands in a folder, in the order of whole paths: a folder sorts with a slash behind it."""
+        found: list[tuple[str, bool]] = []
+        try:
+            with os.scandir(folder / base) as entries:
+                for entry in entries:
+                    if entry.is_symlink() and not _leads_into(Path(entry.path), folder):
+                        continue
+                    if entry.is_dir(follow_symlinks=False):
+                        if entry.name.startswith("."):
+                            continue
+                        found.append((f"{base}{entry.name}/", True))
+                    elif listing.shows(entry.name) and entry.is_file():
+                        found.append((f"{base}{entry.name}", False))
+        except OSError:
+            return iter(())  # vanished meanwhile, or not for our eyes
+        found.sort()
+        return iter(found)
+
+    def steps(self) -> Sequence[Step]:
+        def listed() -> str:
+            files = itertools.islice(self._walk(self._folder(), Listing()), _COUNT_LIMIT)
+            count = sum(1 for _ in files)
+            return f"{'at least ' if count >= _COUNT_LIMIT else ''}{counted(count, 'file')} in it"
+
+        def read() -> str:
+            first = next(self._walk(self._folder(), Listing()), None)
+            if first is None:
+                return "there is no file to read yet"
+            with self.open(first).stream as stream:
+                stream.read(1)
+            return f"{first} can be read"
+
+        return [
+            Step("reach", lambda: f"{self._folder()} is there, inside the allowed folders"),
+            Step("list", listed),
+            Step("read", read),
+        ]
+
+    def write_steps(self) -> Sequence[Step]:
+        def written() -> str:
+            path = self._folder() / f".ultravect-test-{secrets.token_hex(6)}"
+            try:
+                path.write_bytes(b"test")
+                path.unlink()
+            except OSError as error:
+                raise self._error(
+                    "folder-denied",
+                    f"the service may not write into {self._path}: {error.strerror}",
+                    "grant it write access",
+                ) from None
+            return "a file was written and removed again"
+
+        return [Step("write", written)]
+
+    def list(self, listing: Listing) -> Sequence[FileInfo]:
+        folder = self._folder()
+        found: list[FileInfo] = []
+        for path in listing.pick(self._walk(folder, listing)):
+            try:
+                status = (folder / path).stat()
+            except OSError:
+                continue
+            found.append(FileInfo(path, status.st_size, dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)))
+        return found
+
+    def _inside(self, folder: Path, path: str) -> Path:
+        resolved = Path(folder, path).resolve()
+        if not resolved.is_relative_to(folder):
+            raise self._error(
+                "file-outside-folder",
+                f"{path!r} leads out of the folder {self._path}",
+                "name a file inside it",
+                object=path,
+            )
+        self._require_shown(posixpath.normpath(path).lstrip("/"))
+        self._require_shown(resolved.relative_to(folder).as_posix())
+        return resolved
+
+    def put(self, path: str, local: Path) -> None:
+        folder = self._folder()
+        target = self._inside(folder, path)
+        beside = self._inside(folder, path).with_name(hidden_name(target.name))
+        try:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                shutil.copyfile(local, beside)
+                with beside.open("rb") as stream:
+                    os.fsync(stream.fileno())
+                beside.replace(target)
+            finally:
+                beside.unlink(missing_ok=True)
+        except OSError as error:
+            full = error.errno in (errno.ENOSPC, errno.EDQUOT)
+            raise self._error(
+                "target-full" if full else "file-not-written",
+                f"{path} cannot be written: {error.strerror}",
+                "free disk space there"
+                if full
+                else "grant the service write access, and check that the folder is there",
+                object=path,
+            ) from None
+
+    def remove(self, path: str) -> None:
+        target = self._inside(self._folder(), path)
+        try:
+            target.unlink(missing_ok=True)
+        except OSError as error:
+            raise self._error(
+                "file-not-written", f"{path} cannot be removed: {error.strerror}", "grant write access", object=path
+            ) from None
+
+    def open(self, path: str) -> OpenFile:
+        folder = self._folder()
+        try:
+            resolved = self._inside(folder, path)
+            stream = resolved.open("rb")
+        except IsADirectoryError:
+            detail = f"{path!r} is a folder, not a file"
+            raise self._error("file-is-folder", detail, "name one file in it", object=path) from None
+        except (FileNotFoundError, NotADirectoryError):
+            near = difflib.get_close_matches(
+                path, [info.path for info in self.list(Listing(limit=2000))], n=1, cutoff=0.6
+            )
+            hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which files are there"
+            detail = f"there is no file {path!r} in {self._path}"
+            raise self._error("file-missing", detail, hint, object=path) from None
+        except PermissionError:
+            detail = f"the service may not read {path!r}"
+            raise self._error("file-denied", detail, "grant it read access", object=path) from None
+        except (OSError, ValueError, RuntimeError) as error:
+            reason = getattr(error, "strerror", None) or str(error)
+            detail = f"{path[:100]!r} cannot be opened: {reason}"
+            raise self._error("file-unreadable", detail, "check the name for typing errors", object=path) from None
+        status = os.fstat(stream.fileno())
+        modified = dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)
+        return OpenFile(FileInfo(path, status.st_size, modified), stream)

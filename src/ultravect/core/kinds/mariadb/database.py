@@ -1,0 +1,373 @@
+"""MariaDB or MySQL as the place that a connection names."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from typing import Any
+
+import MySQLdb
+import MySQLdb.cursors
+import pyarrow as pa
+from MySQLdb.constants import ER
+
+from ultravect.core.contracts.catalogue import (
+    PRIVILEGES,
+    Answer,
+    LiveCheck,
+    LiveColumn,
+    LiveTable,
+    Objection,
+    TableInfo,
+)
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import NEEDS, Statements
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.statements import Statement
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.mariadb.dialect import MariadbDialect
+from ultravect.core.kinds.mariadb.guard import cipher
+from ultravect.core.kinds.mariadb.load import LOCK_SECONDS, MariadbLoad, clear_leftovers, open_load, require_receipts
+from ultravect.core.kinds.mariadb.read import native_of, read_rows
+from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
+from ultravect.core.kinds.mariadb.settings import MariadbSettings
+from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
+from ultravect.core.loading.defaults import constant_default
+from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.words import counted
+
+_READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"])
+_KINDS = {
+    "BASE TABLE": "table",
+    "VIEW": "view",
+    "SYSTEM VIEW": "view",
+    "SEQUENCE": "sequence",
+    "SYSTEM VERSIONED": "table",
+}
+_LIST = """
+SELECT table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
+FROM information_schema.tables
+WHERE table_schema = DATABASE() AND table_type <> 'SEQUENCE'
+  AND locate(lower(%s), lower(table_name)) > 0 AND CAST(table_name AS BINARY) > CAST(%s AS BINARY)
+ORDER BY CAST(table_name AS BINARY) LIMIT %s
+"""
+_FIND = """
+SELECT table_schema, table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
+FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) AND table_name = %s
+"""
+_COLUMNS = """
+SELECT column_name, column_type, data_type, is_nullable = 'YES',
+       (column_default IS NOT NULL AND column_default <> 'NULL') OR extra LIKE '%%auto_increment%%',
+       extra LIKE '%%GENERATED%%', column_key = 'PRI', column_comment, column_default
+FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position
+"""
+_UNIQUE = """
+SELECT group_concat(column_name SEPARATOR '\\0') FROM information_schema.statistics
+WHERE table_schema = %s AND table_name = %s AND non_unique = 0 GROUP BY index_name HAVING count(column_name) = count(*)
+"""
+_CHECKS = """
+SELECT constraint_name, check_clause FROM information_schema.check_constraints c
+WHERE constraint_schema = %s AND table_name = %s AND NOT EXISTS (
+  SELECT 1 FROM information_schema.triggers WHERE event_object_schema = c.constraint_schema
+  AND event_object_table = c.table_name AND action_timing = 'BEFORE')
+"""
+_PRIVILEGES = """
+SELECT privilege_type FROM information_schema.user_privileges
+UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE %s LIKE table_schema
+UNION SELECT privilege_type FROM information_schema.table_privileges WHERE table_schema = %s AND table_name = %s
+"""
+
+
+class MariadbDatabase:
+    """See ``Database``."""
+
+    def __init__(self, name: str, settings: MariadbSettings, roots: Sequence[str]) -> None:
+        self._name = name
+        self._settings = settings
+        self._idle = IdleSession(name, settings)
+        self.dialect: Dialect = MariadbDialect()
+        self.needs: Mapping[str, frozenset[str]] = {
+            **NEEDS,
+            "overwrite": NEEDS["overwrite"] | {"CREATE", "ALTER", "DROP"},
+            "upsert": NEEDS["upsert"] | {"CREATE", "DROP"},
+        }
+        self.can_isolate = True
+        self.locks_tables = False
+        self.truncates = False
+        self.opened_alike = ""
+
+    def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+        with self._idle.session(doing) as opened, opened.cursor() as cursor:
+            cursor.execute(sql, values)
+            return list(cursor.fetchall())
+
+    def steps(self) -> Sequence[Step]:
+        settings = self._settings
+
+        def signed_in() -> str:
+            ((version, user),) = self._rows("asking for the server's version", "SELECT version(), current_user()")
+            with session(self._name, settings, "asking for the encryption") as opened:
+                used = cipher(opened)
+            encrypted = f"encrypted with {used}" if used else "not encrypted"
+            seen = f"{version}, database {settings.database}, as user {user}, {encrypted}"
+            return seen + (SUPERUSER if self._may_everything() else "")
+
+        def read() -> str:
+            found = self.tables("", "", 1)
+            if not found:
+                return "there is no table that this user may read yet"
+            self._rows("reading a row", f"SELECT 1 FROM {self.dialect.quote(found[0].name)} LIMIT 1")
+            return f"{found[0].name} can be read"
+
+        def listed() -> str:
+            count = len(self.tables("", "", 100_000))
+            return f"{counted(count, 'table or view', 'tables and views')} can be seen"
+
+        return [
+            *network_steps(self._name, settings.host, settings.port),
+            Step("sign in", signed_in),
+            Step("list", listed),
+            Step("read", read),
+        ]
+
+    def _may_everything(self) -> bool:
+        wanted = "SELECT count(*) FROM information_schema.user_privileges WHERE privilege_type IN ('SUPER', 'FILE')"
+        return bool(self._rows("reading the user's privileges", wanted)[0][0])
+
+    def write_steps(self) -> Sequence[Step]:
+        def written() -> str:
+            schema = self._settings.staging or self._settings.database
+            name = self.dialect.table(TableName(schema, f"ultravect_test_{secrets.token_hex(6)}"))
+            with (
+                session(self._name, self._settings, "creating a table in the staging place") as opened,
+                opened.cursor() as cursor,
+            ):
+                cursor.execute(f"CREATE TABLE {name} (a int)")
+                cursor.execute(f"DROP TABLE {name}")
+            return f"a table was created in {schema} and dropped again"
+
+        return [Step("write", written)]
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        return [
+            TableInfo(name, _KINDS.get(kind, kind.lower()), rows, comment)
+            for name, kind, rows, comment in self._rows("listing tables", _LIST, (search, after, limit))
+        ]
+
+    def table(self, name: TableName) -> LiveTable | None:
+        doing = f"reading the columns of {name}"
+        found = self._rows(doing, _FIND, (name.schema, name.name))
+        if not found:
+            return None
+        schema, table, kind, rows, comment = found[0]
+        columns = [
+            LiveColumn(
+                column,
+                native,
+                base,
+                self.dialect.to_canonical(native),
+                bool(nullable),
+                bool(has_default),
+                bool(generated),
+                bool(key),
+                told,
+                constant_default(default, backslash=True),
+            )
+            for column, native, base, nullable, has_default, generated, key, told, default in self._rows(
+                doing, _COLUMNS, (schema, table)
+            )
+        ]
+        shown = None if schema == self._settings.database else schema
+        granted = self._privileges(schema, table)
+        unique = [frozenset(names.split("\0")) for (names,) in self._rows(doing, _UNIQUE, (schema, table))]
+        return LiveTable(
+            TableName(shown, table),
+            _KINDS.get(kind, kind.lower()),
+            columns,
+            granted,
+            rows,
+            comment,
+            unique,
+            checks=self._checks(schema, table),
+        )
+
+    def _checks(self, schema: str, table: str) -> Sequence[LiveCheck]:
+        try:
+            found = self._rows("reading checks", _CHECKS, (schema, table))
+        except UltravectError:
+            return ()  # MySQL does not tell there whose they are
+        return [LiveCheck(name, condition) for name, condition in found]
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        question = self._question(sql)
+        with session(self._name, self._settings, "answering the question") as opened:
+            with opened.cursor() as cursor:
+                self._limit(cursor, seconds)
+                cursor.execute("START TRANSACTION READ ONLY")
+            # streamed: a large answer is never held whole
+            cursor = opened.cursor(MySQLdb.cursors.SSCursor)
+            cursor.execute(question.text)
+            rows = [list(row) for row in cursor.fetchmany(limit + 1)]
+            described, flags = cursor.description or (), cursor.description_flags or ()
+        if not described:
+            raise UltravectError(
+                "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
+            )
+        natives = [native_of(one, flag) for one, flag in zip(described, flags, strict=True)]
+        return Answer([one[0] for one in described], rows[:limit], len(rows) > limit, natives)
+
+    def _question(self, sql: str) -> Statement:
+        question = require_question(self._name, self.dialect, sql, _READING)
+        if "INTO" in question.words:
+            raise UltravectError(
+                "question-refused",
+                f"connection {self._name}: INTO would write the answer somewhere; the answer is shown here",
+                hint="take INTO out of the question",
+                connection=self._name,
+            )
+        return question
+
+    def objection(self, statement: str) -> Objection | None:
+        with session(self._name, self._settings, "parsing a statement") as opened, opened.cursor() as cursor:
+            try:
+                cursor.execute(f"PREPARE ultravect_statement FROM {self.dialect.literal(statement)}")
+            except MySQLdb.Error as error:
+                number, message = error.args[0], str(error.args[-1])
+                if number == ER.UNSUPPORTED_PS:
+                    return None  # it is understood, and can only be tried
+                return Objection(message, number == ER.PARSE_ERROR)
+        return None
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        question = self._question(query)
+        doing = "reading the columns of the query"
+        with session(self._name, self._settings, doing) as opened, opened.cursor() as cursor:
+            cursor.execute("START TRANSACTION READ ONLY")
+            cursor.execute(f"SELECT * FROM (\n{question.text}\n) q LIMIT 0")
+            told = zip(cursor.description, cursor.description_flags, strict=True)
+            natives = [(one[0], native_of(one, flags)) for one, flags in told]
+        return answer_columns(self.dialect, natives)
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        # without converters the C client gives bytes as they came, which kernels convert
+        with session(self._name, self._settings, doing, use_unicode=False, conv={}) as opened:
+            yield from read_rows(opened, statement, types)
+
+    def may_create(self, name: TableName) -> str:
+        schema = name.schema or self._settings.database
+        if not self._rows(
+            "looking for the database", "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s", (schema,)
+        ):
+            return f"there is no database {schema!r}"
+        return (
+            ""
+            if "CREATE" in self._privileges_listed(schema)
+            else f"user {self._settings.user!r} may not create tables in {schema!r}"
+        )
+
+    def _privileges(self, schema: str, table: str) -> frozenset[str]:
+        return self._privileges_listed(schema, table) & (PRIVILEGES | {"CREATE", "ALTER", "DROP"})
+
+    def _privileges_listed(self, schema: str, table: str | None = None) -> frozenset[str]:
+        """What the catalogue lists for the user; it lists the privileges of roles in force too."""
+        listed = self._rows(f"reading the privileges for {schema}", _PRIVILEGES, (schema, schema, table))
+        return frozenset(privilege for (privilege,) in listed)
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
+
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with session(self._name, self._settings, "looking for a receipt") as opened, opened.cursor() as cursor:
+            try:
+                cursor.execute(receipts.find(key))
+            except MySQLdb.ProgrammingError:
+                return None  # there is no such table
+            row = cursor.fetchone()
+        if row is None or (row[1] and self.table(self._staged(table, row[1])) is not None):
+            return None  # a table that was not renamed yet is no load
+        found = Receipt.from_text(row[0])
+        return None if found.bars else found
+
+    def _staged(self, table: TableName, name: str) -> TableName:
+        return TableName(self._settings.staging or table.schema, name)
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, table)
+        with session(self._name, self._settings, "asking which attempt was committed") as opened:
+            statements = SessionStatements(opened)
+            require_receipts(statements.changed, self._name, receipts)
+            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
+
+            def written(key: ReceiptKey) -> bool:
+                try:
+                    statements.changed(receipts.fence(key))
+                except MySQLdb.IntegrityError:
+                    return self._barred_late(statements, receipts, table, key)
+                return True
+
+            found = committed_or_barred(receipts, keys, written, statements.rows)
+            clear_leftovers(opened, self.dialect, receipts, self._settings.staging)
+        return found
+
+    def _barred_late(
+        self, statements: SessionStatements, receipts: ReceiptTable, table: TableName, key: ReceiptKey
+    ) -> bool:
+        """Whether an attempt that has its receipt, but has not renamed its table, was kept from doing so."""
+        ((_, pending),) = statements.rows(receipts.find(key))
+        if not pending:
+            return False
+        try:
+            # a table that is gone cannot be renamed any more: the first statement decides
+            statements.changed(f"DROP TABLE {self.dialect.table(self._staged(table, pending))}")
+        except MySQLdb.Error as error:
+            if error.args[0] != ER.BAD_TABLE_ERROR:
+                raise
+            statements.changed(receipts.settle(key))
+            return False
+        statements.changed(receipts.withdraw(key, pending))
+        statements.changed(receipts.fence(key))
+        return True
+
+    @contextmanager
+    def load(self, order: LoadOrder) -> Iterator[MariadbLoad]:
+        live = self.table(order.table)
+        if order.create is None and live is None:
+            raise table_gone(self._name, order.table)
+        opened = sign_in(self._name, self._settings, local_infile=1)
+
+        def another() -> Any:
+            return sign_in(self._name, self._settings)
+
+        with open_load(opened, self._name, self.dialect, order, live, self._settings.staging, another) as load:
+            yield load
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with session(self._name, self._settings, doing) as opened:
+            statements = SessionStatements(opened)
+            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
+            statements.changed("START TRANSACTION")
+            try:
+                yield statements
+                opened.commit()
+            finally:
+                opened.rollback()
+
+    def drop(self, table: TableName) -> None:
+        with session(self._name, self._settings, f"dropping {table}") as opened:
+            SessionStatements(opened).changed(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
+
+    @staticmethod
+    def _limit(cursor: Any, seconds: float) -> None:
+        """Both families have a limit of their own for a statement's time."""
+        cursor.execute("SELECT version()")
+        if "mariadb" in str(cursor.fetchone()[0]).lower():
+            cursor.execute("SET SESSION max_statement_time = %s", (seconds,))
+        else:
+            cursor.execute("SET SESSION max_execution_time = %s", (int(seconds * 1000),))

@@ -1,0 +1,622 @@
+"""Loads rows into a MariaDB or MySQL table by LOAD DATA LOCAL from a pipe, in one transaction.
+
+Rows of a transaction are invisible to others until it commits, so append loads straight into the table. What cannot be
+part of a transaction here, since CREATE and RENAME commit by themselves, is done beside the table: a new one is filled
+under another name and renamed when its rows are committed. Overwrite does the same, since deleting a row costs more than
+writing one, unless foreign keys or triggers, which stay with the old table, forbid it: then it deletes and loads in one
+transaction. Rows that are matched by keys stand in a table of their own until the end.
+
+Between the commit and the renaming, the receipt says what is left to be renamed: whoever finds it does it. A session
+holds a lock of the server named like its staging table, by which others tell staging that is in use from what a dead
+session has left.
+
+With LOCAL, the server makes warnings out of values that it does not take, and changes them. So a load with a single
+warning is undone.
+"""
+
+from __future__ import annotations
+
+import fcntl
+import os
+import queue
+import re
+import secrets
+import threading
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import MySQLdb
+import pyarrow as pa
+from MySQLdb.constants import ER
+
+from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.load import Counts, LoadOrder
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import Verified
+from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.merge import ROW
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.mariadb.session import LOST, REFUSED, SessionStatements, translate
+from ultravect.core.kinds.mariadb.table_guard import TableGuard
+from ultravect.core.loading.isolating_load import IsolatingLoad
+from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.refusals import (
+    attempt_replaced,
+    key_not_unique,
+    previous_name,
+    require_empty,
+    told_waiting,
+)
+from ultravect.core.loading.text_lines import tabbed_lines
+
+# types that an index takes only the start of
+_LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
+_GEOMETRIES = frozenset(
+    [
+        "geometry",
+        "point",
+        "linestring",
+        "polygon",
+        "multipoint",
+        "multilinestring",
+        "multipolygon",
+        "geometrycollection",
+    ]
+)
+_PIPE_BYTES = 1 << 20  # so that neither side waits for the other at every page
+LOCK_SECONDS = 60
+STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
+_LEFT = (
+    "SELECT table_name FROM information_schema.tables WHERE table_schema = {schema} "
+    f"AND table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$'"
+)
+_COUNTER = (
+    "SELECT auto_increment FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}"
+)
+_VERSIONED = (
+    "SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table} "
+    "AND table_type = 'SYSTEM VERSIONED'"
+)
+# foreign keys in either direction, and triggers; histories, and files in a place of their own
+_TIED = """
+SELECT 1 FROM information_schema.referential_constraints
+WHERE (constraint_schema = {schema} AND table_name = {table}) OR (unique_constraint_schema = {schema} AND referenced_table_name = {table})
+UNION ALL SELECT 1 FROM information_schema.triggers WHERE event_object_schema = {schema} AND event_object_table = {table}
+UNION ALL SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}
+  AND (table_type = 'SYSTEM VERSIONED' OR create_options LIKE '%DIRECTORY%')
+LIMIT 1
+"""
+
+
+@dataclass(frozen=True)
+class Staging:
+    """Where rows go: first into ``rows``, then into ``final``, which at the end takes the name of the target ``home``."""
+
+    home: TableName
+    final: TableName
+    rows: TableName
+    matched: TableName | None = None
+    """Where the numbers of rows go whose key is there already."""
+
+    kept: TableName | None = None
+    """A copy of the rows that are replaced, where their table stays."""
+
+    @property
+    def renamed(self) -> bool:
+        return self.final != self.home
+
+    @property
+    def merged(self) -> bool:
+        return self.rows != self.final
+
+
+class MariadbLoad(IsolatingLoad):
+    """See ``Load``."""
+
+    def __init__(
+        self,
+        session: Any,
+        connection: str,
+        dialect: Dialect,
+        order: LoadOrder,
+        staging: Staging,
+        live: LiveTable | None,
+        guard: TableGuard | None,
+    ) -> None:
+        self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
+        self._statements = SessionStatements(session)
+        self._staging, self._guard = staging, guard
+        if order.keep_previous and live:
+            self.previous = previous_name()
+        self._name = staging.home
+        self._table = dialect.table(staging.home)
+        self._final = dialect.table(staging.final)
+        self._rows = dialect.table(staging.rows)
+        self._given = 0
+        self._execute("START TRANSACTION")
+        self._alters = bool(order.changes) and not staging.renamed
+        self._live = live
+        self.rows_before: int = 0
+        self._removed = 0
+        if not self._alters:
+            self._prepare()
+        elif live:
+            # what comes before rows is done later, in the transaction that publishes
+            require_empty(order, self._count(self._table))
+        self._loaded = 0
+        self._pipe = f"ultravect-{secrets.token_hex(8)}"
+        self._reading, self._stream = os.pipe()
+        with suppress(OSError):  # a user may own only so many pages of pipes
+            fcntl.fcntl(self._stream, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
+        session.files.offer(self._pipe.encode(), self._reading)
+        self._failed: queue.Queue[BaseException | None] = queue.Queue()
+        known = live.columns if live else ()
+        bits = frozenset(column.name for column in known if column.base == "bit")
+        shapes = frozenset(column.name for column in known if column.base in _GEOMETRIES)
+        self._loading = threading.Thread(
+            target=self._load, args=(order.sent, bits, shapes), name="load data", daemon=True
+        )
+        self._loading.start()
+
+    def _prepare(self) -> None:
+        """What comes before rows, in the transaction that publishes; and how many rows there are then."""
+        for statement in self._order.before:
+            self._execute(statement)
+        self.rows_before = self._count(self._table) if self._live else 0
+        require_empty(self._order, self.rows_before)
+        if self._order.mode == "overwrite" and self._live:
+            self._removed = self.rows_before
+        if self._removed and not self._staging.renamed and not self._staging.merged:
+            self._execute(f"DELETE FROM {self._table}")
+
+    def _execute(self, statement: str) -> tuple[Any, ...] | None:
+        """Runs a statement; the first row of its answer, where it has one."""
+        return _first_row(self._session, statement)
+
+    def _statement(self, columns: Sequence[NewColumn], bits: frozenset[str], shapes: frozenset[str]) -> str:
+        targets, settings = [], []
+        for number, column in enumerate(columns):
+            name = self._dialect.quote(column.name)
+            form = "UNHEX({})" if column.type.name == "binary" else None
+            if column.name in shapes:
+                form = "ST_GeomFromText({})"
+            if column.name in bits:
+                form = "CAST({} AS UNSIGNED)" if column.type.name == "boolean" else "UNHEX({})"
+            if form is None:
+                targets.append(name)
+            else:
+                targets.append(f"@v{number}")
+                settings.append(f"{name} = {form.format(f'@v{number}')}")
+        return (
+            f"LOAD DATA LOCAL INFILE '{self._pipe}' INTO TABLE {self._rows} CHARACTER SET utf8mb4 "
+            "FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' "
+            f"({', '.join(targets)})" + (f" SET {', '.join(settings)}" if settings else "")
+        )
+
+    def _load(self, columns: Sequence[NewColumn], bits: frozenset[str], shapes: frozenset[str]) -> None:
+        """The statement lasts as long as rows come through the pipe."""
+        error: BaseException | None = None
+        try:
+            self._session.query(self._statement(columns, bits, shapes).encode())
+            self._loaded = self._session.affected_rows()
+        except BaseException as caught:
+            error = caught
+        self._failed.put(error)
+        self._session.files.withdraw()
+        # a thread that still writes must not wait for a reader
+        os.close(self._reading)
+
+    def _raise_failure(self) -> None:
+        error = self._failed.get()
+        if error is not None:
+            raise error
+
+    def _count(self, table: str) -> int:
+        row = self._execute(f"SELECT count(*) FROM {table}")
+        return int(row[0]) if row else 0
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        if not batch.num_rows:
+            return
+        batch = self._numbered(batch, self._given)
+        self._given += batch.num_rows
+        rows = memoryview(tabbed_lines(batch))
+        try:
+            while rows:
+                rows = rows[os.write(self._stream, rows) :]
+        except BrokenPipeError:
+            self._loading.join()
+            self._raise_failure()
+            raise
+
+    def _refusal(self, error: Exception) -> str | None:
+        return str(error.args[-1]) if isinstance(error, MySQLdb.Error) and error.args[0] in REFUSED else None
+
+    def finish(self, tolerated: int = 0) -> Counts:
+        self.close()
+        self._raise_failure()
+        warning = self._execute("SHOW WARNINGS LIMIT 1")
+        if warning is not None:
+            raise UltravectError(
+                "value-refused",
+                f"connection {self._connection}: {self._name} does not take a value as it is: {warning[2]}; nothing was written",
+                hint="give the column a type that fits, in the job or in the table",
+                connection=self._connection,
+                table=str(self._name),
+            )
+        counts = self._merge(tolerated) if self._staging.merged else Counts(self._loaded, removed=self._removed)
+        # in the snapshot of this transaction nobody else's rows can be counted
+        if self._staging.renamed:
+            self._of_load = self._count(self._final)
+        else:
+            self._of_load = self._count(self._table) - self.rows_before + self._removed + counts.updated
+        return counts
+
+    def _merge(self, tolerated: int) -> Counts:
+        order = self._order
+        if self._alters:
+            self._execute("COMMIT")  # of the staged rows, before what commits by itself
+            for statement in self._dialect.alter_table(self._name, order.changes):
+                self._execute(statement)
+            self._execute("START TRANSACTION")
+            self._prepare()
+        merge = order.merge(self._dialect, self._final, self._rows)
+        repeated = self._drop_repeats(merge)
+        left = self._loaded - repeated
+        if order.mode == "overwrite" and order.create is None:
+            self._compare(order.merge(self._dialect, self._table, self._rows))
+            if not self._staging.renamed:
+                self._execute(f"DELETE FROM {self._table}")
+        known, pairs = "", 0
+        if self._staging.matched:
+            matched = self._dialect.table(self._staging.matched)
+            pairs = self._changed(
+                f"INSERT INTO {matched} SELECT s.{ROW} FROM {merge.staged} s JOIN {merge.table} t ON {merge.matched}"
+            )
+            known = f"SELECT 1 FROM {matched} m WHERE m.staged = s.{ROW}"
+        if order.mode == "upsert":
+            self._sample_updates(merge)
+        if order.isolate:
+            return self._isolate(merge, left, repeated, self._removed, tolerated, known)
+        if order.mode != "upsert":
+            return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
+        update = merge.update()
+        updated = self._changed(update) if update else 0
+        inserted = self._changed(merge.insert(known))
+        if pairs + inserted != left:
+            raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
+        return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def close(self) -> None:
+        """Ends the stream of rows, and waits for the statement."""
+        if self._stream >= 0:
+            os.close(self._stream)
+            self._stream = -1
+        self._loading.join()
+
+    def publish(self, receipt: Receipt | None = None) -> None:
+        order = self._order
+        receipts = ReceiptTable(self._dialect, self._name)
+        try:
+            if not self._staging.renamed:
+                for statement in order.after:
+                    self._execute(statement)
+            if receipt is not None and order.receipt is not None:
+                self._execute(receipts.prune())
+                pending = self._staging.final.name if self._staging.renamed else ""
+                try:
+                    self._execute(receipts.write(order.receipt, receipt, pending))
+                except MySQLdb.IntegrityError:
+                    raise attempt_replaced(order) from None
+            self._execute("COMMIT")
+        except MySQLdb.OperationalError as error:
+            if error.args[0] not in LOST:
+                raise
+            raise UltravectError(
+                "outcome-unknown",
+                f"connection {self._connection}: the connection was lost while committing the load into {self._name}: {error.args[-1]}",
+                hint="look at the table whether the rows are there, before running again",
+                connection=self._connection,
+            ) from error
+        if self._staging.renamed:
+            self._rename(receipts if receipt is not None else None)
+        if self.previous:
+            self._settle_previous(receipts)
+
+    def _settle_previous(self, receipts: ReceiptTable) -> None:
+        """Gives what was replaced its name, and drops what earlier loads kept."""
+        if self._staging.kept:
+            kept = self._dialect.table(self._staging.kept)
+            named = self._dialect.table(TableName(self._name.schema, self.previous))
+            self._execute(f"RENAME TABLE {kept} TO {named}")
+        if self._order.receipt is None:
+            return
+        others = [row for row in self._all_rows(receipts.kept()) if self.previous not in row[0]]
+        for statement in receipts.drop_previous(others, str(self._order.table)):
+            self._execute(statement)
+
+    def _rename(self, receipts: ReceiptTable | None) -> None:
+        key, final = self._order.receipt, self._staging.final
+        try:
+            if self._live:
+                keep_counter(self._execute, self._dialect, self._live.name, final)
+            if self._guard:
+                self._guard.require()
+            old = begin_in_place(self._dialect, final, self._name, self.previous, replaces=self._live is not None)
+            self._replace(old)
+        except (MySQLdb.Error, UltravectError) as error:
+            lost = isinstance(error, MySQLdb.Error) and error.args[0] in LOST
+            if receipts is not None and key is not None and not lost:
+                with suppress(MySQLdb.Error):
+                    self._execute(receipts.withdraw(key, final.name))
+                    self._execute("COMMIT")
+            raise
+        try:
+            if self._live and not self.previous:
+                self._execute(f"DROP TABLE {self._dialect.table(aside(final))}")
+            if receipts is not None and key is not None:
+                self._execute(receipts.settle(key))
+            for statement in self._order.after:
+                self._execute(statement)
+            self._execute("COMMIT")
+        except MySQLdb.Error as error:
+            failure = translate(
+                error, self._connection, f"ending the load into {self._name}, whose rows are committed"
+            )
+            failure.outcome = "committed"
+            raise failure from None
+
+    def _replace(self, statement: str) -> None:
+        """Renames; others who wait to write go on with the new table."""
+        if self._guard is None:
+            self._execute(statement)
+        else:
+            self._guard.let_pass(self._session, statement, self._order)
+
+    def verify(self) -> Verified:
+        how = "in the load's own transaction, just before its commit, as the table's growth in its snapshot"
+        if self._staging.renamed:
+            how = "before the new table took its place, while no other session knew it"
+        return Verified(self._count(self._table), self._of_load, how)
+
+
+def _first_row(session: Any, statement: str) -> tuple[Any, ...] | None:
+    """Runs a statement; the first row of its answer, where it has one."""
+    with session.cursor() as cursor:
+        # the driver looks for placeholders only where it is given values
+        cursor.execute(statement)
+        row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
+    return row
+
+
+def aside(staged: TableName) -> TableName:
+    """What the replaced table is called until it is dropped."""
+    return TableName(staged.schema, staged.name.replace(STAGE, _OLD))
+
+
+def begin_in_place(dialect: Dialect, staged: TableName, name: TableName, previous: str, *, replaces: bool) -> str:
+    """The statement that gives the staged table the name of the target, whose old table is called ``previous`` then."""
+    into = dialect.table(name)
+    if not replaces:
+        return f"RENAME TABLE {dialect.table(staged)} TO {into}"
+    old = TableName(name.schema, previous) if previous else aside(staged)
+    return f"RENAME TABLE {into} TO {dialect.table(old)}, {dialect.table(staged)} TO {into}"
+
+
+def keep_counter(execute: Callable[[str], Any], dialect: Dialect, old: TableName, new: TableName) -> None:
+    """The next number of an AUTO_INCREMENT column goes on where it was."""
+    schema = dialect.literal(old.schema) if old.schema else "DATABASE()"
+    found = execute(_COUNTER.format(schema=schema, table=dialect.literal(old.name)))
+    if found and found[0]:
+        execute(f"ALTER TABLE {dialect.table(new)} AUTO_INCREMENT = {int(found[0])}")
+
+
+def _stage(
+    execute: Callable[[str], Any],
+    dialect: Dialect,
+    order: LoadOrder,
+    live: LiveTable | None,
+    schema: str,
+    *,
+    swaps: bool,
+) -> Staging:
+    """Creates what rows go into, where that is not the table itself, in ``schema`` or that of the table.
+
+    ``swaps``: another table takes the place of the one that is overwritten.
+    """
+    home = live.name if live else order.table
+    place = schema or home.schema
+    final = rows = home
+    if order.create is not None:
+        final = _named(execute, dialect, place)
+        for statement in dialect.create_table(final, order.create):
+            execute(statement)
+    elif swaps:
+        final = _named(execute, dialect, place)
+        execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
+        for statement in dialect.alter_table(final, order.changes):
+            execute(statement)
+    if order.staged or order.changes:
+        rows = _named(execute, dialect, place)
+        execute(_beside(dialect, order, final, rows, live))
+    matched = None
+    if order.mode == "upsert":
+        matched = _named(execute, dialect, place)
+        execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
+    kept = None
+    if order.keep_previous and live and final == home:
+        kept = _named(execute, dialect, place)
+        execute(f"CREATE TABLE {dialect.table(kept)} AS SELECT * FROM {dialect.table(home)}")
+    return Staging(home, final, final if rows == home else rows, matched, kept)
+
+
+def _await_lock(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> None:
+    """Waits for whoever has the table for himself, and says so."""
+
+    def limit(seconds: int) -> None:
+        execute(f"SET SESSION lock_wait_timeout = {seconds}, SESSION innodb_lock_wait_timeout = {seconds}")
+
+    opened = f"SELECT 1 FROM {dialect.table(live.name)} LIMIT 0" if live else ""
+    seconds = max(1, int(order.lock_seconds))
+    if opened:
+        limit(1)
+        try:
+            execute(opened)
+        except MySQLdb.OperationalError as error:
+            if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
+                raise
+            order.tell(told_waiting(order))
+            limit(seconds)
+            execute(opened)
+    limit(seconds)
+
+
+def _named(execute: Callable[[str], Any], dialect: Dialect, schema: str | None) -> TableName:
+    """A new name for staging, with the lock that says it is in use."""
+    name = STAGE + secrets.token_hex(6)
+    execute(f"DO GET_LOCK({dialect.literal(name)}, 0)")
+    return TableName(schema, name)
+
+
+def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName, live: LiveTable | None) -> str:
+    """The statement that creates a table for rows as ``final`` will have them."""
+    changed = {change.column.name: change.column for change in order.changes}
+    declared = [
+        f"{dialect.quote(name)} {dialect.from_canonical(column.type).native}" for name, column in changed.items()
+    ]
+    declared.append(f"{ROW} bigint, KEY ({ROW})" if order.isolate else f"{ROW} bigint")
+    if order.keys:
+        # without an index each row of one table would be compared with each of the other
+        natives = {column.name: dialect.from_canonical(column.type).native for column in order.columns}
+        natives |= {column.name: column.native for column in (live.columns if live and not order.create else ())}
+        parts = [f"{dialect.quote(key)}{_PREFIX if _LONG.search(natives[key]) else ''}" for key in order.keys]
+        declared.append(f"KEY ({', '.join(parts)})")
+    kept = [dialect.quote(column.name) for column in order.columns if column.name not in changed]
+    selected = f" AS SELECT {', '.join(kept)} FROM {dialect.table(final)} LIMIT 0" if kept else ""
+    return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"
+
+
+def _may_swap(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> bool:
+    """Whether another table may take this one's place: nothing stays with the old one, and no statement of the job's own
+    has to be in one transaction with it."""
+    if live is None or order.mode != "overwrite" or order.create is not None or order.before or order.after:
+        return False
+    return not _is_tied(execute, dialect, live.name)
+
+
+def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) -> bool:
+    schema = dialect.literal(table.schema) if table.schema else "DATABASE()"
+    return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
+
+
+def clear_leftovers(session: Any, dialect: Dialect, receipts: ReceiptTable, schema: str = "") -> None:
+    """Drops staging tables whose session is gone, unless a receipt says that they are to be renamed; ``schema`` is that
+    of staging, "" for the session's own."""
+    with session.cursor() as cursor:
+        cursor.execute(_LEFT.format(schema=dialect.literal(schema) if schema else "DATABASE()"))
+        left = [name for (name,) in cursor.fetchall()]
+        if not left:
+            return
+        pending: set[str] = set()
+        with suppress(MySQLdb.ProgrammingError):
+            cursor.execute(receipts.pending())
+            pending = {name for (name,) in cursor.fetchall()}
+        for name in left:
+            # an old table goes with the session whose staging took its place
+            cursor.execute(f"SELECT IS_FREE_LOCK('{name.replace(_OLD, STAGE)}')")
+            if name not in pending and cursor.fetchone()[0] == 1:
+                cursor.execute(f"DROP TABLE IF EXISTS {dialect.table(TableName(schema or None, name))}")
+
+
+@contextmanager
+def open_load(
+    session: Any,
+    connection: str,
+    dialect: Dialect,
+    order: LoadOrder,
+    live: LiveTable | None,
+    schema: str,
+    another: Callable[[], Any],
+) -> Iterator[MariadbLoad]:
+    """See ``Database.load``; ``live`` is the table that is there, ``schema`` that of staging, "" for the target's own.
+
+    ``another`` opens a second session.
+    """
+    guard: TableGuard | None = None
+    load: MariadbLoad | None = None
+    staging: Staging | None = None
+    home = live.name if live else order.table
+
+    execute = partial(_first_row, session)
+    try:
+        _await_lock(execute, dialect, order, live)
+        receipts = ReceiptTable(dialect, home)
+        clear_leftovers(session, dialect, receipts, schema)
+        if order.receipt is not None:
+            require_receipts(execute, connection, receipts)
+        swaps = _may_swap(execute, dialect, order, live)
+        if live is not None and (swaps or order.rebuild):
+            if order.rebuild:
+                _require_no_history(execute, connection, dialect, live.name)
+            guard = TableGuard.of(another, dialect, live.name, order)
+            if guard is None and order.rebuild:
+                raise _no_guard(connection, live.name)
+        staging = _stage(execute, dialect, order, live, schema, swaps=swaps and guard is not None)
+        try:
+            load = MariadbLoad(session, connection, dialect, order, staging, live, guard)
+            yield load
+        finally:
+            if load is not None:
+                load.close()
+    except MySQLdb.Error as error:
+        raise translate(error, connection, f"loading {order.source} into {order.table}") from None
+    finally:
+        if guard:
+            guard.close()
+        with suppress(MySQLdb.Error):
+            session.rollback()
+            for table in (
+                {staging.final, staging.rows, staging.matched or home, staging.kept or home} - {home}
+                if staging
+                else ()
+            ):
+                execute(f"DROP TABLE IF EXISTS {dialect.table(table)}")
+        session.close()
+
+
+def _require_no_history(execute: Callable[[str], Any], connection: str, dialect: Dialect, table: TableName) -> None:
+    schema = dialect.literal(table.schema) if table.schema else "DATABASE()"
+    if execute(_VERSIONED.format(schema=schema, table=dialect.literal(table.name))) is not None:
+        raise UltravectError(
+            "history-would-be-lost",
+            f"connection {connection}: {table} keeps the history of its rows, which a rebuild would throw away; nothing was written",
+            hint="write into.if_different: widen, or take the history off the table first",
+            connection=connection,
+            table=str(table),
+        )
+
+
+def _no_guard(connection: str, table: TableName) -> UltravectError:
+    return UltravectError(
+        "privilege-missing",
+        f"connection {connection}: {table} cannot be rebuilt: its user may not keep other writers away from it meanwhile; "
+        "nothing was written",
+        hint="have LOCK TABLES on the database granted",
+        connection=connection,
+        table=str(table),
+    )
+
+
+def require_receipts(execute: Callable[[str], Any], connection: str, receipts: ReceiptTable) -> None:
+    try:
+        execute(receipts.create().replace("CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+    except MySQLdb.OperationalError as error:
+        raise UltravectError(
+            "receipts-refused",
+            f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.args[-1]}",
+            hint="have CREATE granted once, or set receipts: false in the connection",
+            connection=connection,
+        ) from None

@@ -1,0 +1,157 @@
+"""What PostgreSQL's catalogue tells about tables, columns and privileges."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from psycopg import Connection
+
+from ultravect.core.contracts.catalogue import LiveCheck, LiveColumn, LiveTable, TableInfo
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.loading.defaults import constant_default
+
+_KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f": "foreign table"}
+
+_FIND = """
+SELECT c.oid, n.nspname, c.relname, c.relkind,
+       ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'TRUNCATE']) p WHERE has_table_privilege(c.oid, p))
+       || CASE WHEN has_database_privilege(current_database(), 'TEMPORARY') THEN ARRAY['TEMPORARY'] ELSE '{}' END,
+       CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), ''),
+       ARRAY(SELECT DISTINCT 'view ' || r.ev_class::regclass FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
+             WHERE d.refclassid = 'pg_class'::regclass AND d.refobjid = c.oid AND d.classid = 'pg_rewrite'::regclass
+                   AND r.ev_class <> c.oid ORDER BY 1)
+       || ARRAY(SELECT format('foreign key %%s of %%s', f.conname, f.conrelid::regclass) FROM pg_constraint f
+                WHERE f.confrelid = c.oid AND f.contype = 'f' AND f.conrelid <> c.oid ORDER BY 1)
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
+"""
+_COLUMNS = """
+SELECT a.attname, format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.typname),
+       CASE WHEN b.oid IS NULL THEN format_type(a.atttypid, a.atttypmod) ELSE format_type(b.oid, t.typtypmod) END,
+       NOT (a.attnotnull OR t.typnotnull), a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
+       a.attgenerated <> '' OR a.attidentity = 'a',
+       coalesce(a.attnum = ANY ((SELECT i.indkey FROM pg_index i WHERE i.indrelid = a.attrelid AND i.indisprimary)::int2[]), false),
+       coalesce(col_description(a.attrelid, a.attnum), ''), pg_get_expr(d.adbin, d.adrelid)
+FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
+     LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum AND a.attgenerated = ''
+WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
+ORDER BY a.attnum
+"""
+_UNIQUE = """
+SELECT ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))
+FROM pg_index i WHERE i.indrelid = %s AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
+"""
+# what a trigger could change before, and what is compared by more than bytes, only the database decides
+_CHECKS = """
+SELECT conname, pg_get_expr(conbin, conrelid) FROM pg_constraint k WHERE conrelid = %s AND contype = 'c'
+  AND NOT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = conrelid AND NOT tgisinternal AND tgtype & 3 = 3)
+  AND NOT EXISTS (SELECT 1 FROM pg_attribute a LEFT JOIN pg_collation l ON l.oid = a.attcollation
+                  WHERE a.attrelid = conrelid AND a.attnum = ANY (k.conkey)
+                        AND (NOT l.collisdeterministic OR a.atttypid = 'bpchar'::regtype))
+ORDER BY conname
+"""
+_LIST = """
+SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END,
+       coalesce(obj_description(c.oid, 'pg_class'), '')
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
+  AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_%%'
+  AND position(lower(%s) in lower(n.nspname || '.' || c.relname)) > 0
+  AND (n.nspname || '.' || c.relname) COLLATE "C" > %s
+ORDER BY (n.nspname || '.' || c.relname) COLLATE "C" LIMIT %s
+"""
+_READABLE = """
+SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind IN ('r', 'p') AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_%%'
+  AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT')
+ORDER BY 1, 2 LIMIT 1
+"""
+
+Session = Connection[tuple[Any, ...]]
+
+
+class SessionStatements:
+    """See ``Statements``."""
+
+    def __init__(self, session: Session) -> None:
+        self._session = session
+
+    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._session.execute(statement.encode()).fetchall()
+
+    def changed(self, statement: str) -> int:
+        return self._session.execute(statement.encode()).rowcount
+
+
+def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable | None:
+    """The table that ``name`` means on this session's search path."""
+    row = session.execute(_FIND, (dialect.table(name),)).fetchone()
+    if row is None:
+        return None
+    oid, schema, table, kind, granted, rows, comment, dependents = row
+    columns = [
+        LiveColumn(
+            name,
+            native,
+            base,
+            dialect.to_canonical(underlying),
+            nullable,
+            has_default,
+            generated,
+            key,
+            told,
+            constant_default(default),
+        )
+        for name, native, base, underlying, nullable, has_default, generated, key, told, default in session.execute(
+            _COLUMNS, (oid,)
+        )
+    ]
+    unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (oid,))]
+    checks = (
+        [LiveCheck(name, condition) for name, condition in session.execute(_CHECKS, (oid,))] if kind == "r" else ()
+    )
+    name = TableName(schema, table)
+    return LiveTable(name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents, checks)
+
+
+def has_table(session: Session, name: str) -> bool:
+    """Whether there is a table of this quoted name."""
+    row = session.execute("SELECT to_regclass(%s)", (name,)).fetchone()
+    return row is not None and row[0] is not None
+
+
+def list_tables(session: Session, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+    return [
+        TableInfo(f"{schema}.{table}", _KINDS[kind], rows, comment)
+        for schema, table, kind, rows, comment in session.execute(_LIST, (search, after, limit))
+    ]
+
+
+def readable_table(session: Session) -> TableName | None:
+    """Some table that the session's user may read."""
+    row = session.execute(_READABLE).fetchone()
+    return TableName(*row) if row else None
+
+
+def type_names(session: Session, kinds: Sequence[tuple[int, int]]) -> list[str]:
+    """Native types as the catalogue writes them, from their numbers and modifiers."""
+    rows = session.execute(
+        "SELECT format_type(oid, mod) FROM unnest(%s::oid[], %s::int[]) WITH ORDINALITY AS t(oid, mod, place) ORDER BY place",
+        ([oid for oid, _ in kinds], [mod for _, mod in kinds]),
+    )
+    return [name for (name,) in rows]
+
+
+def create_obstacle(session: Session, name: TableName) -> str:
+    """Why the session's user cannot create ``name``, or ""."""
+    row = session.execute("SELECT coalesce(%s, current_schema()), current_user", (name.schema,)).fetchone()
+    schema, user = row or (None, None)
+    if schema is None:
+        return "no schema of the search path exists; name one in into.table"
+    known = session.execute(
+        "SELECT has_schema_privilege(oid, 'CREATE') FROM pg_namespace WHERE nspname = %s", (schema,)
+    ).fetchone()
+    if known is None:
+        return f"there is no schema {schema!r}"
+    return "" if known[0] else f"user {user!r} may not create tables in schema {schema!r}"

@@ -1,0 +1,260 @@
+"""PostgreSQL as the place that a connection names."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+
+import pyarrow as pa
+from psycopg.errors import NotSupportedError, error_from_result
+from psycopg.pq import DiagnosticField, ExecStatus
+from psycopg.rows import tuple_row
+
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, TableInfo
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.probe import SUPERUSER, Step
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import NEEDS, Statements
+from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
+from ultravect.core.dialects.statements import Statement
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.postgresql import catalogue
+from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
+from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
+from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load, require_receipts
+from ultravect.core.kinds.postgresql.read import read_rows
+from ultravect.core.kinds.postgresql.session import explained, reach_steps, sign_in
+from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.words import counted
+
+_SYNTAX = b"42601"
+# COPY … TO and DO can write even where a transaction is read-only
+_BY_CURSOR = frozenset(["SELECT", "WITH", "VALUES", "TABLE"])
+_READING = _BY_CURSOR | {"SHOW", "EXPLAIN"}
+
+
+def _explained(question: Statement) -> str:
+    """The first word of the statement whose plan is asked for."""
+    depth = 0
+    for token in question.tokens[1:]:
+        if token.kind == "mark" and token.text in "()":
+            depth += 1 if token.text == "(" else -1
+        elif token.kind == "word" and token.text in _BY_CURSOR:
+            return token.text
+        elif not depth and not (token.kind == "word" and token.text in ("ANALYZE", "VERBOSE")):
+            break
+    return ""
+
+
+class PostgresqlDatabase:
+    """See ``Database``."""
+
+    def __init__(self, name: str, settings: PostgresqlSettings, roots: Sequence[str] = ()) -> None:
+        self._name = name
+        self._settings = settings
+        self._roots = roots
+        self.dialect: Dialect = PostgresqlDialect()
+        self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
+        self.can_isolate = True
+        self.locks_tables = True
+        self.truncates = True
+        self.opened_alike = ""
+
+    @contextmanager
+    def _session(self, application: str) -> Iterator[Session]:
+        session = sign_in(self._name, self._settings, application, self._roots)
+        try:
+            yield session
+        finally:
+            session.close()
+
+    def steps(self) -> Sequence[Step]:
+        return [
+            *reach_steps(self._name, self._settings),
+            Step("sign in", self._try_sign_in),
+            Step("list", self._try_list),
+            Step("read", self._try_read),
+        ]
+
+    def _try_sign_in(self) -> str:
+        with self._session("connection test") as session, explained(self._name, "asking for the server's version"):
+            row = session.execute(
+                "SELECT current_setting('server_version'), current_database(), current_user, "
+                "coalesce((SELECT ssl FROM pg_stat_ssl WHERE pid = pg_backend_pid()), false), "
+                "current_setting('is_superuser') = 'on'"
+            ).fetchone()
+        version, database, user, tls, superuser = row or ("", "", "", False, False)
+        encrypted = "encrypted" if tls else "not encrypted"
+        seen = f"PostgreSQL {str(version).split()[0]}, database {database}, as user {user}, {encrypted}"
+        return seen + (SUPERUSER if superuser else "")
+
+    def _try_list(self) -> str:
+        with self._session("connection test") as session, explained(self._name, "listing tables"):
+            count = len(catalogue.list_tables(session, "", "", 100_000))
+        return f"{counted(count, 'table or view', 'tables and views')} can be seen"
+
+    def _try_read(self) -> str:
+        with self._session("connection test") as session, explained(self._name, "reading a row"):
+            session.read_only = True
+            readable = catalogue.readable_table(session)
+            if readable is None:
+                return "there is no table that this user may read yet"
+            session.execute(f"SELECT 1 FROM {self.dialect.table(readable)} LIMIT 1".encode())
+        return f"{readable} can be read"
+
+    def write_steps(self) -> Sequence[Step]:
+        return [Step("write", self._try_write)]
+
+    def _try_write(self) -> str:
+        """Creates and drops a table where a load would stage, all in one transaction."""
+        name = TableName(self._settings.staging or None, f"ultravect_test_{secrets.token_hex(6)}")
+        with (
+            self._session("connection test") as session,
+            explained(self._name, "creating a table in the staging place"),
+        ):
+            new = NewTable([NewColumn("a", CanonicalType("integer"))])
+            session.execute(self.dialect.create_table(name, new)[0].encode())
+            session.execute(f"DROP TABLE {self.dialect.table(name)}".encode())
+            row = session.execute("SELECT current_schema()").fetchone()
+            session.rollback()
+        schema = self._settings.staging or (row[0] if row else "")
+        return f"a table was created in schema {schema} and dropped again"
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        with self._session("look") as session, explained(self._name, "listing tables"):
+            return catalogue.list_tables(session, search, after, limit)
+
+    def table(self, name: TableName) -> LiveTable | None:
+        with self._session("catalogue") as session, explained(self._name, f"reading the columns of {name}"):
+            return catalogue.find_table(session, self.dialect, name)
+
+    def may_create(self, name: TableName) -> str:
+        with (
+            self._session("catalogue") as session,
+            explained(self._name, f"reading the privileges for {name}"),
+        ):
+            return catalogue.create_obstacle(session, name)
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
+
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        with self._session("receipt") as session, explained(self._name, "looking for a receipt"):
+            live = catalogue.find_table(session, self.dialect, table)
+            receipts = ReceiptTable(self.dialect, live.name if live else table)
+            if not catalogue.has_table(session, self.dialect.table(receipts.name)):
+                return None
+            row = session.execute(receipts.find(key).encode()).fetchone()
+        found = Receipt.from_text(row[0]) if row else None
+        return None if found is None or found.bars else found
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        with self._session("receipt") as session, explained(self._name, "asking which attempt was committed"):
+            session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
+            live = catalogue.find_table(session, self.dialect, table)
+            receipts = ReceiptTable(self.dialect, live.name if live else table)
+            require_receipts(session, self._name, self.dialect, receipts)
+
+            def written(key: ReceiptKey) -> bool:
+                done = session.execute(f"{receipts.fence(key)} ON CONFLICT DO NOTHING".encode()).rowcount
+                session.commit()
+                return bool(done)
+
+            return committed_or_barred(receipts, keys, written, SessionStatements(session).rows)
+
+    @contextmanager
+    def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad]:
+        session = sign_in(self._name, self._settings, f"load {order.table}", self._roots)
+        with open_load(session, self._name, self.dialect, order, self._settings.staging) as load:
+            yield load
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        question = require_question(self._name, self.dialect, sql, _READING)
+        with self._session("ask") as session, explained(self._name, "answering the question"):
+            session.read_only = True
+            session.execute("SELECT set_config('statement_timeout', %s, true)", (str(int(seconds * 1000)),))
+            query = question.text.encode()
+            columns, natives = self._describe(session, query)
+            if question.first == "EXPLAIN" and _explained(question) not in _BY_CURSOR:
+                raise UltravectError(
+                    "not-a-question",
+                    f"connection {self._name}: only the plan of a statement that reads can be asked for",
+                    hint="EXPLAIN a SELECT, WITH, VALUES or TABLE",
+                    connection=self._name,
+                )
+            if question.first in _BY_CURSOR:
+                # only a select that changes nothing can be declared as a cursor, whatever its text says
+                self._declare(session, b"DECLARE ultravect_question NO SCROLL CURSOR FOR " + query)
+                query = f"FETCH {limit + 1} FROM ultravect_question".encode()
+            rows = [list(row) for row in session.cursor(row_factory=tuple_row).execute(query).fetchmany(limit + 1)]
+            return Answer(columns, rows[:limit], len(rows) > limit, natives)
+
+    def _declare(self, session: Session, command: bytes) -> None:
+        # by the extended protocol, which takes one statement and no more
+        result = session.pgconn.exec_params(command, None)
+        if result.status == ExecStatus.FATAL_ERROR:
+            error = error_from_result(result)
+            if isinstance(error, NotSupportedError):
+                raise UltravectError(
+                    "read-only",
+                    f"connection {self._name}: the question would write: {error.diag.message_primary}",
+                    hint="questions may only read",
+                    connection=self._name,
+                )
+            raise error
+
+    def objection(self, statement: str) -> Objection | None:
+        with self._session("check") as session, explained(self._name, "parsing a statement"):
+            prepared = session.pgconn.prepare(b"", statement.encode())
+        if prepared.status != ExecStatus.FATAL_ERROR:
+            return None
+        message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
+        return Objection(message, prepared.error_field(DiagnosticField.SQLSTATE) == _SYNTAX)
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with self._session("undo") as session, explained(self._name, doing):
+            session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
+            session.execute(f"LOCK TABLE {self.dialect.table(table)} IN SHARE ROW EXCLUSIVE MODE".encode())
+            yield SessionStatements(session)
+            session.commit()
+
+    def drop(self, table: TableName) -> None:
+        with self._session("drop") as session, explained(self._name, f"dropping {table}"):
+            session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}".encode())
+            session.commit()
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        question = require_question(self._name, self.dialect, query, _BY_CURSOR)
+        with self._session("describe") as session, explained(self._name, "reading the columns of the query"):
+            names, natives = self._describe(session, question.text.encode())
+        return answer_columns(self.dialect, zip(names, natives, strict=True))
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        with self._session("read") as session, explained(self._name, doing):
+            session.read_only = True
+            yield from read_rows(session, statement, types)
+
+    def _describe(self, session: Session, query: bytes) -> tuple[list[str], list[str]]:
+        """Names and native types of the answer's columns; preparing also makes sure that it is one statement."""
+        pgconn = session.pgconn
+        prepared = pgconn.prepare(b"", query)
+        if prepared.status == ExecStatus.FATAL_ERROR:
+            message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
+            if "multiple commands" in message:
+                message = "only one statement can be asked at a time"
+            raise UltravectError(
+                "question-refused",
+                f"connection {self._name}: the database does not take the question: {message}",
+                hint="check table and column names with `ultravect look`",
+                connection=self._name,
+            )
+        described = pgconn.describe_prepared(b"")
+        fields = range(described.nfields)
+        kinds = [(described.ftype(index), described.fmod(index)) for index in fields]
+        return [(described.fname(index) or b"").decode() for index in fields], catalogue.type_names(session, kinds)

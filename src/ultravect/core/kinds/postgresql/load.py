@@ -1,0 +1,458 @@
+"""Loads rows into a PostgreSQL table by COPY, in one transaction.
+
+Rows copied in a transaction are invisible to others until it commits, and a lost session undoes them: append copies
+straight into the table. Overwrite copies into another table that takes its place (see ``successor``), or behind a DELETE of
+what is there: readers see the old rows until the commit, while a TRUNCATE makes them wait. The price of deleting is
+dead space, which vacuum takes back. Rows that are matched by keys, or that need a larger table first, stand in a
+temporary table until the end, so that the lock that stops other writers is short.
+
+The rows of the load are counted apart from all others by the transaction that wrote them. So whatever else the load's transaction
+does to its table (statements of ``before`` and ``after``, the rewriting of a column whose type grows) is done below a
+savepoint, which gives the rows that it writes another transaction number.
+"""
+
+from __future__ import annotations
+
+import secrets
+import select
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from functools import partial
+from typing import Any
+
+import psycopg
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.changes import RowChange
+from ultravect.core.contracts.load import STAGED, Counts, LoadOrder
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import Verified
+from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoding_for
+from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements, find_table, has_table
+from ultravect.core.kinds.postgresql.locks import try_lock
+from ultravect.core.kinds.postgresql.parts import write_in_parts
+from ultravect.core.kinds.postgresql.rebuild import replace_table
+from ultravect.core.kinds.postgresql.session import translate
+from ultravect.core.kinds.postgresql.successor import LARGE_ROWS, Successor
+from ultravect.core.loading.answers import table_gone
+from ultravect.core.loading.changes import paired, updates
+from ultravect.core.loading.isolating_load import IsolatingLoad
+from ultravect.core.loading.isolation import Isolated
+from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.refusals import (
+    attempt_replaced,
+    key_not_unique,
+    previous_name,
+    require_empty,
+    told_waiting,
+)
+from ultravect.core.loading.text_lines import tabbed_lines
+
+_MATCHED = "ultravect_matched"
+LOCK_SECONDS = 60
+_SAMPLED_ROWS = 5000
+# a unique index on just these columns, and nothing that could drop or change a row on its way
+_ONE_STATEMENT = """
+SELECT 1 FROM pg_class c WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p') AND NOT c.relhasrules
+  AND NOT EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal)
+  AND EXISTS (
+    SELECT 1 FROM pg_index i WHERE i.indrelid = c.oid AND i.indisunique AND i.indimmediate AND i.indisvalid
+      AND i.indpred IS NULL AND i.indexprs IS NULL
+      AND ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = c.oid
+                AND a.attnum = ANY (i.indkey[0:i.indnkeyatts - 1]) ORDER BY a.attname::text COLLATE "C") = %s::text[])
+"""
+_TRIGGERS = """
+SELECT 1 FROM pg_class c WHERE c.oid = to_regclass(%s) AND (c.relhasrules
+  OR EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal))
+"""
+_IN_ONE = "SELECT 1 FROM pg_class WHERE oid = to_regclass(%s) AND relkind = 'r'"
+# types without equality
+_INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path", "polygon", "circle"])
+
+
+class PostgresqlLoad(IsolatingLoad):
+    """See ``Load``."""
+
+    def __init__(
+        self,
+        session: Session,
+        connection: str,
+        dialect: Dialect,
+        order: LoadOrder,
+        table: LiveTable,
+        staging: str,
+    ) -> None:
+        """``table`` is the one that rows will be in at the end, or that takes its place."""
+        self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
+        self._statements = SessionStatements(session)
+        self._name = table.name
+        self._table = dialect.table(table.name)
+        self._live = table
+        self._staging = staging or table.name.schema
+        self._has_triggers = bool(session.execute(_TRIGGERS, (self._table,)).fetchone())
+        self._take_lock()
+        self._given = 0
+        self._transaction = str(self._scalar("SELECT pg_current_xact_id()::text"))
+        self.rows_before = 0 if order.create is not None and not order.rebuild else self._count()
+        require_empty(order, self.rows_before)
+        self._removed = 0
+        self._parts: Sequence[str] = ()
+        self._counted: int | None = None
+        self._successor: Successor | None = None
+        into = table
+        self._beside = order.staged or bool(order.changes)
+        if order.rebuild:
+            self._lock()
+            self._keep_previous()
+            into = self._new_table()
+            self._removed = self.rows_before
+        elif order.mode == "overwrite" and order.create is None and not self._beside:
+            self._lock()
+            self._keep_previous()
+            self._successor = self._succeeded()
+            self._removed = self.rows_before if self._successor else self._take_away()
+        self._final = into.name
+        if self._successor:
+            into = self._successor.table
+        if self._beside:
+            into = self._staged(into)
+        self._encode, self._ends = self._encoder(into, order.sent)
+        names = ", ".join(dialect.quote(column.name) for column in order.sent)
+        options = ["FORMAT binary"] if self._ends[0] else []
+        if self._successor or (self._removed and order.truncate and not self._beside and self._whole()):
+            options.append("FREEZE")
+        form = f" ({', '.join(options)})" if options else ""
+        self._cursor = session.cursor()
+        self._copying = self._cursor.copy(f"COPY {dialect.table(into.name)} ({names}) FROM STDIN{form}".encode())
+        self._copy = self._copying.__enter__()
+        if self._ends[0]:
+            self._copy.write(self._ends[0])
+
+    def _new_table(self) -> LiveTable:
+        """The table that will take the place of the one that is there."""
+        assert self._order.create is not None
+        name = TableName(self._staging, f"ultravect_stage_{secrets.token_hex(6)}")
+        for statement in self._dialect.create_table(name, self._order.create):
+            self._execute(statement)
+        return self._found(name)
+
+    def _staged(self, table: LiveTable) -> LiveTable:
+        """A temporary table for rows as ``table`` will have them."""
+        changed = {change.column.name: change.column for change in self._order.changes}
+        parts = []
+        for column in self._order.columns:
+            name = self._dialect.quote(column.name)
+            if column.name in changed:
+                native = self._dialect.from_canonical(changed[column.name].type).native
+                parts.append(f"NULL::{native} AS {name}")
+            else:
+                parts.append(name)
+        if self._order.staged:
+            parts.append(f"0::bigint AS {ROW}")
+        self._execute(
+            f"CREATE TEMPORARY TABLE {STAGED} ON COMMIT DROP AS SELECT {', '.join(parts)} "
+            f"FROM {self._dialect.table(table.name)} WITH NO DATA"
+        )
+        return self._found(TableName("pg_temp", STAGED))
+
+    def _found(self, name: TableName) -> LiveTable:
+        table = find_table(self._session, self._dialect, name)
+        assert table is not None, "the table was created a moment ago"
+        return table
+
+    @staticmethod
+    def _encoder(
+        table: LiveTable, columns: Sequence[NewColumn]
+    ) -> tuple[Callable[[pa.RecordBatch], pa.Buffer], tuple[bytes, bytes]]:
+        encoders = []
+        for column in columns:
+            live = table.column(column.name)
+            encoders.append(encoding_for(live.base, column.type.arrow) if live else None)
+        known = [encoder for encoder in encoders if encoder is not None]
+        if len(known) < len(columns):
+            return partial(tabbed_lines, bytes_mark="\\\\x"), (b"", b"")
+        return RowEncoder(known).encode, (HEADER, TRAILER)
+
+    def _execute(self, statement: str) -> psycopg.Cursor[tuple[Any, ...]]:
+        return self._session.execute(statement.encode())
+
+    def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
+        done, self._parts = write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert")
+        return done
+
+    def _scalar(self, statement: str) -> Any:
+        row = self._execute(statement).fetchone()
+        return row[0] if row else None
+
+    def _count(self) -> int:
+        return int(self._scalar(f"SELECT count(*) FROM {self._table}"))
+
+    def _lock(self) -> None:
+        """Keeps other writers away, but no reader."""
+        self._execute(f"LOCK TABLE {self._table} IN SHARE ROW EXCLUSIVE MODE")
+
+    def _take_lock(self) -> None:
+        """Takes the lock that the load needs from its beginning, and says so where that has to be waited for."""
+        if self._live.kind != "table":
+            return
+        early = self._order.mode == "overwrite" and not self._order.staged
+        mode = "SHARE ROW EXCLUSIVE" if early or self._order.lock_table else "ROW EXCLUSIVE"
+        if early and self._order.truncate:
+            mode = "ACCESS EXCLUSIVE"
+        if not try_lock(self._session, self._table, mode):
+            self._order.tell(told_waiting(self._order))
+            self._execute(f"LOCK TABLE {self._table} IN {mode} MODE")
+
+    def _succeeded(self) -> Successor | None:
+        """The table that takes this one's place, where that is quicker than deleting its rows and as good."""
+        order = self._order
+        if self.rows_before < LARGE_ROWS or order.truncate or order.keep_previous or order.after:
+            return None
+        return Successor.beside(self._session, self._dialect, self._live, self._staging)
+
+    def _whole(self) -> bool:
+        """Whether the table has no partitions, which take no rows that are frozen."""
+        return bool(self._session.execute(_IN_ONE, (self._table,)).fetchone())
+
+    def _take_away(self) -> int:
+        """Takes the rows of the table away; how many there were."""
+        if self._order.truncate:
+            self._execute(f"TRUNCATE {self._table}")
+            return self.rows_before
+        return self._execute(f"DELETE FROM {self._table}").rowcount
+
+    def _keep_previous(self) -> None:
+        if self._order.keep_previous:
+            self.previous = previous_name()
+            kept = self._dialect.table(TableName(self._name.schema, self.previous))
+            self._execute(f"CREATE TABLE {kept} AS TABLE {self._table}")
+
+    def named(self, text: str) -> str:
+        """What the server says, with the names of the target's own parts."""
+        return self._successor.named(text) if self._successor else text
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        if not batch.num_rows:
+            return
+        batch = self._numbered(batch, self._given)
+        self._given += batch.num_rows
+        self._copy.write(self._encode(batch))
+        if select.select([self._session.pgconn.socket], [], [], 0)[0]:
+            # the server only says something in the middle of a COPY when it refuses a row
+            self._copying.__exit__(None, None, None)
+
+    def finish(self, tolerated: int = 0) -> Counts:
+        if self._ends[1]:
+            self._copy.write(self._ends[1])
+        self._copying.__exit__(None, None, None)
+        taken = self._cursor.rowcount
+        if self._successor:
+            self._successor.filled()
+        if not self._beside:
+            return Counts(taken, removed=self._removed)
+        run_apart(self._session, self._dialect.alter_table(self._final, self._order.changes))
+        return self._merge(taken, tolerated)
+
+    def _merge(self, taken: int, tolerated: int) -> Counts:
+        """From the temporary table into the table."""
+        order = self._order
+        as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
+        merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
+        if order.mode == "upsert":
+            self._analyze(STAGED, [ROW, *order.keys])
+        repeated = self._drop_repeats(merge)
+        if order.mode == "overwrite" and order.create is None:
+            self._lock()
+            self._removed = self.rows_before = self._count()
+            self._compare(merge)
+            self._keep_previous()
+            self._take_away()
+        if order.isolate:
+            if order.mode == "upsert":
+                self._lock()
+                self._sample_updates(merge)
+            self._execute("SET CONSTRAINTS ALL IMMEDIATE")
+            return self._isolate(merge, taken - repeated, repeated, self._removed, tolerated)
+        if order.mode != "upsert":
+            inserted = self._execute(merge.insert_all()).rowcount
+            return Counts(inserted, repeated=repeated, removed=self._removed)
+        self._lock()
+        if self._session.execute(_ONE_STATEMENT, (merge.table, sorted(order.keys))).fetchone():
+            return self._insert_or_update(merge, taken - repeated, repeated)
+        differs = merge.differs or "false"
+        pairs = self._execute(
+            f"CREATE TEMPORARY TABLE {_MATCHED} ON COMMIT DROP AS SELECT s.{ROW} AS staged, t.tableoid AS part, "
+            f"t.ctid AS place, ({differs}) AS changed FROM {STAGED} s JOIN {merge.table} t ON {merge.matched}"
+        ).rowcount
+        self._analyze(_MATCHED, ["staged", "changed"])
+        self._sample_matched(merge)
+        updated = 0
+        if merge.others:
+            staged = f"(SELECT s.*, m.part, m.place FROM {STAGED} s JOIN {_MATCHED} m ON m.staged = s.{ROW} WHERE m.changed)"
+            at_place = "t.tableoid = s.part AND t.ctid = s.place"
+            statement = self._dialect.update_matched(merge.table, staged, at_place, merge.others, "true")
+            updated = self._execute(statement).rowcount
+        inserted = self._execute(merge.insert(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")).rowcount
+        left = taken - repeated
+        if pairs + inserted != left:
+            raise key_not_unique(order, self._execute(merge.ambiguous()).fetchone() or ())
+        return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def _insert_or_update(self, merge: Merge, left: int, repeated: int) -> Counts:
+        """The quickest way, by the index that keeps keys apart; what is neither inserted nor updated was equal."""
+        self._sample_by_index(merge, left)
+        # a row that was there has been locked before it was updated
+        told = self._execute(
+            f"WITH written AS ({merge.insert_or_update()} RETURNING (xmax = 0) AS fresh) "
+            "SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM written"
+        ).fetchone()
+        inserted, updated = told or (0, 0)
+        return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def _sample_by_index(self, merge: Merge, rows: int) -> None:
+        """Notes what is about to be changed: from some pages of the staged rows, or from all if those have too little."""
+        wanted = self._order.samples
+        if not wanted:
+            return
+        self._execute("SET LOCAL enable_hashjoin = off; SET LOCAL enable_mergejoin = off")
+        share = 100 * _SAMPLED_ROWS / max(rows, 1)
+        found: Sequence[RowChange] = ()
+        if share < 100:
+            some = replace(merge, staged=f"(SELECT * FROM {STAGED} TABLESAMPLE SYSTEM ({share:.4f}))")
+            found = updates(some, self._all_rows, wanted)
+        if len(found) < wanted:
+            found = updates(merge, self._all_rows, wanted)
+        self._execute("SET LOCAL enable_hashjoin = on; SET LOCAL enable_mergejoin = on")
+        self.changes = [*self.changes, *found]
+
+    def _analyze(self, table: str, columns: Sequence[str]) -> None:
+        """Tells the planner how many rows there are, and little else: that is quick."""
+        named = ", ".join(self._dialect.quote(column) for column in columns)
+        self._execute("SET LOCAL default_statistics_target = 10")
+        self._execute(f"ANALYZE {table} ({named})")
+
+    def _sample_matched(self, merge: Merge) -> None:
+        """Notes what is about to be changed, from the places that were found already."""
+        if self._order.samples and merge.others:
+            names = [self._dialect.quote(name) for name in merge.columns]
+            told = ", ".join([*(f"t.{name}" for name in names), *(f"s.{name}" for name in names)])
+            found = self._all_rows(
+                f"SELECT {told} FROM (SELECT * FROM {_MATCHED} WHERE changed LIMIT {self._order.samples}) m "
+                f"JOIN {STAGED} s ON s.{ROW} = m.staged JOIN {merge.table} t ON t.tableoid = m.part AND t.ctid = m.place"
+            )
+            self.changes = [*self.changes, *paired(merge, found)]
+
+    def publish(self, receipt: Receipt | None = None) -> None:
+        order = self._order
+        if self._final != self._name:
+            replace_table(self._session, self._dialect, self._live, self._final)
+        if self._successor and not self._successor.take_place():
+            order.tell(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
+        if order.after or self._parts:
+            # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
+            self._counted = self._of_load()
+        run_apart(self._session, order.after)
+        if receipt is not None and order.receipt is not None:
+            receipts = ReceiptTable(self._dialect, self._name)
+            if self.previous:
+                for statement in receipts.drop_previous(self._all_rows(receipts.kept()), receipt.table):
+                    self._execute(statement)
+            self._execute(receipts.prune())
+            try:
+                self._execute(receipts.write(order.receipt, receipt))
+            except psycopg.errors.UniqueViolation:
+                raise attempt_replaced(order) from None
+        try:
+            self._session.commit()
+        except psycopg.OperationalError as error:
+            raise UltravectError(
+                "outcome-unknown",
+                f"connection {self._connection}: the connection was lost while committing the load into {order.table}",
+                hint=f"whether it took place is for the database to tell: SELECT pg_xact_status('{self._transaction}')",
+                connection=self._connection,
+                transaction=self._transaction,
+            ) from error
+
+    @property
+    def _mark(self) -> str:
+        """What ``xmin`` of a row of the load holds: the low 32 bits of the transaction's number."""
+        return str(int(self._transaction) % 2**32)
+
+    def _of_load(self) -> int:
+        """The rows that the load has written, before it is committed."""
+        numbers = self._dialect.literal("{" + ",".join([self._mark, *self._parts]) + "}")
+        return int(self._scalar(f"SELECT count(*) FROM {self._table} WHERE xmin::text = ANY ({numbers}::text[])"))
+
+    def verify(self) -> Verified:
+        own = f"count(*) FILTER (WHERE xmin = '{self._mark}'::xid)" if self._counted is None else self._counted
+        row = self._execute(f"SELECT count(*), {own} FROM {self._table}").fetchone()
+        self._session.commit()
+        after, of_load = row or (0, 0)
+        how = "after the commit, by the transaction that wrote them"
+        if self._counted is not None:
+            how = "just before the commit, by the transactions that wrote them"
+        # a trigger writes as the load does
+        return Verified(int(after), int(of_load), how, sure=not self._has_triggers)
+
+
+def run_apart(session: Session, statements: Sequence[str]) -> None:
+    """Runs statements that are no part of the load's own writing: see above."""
+    if statements:
+        session.execute(b"SAVEPOINT ultravect_apart")
+        for statement in statements:
+            session.execute(statement.encode())
+        session.execute(b"RELEASE SAVEPOINT ultravect_apart")
+
+
+def require_receipts(session: Session, connection: str, dialect: Dialect, receipts: ReceiptTable) -> None:
+    """Makes sure that there is a table of receipts, before anything is loaded."""
+    if has_table(session, dialect.table(receipts.name)):
+        return
+    try:
+        session.execute(receipts.create().encode())
+        session.commit()
+    except (psycopg.errors.DuplicateTable, psycopg.errors.UniqueViolation):
+        session.rollback()  # another load was first
+    except psycopg.errors.InsufficientPrivilege as error:
+        raise UltravectError(
+            "receipts-refused",
+            f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.diag.message_primary}",
+            hint="have CREATE on the schema granted once, or set receipts: false in the connection",
+            connection=connection,
+        ) from None
+
+
+@contextmanager
+def open_load(
+    session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str = ""
+) -> Iterator[PostgresqlLoad]:
+    """See ``Database.load``. The session is rolled back unless the load was published."""
+    load: PostgresqlLoad | None = None
+    try:
+        session.execute(f"SET lock_timeout = '{int(order.lock_seconds * 1000) or 1}ms'".encode())
+        session.execute(b"SET work_mem = '128MB'")
+        session.commit()
+        live = find_table(session, dialect, order.table)
+        home = live.name if live else order.table
+        if order.receipt is not None:
+            require_receipts(session, connection, dialect, ReceiptTable(dialect, home))
+        run_apart(session, order.before)
+        if order.create is not None and not order.rebuild:
+            for statement in dialect.create_table(order.table, order.create):
+                session.execute(statement.encode())
+        table = find_table(session, dialect, order.table)
+        if table is None:
+            raise table_gone(connection, order.table)
+        load = PostgresqlLoad(session, connection, dialect, order, table, staging)
+        yield load
+    except psycopg.Error as error:
+        named = load.named if load else str
+        raise translate(error, connection, f"loading {order.source} into {order.table}", named) from None
+    finally:
+        # closing a session in the middle of a COPY makes the server drop the transaction
+        session.close()

@@ -1,0 +1,25 @@
+"""Locks of a table: tried for a moment first, since whoever wants a strong lock makes others wait behind it."""
+
+from __future__ import annotations
+
+import psycopg
+
+from ultravect.core.kinds.postgresql.catalogue import Session
+
+# shorter than the second after which a server looks for deadlocks
+_MOMENT = "300ms"
+
+
+def try_lock(session: Session, table: str, mode: str) -> bool:
+    """Locks ``table``, as it is written in SQL, until the transaction ends; False if that cannot be had at once."""
+    usual = session.execute(b"SELECT current_setting('lock_timeout')").fetchone()
+    assert usual is not None
+    try:
+        with session.transaction():
+            session.execute(f"SET LOCAL lock_timeout = '{_MOMENT}'".encode())
+            session.execute(f"LOCK TABLE {table} IN {mode} MODE".encode())
+            # a savepoint that is released leaves its settings behind
+            session.execute(b"SELECT set_config('lock_timeout', %s, true)", usual)
+    except psycopg.errors.LockNotAvailable:
+        return False
+    return True

@@ -1,0 +1,18 @@
+"""Settings of the kind sqlite."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from ultravect.core.model.connection import (
+    Create,
+    DatabaseFile,
+    DatabaseSettings,
+)
+
+
+class SqliteSettings(DatabaseSettings):
+    """A SQLite database file, inside one of the roots that the service was started with."""
+
+    path: DatabaseFile = Field(examples=["/srv/data/guestbook.db"])
+    create: Create = False

@@ -1,0 +1,131 @@
+"""What loads that stage rows share: their numbers, and the last step in which refused rows are isolated."""
+
+from __future__ import annotations
+
+import json
+from abc import ABC
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ultravect.core.contracts.changes import Comparison, RowChange
+from ultravect.core.contracts.load import Counts, LoadOrder, RefusedRow
+from ultravect.core.contracts.target import Statements
+from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.loading.ascending_keys import RisingKeys
+from ultravect.core.loading.changes import compared, repeats, updates
+from ultravect.core.loading.isolation import Isolated, RowsRefused, isolate
+from ultravect.core.loading.refusals import key_not_unique, key_repeated
+
+_SAVEPOINT = "ultravect_part"
+_RECORDS_AT_ONCE = 500
+
+
+class IsolatingLoad(ABC):
+    """What a load needs to write staged rows in parts; see ``Load``."""
+
+    written: Sequence[str] = ()
+    refused: Iterable[RefusedRow] = ()
+    changes: Sequence[RowChange] = ()
+    comparison: Comparison | None = None
+    previous: str = ""
+    _order: LoadOrder
+    _statements: Statements
+    _rising: RisingKeys | None = None
+
+    def _changed(self, statement: str) -> int:
+        return self._statements.changed(statement)
+
+    def _all_rows(self, statement: str) -> Sequence[Sequence[Any]]:
+        return self._statements.rows(statement)
+
+    def _refusal(self, error: Exception) -> str | None:
+        """The reason why a row was refused, when ``error`` is of that kind and the load can go on behind it."""
+        return None
+
+    def _numbered(self, batch: pa.RecordBatch, first: int) -> pa.RecordBatch:
+        """Rows with their numbers in the load, from ``first``, where they are staged."""
+        if not self._order.staged:
+            return batch
+        self._rising = self._rising or RisingKeys(self._order.keys)
+        self._rising.see(batch)
+        return batch.append_column(ROW, pa.array(np.arange(first, first + batch.num_rows)))
+
+    def _drop_repeats(self, merge: Merge) -> int:
+        """Leaves one staged row a key, as the order says which; how many were dropped."""
+        order = self._order
+        if self._rising is not None and self._rising.so_far:
+            return 0
+        if not order.keys or not (found := self._all_rows(merge.repeated())):
+            return 0
+        if order.repeats == "fail":
+            raise key_repeated(order, found[0])
+        first = order.repeats == "first"
+        if order.samples:
+            self.changes = [*self.changes, *repeats(merge, self._all_rows, order.samples, first=first)]
+        return self._changed(merge.drop_repeats(first=first))
+
+    def _sample_updates(self, merge: Merge) -> None:
+        """Notes what an upsert is about to change."""
+        if self._order.samples:
+            self.changes = [*self.changes, *updates(merge, self._all_rows, self._order.samples)]
+
+    def _compare(self, merge: Merge) -> None:
+        """Notes how the rows that come differ from those of the table that they replace, where keys match them."""
+        order = self._order
+        if order.samples and order.keys:
+            self.comparison, changed = compared(merge, self._all_rows, order.samples)
+            self.changes = [*self.changes, *changed]
+
+    def _isolate(
+        self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""
+    ) -> Counts:
+        """Brings staged rows into the table, ``left`` of them, and keeps those that are refused; ``known``: see ``Merge``."""
+        if self._order.mode == "upsert" and (twice := self._all_rows(merge.ambiguous())):
+            raise key_not_unique(self._order, twice[0])
+        done = self._in_parts(merge, left + repeated, tolerated, known)
+        if done.refused:
+            self.refused = self._records(merge, done.refused)
+        unchanged = left - len(done.refused) - done.updated - done.inserted
+        return Counts(
+            done.inserted,
+            done.updated,
+            unchanged if self._order.mode == "upsert" else 0,
+            repeated,
+            removed,
+            len(done.refused),
+        )
+
+    def _records(self, merge: Merge, refused: Sequence[tuple[int, str]]) -> Iterator[RefusedRow]:
+        """The rows with their values, some at a time."""
+        names = [column.name for column in self._order.columns]
+        refused = sorted(refused)
+        for start in range(0, len(refused), _RECORDS_AT_ONCE):
+            reasons = dict(refused[start : start + _RECORDS_AT_ONCE])
+            for row, *values in sorted(self._all_rows(merge.rows(list(reasons))), key=lambda found: int(found[0])):
+                record = json.dumps(dict(zip(names, values, strict=True)), default=str)
+                yield RefusedRow(int(row), reasons[row], record)
+
+    def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
+        """Writes the rows in parts, halved where they are refused: see ``isolate``."""
+
+        def attempt(first: int, last: int) -> tuple[int, int]:
+            within = merge.within(first, last)
+            update = merge.update(within) if self._order.mode == "upsert" else None
+            insert = merge.insert(known, within) if self._order.mode == "upsert" else merge.insert_all(within)
+            self._changed(f"SAVEPOINT {_SAVEPOINT}")
+            try:
+                updated = self._changed(update) if update else 0
+                inserted = self._changed(insert)
+            except Exception as error:
+                reason = self._refusal(error)
+                if reason is None:
+                    raise
+                self._changed(f"ROLLBACK TO SAVEPOINT {_SAVEPOINT}")
+                raise RowsRefused(reason) from None
+            self._changed(f"RELEASE SAVEPOINT {_SAVEPOINT}")
+            return updated, inserted
+
+        return isolate(rows, attempt, tolerated)

@@ -1,0 +1,170 @@
+"""What loads into a database in a file share: one transaction, in which all that changes changes."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Sequence
+from typing import Any
+
+import pyarrow as pa
+
+from ultravect.core.contracts.load import STAGED, Counts, LoadOrder, ReceiptKey
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import Statements, Verified
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.loading.isolating_load import IsolatingLoad
+from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.refusals import attempt_replaced, key_not_unique, previous_name, require_empty
+
+_MATCHED = "ultravect_matched"
+
+
+class LocalLoad(IsolatingLoad):
+    """See ``Load``. Only one transaction writes to such a file at a time, and nobody sees it before it commits."""
+
+    def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
+        self._order = order
+        self._dialect = dialect
+        self._table = dialect.table(order.table)
+        self._receipts = ReceiptTable(dialect, order.table)
+        self._written = self._removed = 0
+        self._begin()
+        self._run_own(order.before)
+        new = order.create is not None and not order.rebuild
+        self.rows_before = 0 if new else self._count()
+        require_empty(order, self.rows_before)
+        if order.keep_previous and not new:
+            self.previous = previous_name()
+            kept = dialect.table(TableName(order.table.schema, self.previous))
+            self._execute(f"CREATE TABLE {kept} AS SELECT * FROM {self._table}")
+        if order.rebuild:
+            self._removed = self.rows_before
+            self._execute(f"DROP TABLE {self._table}")
+        if order.create is not None:
+            self._run(dialect.create_table(order.table, order.create))
+        self._run(dialect.alter_table(order.table, order.changes))
+        if order.mode == "overwrite" and order.create is None:
+            self._removed = self.rows_before
+            if not order.staged:
+                self._execute(f"DELETE FROM {self._table}")
+        if order.staged:
+            self._stage()
+        self._into = STAGED if order.staged else self._table
+
+    def _begin(self) -> None:
+        """Opens the transaction in which all that changes changes."""
+        self._execute("BEGIN TRANSACTION")
+
+    @abstractmethod
+    def _execute(self, statement: str) -> Sequence[Any] | None:
+        """Runs a statement; the first row of its answer, where it has one."""
+
+    @abstractmethod
+    def _insert(self, batch: pa.RecordBatch) -> int:
+        """Inserts rows; how many the database says it took."""
+
+    def _run(self, statements: Sequence[str]) -> None:
+        for statement in statements:
+            self._execute(statement)
+
+    def _run_own(self, statements: Sequence[str]) -> None:
+        """Runs statements of the job's own: they change nothing but this database."""
+        self._run(statements)
+
+    def _stage(self) -> None:
+        names = ", ".join(self._dialect.quote(column.name) for column in self._order.columns)
+        self._execute(
+            f"CREATE TEMPORARY TABLE {STAGED} AS SELECT {names}, CAST(0 AS BIGINT) AS {ROW} FROM {self._table} LIMIT 0"
+        )
+
+    def _count(self) -> int:
+        row = self._execute(f"SELECT count(*) FROM {self._table}")
+        return int(row[0]) if row else 0
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        if not batch.num_rows:
+            return
+        batch = self._numbered(batch, self._written)
+        self._written += self._insert(batch)
+
+    def finish(self, tolerated: int = 0) -> Counts:
+        counts = self._merge(tolerated) if self._order.staged else Counts(self._written, removed=self._removed)
+        self._of_load = self._count() - self.rows_before + self._removed + counts.updated
+        return counts
+
+    def _merge(self, tolerated: int) -> Counts:
+        order = self._order
+        merge = order.merge(self._dialect, self._table, STAGED)
+        repeated = self._drop_repeats(merge)
+        left = self._written - repeated
+        known = self._match(merge) if order.mode == "upsert" else ""
+        if order.mode == "upsert":
+            self._sample_updates(merge)
+        elif order.mode == "overwrite" and order.create is None:
+            self._compare(merge)
+            self._execute(f"DELETE FROM {self._table}")
+        if order.isolate:
+            return self._isolate(merge, left, repeated, self._removed, tolerated, known)
+        if order.mode != "upsert":
+            return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
+        update = merge.update()
+        updated = self._changed(update) if update else 0
+        inserted = self._changed(merge.insert(known))
+        pairs = self._execute(merge.pairs())
+        if int(pairs[0] if pairs else 0) != left:
+            raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
+        return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def _match(self, merge: Merge) -> str:
+        """Notes which rows have a key that is there already, by one join; the query that finds such a row."""
+        self._execute(
+            f"CREATE TEMPORARY TABLE {_MATCHED} AS SELECT s.{ROW} AS staged FROM {merge.staged} s "
+            f"JOIN {merge.table} t ON {merge.matched}"
+        )
+        self._execute(f"CREATE INDEX {_MATCHED}_staged ON {_MATCHED} (staged)")
+        return f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}"
+
+    def publish(self, receipt: Receipt | None = None) -> None:
+        order = self._order
+        self._run_own(order.after)
+        if order.staged:
+            self._execute(f"DROP TABLE {STAGED}")
+            self._execute(f"DROP TABLE IF EXISTS {_MATCHED}")
+        if receipt is not None and order.receipt is not None:
+            if not self._has_receipts():
+                self._execute(self._receipts.create())
+            if self.previous:
+                self._run(self._receipts.drop_previous(self._all_rows(self._receipts.kept()), receipt.table))
+            self._execute(self._receipts.prune())
+            try:
+                self._execute(self._receipts.write(order.receipt, receipt))
+            except Exception as error:
+                if self._refusal(error) is None:
+                    raise
+                raise attempt_replaced(order) from None
+        self._execute("COMMIT")
+
+    @abstractmethod
+    def _has_receipts(self) -> bool:
+        """Whether there is a table of receipts."""
+
+    def verify(self) -> Verified:
+        how = "in the load's own transaction, just before its commit, as the table's growth: no other session can write meanwhile"
+        return Verified(self._count(), self._of_load, how)
+
+
+def committed_in(
+    receipts: ReceiptTable, keys: Sequence[ReceiptKey], statements: Statements, *, has_table: bool
+) -> Receipt | None:
+    """See ``Target.committed``; in a transaction of ``statements``, in which no other session can write."""
+    if not has_table:
+        statements.changed(receipts.create())
+
+    def written(key: ReceiptKey) -> bool:
+        taken = bool(statements.rows(receipts.find(key)))
+        if not taken:
+            statements.changed(receipts.fence(key))
+        return not taken
+
+    return committed_or_barred(receipts, keys, written, statements.rows)
