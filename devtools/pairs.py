@@ -21,6 +21,7 @@ from devtools.torture import COLUMNS, Torture
 from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejects import Reject
@@ -132,6 +133,8 @@ class Copied:
 
     def rejects(self, rejects: Sequence[Reject]) -> None:
         self.rejected += rejects
+
+    def planned(self, plan: LegPlan) -> None: ...
 
     def read_again(self) -> None:
         self.rejected.clear()

@@ -38,6 +38,8 @@ def same(source: Any, target: Any) -> bool:
     if isinstance(target, dt.datetime | dt.date):
         return _same_moment(source, target)
     if isinstance(target, str):
+        if isinstance(source, dt.datetime) and source.time() == dt.time() and target == source.date().isoformat():
+            return True  # a cell of a day, as its text
         return _same_text(source, target)
     if isinstance(target, dt.time):
         return any(_parsed(str(source), "" + clock.strip()) == target for clock in _CLOCKS)

@@ -78,6 +78,8 @@ def _text(path: Path, answer: dict[str, Any]) -> Table_:
     if widths.most_common(1)[0][1] < 0.9 * (len(rows) - 1):
         raise NotTabular("rows of many lengths")
     header = answer.get("header", not any(map(_is_number, rows[0])))
+    if answer.get("row_names"):
+        rows[0] = ["row", *rows[0]]
     return Table_(rows[0] if header else None, rows[1:_ROWS] if header else rows[:_ROWS])
 
 

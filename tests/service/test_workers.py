@@ -1,4 +1,4 @@
-"""Workers: one more takes part, and the nursery that legs come from may die."""
+"""Workers: one more takes part, and the fork server that legs come from may die."""
 
 from __future__ import annotations
 
@@ -13,13 +13,13 @@ from tests.service.test_runs import _parent, _processes
 
 from ultravect.client import Client
 
-NURSERY = "ultravect.service.work.nursery"
+FORK_SERVER = "ultravect.service.work.fork_server"
 
 
-def nursery_of(pid: int) -> int:
+def fork_server_of(pid: int) -> int:
     (found,) = [
         one
-        for one in _processes(NURSERY)
+        for one in _processes(FORK_SERVER)
         if _parent(one) == pid and b"looks" not in Path(f"/proc/{one}/cmdline").read_bytes()
     ]
     return found
@@ -65,13 +65,13 @@ def test_a_worker_that_is_stopped_hands_its_runs_over(stack: Stack, client: Clie
     assert [len(one.rows()) for one in places] == [2, 2, 2]
 
 
-def test_a_nursery_that_dies_is_replaced(place: Place, stack: Stack) -> None:
+def test_a_fork_server_that_dies_is_replaced(place: Place, stack: Stack) -> None:
     place.file("a\n1\n").job()
     assert stack.process is not None
-    old = nursery_of(stack.process.pid)
+    old = fork_server_of(stack.process.pid)
     os.kill(old, signal.SIGKILL)
     assert place.run().state == "succeeded"
-    assert nursery_of(stack.process.pid) != old
+    assert fork_server_of(stack.process.pid) != old
 
 
 def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, stack: Stack) -> None:
@@ -80,7 +80,7 @@ def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, sta
     secrets = [stack.key, stack.password, stack.postgres.password, "ULTRAVECT_"]
     with place.locked():
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
-        for pid in _processes(NURSERY):
+        for pid in _processes(FORK_SERVER):
             shown = Path(f"/proc/{pid}/environ").read_bytes() + Path(f"/proc/{pid}/cmdline").read_bytes()
             assert [secret for secret in secrets if secret.encode() in shown] == []
     assert place.client.wait(run.id).state == "succeeded"

@@ -105,6 +105,7 @@ export interface Leg {
   rejected: number;
   comparison: Record<string, number> | null;
   checksums: Record<string, string> | null;
+  strategy: string;
   peak_memory: number | null;
 }
 
@@ -157,6 +158,7 @@ export interface Check {
   target: string;
   target_exists: boolean;
   rows_tried: number;
+  strategy: { name: string; summary: string; why_not: Record<string, string> } | null;
 }
 
 export interface Rehearsal {

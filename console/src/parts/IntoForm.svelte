@@ -92,13 +92,21 @@
     <div class="min-w-0 text-sm">
       {#if check}
         {#if check.effect}<p class="mb-2" data-testid="effect"><b class="font-semibold">A run now</b> {check.effect}.</p>{/if}
+        {#if check.strategy}
+          <p class="mb-2" data-testid="strategy">
+            <b class="font-semibold">Strategy {check.strategy.name}:</b> {check.strategy.summary}.
+            {#each Object.entries(check.strategy.why_not) as [name, why] (name)}
+              <span class="text-base-content/70 block">Not {name}: {why}.</span>
+            {/each}
+          </p>
+        {/if}
         {#if check.ddl}
           <p class="mb-1">It {check.target_exists ? "changes" : "creates"} the target by:</p>
           <pre class="bg-base-200 mb-2 max-h-56 overflow-auto rounded-sm p-2 text-xs">{check.ddl}</pre>
         {/if}
         {#if check.target_sql.length}
           <details>
-            <summary class="cursor-pointer">What it does beside loading rows, as statements ({check.target_sql.length})</summary>
+            <summary class="cursor-pointer">What it does in addition to loading rows, as statements ({check.target_sql.length})</summary>
             <pre class="bg-base-200 mt-1 max-h-56 overflow-auto rounded-sm p-2 text-xs whitespace-pre-wrap">{check.target_sql.join(";\n\n")}</pre>
           </details>
         {/if}

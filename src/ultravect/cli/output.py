@@ -183,6 +183,10 @@ def print_check(check: Check) -> None:
         screen.print(escape(";\n".join(check.target_sql)), soft_wrap=True)
     if check.effect:
         screen.print(f"\na run now {escape(check.effect)}", soft_wrap=True)
+    if check.strategy:
+        screen.print(f"strategy {check.strategy['name']}: {escape(check.strategy['summary'])}", soft_wrap=True)
+        for name, why in check.strategy["why_not"].items():
+            screen.print(f"  not {name}: {escape(why)}", soft_wrap=True)
     counts = {kind: sum(1 for one in check.findings if one.severity == kind) for kind in ("error", "warning", "note")}
     told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
@@ -266,6 +270,8 @@ def print_leg(leg: Leg, kind: str = "load") -> None:
     if leg.checksums:
         count = len(leg.checksums)
         screen.print(f"  checksums of {count} column{'' if count == 1 else 's'}: the target gives back what was sent")
+    if leg.strategy and leg.tally and kind != "undo":
+        screen.print(f"  written by the strategy {leg.strategy}")
     if leg.rows_before is not None and leg.rows_after is not None:
         screen.print(f"  rows in the target: {leg.rows_before:,} before, {leg.rows_after:,} after")
     elif leg.rows_after is not None:

@@ -322,6 +322,11 @@ class Client:
     def show(self, run: int) -> Run:
         return Run.model_validate(self._json("GET", f"runs/{run}"))
 
+    def plan(self, run: int) -> dict[str, Any]:
+        """What a run does, as it was planned."""
+        found: dict[str, Any] = self._json("GET", f"runs/{run}/plan")
+        return found
+
     def stop(self, run: int) -> Run:
         return Run.model_validate(self._json("POST", f"runs/{run}/stop"))
 

@@ -121,6 +121,8 @@ class Check(_Given):
     target: str
     target_exists: bool
     rows_tried: int
+    strategy: dict[str, Any] | None = None
+    """How a run would write the rows: ``name``, ``summary``, and of quicker ways ``why_not``."""
 
 
 class RehearsalStep(_Given):
@@ -204,6 +206,9 @@ class Leg(_Given):
     rejected: int
     comparison: dict[str, int] | None
     checksums: dict[str, str] | None
+    strategy: str = ""
+    """How the rows were written; "" before that is known."""
+
     peak_memory: int | None
 
 

@@ -77,6 +77,7 @@ _V1 = [
     path("schemas/job", jobs.JobSchemaView.as_view()),
     path("runs", runs.RunsView.as_view()),
     path("runs/<int:number>", runs.RunView.as_view()),
+    path("runs/<int:number>/plan", runs.RunPlanView.as_view()),
     path("runs/<int:number>/stop", runs.StopRunView.as_view()),
     path("runs/<int:number>/rejects", runs.RejectsView.as_view()),
     path("runs/<int:number>/rejects.csv", runs.RejectsFileView.as_view()),

@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.engine.objects.connections import ConnectionSpec, probe
+from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import PHASES, LegResult
 from ultravect.core.engine.run.rejects import Reject
@@ -52,6 +53,8 @@ class Heard:
         self.rejected += rejects
 
     def changes(self, changes: Sequence[RowChange]) -> None: ...
+
+    def planned(self, plan: LegPlan) -> None: ...
 
     def read_again(self) -> None: ...
 

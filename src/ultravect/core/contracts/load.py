@@ -13,6 +13,9 @@ from ultravect.core.types.canonical import CanonicalType
 Mode = Literal["append", "overwrite", "upsert"]
 Repeats = Literal["last", "first", "fail"]
 STAGED = "ultravect_staged"
+DELETE_AND_INSERT = "delete and insert"
+"""The strategy that takes the place of a swap that is no longer possible."""
+
 PREVIOUS = "ultravect_previous_"
 
 
@@ -35,7 +38,8 @@ class LoadOrder:
     ``samples``: of how many rows that it changes the load tells. ``keep_previous``: what an overwrite replaces is kept in a
     table of its own, see ``Load.previous``. ``lock_seconds``: how long to wait for others; ``tell`` is told when that
     begins. ``lock_table``: other writers wait until the load is done.
-    ``truncate``: an overwrite takes the old rows away at once, and readers wait too.
+    ``truncate``: an overwrite takes the old rows away at once, and readers wait too. ``may_swap``: another table may take the
+    place of the one that is overwritten, where the target still allows it.
     """
 
     table: TableName
@@ -57,6 +61,7 @@ class LoadOrder:
     lock_seconds: float = 60
     lock_table: bool = False
     truncate: bool = False
+    may_swap: bool = True
     tell: Callable[[str], None] = lambda text: None
 
     @property

@@ -71,6 +71,10 @@ class Load(Protocol):
         """How the keys of an overwritten table compare with those that it had, where keys are given."""
 
     @property
+    def strategy(self) -> str:
+        """The strategy that was used in the end, where it was another than the plan's; "" where it was that."""
+
+    @property
     def previous(self) -> str:
         """The name of the table in which an overwrite kept what it replaced, "" where there is none."""
 
@@ -90,6 +94,19 @@ class Load(Protocol):
 
     def verify(self) -> Verified:
         """Counts in the target, after publishing."""
+
+
+@dataclass(frozen=True)
+class SwapNeeds:
+    """What a job wants to be done with the table that an overwrite replaces: statements ``before`` and ``after`` in the load's
+    transaction; ``keeps``: its old rows stay in a table of their own. ``keyed``: rows stand in a staging table first, where a key
+    that comes twice is found; ``changes``: the table gets other columns or types."""
+
+    before: bool = False
+    after: bool = False
+    keeps: bool = False
+    keyed: bool = False
+    changes: bool = False
 
 
 class Target(Protocol):
@@ -128,6 +145,9 @@ class Target(Protocol):
 
         UltravectError where an attempt is committing at this moment, or the target cannot be reached.
         """
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        """Why another table may not take the place of this one when it is overwritten, or had better not; "" where it may."""
 
     def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
         """Opens a load; what it changes is seen by nobody before it is published."""

@@ -31,6 +31,7 @@ class IsolatingLoad(ABC):
     changes: Sequence[RowChange] = ()
     comparison: Comparison | None = None
     previous: str = ""
+    strategy: str = ""
     _order: LoadOrder
     _statements: Statements
     _rising: RisingKeys | None = None

@@ -20,7 +20,7 @@ from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.load import Counts, LoadOrder, ReceiptKey, RefusedRow
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.storage import Listing, Storage
-from ultravect.core.contracts.target import Verified
+from ultravect.core.contracts.target import SwapNeeds, Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts import open_layout
@@ -137,6 +137,7 @@ class FileLoad:
     changes: Sequence[RowChange] = ()
     comparison: Comparison | None = None
     previous = ""
+    strategy = ""
 
     def finish(self, tolerated: int = 0) -> Counts:
         if not self.parts and not self._keyed:
@@ -288,6 +289,9 @@ class FilesTarget:
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         return self.file_set().committed(keys)
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        return "the target is files"
 
     def file_set(self) -> FileSet:
         """What was written by this name, as the storage tells it now."""

@@ -106,6 +106,27 @@ class RunView(APIView):
 
 
 @extend_schema(tags=["runs"])
+class RunPlanView(APIView):
+    """What a run does, as it was planned: strategy, columns with their types, statements, findings."""
+
+    @extend_schema(
+        responses={200: OpenApiTypes.OBJECT},
+        summary="Show a run's plan",
+        description="As any worker would execute it; there are no secrets in it. It is there once planning is done.",
+    )
+    def get(self, request: Request, number: int) -> Response:
+        leg = run_numbered(number).legs.get(number=1)
+        if leg.plan is None:
+            raise Problem(
+                404,
+                "plan-missing",
+                f"run {number} has no plan",
+                "a run has one once its source and target were looked at",
+            )
+        return Response(leg.plan)
+
+
+@extend_schema(tags=["runs"])
 class StopRunView(APIView):
     """Asks a run to stop; what it has not published is rolled back."""
 

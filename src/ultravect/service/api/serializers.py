@@ -8,7 +8,8 @@ from drf_spectacular.utils import extend_schema_field
 from pydantic import ValidationError
 from rest_framework import serializers
 
-from ultravect.core.kinds.registry import dialects, kinds, settings_of
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.registry import dialects, kind_named, kinds, settings_of
 from ultravect.core.model.base import Declared
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.problems import did_you_mean, problems_of
@@ -135,11 +136,21 @@ class NewTokenSerializer(TokenSerializer):
         fields = [*TokenSerializer.Meta.fields, "token", "user"]
 
 
+class KindField(serializers.ChoiceField):
+    """A kind of connection; another one is refused with the nearest, or with the reason why it cannot be used."""
+
+    def to_internal_value(self, data: Any) -> Any:
+        try:
+            return kind_named(str(data)).name
+        except UltravectError as error:
+            raise serializers.ValidationError(f"{error.detail}; {error.hint}") from None
+
+
 class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     """Secrets are taken, and never given back; left out when changing, they stay as they are."""
 
     name = NamePattern(NAME, error_messages=_NAME_RULE)
-    kind = serializers.ChoiceField(choices=sorted(kinds()))
+    kind = KindField(choices=sorted(kinds()))
     settings = serializers.DictField()
     secrets_set = serializers.ListField(child=Text(), read_only=True)
 
@@ -163,11 +174,9 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     def to_representation(self, instance: Connection) -> dict[str, Any]:
         """Settings in the order of their kind, which the database does not keep."""
         shown = super().to_representation(instance)
-        order = [
-            name
-            for name in settings_of(instance.kind).model_fields
-            if instance.settings.get(name) not in (None, "", [])
-        ]
+        kind = kinds().get(instance.kind)  # None where its package is no longer installed
+        known = kind.settings.model_fields if kind else instance.settings
+        order = [name for name in known if instance.settings.get(name) not in (None, "", [])]
         return {**shown, "settings": {name: instance.settings[name] for name in order}}
 
     def _store(self, connection: Connection, given: dict[str, Any]) -> Connection:
@@ -266,7 +275,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         model = Leg
         fields = [
             "number", "source", "target", "state", "phases", "progress", "tally", "rows_before", "rows_after",
-            "created_target", "rejected", "comparison", "checksums", "peak_memory",
+            "created_target", "rejected", "comparison", "checksums", "peak_memory", "strategy",
         ]  # fmt: skip
 
 
@@ -432,6 +441,16 @@ class PreviewSerializer(serializers.Serializer[Any]):
     findings = FindingSerializer(many=True)
 
 
+class StrategySerializer(serializers.Serializer[Any]):
+    """How the rows of a leg are written."""
+
+    name = serializers.ChoiceField(choices=["direct", "swap", "delete and insert", "merge", "file set"])
+    summary = Text()
+    why_not = serializers.DictField(
+        child=Text(), help_text="The quicker strategies, each with what stands in its way."
+    )
+
+
 class CheckSerializer(serializers.Serializer[Any]):
     passed = YesOrNo()
     findings = FindingSerializer(many=True)
@@ -446,6 +465,9 @@ class CheckSerializer(serializers.Serializer[Any]):
     target = Text()
     target_exists = YesOrNo()
     rows_tried = serializers.IntegerField()
+    strategy = StrategySerializer(
+        allow_null=True, help_text="How a run would write the rows; null where nothing can run."
+    )
 
 
 class RehearsalInputSerializer(serializers.Serializer[Any]):

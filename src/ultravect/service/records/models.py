@@ -336,6 +336,8 @@ class Leg(models.Model):
     comparison = models.JSONField(null=True)
     checksums = models.JSONField(null=True)
     peak_memory = models.BigIntegerField(null=True)
+    plan = models.JSONField(null=True)
+    strategy = models.CharField(max_length=40, default="", blank=True)
 
     class Meta:
         ordering: ClassVar = ["number"]

@@ -137,6 +137,7 @@ class RunExecutor:
             "memory": settings.LEG_MEMORY_BYTES,
             "lost_after": settings.LOST_AFTER_SECONDS,
             "job": {**structure, "parameters": run.parameters} if run.parameters else structure,
+            "text": run.revision.text,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
             "source": spec(structure["from"]["connection"]),
             "target": spec(structure["into"]["connection"]),

@@ -28,6 +28,7 @@ from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
+from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.execute import committed_result, run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.pick import Pick, PickedKeys, PickedRows
@@ -110,6 +111,9 @@ class _Speaker:
     def finding(self, finding: Finding) -> None:
         self.say("finding", **finding.as_dict())
 
+    def planned(self, plan: LegPlan) -> None:
+        self.say("planned", plan=plan.as_json())
+
     def rejects(self, rejects: Sequence[Reject]) -> None:
         for start in range(0, len(rejects), _REJECTS_A_LINE):
             self.say("rejects", rejects=[one.as_dict() for one in rejects[start : start + _REJECTS_A_LINE]])
@@ -153,6 +157,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         receipt=task["receipt"],
         earlier=task["earlier"],
         pick=_pick(task["pick"]) if task["pick"] else None,
+        text=task["text"],
     )
 
 

@@ -96,7 +96,7 @@ class LookPool:
             ours, theirs = socket.socketpair()
             environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
             self._parent = subprocess.Popen(
-                [sys.executable, "-m", "ultravect.service.work.nursery", str(theirs.fileno()), "looks"],
+                [sys.executable, "-m", "ultravect.service.work.fork_server", str(theirs.fileno()), "looks"],
                 stdin=subprocess.DEVNULL,
                 env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
                 pass_fds=[theirs.fileno()],

@@ -63,22 +63,22 @@ class LegProcess:
 
 
 class LegPool:
-    """Gives leg processes from a nursery that stays warm."""
+    """Gives leg processes from a fork server that stays warm."""
 
     def __init__(self) -> None:
-        self._nursery: asyncio.subprocess.Process | None = None
+        self._fork_server: asyncio.subprocess.Process | None = None
         self._socket: socket.socket | None = None
         self._starting = asyncio.Lock()
 
     async def warm(self) -> None:
-        """Makes sure that the nursery is there."""
+        """Makes sure that the fork server is there."""
         async with self._starting:
-            if self._nursery is not None and self._nursery.returncode is None:
+            if self._fork_server is not None and self._fork_server.returncode is None:
                 return
             ours, theirs = socket.socketpair()
             environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
-            command = [sys.executable, "-m", "ultravect.service.work.nursery", str(theirs.fileno())]
-            self._nursery = await asyncio.create_subprocess_exec(
+            command = [sys.executable, "-m", "ultravect.service.work.fork_server", str(theirs.fileno())]
+            self._fork_server = await asyncio.create_subprocess_exec(
                 *command,
                 stdin=asyncio.subprocess.DEVNULL,
                 # no library may start threads before the fork
@@ -88,7 +88,7 @@ class LegPool:
             )
             theirs.close()
             if not await asyncio.to_thread(ours.recv, 16):
-                raise RuntimeError("the nursery of leg processes did not start; the log above says why")
+                raise RuntimeError("the fork server of leg processes did not start; the log above says why")
             self._socket = ours
 
     async def take(self) -> LegProcess:
@@ -96,8 +96,8 @@ class LegPool:
         try:
             return await self._fork()
         except (OSError, asyncio.IncompleteReadError):
-            # the nursery died since it was last seen
-            self._nursery = None
+            # the fork server died since it was last seen
+            self._fork_server = None
             return await self._fork()
 
     async def _fork(self) -> LegProcess:
@@ -113,5 +113,5 @@ class LegPool:
     async def close(self) -> None:
         if self._socket is not None:
             self._socket.close()
-        if self._nursery is not None:
-            await self._nursery.wait()
+        if self._fork_server is not None:
+            await self._fork_server.wait()

@@ -101,6 +101,11 @@ class Recorder:
                     self.run.save(update_fields=["first_row_at"])
                 self.leg.progress = data
                 self.leg.save(update_fields=["progress"])
+            case "planned":
+                self.leg.plan = _storable(data["plan"])
+                self.leg.strategy = data["plan"]["strategy"]["name"]
+                self.leg.save(update_fields=["plan", "strategy"])
+                data = {"strategy": data["plan"]["strategy"]}
             case "rejects":
                 data = self._rejects(data["rejects"])
             case "changes":
@@ -163,8 +168,8 @@ class Recorder:
         self.leg.state = state
         if "tally" in result:
             self._account(result)
-        for field in ("rows_after", "checksums", "comparison", "peak_memory"):
-            if field in result:
+        for field in ("rows_after", "checksums", "comparison", "peak_memory", "strategy"):
+            if result.get(field) not in (None, ""):
                 setattr(self.leg, field, result[field])
         self.leg.save()
         self.run.state = state

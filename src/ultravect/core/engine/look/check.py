@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from dataclasses import dataclass, field, replace
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 import pyarrow as pa
@@ -14,8 +14,10 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.effects import effect_of, statements_of
-from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.leg_plan import StrategyPlan
 from ultravect.core.engine.plan.make import make_plan
+from ultravect.core.engine.plan.open_leg import OpenLeg
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.repeats import note_repeats
 from ultravect.core.engine.plan.statements import find_objections
 from ultravect.core.engine.plan.writing import find_duplicates, find_receipts
@@ -48,6 +50,7 @@ class CheckResult:
     target: str = ""
     target_exists: bool = False
     rows_tried: int = 0
+    strategy: StrategyPlan | None = None
 
     @property
     def passed(self) -> bool:
@@ -69,6 +72,7 @@ class CheckResult:
             "target": self.target,
             "target_exists": self.target_exists,
             "rows_tried": self.rows_tried,
+            "strategy": asdict(self.strategy) if self.strategy else None,
         }
 
 
@@ -91,7 +95,7 @@ def check_job(
             find_objections(job, plan)
             rows, sample = _try_rows(job, plan)
             if not plan.errors:  # a run would come to nothing
-                effect, statements = effect_of(job, plan, sample), statements_of(job, plan)
+                effect, statements = effect_of(job, plan, sample), statements_of(OpenLeg.of(plan))
         except UltravectError as error:
             plan.refuse(error, job.source.place)
     columns = [
@@ -109,7 +113,18 @@ def check_job(
     findings = sorted(plan.findings, key=lambda finding: order[finding.severity])
     name = str(plan.live.name if plan.live else plan.table or "")
     sql = plan.reader.statement if isinstance(plan.reader, TableRows) and plan.columns else None
-    return CheckResult(findings, columns, plan.ddl, sql, effect, statements, name, plan.live is not None, rows)
+    return CheckResult(
+        findings,
+        columns,
+        ";\n".join(plan.ddl) or None,
+        sql,
+        effect,
+        statements,
+        name,
+        plan.live is not None,
+        rows,
+        plan.strategy,
+    )
 
 
 def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> CheckResult:
@@ -124,11 +139,11 @@ def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> C
     return CheckResult([], effect=told(mirror), target=mirror.folder or name, target_exists=there)
 
 
-def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
+def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
     """Converts the first rows as a run would; misfits become a finding a column. How many, and some of them."""
     assert plan.reader is not None
     assert plan.target is not None
-    shaper = Shaper.of(plan)
+    shaper = Shaper.of(OpenLeg.of(plan))
     checks = {one.reason: one for one in plan.checks}
     misfits: defaultdict[str, Misfits] = defaultdict(Misfits)
     rows = size = 0
@@ -181,7 +196,7 @@ def _try_rows(job: Job, plan: LegPlan) -> tuple[int, pa.RecordBatch | None]:
     return rows, good[0] if good else None
 
 
-def _raise(plan: LegPlan, code: str, fix: Fix) -> None:
+def _raise(plan: Planning, code: str, fix: Fix) -> None:
     plan.findings = [
         replace(one, severity="error", fix=fix.text, put=fix.put) if one.code == code else one
         for one in plan.findings

@@ -11,9 +11,10 @@ import yaml
 
 from ultravect.core.contracts.catalogue import LiveColumn
 from ultravect.core.engine.objects.connections import ConnectionSpec, holds_tables
-from ultravect.core.engine.plan.leg_plan import ColumnPlan, LegPlan
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.names import fitted, folded, loosely_matched, quoted
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.files import LayoutFile
@@ -114,7 +115,7 @@ def _commented(item: str, comment: str) -> str:
     return f"{line.ljust(_NAME_WIDTH)} {_told(comment)}" if comment else line
 
 
-def _line(plan: LegPlan, column: ColumnPlan) -> str:
+def _line(plan: Planning, column: ColumnPlan) -> str:
     """A column of a table that will be made."""
     assert plan.reader is not None and plan.target is not None
     found = plan.target.dialect.from_canonical(column.type)
@@ -124,7 +125,7 @@ def _line(plan: LegPlan, column: ColumnPlan) -> str:
     return _commented(f"{quoted(column.source)} {column.type}", "; ".join(told))
 
 
-def _mapped(plan: LegPlan) -> list[str]:
+def _mapped(plan: Planning) -> list[str]:
     """Every column of the source: the target's column that it goes into, or that there is none."""
     assert plan.reader is not None and plan.live is not None
     lines = []
@@ -175,7 +176,7 @@ def _into_structure(target: ConnectionSpec, drafted: Drafted) -> dict[str, Any]:
     return said | {"table": drafted.target_object, "if_different": "ignore"}
 
 
-def _into(plan: LegPlan, target: ConnectionSpec, drafted: Drafted) -> list[str]:
+def _into(plan: Planning, target: ConnectionSpec, drafted: Drafted) -> list[str]:
     key = "table" if holds_tables(target.kind) else "files"
     lines = ["", "into:", f"  connection: {target.name}", f"  {key}: {_scalar(drafted.target_object)}"]
     lines.append(
@@ -193,7 +194,7 @@ def _into(plan: LegPlan, target: ConnectionSpec, drafted: Drafted) -> list[str]:
     if key == "table" and plan.live is None:
         lines += [
             "  if_missing: create",
-            *_comment("The table is missing; a run creates it:", (plan.ddl or "").split("\n")),
+            *_comment("The table is missing; a run creates it:", ";\n".join(plan.ddl).split("\n")),
         ]
     minded = [one for one in plan.findings if one.severity != "note"]
     if minded:

@@ -9,8 +9,9 @@ from dataclasses import dataclass, field
 
 import pyarrow as pa
 
-from ultravect.core.engine.plan.leg_plan import ColumnPlan, LegPlan
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import late_findings, null_words, put_in_layout, value_finding
 from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.model.finding import Put
@@ -48,7 +49,7 @@ class Fix:
     put: Put | None = None
 
 
-def fix_of(job: Job, plan: LegPlan, found: Misfits, column: ColumnPlan | None, tolerated: Fix | None) -> Fix:
+def fix_of(job: Job, plan: Planning, found: Misfits, column: ColumnPlan | None, tolerated: Fix | None) -> Fix:
     """``tolerated`` is what would let the rows be rejects; None where they are too many for that."""
     if column is not None:
         read = _read_by(job, plan, found, column)
@@ -69,7 +70,7 @@ def tolerated(total: int, rows: int, complete: bool) -> Fix | None:
     )
 
 
-def _read_by(job: Job, plan: LegPlan, found: Misfits, column: ColumnPlan) -> Fix | None:
+def _read_by(job: Job, plan: Planning, found: Misfits, column: ColumnPlan) -> Fix | None:
     layout = getattr(plan.reader, "layout", None)
     if layout is not None and column.expression is None:
         if words := null_words(found.values):
@@ -95,7 +96,7 @@ def _signs(values: Sequence[str], column: ColumnPlan) -> dict[str, object]:
     return {}
 
 
-def _whole_by(job: Job, plan: LegPlan, reasons: Counter[str]) -> Fix | None:
+def _whole_by(job: Job, plan: Planning, reasons: Counter[str]) -> Fix | None:
     """What the layout would say so that rows with other values or keys than the columns are read."""
     layout = getattr(plan.reader, "layout", None)
     if layout is None or plan.reader is None:

@@ -9,8 +9,9 @@ import pyarrow as pa
 
 from ultravect.core.engine.look.sample import text_rows
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.make import make_plan
+from ultravect.core.engine.plan.open_leg import OpenLeg
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.engine.run.shape import Shaped, Shaper
 from ultravect.core.errors import UltravectError
@@ -86,9 +87,9 @@ def rehearse(
     return result
 
 
-def _try(job: Job, plan: LegPlan, result: Rehearsal, wanted: int | None) -> None:
+def _try(job: Job, plan: Planning, result: Rehearsal, wanted: int | None) -> None:
     assert plan.reader is not None and plan.target is not None
-    shaper = Shaper.of(plan)
+    shaper = Shaper.of(OpenLeg.of(plan))
     result.source_columns = list(plan.reader.names)
     result.target_columns = [
         {
@@ -121,7 +122,7 @@ def _try(job: Job, plan: LegPlan, result: Rehearsal, wanted: int | None) -> None
         result.would_fail = f"{counted(rejected, 'row is a reject', 'rows are rejects')}, more than into.rejects: {job.into.rejects} allows"
 
 
-def _show(plan: LegPlan, result: Rehearsal, block: Block, shaped: Shaped, before: int) -> None:
+def _show(plan: Planning, result: Rehearsal, block: Block, shaped: Shaped, before: int) -> None:
     """Notes the first rows that come through, as they were and as they would be."""
     missing = _SHOWN_ROWS - len(result.rows)
     if missing <= 0 or not shaped.batch.num_rows:

@@ -6,8 +6,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 
 from ultravect.core.contracts.catalogue import LiveColumn
-from ultravect.core.engine.plan.leg_plan import ColumnPlan, LegPlan
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import value_findings
 from ultravect.core.engine.plan.scan import Scan, scan_columns
 from ultravect.core.engine.plan.suggest import column_as
@@ -29,7 +30,7 @@ class Scanning:
     limit: int | None
     progress: Callable[[int, int], None]
 
-    def scan(self, job: Job, plan: LegPlan, selected: Sequence[Selected]) -> Scan:
+    def scan(self, job: Job, plan: Planning, selected: Sequence[Selected]) -> Scan:
         """The types of the columns that neither the job nor the source gives one; ``Scan`` of none is empty."""
         assert plan.reader is not None
         # dates are looked at even where their type is given: how they are written has to be found
@@ -49,7 +50,7 @@ class Scanning:
         return scan
 
 
-def note_scan(plan: LegPlan, scan: Scan) -> None:
+def note_scan(plan: Planning, scan: Scan) -> None:
     if not scan.complete:
         what = (
             f"the types are those of the first {scan.rows:,} rows; a run reads them all before it creates the table"
@@ -67,7 +68,7 @@ def note_scan(plan: LegPlan, scan: Scan) -> None:
         )
 
 
-def add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
+def add_column(plan: Planning, one: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
     """Plans a column, its dates read as they were found to be written."""
     assert plan.reader is not None
     kind = target.type or CanonicalType("text")
@@ -103,14 +104,14 @@ def add_column(plan: LegPlan, one: Selected, target: LiveColumn, inferred: Colum
             formats,
             target.nullable,
             inferred=evidence,
-            expression=plan.bound.get(one.name) if one.position is None else None,
+            expression=one.value if one.position is None else None,
             fit=_told_fit(source_type(plan, one), kind),
             origin=source_type(plan, one) or (inferred.type if inferred else None),
         )
     )
 
 
-def note_pair(job: Job, plan: LegPlan, one: Selected, target: CanonicalType | None) -> None:
+def note_pair(job: Job, plan: Planning, one: Selected, target: CanonicalType | None) -> None:
     """Says what becomes of a column's values on their way into another type."""
     assert plan.reader is not None
     source = source_type(plan, one)
@@ -129,7 +130,7 @@ def note_pair(job: Job, plan: LegPlan, one: Selected, target: CanonicalType | No
         plan.add(severity, f"type-{pair[0]}", f"column {one.name}: {source} becomes {target}: {pair[1]}", one.place)
 
 
-def source_type(plan: LegPlan, one: Selected) -> CanonicalType | None:
+def source_type(plan: Planning, one: Selected) -> CanonicalType | None:
     """The type of a column's values before they are converted; None where text will tell."""
     assert plan.reader is not None
     return plan.bound[one.name].type if one.position is None else plan.reader.given[one.position]

@@ -14,7 +14,6 @@ from ultravect.core.types.from_text import try_cast
 from ultravect.core.types.inference import ColumnInference, ColumnType, has_long_digits
 
 TRUSTED_BYTES = 2 << 20
-_HELD = 1000
 _UNPARSED = frozenset(["text", "date", "time", "timestamp", "timestamptz", "uuid", "boolean"])
 # what a later value may be where the first ones were of a type
 _WITHIN = {

@@ -7,6 +7,8 @@ import pyarrow as pa
 from ultravect.core.contracts.load import STAGED, LoadOrder
 from ultravect.core.contracts.target import Database
 from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.open_leg import OpenLeg
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.writing import load_order, truncates
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.job import Job
@@ -17,7 +19,7 @@ _TRIED_KEYS = 200
 _SECONDS = 3.0
 
 
-def effect_of(job: Job, plan: LegPlan, sample: pa.RecordBatch | None) -> str:
+def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
     """What the job's mode means for this target; ``sample`` are the first rows, shaped."""
     mode, live = job.into.mode, plan.live
     if not isinstance(plan.target, Database):
@@ -42,7 +44,7 @@ def effect_of(job: Job, plan: LegPlan, sample: pa.RecordBatch | None) -> str:
     return told + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
 
 
-def _rows(target: Database, plan: LegPlan) -> str:
+def _rows(target: Database, plan: Planning) -> str:
     """The rows of the table, counted, or estimated where counting takes long."""
     assert plan.live is not None
     table = target.dialect.table(plan.live.name)
@@ -52,7 +54,7 @@ def _rows(target: Database, plan: LegPlan) -> str:
         return "many" if plan.live.rows is None else f"about {plan.live.rows:,}"
 
 
-def _matching(job: Job, plan: LegPlan, target: Database, sample: pa.RecordBatch | None) -> tuple[int, int]:
+def _matching(job: Job, plan: Planning, target: Database, sample: pa.RecordBatch | None) -> tuple[int, int]:
     """How many different keys were tried, and how many of them the target has."""
     if sample is None or plan.live is None or not sample.num_rows:
         return 0, 0
@@ -75,16 +77,16 @@ def _matching(job: Job, plan: LegPlan, target: Database, sample: pa.RecordBatch 
     return len(keys), int(found.rows[0][0])
 
 
-def statements_of(job: Job, plan: LegPlan) -> list[str]:
-    """SQL that does what a run would do in the target beside loading rows, in its order; DDL is told apart.
+def statements_of(leg: OpenLeg) -> list[str]:
+    """SQL that does what a run would do in the target in addition to loading rows, in its order; without DDL.
 
     A database may have a faster way to the same end: see docs/writing.md.
     """
-    if not isinstance(plan.target, Database) or plan.table is None:
+    if not isinstance(leg.target, Database):
         return []
-    order = load_order(job, plan, "")
-    table = plan.target.dialect.table(plan.live.name if plan.live else plan.table)
-    return [*order.before, *_mode_statements(order, plan, plan.target, table), *order.after]
+    order = load_order(leg)
+    table = leg.target.dialect.table(leg.plan.live.name if leg.plan.live else leg.plan.table)
+    return [*order.before, *_mode_statements(order, leg.plan, leg.target, table), *order.after]
 
 
 def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:

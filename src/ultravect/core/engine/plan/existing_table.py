@@ -8,8 +8,8 @@ from dataclasses import replace
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Change, NewColumn
 from ultravect.core.engine.plan.columns import DATE_TYPES, Scanning, add_column, note_pair, source_type
-from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.names import fitted, loosely_matched, quoted
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.scan import Scan, scan_columns
 from ultravect.core.engine.plan.suggest import column_as, column_named
 from ultravect.core.expressions.select_list import Selected
@@ -22,7 +22,9 @@ from ultravect.core.types.pairs import enlarged, pair_fit
 _DATE_SAMPLE = 100 << 10
 
 
-def plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[Selected], scanning: Scanning) -> None:
+def plan_existing(
+    job: Job, plan: Planning, live: LiveTable, selected: Sequence[Selected], scanning: Scanning
+) -> None:
     """Plans the columns and ``plan.changes``; what stands in the way is in the findings."""
     assert plan.reader is not None
     widen = job.into.if_different == "widen"
@@ -93,13 +95,13 @@ def plan_existing(job: Job, plan: LegPlan, live: LiveTable, selected: Sequence[S
         add_column(plan, one, column, patterns.get(one.position) if one.position is not None else None)
 
 
-def _wanted(plan: LegPlan, one: Selected, scan: Scan) -> CanonicalType | None:
+def _wanted(plan: Planning, one: Selected, scan: Scan) -> CanonicalType | None:
     """The type that a column comes in, as the job, the source or its values say; None where nothing tells."""
     found = scan.columns.get(one.position) if one.position is not None else None
     return one.type or source_type(plan, one) or (found.type if found and found.values > found.nulls else None)
 
 
-def _added(plan: LegPlan, one: Selected, scan: Scan) -> LiveColumn:
+def _added(plan: Planning, one: Selected, scan: Scan) -> LiveColumn:
     """A column that the table does not have yet."""
     assert plan.target is not None and plan.live is not None
     kind = _wanted(plan, one, scan) or CanonicalType("text")
@@ -114,7 +116,7 @@ def _added(plan: LegPlan, one: Selected, scan: Scan) -> LiveColumn:
     return LiveColumn(one.name, native, "", kind, True, False)
 
 
-def _enlarged(plan: LegPlan, one: Selected, column: LiveColumn, scan: Scan) -> LiveColumn:
+def _enlarged(plan: Planning, one: Selected, column: LiveColumn, scan: Scan) -> LiveColumn:
     """The column with a type that takes what comes, where that can be without loss."""
     assert plan.target is not None and plan.live is not None and column.type is not None
     coming = _wanted(plan, one, scan)
@@ -153,7 +155,7 @@ def _enlarged(plan: LegPlan, one: Selected, column: LiveColumn, scan: Scan) -> L
     return replace(column, type=larger, native=native)
 
 
-def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected, coming: Sequence[str]) -> None:
+def _no_such_column(job: Job, plan: Planning, live: LiveTable, one: Selected, coming: Sequence[str]) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
     near = nearest(one.name, [column.name for column in live.columns if column.name not in coming])
@@ -176,7 +178,7 @@ def _no_such_column(job: Job, plan: LegPlan, live: LiveTable, one: Selected, com
     )
 
 
-def _unfilled(plan: LegPlan, live: LiveTable, filled: set[str]) -> None:
+def _unfilled(plan: Planning, live: LiveTable, filled: set[str]) -> None:
     for column in live.columns:
         if column.name in filled or column.generated:
             continue

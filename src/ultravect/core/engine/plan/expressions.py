@@ -2,25 +2,28 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import datetime as dt
+import functools
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
 from ultravect.core.engine.objects.secrets import SecretPlaces, key_named
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.drift import TRUSTED_BYTES, may_trust
-from ultravect.core.engine.plan.leg_plan import InputPlan, LegPlan
+from ultravect.core.engine.plan.leg_plan import ConditionPlan, InputPlan, LegPlan, ScopePlan
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.scan import Scan, scan_columns
 from ultravect.core.expressions.bind import Bound, Scope, bind, bind_condition, both, column_position, columns_in
 from ultravect.core.expressions.parse import parse_condition
 from ultravect.core.expressions.pushdown import conjuncts, render
 from ultravect.core.expressions.select_list import Selected
-from ultravect.core.expressions.tree import names_in
+from ultravect.core.expressions.tree import Node, names_in
 from ultravect.core.layouts.base import WantedColumn
 from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType
 
 
-def narrow(job: Job, plan: LegPlan) -> None:
+def narrow(job: Job, plan: Planning) -> None:
     """Of a table, only the columns that are needed are read: for the rows, and to find those again that are rejected."""
     if not isinstance(plan.reader, TableRows) or not plan.columns:
         return
@@ -39,7 +42,7 @@ def narrow(job: Job, plan: LegPlan) -> None:
 
 def bind_expressions(
     job: Job,
-    plan: LegPlan,
+    plan: Planning,
     selected: Sequence[Selected],
     places: SecretPlaces,
     scan_limit: int | None,
@@ -78,12 +81,13 @@ def bind_expressions(
             types[position] = found.type
             if found.date_pattern:
                 formats[position] = replace(reader.formats, date_pattern=found.date_pattern)
-    scope = Scope(reader.names, types, job.parameters, lambda name: key_named(name, places))
+    plan.scope = ScopePlan(tuple(reader.names), tuple(types), dt.datetime.now(dt.UTC))
+    scope = _scope(plan.scope, job, places)
     for one in computed:
         assert one.value is not None
         plan.bound[one.name] = bind(one.value, scope, one.place)
     if condition is not None:
-        _filter(plan, bind_condition(condition, scope, "from.where"))
+        _filter(plan, condition, bind_condition(condition, scope, "from.where"))
     bounds = [*plan.bound.values(), *([plan.condition] if plan.condition else [])]
     plan.inputs = [
         InputPlan(
@@ -98,20 +102,37 @@ def bind_expressions(
     ]
 
 
-def _filter(plan: LegPlan, condition: Bound) -> None:
+def _scope(planned: ScopePlan, job: Job, places: SecretPlaces) -> Scope:
+    return Scope(planned.names, planned.types, job.parameters, lambda name: key_named(name, places), planned.now)
+
+
+def _filter(plan: Planning, node: Node, condition: Bound) -> None:
     """Leaves to the source what it can filter by, and keeps the rest."""
     reader = plan.reader
-    if not isinstance(reader, TableRows):
-        plan.condition = condition
-        return
-    dialect = reader.database.dialect
-    pushed, kept = [], []
-    for part in conjuncts(condition):
-        sql = render(part, dialect, lambda position: reader.columns[position].type is not None)
-        if sql is None:
-            kept.append(part)
-        else:
-            pushed.append(sql)
-    reader.condition = " AND ".join(pushed)
-    for part in kept:
-        plan.condition = part if plan.condition is None else both(plan.condition, part)
+    parts = conjuncts(condition)
+    kept = list(range(len(parts)))
+    if isinstance(reader, TableRows):
+        dialect = reader.database.dialect
+        columns = reader.columns
+        sql = [render(part, dialect, lambda position: columns[position].type is not None) for part in parts]
+        reader.condition = " AND ".join(one for one in sql if one is not None)
+        kept = [at for at in kept if sql[at] is None]
+    if kept:
+        plan.condition_plan = ConditionPlan(node, tuple(kept))
+        plan.condition = _all_of(parts, kept)
+
+
+def _all_of(parts: Sequence[Bound], kept: Sequence[int]) -> Bound:
+    return functools.reduce(both, (parts[at] for at in kept))
+
+
+def bound_again(plan: LegPlan, job: Job, places: SecretPlaces) -> tuple[Mapping[str, Bound], Bound | None]:
+    """The computed columns of a plan by name, and what is left to filter by, with their types."""
+    if plan.scope is None:
+        return {}, None
+    scope = _scope(plan.scope, job, places)
+    bound = {one.source: bind(one.expression, scope, "columns") for one in plan.columns if one.expression is not None}
+    if plan.condition is None:
+        return bound, None
+    parts = conjuncts(bind_condition(plan.condition.node, scope, "from.where"))
+    return bound, _all_of(parts, plan.condition.parts)

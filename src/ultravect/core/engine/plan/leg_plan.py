@@ -1,21 +1,25 @@
-"""What a leg will do, as it was planned."""
+"""What a leg will do, as it was planned: data alone, so that any process can execute it, and would do the same."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+import datetime as dt
+import functools
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
 
-from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.target import Target
+from pydantic import TypeAdapter
+
+from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Change, NewTable, TableName
-from ultravect.core.engine.plan.target_checks import TargetCheck
-from ultravect.core.errors import UltravectError
-from ultravect.core.expressions.bind import Bound
-from ultravect.core.layouts.base import Reader
-from ultravect.core.model.finding import Finding, Put, Severity
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.expressions.encode import Expression
+from ultravect.core.model.finding import Finding
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.types.text_formats import TextFormats
+
+VERSION = 1
 
 
 @dataclass(frozen=True)
@@ -49,59 +53,108 @@ class ColumnPlan:
     nullable: bool = True
     key: bool = False
     inferred: ColumnType | None = None
-    expression: Bound | None = None
+    expression: Expression | None = None
     fit: str = ""
     origin: CanonicalType | None = None
     """The type that its values come in, or are found to be of."""
 
 
-@dataclass
-class LegPlan:
-    """What a leg will do; it may be run only when ``errors`` is empty."""
+@dataclass(frozen=True)
+class FilesPlan:
+    """One file, or all that match ``path``: read by the layout that is ``declared``, which was completed to ``layout``."""
 
-    reader: Reader | None = None
-    target: Target | None = None
-    table: TableName | None = None
-    live: LiveTable | None = None
-    columns: list[ColumnPlan] = field(default_factory=list)
-    inputs: list[InputPlan] = field(default_factory=list)
-    sampled: bool = False
-    """Whether types of what expressions need are those of the first rows."""
-    condition: Bound | None = None
-    """What is left to filter by, behind what the source filters itself."""
-    bound: dict[str, Bound] = field(default_factory=dict)
-    """The computed columns by name."""
-    checks: Sequence[TargetCheck] = ()
-    """Those of the target that are decided before rows are sent."""
-    create: NewTable | None = None
-    changes: list[Change] = field(default_factory=list)
-    is_new: bool = False
-    """Whether the table is made by this plan: because it is missing, or in the place of the one that is there."""
-    receipts: bool = True
-    findings: list[Finding] = field(default_factory=list)
+    path: str
+    label: str
+    declared: Mapping[str, Any] | None
+    layout: Mapping[str, Any]
+    names: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class RowsPlan:
+    """A table, view or query: ``columns`` of ``origin``, the FROM clause; ``condition`` is what the database filters by."""
+
+    origin: str
+    label: str
+    columns: tuple[LiveColumn, ...]
+    condition: str
+    live: LiveTable | None
+
+
+@dataclass(frozen=True)
+class ConditionPlan:
+    """What is left to filter by after the source: the parts with these numbers of a condition whose parts all must hold."""
+
+    node: Expression
+    parts: tuple[int, ...]
+
+
+@dataclass(frozen=True)
+class ScopePlan:
+    """What expressions name: the columns of the source with their types, and the moment that the run calls now."""
+
+    names: tuple[str, ...]
+    types: tuple[CanonicalType, ...]
+    now: dt.datetime
+
+
+@dataclass(frozen=True)
+class StrategyPlan:
+    """How the rows are written. ``why_not``: the quicker ways, each with what stands in its way."""
+
+    name: str
+    summary: str
+    why_not: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class LegPlan:
+    """What a leg will do; it may be executed only when ``errors`` is empty.
+
+    ``job`` is the job as data, with the values of its parameters; ``ddl`` creates the target or changes it.
+    Secrets are not in it: they are opened with the connections. JSON both ways: ``as_json`` and ``from_json``.
+    """
+
+    version: int
+    job: Mapping[str, Any]
+    facts: RunFacts
+    source: FilesPlan | RowsPlan
+    table: TableName
+    live: LiveTable | None
+    columns: tuple[ColumnPlan, ...]
+    inputs: tuple[InputPlan, ...]
+    sampled: bool
+    scope: ScopePlan | None
+    condition: ConditionPlan | None
+    checked: tuple[str, ...]
+    """Names of the target's checks that are decided before rows are sent."""
+    create: NewTable | None
+    changes: tuple[Change, ...]
+    is_new: bool
+    receipts: bool
+    strategy: StrategyPlan
+    ddl: tuple[str, ...]
+    findings: tuple[Finding, ...]
+
+    @property
+    def rebuilds(self) -> bool:
+        """Whether a new table takes the place of the one that is there."""
+        return self.is_new and self.live is not None
 
     @property
     def errors(self) -> list[Finding]:
         return [finding for finding in self.findings if finding.severity == "error"]
 
-    @property
-    def rebuilds(self) -> bool:
-        return self.is_new and self.live is not None
+    def as_json(self) -> dict[str, Any]:
+        data: dict[str, Any] = _adapter().dump_python(self, mode="json", by_alias=True)
+        return data
 
-    @property
-    def ddl(self) -> str | None:
-        """The statements that create the target, or change it, when that is needed."""
-        if self.target is None or self.table is None:
-            return None
-        dialect = self.target.dialect
-        made = dialect.create_table(self.table, self.create) if self.create else ()
-        statements = [*made, *dialect.alter_table(self.table, self.changes)]
-        return ";\n".join(statements) or None
+    @classmethod
+    def from_json(cls, data: Mapping[str, Any]) -> LegPlan:
+        """What ``as_json`` gave, in this process or another."""
+        return _adapter().validate_python(data)
 
-    def add(
-        self, severity: Severity, code: str, message: str, place: str = "", fix: str = "", put: Put | None = None
-    ) -> None:
-        self.findings.append(Finding(severity, code, message, place, fix, put))
 
-    def refuse(self, error: UltravectError, place: str, put: Put | None = None) -> None:
-        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint, put)
+@functools.cache
+def _adapter() -> TypeAdapter[LegPlan]:
+    return TypeAdapter(LegPlan)

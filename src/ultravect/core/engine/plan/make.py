@@ -15,12 +15,13 @@ from ultravect.core.engine.plan.columns import Scanning
 from ultravect.core.engine.plan.existing_table import plan_existing
 from ultravect.core.engine.plan.expected_columns import misfits
 from ultravect.core.engine.plan.expressions import bind_expressions, narrow
-from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.new_table import plan_new
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import in_job
+from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
 from ultravect.core.engine.plan.target_checks import checks_of
-from ultravect.core.engine.plan.writing import plan_mode
+from ultravect.core.engine.plan.writing import plan_mode, situation_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
 from ultravect.core.model.files import LayoutFile
@@ -39,24 +40,27 @@ def make_plan(
     scan_limit: int | None = None,
     progress: Callable[[int, int], None] = lambda rows, size: None,
     trusting: bool = False,
-) -> LegPlan:
+    text: str = "",
+) -> Planning:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
-    ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may tell of a run.
+    ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may tell of a run; ``text`` the
+    job's file, into which the plan's findings are edited.
 
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
     when ``trusting``, from its first rows: see ``drift``.
     """
-    plan = LegPlan()
-    facts = facts or RunFacts()
+    plan = Planning(job, facts or RunFacts(), text)
+    facts = plan.facts
     selected: list[Selected] = []
     try:
         if job.source.files is None:
             table = job.source.table and filled(job.source.table, job, facts, "from.table")
             plan.reader = open_rows(source, job.source.model_copy(update={"table": table}))
         else:
-            path = filled(job.source.files, job, facts, "from.files")
-            plan.reader = open_source(source, path, _layout(job, saved))
+            plan.path = filled(job.source.files, job, facts, "from.files")
+            plan.declared = _layout(job, saved)
+            plan.reader = open_source(source, plan.path, plan.declared)
         plan.findings += [in_job(one, plan.reader, job) for one in plan.reader.findings]
         if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
@@ -90,10 +94,12 @@ def make_plan(
     except UltravectError as error:
         plan.refuse(error, job.source.place)
     narrow(job, plan)
+    if not plan.errors:
+        plan.strategy = choose(situation_of(job, plan))
     return plan
 
 
-def _decide_checks(job: Job, plan: LegPlan) -> None:
+def _decide_checks(job: Job, plan: Planning) -> None:
     """Which of the target's checks are decided here: not of rows that may be dropped for others, nor of a changed table."""
     if plan.live is None or plan.is_new or plan.target is None or job.into.keys or job.into.before:
         return
@@ -110,7 +116,7 @@ def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:
     return own
 
 
-def _plan_columns(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Scanning) -> None:
+def _plan_columns(job: Job, plan: Planning, selected: Sequence[Selected], scanning: Scanning) -> None:
     live = plan.live
     if live is None:
         if _may_create(job, plan):
@@ -139,7 +145,7 @@ def _plan_columns(job: Job, plan: LegPlan, selected: Sequence[Selected], scannin
         plan_existing(job, plan, live, selected, scanning)
 
 
-def _may_create(job: Job, plan: LegPlan) -> bool:
+def _may_create(job: Job, plan: Planning) -> bool:
     assert plan.target is not None and plan.table is not None
     if job.into.if_missing == "fail":
         near = nearest_table(plan.target, plan.table) if isinstance(plan.target, Database) else ""
@@ -159,7 +165,7 @@ def _may_create(job: Job, plan: LegPlan) -> bool:
     return not obstacle
 
 
-def _rebuild_only_if_different(plan: LegPlan, live: LiveTable) -> None:
+def _rebuild_only_if_different(plan: Planning, live: LiveTable) -> None:
     """A table whose columns are as they would be made is overwritten as it is."""
     assert plan.target is not None
     dialect = plan.target.dialect

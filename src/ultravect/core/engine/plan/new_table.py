@@ -8,8 +8,8 @@ from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.columns import Scanning, add_column, note_pair, source_type
-from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.names import adapted, quoted
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.suggest import column_as
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.finding import Put
@@ -17,7 +17,7 @@ from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType, Fit
 
 
-def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Scanning) -> None:
+def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: Scanning) -> None:
     """Plans the columns and ``plan.create``; what stands in the way is in the findings."""
     assert plan.reader is not None and plan.target is not None
     dialect = plan.target.dialect
@@ -65,7 +65,7 @@ def plan_new(job: Job, plan: LegPlan, selected: Sequence[Selected], scanning: Sc
     plan.create = NewTable(made, keys, comment)
 
 
-def _carried(job: Job, plan: LegPlan, origin: LiveTable | None, one: Selected, new: NewColumn) -> NewColumn:
+def _carried(job: Job, plan: Planning, origin: LiveTable | None, one: Selected, new: NewColumn) -> NewColumn:
     """A new column with what the job wants taken over from the source's column."""
     if origin is None or one.position is None or not job.into.carry:
         return new
@@ -88,7 +88,7 @@ def _carried(job: Job, plan: LegPlan, origin: LiveTable | None, one: Selected, n
 
 
 def _carried_keys(
-    job: Job, plan: LegPlan, origin: LiveTable | None, selected: Sequence[Selected], names: Sequence[str]
+    job: Job, plan: Planning, origin: LiveTable | None, selected: Sequence[Selected], names: Sequence[str]
 ) -> Sequence[str]:
     """The names in the target of the columns of the source's primary key, when all of them are copied as they are."""
     if origin is None or "keys" not in job.into.carry:
@@ -119,7 +119,7 @@ def _with_length(job: Job, selected: Sequence[Selected], names: Sequence[str], k
     return column_as(job, one, f"{quoted(one.name)} text(100)") if plain else None
 
 
-def _adapted_names(plan: LegPlan, dialect: Dialect, selected: Sequence[Selected]) -> list[str]:
+def _adapted_names(plan: Planning, dialect: Dialect, selected: Sequence[Selected]) -> list[str]:
     """The names that the target's columns get, with a finding for each that is not as it was asked for."""
     names = []
     for one, (name, reason) in zip(selected, adapted(dialect, [one.name for one in selected]), strict=True):

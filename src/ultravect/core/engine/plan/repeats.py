@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.loading.refusals import key_written
 from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
@@ -15,7 +15,7 @@ from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
 
 
-def note_repeats(job: Job, plan: LegPlan, batches: Sequence[pa.RecordBatch], tried: str) -> None:
+def note_repeats(job: Job, plan: Planning, batches: Sequence[pa.RecordBatch], tried: str) -> None:
     """Adds a finding where rows of the batches have the same key, byte for byte; ``tried`` says which rows these are."""
     if not job.into.keys or not batches:
         return

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from ultravect.core.contracts.target import Database
 from ultravect.core.dialects.statements import NotReadable, statements
-from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.model.edits import REMOVED
 from ultravect.core.model.finding import Put
 from ultravect.core.model.job import Job
@@ -37,7 +37,7 @@ def _statements(job: Job) -> Iterator[tuple[str, str]]:
         yield from ((f"into.{key}.{number}", statement) for number, statement in enumerate(written))
 
 
-def plan_statements(job: Job, plan: LegPlan) -> None:
+def plan_statements(job: Job, plan: Planning) -> None:
     """Refuses what would cut the load in two, and says what cannot be undone with it."""
     if not isinstance(plan.target, Database):
         return
@@ -75,7 +75,7 @@ def plan_statements(job: Job, plan: LegPlan) -> None:
             plan.add("warning", "statement-commits", what, place)
 
 
-def find_objections(job: Job, plan: LegPlan) -> None:
+def find_objections(job: Job, plan: Planning) -> None:
     """Has the target parse the statements, which executes none of them."""
     if not isinstance(plan.target, Database):
         return

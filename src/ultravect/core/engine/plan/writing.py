@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.target import Database
+from ultravect.core.contracts.target import Database, SwapNeeds
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.objects.tables import TableRows
-from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.open_leg import OpenLeg
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.statements import plan_statements
+from ultravect.core.engine.plan.strategies import swap
+from ultravect.core.engine.plan.strategies.situation import Situation
 from ultravect.core.engine.plan.suggest import nearest_in
 from ultravect.core.expressions.parse import parse_condition, parse_item
 from ultravect.core.expressions.tree import Star, parameters_in
@@ -27,7 +30,7 @@ _DUPLICATE_SECONDS = 5.0
 _RECEIPT_NEEDS = frozenset(["SELECT", "INSERT", "DELETE"])
 
 
-def plan_mode(job: Job, plan: LegPlan) -> None:
+def plan_mode(job: Job, plan: Planning) -> None:
     """Marks the key columns, and says what stands in the way of the job's mode."""
     _keys(job, plan)
     if plan.live is not None:
@@ -44,7 +47,7 @@ def plan_mode(job: Job, plan: LegPlan) -> None:
         )
 
 
-def _keys(job: Job, plan: LegPlan) -> None:
+def _keys(job: Job, plan: Planning) -> None:
     keys = job.into.keys
     names = [column.name for column in plan.columns]
     for number, key in enumerate(keys):
@@ -72,7 +75,7 @@ def _keys(job: Job, plan: LegPlan) -> None:
     )
 
 
-def find_duplicates(job: Job, plan: LegPlan) -> None:
+def find_duplicates(job: Job, plan: Planning) -> None:
     """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
     keys, live = job.into.keys, plan.live
     if job.into.mode != "upsert" or live is None or plan.is_new or plan.errors:
@@ -95,12 +98,12 @@ def find_duplicates(job: Job, plan: LegPlan) -> None:
         )
 
 
-def truncates(job: Job, plan: LegPlan) -> bool:
+def truncates(job: Job, plan: Planning) -> bool:
     """Whether an overwrite takes the old rows away at once."""
     return job.into.old_rows == "truncate" and plan.target is not None and plan.target.truncates
 
 
-def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
+def _privileges(job: Job, plan: Planning, live: LiveTable) -> None:
     assert plan.target is not None
     needed = plan.target.needs.get(job.into.mode, frozenset())
     if truncates(job, plan):
@@ -117,7 +120,7 @@ def _privileges(job: Job, plan: LegPlan, live: LiveTable) -> None:
         )
 
 
-def _readers_wait(plan: LegPlan, live: LiveTable) -> None:
+def _readers_wait(plan: Planning, live: LiveTable) -> None:
     """What comes with taking all rows away at once."""
     keys = [one for one in live.dependents if one.startswith("foreign key")]
     if keys:
@@ -139,7 +142,7 @@ def _readers_wait(plan: LegPlan, live: LiveTable) -> None:
     )
 
 
-def find_receipts(plan: LegPlan) -> None:
+def find_receipts(plan: Planning) -> None:
     """Looks whether the table of receipts is there, or can be created."""
     if not plan.receipts or plan.table is None or not isinstance(plan.target, Database):
         return
@@ -159,7 +162,7 @@ def find_receipts(plan: LegPlan) -> None:
         )
 
 
-def _without_effect(job: Job, plan: LegPlan) -> None:
+def _without_effect(job: Job, plan: Planning) -> None:
     def tell(setting: str, why: str) -> None:
         plan.add(
             "note", "setting-unused", f"{setting} has no effect: {why}", setting, "take it out", Put(setting, REMOVED)
@@ -190,7 +193,7 @@ def _without_effect(job: Job, plan: LegPlan) -> None:
             tell(f"parameters.{name}", "nothing names it")
 
 
-def _may_sum(job: Job, plan: LegPlan) -> bool:
+def _may_sum(job: Job, plan: Planning) -> bool:
     return job.into.mode != "upsert" and isinstance(plan.target, Database)
 
 
@@ -202,33 +205,57 @@ def _parameters(job: Job) -> set[str]:
     return {name for node in nodes for name in parameters_in(node)}
 
 
+def situation_of(job: Job, plan: Planning) -> Situation:
+    """What decides on the strategy of a plan without errors."""
+    assert plan.target is not None
+    return Situation(
+        job.into.mode,
+        job.into.files is not None,
+        bool(job.into.keys),
+        plan.is_new,
+        bool(plan.changes),
+        plan.live,
+        truncates(job, plan),
+        lambda live: plan.target.swap_obstacle(live, _swap_needs(job, plan)) if plan.target else "",
+    )
+
+
+def _swap_needs(job: Job, plan: Planning) -> SwapNeeds:
+    return SwapNeeds(
+        before=bool(job.into.before),
+        after=bool(job.into.after),
+        keeps=job.into.keep_previous > 0,
+        keyed=bool(job.into.keys),
+        changes=bool(plan.changes),
+    )
+
+
 def load_order(
-    job: Job, plan: LegPlan, receipt: str, *, isolate: bool = False, tell: Callable[[str], None] = lambda text: None
+    leg: OpenLeg, receipt: str = "", *, isolate: bool = False, tell: Callable[[str], None] = lambda text: None
 ) -> LoadOrder:
-    """What the target is asked to do, for a plan without errors; ``receipt`` names the run in receipts, "" for none;
-    ``isolate``: rows that the database refuses are told one by one. ``tell``: who is told that the load has to wait.
-    """
-    assert plan.table is not None and plan.reader is not None
-    columns: Sequence[NewColumn] = [NewColumn(column.name, column.type) for column in plan.columns]
+    """What the target is asked to do; ``receipt`` names the run in receipts, "" for none; ``isolate``: rows that the database
+    refuses are named one by one. ``tell``: is given a text when the load has to wait."""
+    plan, into = leg.plan, leg.job.into
     return LoadOrder(
         table=plan.table,
-        columns=columns,
-        source=plan.reader.label,
-        mode=job.into.mode,
-        keys=job.into.keys,
-        repeats=job.into.repeats,
+        columns=[NewColumn(column.name, column.type) for column in plan.columns],
+        source=plan.source.label,
+        mode=into.mode,
+        keys=into.keys,
+        repeats=into.repeats,
         create=plan.create,
         rebuild=plan.rebuilds,
         changes=plan.changes,
-        only_if_empty=job.into.only_if_empty,
-        before=job.into.before,
-        after=job.into.after,
+        only_if_empty=into.only_if_empty,
+        before=into.before,
+        after=into.after,
         isolate=isolate,
-        samples=job.into.samples,
-        keep_previous=job.into.keep_previous > 0,
-        lock_seconds=duration_seconds(job.into.lock_wait),
-        lock_table=job.into.lock_table,
-        truncate=truncates(job, plan),
+        samples=into.samples,
+        keep_previous=into.keep_previous > 0,
+        lock_seconds=duration_seconds(into.lock_wait),
+        lock_table=into.lock_table,
+        truncate=into.old_rows == "truncate" and leg.target.truncates,
+        may_swap=plan.strategy.name == swap.NAME,
         tell=tell,
         receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

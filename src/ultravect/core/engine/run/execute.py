@@ -20,8 +20,9 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.drift import TypeDrift
-from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.make import make_plan
+from ultravect.core.engine.plan.open_leg import OpenLeg
+from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.writing import load_order
 from ultravect.core.engine.run.checksums import Checksums
 from ultravect.core.engine.run.copy_files import mirror_leg
@@ -86,6 +87,7 @@ def run_leg(
     receipt: str = "",
     earlier: Sequence[str] = (),
     pick: Pick | None = None,
+    text: str = "",
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
@@ -108,7 +110,7 @@ def run_leg(
     if pick:
         job = _beside(job)
 
-    def planned(*, trusting: bool) -> LegPlan:
+    def planned(*, trusting: bool) -> Planning:
         return make_plan(
             job,
             source,
@@ -117,6 +119,7 @@ def run_leg(
             facts=facts,
             progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size),
             trusting=trusting,
+            text=text,
         )
 
     begin = partial(
@@ -141,7 +144,7 @@ def run_leg(
 
 def _planned_leg(
     job: Job,
-    plan: LegPlan,
+    plan: Planning,
     *,
     told: Sequence[Finding],
     listener: Listener,
@@ -154,14 +157,31 @@ def _planned_leg(
     """Runs a leg as it was planned; ``told`` are the findings that were told before."""
     for finding in plan.findings:
         if finding not in told:
-            listener.finding(finding)
+            listener.finding(finding.edited(plan.text) if plan.text else finding)
     if plan.errors:
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
-    if pick and plan.reader:
-        pick.ask(plan.reader)
-    leg = _Leg(job, plan, listener, shield, started, run_id, receipt, pick)
+    opened = OpenLeg.of(plan)
+    listener.planned(opened.plan)
+    return run_plan(opened, listener, shield, run_id, receipt=receipt, pick=pick, started=started)
+
+
+def run_plan(
+    opened: OpenLeg,
+    listener: Listener,
+    shield: Callable[[], AbstractContextManager[None]] = nullcontext,
+    run_id: str = "",
+    *,
+    receipt: str = "",
+    pick: Pick | None = None,
+    started: float | None = None,
+) -> LegResult:
+    """Executes a plan, whichever process made it; see ``run_leg``."""
+    if pick:
+        pick.ask(opened.reader)
+    started = time.monotonic() if started is None else started
+    leg = _Leg(opened, listener, shield, started, run_id, receipt, pick)
     try:
         return leg.run()
     except UltravectError as error:
@@ -170,7 +190,7 @@ def _planned_leg(
         listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
     # the source may have changed since: nothing of the first reading is kept
     listener.read_again()
-    return _Leg(job, plan, listener, shield, started, run_id, receipt, pick, isolates=True).run()
+    return _Leg(opened, listener, shield, started, run_id, receipt, pick, isolates=True).run()
 
 
 def _beside(job: Job) -> Job:
@@ -203,8 +223,7 @@ def committed_result(job: Job, spec: ConnectionSpec, attempts: Sequence[str], fa
 class _Leg:
     def __init__(
         self,
-        job: Job,
-        plan: LegPlan,
+        opened: OpenLeg,
         listener: Listener,
         shield: Callable[[], AbstractContextManager[None]],
         started: float,
@@ -215,14 +234,14 @@ class _Leg:
         isolates: bool = False,
     ) -> None:
         """``isolates``: the target refused a load of such rows, which are now found one by one."""
-        assert plan.reader is not None and plan.target is not None and plan.table is not None
-        self._reader, self._target, self._table = plan.reader, plan.target, plan.table
+        plan, job = opened.plan, opened.job
+        self._reader, self._target, self._table = opened.reader, opened.target, plan.table
         self._plan = plan
         self._isolates = isolates
         self._order = load_order(
-            job, plan, receipt, isolate=self._isolates, tell=lambda text: listener.log("warning", text)
+            opened, receipt, isolate=self._isolates, tell=lambda text: listener.log("warning", text)
         )
-        self._created = plan.create is not None and not plan.rebuilds and isinstance(plan.target, Database)
+        self._created = plan.create is not None and not plan.rebuilds and isinstance(opened.target, Database)
         self._listener = listener
         self._shield = shield
         self._started = started
@@ -232,9 +251,9 @@ class _Leg:
         self._places = RowPlaces() if isolates else None
         self.published = False
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
-        self._shaper = Shaper.of(plan, run_id)
+        self._shaper = Shaper.of(opened, run_id)
         self._pick = pick
-        self._progress = _Progress(listener, plan.reader.size)
+        self._progress = _Progress(listener, opened.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
         self._sums: Checksums | None = None
@@ -440,6 +459,7 @@ class _Leg:
             time.monotonic() - self._started,
             comparison=load.comparison,
             checksums=checksums,
+            strategy=load.strategy or self._plan.strategy.name,
         )
 
     def _checked(self, load: Load) -> Mapping[str, str] | None:

@@ -7,6 +7,8 @@ from collections.abc import Callable, Sequence
 from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.run.rejects import Reject
 
+_HELD = 1000
+
 
 class HeldRejects:
     """Keeps rejects back while the types that they were found by may turn out to be others."""

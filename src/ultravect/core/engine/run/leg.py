@@ -8,6 +8,7 @@ from typing import Any, Protocol
 
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.model.finding import Finding
@@ -28,6 +29,9 @@ class Listener(Protocol):
     def log(self, level: str, text: str) -> None: ...
 
     def finding(self, finding: Finding) -> None: ...
+
+    def planned(self, plan: LegPlan) -> None:
+        """This is what will be done; nothing was written yet."""
 
     def rejects(self, rejects: Sequence[Reject]) -> None: ...
 
@@ -53,6 +57,9 @@ class LegResult:
     comparison: Comparison | None = None
     checksums: Mapping[str, str] | None = None
     """Of each column of the loaded rows, where the job asks for them."""
+
+    strategy: str = ""
+    """How the rows were written."""
 
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)

@@ -7,7 +7,7 @@ which something does not fit are parsed again as text, and converted by kernels 
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -17,7 +17,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.engine.plan.drift import require_parsed, require_within
-from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan, LegPlan
+from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan
+from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.target_checks import TargetCheck
 from ultravect.core.engine.run.rejects import Reject, key_text
 from ultravect.core.expressions.bind import Bound
@@ -121,8 +122,11 @@ class Shaper:
         condition: Bound | None = None,
         run_id: str = "",
         checks: Sequence[TargetCheck] = (),
+        bound: Mapping[str, Bound] | None = None,
     ) -> None:
+        """``bound``: the expressions of computed columns, by their names in the plan."""
         self._checks = checks
+        self._bound = bound or {}
         self._reader = reader
         self._refuses = refuses
         self._inputs = inputs
@@ -138,11 +142,10 @@ class Shaper:
         self._in_row = 0
 
     @classmethod
-    def of(cls, plan: LegPlan, run_id: str = "") -> Shaper:
-        """The shaper of a plan without errors."""
-        assert plan.reader is not None and plan.target is not None
-        refuses = plan.target.dialect.refuses
-        return cls(plan.reader, plan.columns, refuses, plan.inputs, plan.condition, run_id, plan.checks)
+    def of(cls, leg: OpenLeg, run_id: str = "") -> Shaper:
+        """The shaper of a leg."""
+        plan, refuses = leg.plan, leg.target.dialect.refuses
+        return cls(leg.reader, plan.columns, refuses, plan.inputs, leg.condition, run_id, leg.checks, leg.bound)
 
     def shape(self, block: Block) -> Shaped:
         if block.path != self._path:
@@ -219,7 +222,7 @@ class Shaper:
             if column.expression is None:
                 array = next(plain)
             else:
-                computed = evaluate(column.expression, rows)
+                computed = evaluate(self._bound[column.source], rows)
                 converted = convert_typed(computed.array, column.type, column.formats)
                 apart |= converted.failed
                 for _, mask in computed.failures:
@@ -281,7 +284,7 @@ class Shaper:
                 raw = plain_array(rows.values.column(column.position))
                 array, failed = self._convert(raw, column, block.has_nul, self._refuses, reasons)
             else:
-                computed = evaluate(column.expression, seen)
+                computed = evaluate(self._bound[column.source], seen)
                 unknown = self._note(computed, column.name, reasons)
                 array, failed = self._convert(computed.array, column, block.has_nul, self._refuses, reasons)
                 failed |= unknown

@@ -25,7 +25,7 @@ from ultravect.core.contracts.catalogue import (
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS
+from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import Merge
 from ultravect.core.errors import UltravectError
@@ -290,6 +290,9 @@ class DuckdbDatabase:
                 "SELECT 1 FROM duckdb_schemas() WHERE lower(schema_name) = lower(?)", (name.schema,)
             ).fetchone()
         return "" if found else f"there is no schema {name.schema!r}"
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        return "in a database of one file, deleting is as quick"
 
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)

@@ -24,13 +24,20 @@ from ultravect.core.contracts.catalogue import (
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Statements
+from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.mariadb.guard import cipher
-from ultravect.core.kinds.mariadb.load import LOCK_SECONDS, MariadbLoad, clear_leftovers, open_load, require_receipts
+from ultravect.core.kinds.mariadb.load import (
+    LOCK_SECONDS,
+    MariadbLoad,
+    clear_leftovers,
+    open_load,
+    require_receipts,
+    swap_obstacle,
+)
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
@@ -333,6 +340,13 @@ class MariadbDatabase:
         statements.changed(receipts.withdraw(key, pending))
         statements.changed(receipts.fence(key))
         return True
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        if "LOCK TABLES" not in self._privileges_listed(live.name.schema or self._settings.database):
+            return "the user may not keep other writers away meanwhile: it lacks LOCK TABLES"
+        with session(self._name, self._settings, f"looking whether {live.name} can be replaced") as opened:
+            rows = SessionStatements(opened).rows
+            return swap_obstacle(lambda statement: next(iter(rows(statement)), None), self.dialect, live, needs)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[MariadbLoad]:

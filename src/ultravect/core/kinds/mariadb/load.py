@@ -33,9 +33,9 @@ import pyarrow as pa
 from MySQLdb.constants import ER
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import Counts, LoadOrder
+from ultravect.core.contracts.load import DELETE_AND_INSERT, Counts, LoadOrder
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import Verified
+from ultravect.core.contracts.target import SwapNeeds, Verified
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
@@ -507,6 +507,15 @@ def _may_swap(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder,
     return not _is_tied(execute, dialect, live.name)
 
 
+def swap_obstacle(execute: Callable[[str], Any], dialect: Dialect, live: LiveTable, needs: SwapNeeds) -> str:
+    """See ``Target.swap_obstacle``, but for privileges."""
+    if needs.before or needs.after:
+        return "the statements of into.before and into.after need the table itself"
+    if _is_tied(execute, dialect, live.name):
+        return "foreign keys, triggers or the history of its rows belong to the table that is there"
+    return ""
+
+
 def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) -> bool:
     schema = dialect.literal(table.schema) if table.schema else "DATABASE()"
     return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
@@ -557,7 +566,7 @@ def open_load(
         clear_leftovers(session, dialect, receipts, schema)
         if order.receipt is not None:
             require_receipts(execute, connection, receipts)
-        swaps = _may_swap(execute, dialect, order, live)
+        swaps = order.may_swap and _may_swap(execute, dialect, order, live)
         if live is not None and (swaps or order.rebuild):
             if order.rebuild:
                 _require_no_history(execute, connection, dialect, live.name)
@@ -567,6 +576,8 @@ def open_load(
         staging = _stage(execute, dialect, order, live, schema, swaps=swaps and guard is not None)
         try:
             load = MariadbLoad(session, connection, dialect, order, staging, live, guard)
+            if order.mode == "overwrite" and live and order.may_swap and not order.staged and not staging.renamed:
+                load.strategy = DELETE_AND_INSERT
             yield load
         finally:
             if load is not None:

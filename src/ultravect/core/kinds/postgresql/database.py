@@ -15,7 +15,7 @@ from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Ob
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Statements
+from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
@@ -26,6 +26,7 @@ from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, o
 from ultravect.core.kinds.postgresql.read import read_rows
 from ultravect.core.kinds.postgresql.session import explained, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.kinds.postgresql.successor import swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
@@ -166,6 +167,10 @@ class PostgresqlDatabase:
                 return bool(done)
 
             return committed_or_barred(receipts, keys, written, SessionStatements(session).rows)
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        with self._session("plan") as session, explained(self._name, f"looking whether {live.name} can be replaced"):
+            return swap_obstacle(session, self.dialect, live, self._settings.staging or live.name.schema, needs)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad]:

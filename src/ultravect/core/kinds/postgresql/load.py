@@ -26,7 +26,7 @@ import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.changes import RowChange
-from ultravect.core.contracts.load import STAGED, Counts, LoadOrder
+from ultravect.core.contracts.load import DELETE_AND_INSERT, STAGED, Counts, LoadOrder
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -115,6 +115,8 @@ class PostgresqlLoad(IsolatingLoad):
             self._lock()
             self._keep_previous()
             self._successor = self._succeeded()
+            if self._successor is None and order.may_swap:
+                self.strategy = DELETE_AND_INSERT
             self._removed = self.rows_before if self._successor else self._take_away()
         self._final = into.name
         if self._successor:
@@ -211,7 +213,13 @@ class PostgresqlLoad(IsolatingLoad):
     def _succeeded(self) -> Successor | None:
         """The table that takes this one's place, where that is quicker than deleting its rows and as good."""
         order = self._order
-        if self.rows_before < LARGE_ROWS or order.truncate or order.keep_previous or order.after:
+        if (
+            not order.may_swap
+            or self.rows_before < LARGE_ROWS
+            or order.truncate
+            or order.keep_previous
+            or order.after
+        ):
             return None
         return Successor.beside(self._session, self._dialect, self._live, self._staging)
 
@@ -352,6 +360,7 @@ class PostgresqlLoad(IsolatingLoad):
         if self._final != self._name:
             replace_table(self._session, self._dialect, self._live, self._final)
         if self._successor and not self._successor.take_place():
+            self.strategy = DELETE_AND_INSERT
             order.tell(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
         if order.after or self._parts:
             # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named

@@ -11,6 +11,7 @@ from __future__ import annotations
 import secrets
 
 from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.kinds.postgresql.catalogue import Session, find_table
 from ultravect.core.kinds.postgresql.locks import try_lock
@@ -67,6 +68,28 @@ FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid LEFT JOIN pg_constraint 
      LATERAL (SELECT pg_get_indexdef(i.indexrelid) AS text) d
 WHERE i.indrelid = to_regclass(%s) ORDER BY 2, 1
 """
+
+
+def swap_obstacle(session: Session, dialect: Dialect, old: LiveTable, staging: str | None, needs: SwapNeeds) -> str:
+    """See ``Target.swap_obstacle``."""
+    table = dialect.table(old.name)
+    if needs.keyed:
+        return "rows with keys stand in a staging table first, where a key that comes twice is found"
+    if needs.changes:
+        return "the table is changed, and its rows with it"
+    if needs.after:
+        return "the statements of into.after need the table itself"
+    if needs.keeps:
+        return "the old rows are kept in a table of their own (into.keep_previous)"
+    row = session.execute(f"SELECT count(*) FROM (SELECT FROM {table} LIMIT {LARGE_ROWS}) some".encode()).fetchone()
+    if row is None or row[0] < LARGE_ROWS:
+        return f"the table has fewer than {LARGE_ROWS:,} rows, which are deleted as quickly"
+    if session.execute(_PLAIN.encode(), {"table": table, "staging": staging}).fetchone() is None:
+        return (
+            "another table would not be the same: this one has triggers, rules, privileges, partitions or settings of its own, "
+            "something depends on it, or the user does not own it"
+        )
+    return ""
 
 
 class Successor:

@@ -16,7 +16,7 @@ from ultravect.core.contracts.catalogue import PRIVILEGES, Answer, LiveColumn, L
 from ultravect.core.contracts.load import STAGED, LoadOrder, ReceiptKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import RECEIPTS, Receipt
-from ultravect.core.contracts.target import NEEDS, Statements
+from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
@@ -302,6 +302,9 @@ class SqliteDatabase:
         if (name.schema or "main").lower() != "main":
             return f"a SQLite database has no schema {name.schema!r}"
         return write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        return "in a database of one file, deleting is as quick"
 
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)

@@ -1,6 +1,6 @@
 """A process that has everything a leg needs in memory, and forks a leg process whenever it is asked to.
 
-``python -m ultravect.service.work.nursery FD [looks]``: FD is a Unix socket to the worker, or to the web server, whose own the
+``python -m ultravect.service.work.fork_server FD [looks]``: FD is a Unix socket to the worker, or to the web server, whose own the
 last word marks in lists of processes. Each message on it carries the file descriptor of another socket, over which the new
 process talks with whom it works for. A fork takes milliseconds, where starting Python and importing Arrow takes the better
 part of a second.
@@ -19,6 +19,7 @@ from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.scan import scan_columns
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.expressions.select_list import resolve
+from ultravect.core.kinds.registry import preload
 from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.base import SourceFile
 from ultravect.service.work.leg_process import serve_leg
@@ -32,6 +33,7 @@ _SAMPLE = (
 
 def _warm_up() -> None:
     """Does once what is slow the first time. No thread may be started here: a fork takes none along."""
+    preload()
     resolve(["a as z text(4)", "* except (a)"], ["a", "b"])
     reader = open_layout(
         SourceFile("sample.csv", len(_SAMPLE), lambda: io.BytesIO(_SAMPLE), lambda: io.BytesIO(_SAMPLE)), None

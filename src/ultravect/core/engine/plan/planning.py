@@ -1,0 +1,129 @@
+"""What is known of a leg while it is planned: handles of its source and its target, and all that goes into the plan."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import cast
+
+from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.target import Target
+from ultravect.core.dialects.base import Change, NewTable, TableName
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.plan.leg_plan import (
+    VERSION,
+    ColumnPlan,
+    ConditionPlan,
+    FilesPlan,
+    InputPlan,
+    LegPlan,
+    RowsPlan,
+    ScopePlan,
+    StrategyPlan,
+)
+from ultravect.core.engine.plan.target_checks import TargetCheck
+from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.bind import Bound
+from ultravect.core.layouts.base import FileReader, Reader
+from ultravect.core.model.finding import Finding, Put, Severity
+from ultravect.core.model.job import Job
+from ultravect.core.model.layout import AnyLayout
+
+
+@dataclass
+class Planning:
+    """A plan that is being made; ``leg_plan`` is what comes of it, once there are no errors.
+
+    ``path`` names the files that are read, ``declared`` the layout that they were opened with; ``text`` is that of the job's
+    file, into which findings are edited.
+    """
+
+    job: Job
+    facts: RunFacts = field(default_factory=RunFacts)
+    text: str = ""
+    path: str = ""
+    declared: AnyLayout | None = None
+    reader: Reader | None = None
+    target: Target | None = None
+    table: TableName | None = None
+    live: LiveTable | None = None
+    columns: list[ColumnPlan] = field(default_factory=list)
+    inputs: list[InputPlan] = field(default_factory=list)
+    sampled: bool = False
+    """Whether types of what expressions need are those of the first rows."""
+    condition: Bound | None = None
+    """What is left to filter by, after what the source filters itself."""
+    condition_plan: ConditionPlan | None = None
+    scope: ScopePlan | None = None
+    strategy: StrategyPlan | None = None
+    bound: dict[str, Bound] = field(default_factory=dict)
+    """The computed columns by name."""
+    checks: Sequence[TargetCheck] = ()
+    """Those of the target that are decided before rows are sent."""
+    create: NewTable | None = None
+    changes: list[Change] = field(default_factory=list)
+    is_new: bool = False
+    """Whether the table is made by this plan: because it is missing, or in the place of the one that is there."""
+    receipts: bool = True
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def errors(self) -> list[Finding]:
+        return [finding for finding in self.findings if finding.severity == "error"]
+
+    @property
+    def rebuilds(self) -> bool:
+        return self.is_new and self.live is not None
+
+    @property
+    def ddl(self) -> tuple[str, ...]:
+        """The statements that create the target, or change it, when that is needed."""
+        if self.target is None or self.table is None:
+            return ()
+        dialect = self.target.dialect
+        made = dialect.create_table(self.table, self.create) if self.create else ()
+        return (*made, *dialect.alter_table(self.table, self.changes))
+
+    def leg_plan(self) -> LegPlan:
+        """The plan as data; there must be no errors."""
+        assert self.table is not None and self.strategy is not None and self.reader is not None
+        return LegPlan(
+            VERSION,
+            self.job.model_dump(mode="json", by_alias=True, exclude_unset=True),
+            self.facts,
+            self._source(),
+            self.table,
+            self.live,
+            tuple(self.columns),
+            tuple(self.inputs),
+            self.sampled,
+            self.scope,
+            self.condition_plan,
+            tuple(check.name for check in self.checks),
+            self.create,
+            tuple(self.changes),
+            self.is_new,
+            self.receipts,
+            self.strategy,
+            self.ddl,
+            tuple(replace(one.edited(self.text) if self.text else one, put=None) for one in self.findings),
+        )
+
+    def _source(self) -> FilesPlan | RowsPlan:
+        reader = self.reader
+        if isinstance(reader, TableRows):
+            return RowsPlan(reader.origin, reader.label, tuple(reader.columns), reader.condition, reader.live)
+        assert reader is not None
+        found = cast(FileReader, reader)
+        declared = self.declared.model_dump(mode="json", exclude_unset=True) if self.declared else None
+        layout = found.layout.model_dump(mode="json")
+        return FilesPlan(self.path, reader.label, declared, layout, tuple(reader.names))
+
+    def add(
+        self, severity: Severity, code: str, message: str, place: str = "", fix: str = "", put: Put | None = None
+    ) -> None:
+        self.findings.append(Finding(severity, code, message, place, fix, put))
+
+    def refuse(self, error: UltravectError, place: str, put: Put | None = None) -> None:
+        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint, put)

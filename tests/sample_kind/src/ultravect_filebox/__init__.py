@@ -1,0 +1,1 @@
+"""A kind of connection: files that are kept in one SQLite database."""
