@@ -82,6 +82,8 @@ def find_duplicates(job: Job, plan: Planning) -> None:
         return
     if not isinstance(plan.target, Database) or live.keeps_apart(keys):
         return
+    if any(live.column(key) is None for key in keys):
+        return  # the load adds it, and no row has a value in it yet
     dialect = plan.target.dialect
     names = ", ".join(map(dialect.quote, keys))
     sql = f"SELECT {names}, count(*) FROM {dialect.table(live.name)} GROUP BY {names} HAVING count(*) > 1"
