@@ -104,17 +104,38 @@ def lint(arguments: argparse.Namespace) -> int:
     return max(code, _all_pass([["npm", "run", "--silent", "check"]], ROOT / "console"))
 
 
+# of what is said to be quick: no browser, no faults, and PostgreSQL and SQLite for all databases
+_QUICK = [
+    "tests/core/model",
+    "tests/core/types",
+    "tests/core/dialects",
+    "tests/core/expressions",
+    "tests/core/layouts",
+    "tests/core/engine",
+    "tests/core/modes/test_modes.py",
+    "tests/service/test_api.py",
+    "tests/service/test_check.py",
+    "tests/test_architecture.py",
+    "tests/test_documentation.py",
+    "-k",
+    "not mariadb and not duckdb and not browser",
+]
+
+
 def test(arguments: argparse.Namespace) -> int:
-    """Lint, and all tests, with servers of its own for each processor; or those tests that are asked for."""
+    """Lint, and all tests, with servers of its own for each processor; a quick selection; or those tests that are asked for."""
     pytest = [sys.executable, "-m", "pytest"]
+    processes = ["--numprocesses", str(min(os.cpu_count() or 1, 4)), "--dist", "loadfile"]
+    if arguments.rest == ["--quick"]:
+        return _all_pass([[*pytest, *processes, *_QUICK]])
     if arguments.rest:
         return _all_pass([[*pytest, *arguments.rest]])
-    processes = str(min(os.cpu_count() or 1, 4))
     with tempfile.TemporaryFile("w+") as output:
         linting = subprocess.Popen(
             [sys.executable, "-m", "devtools", "lint"], cwd=ROOT, stdout=output, stderr=subprocess.STDOUT
         )
-        code = _all_pass([[*pytest, "--numprocesses", processes, "--dist", "loadfile", "--durations", "25"]])
+        # in the order in which conftest.py sorts them: what takes long begins first
+        code = _all_pass([[*pytest, *processes, "--no-loadscope-reorder", "--durations", "25"]])
         code = max(code, linting.wait())
         output.seek(0)
         print(f"\nlint and types:\n{output.read()}", flush=True)
@@ -150,6 +171,14 @@ def types(arguments: argparse.Namespace) -> int:
 def messages(arguments: argparse.Namespace) -> int:
     """Writes the pages of docs/messages anew."""
     print(f"wrote {write_messages(ROOT / 'docs')} pages")
+    return 0
+
+
+def api(arguments: argparse.Namespace) -> int:
+    """Writes the types of the client and of the console anew, from the description of the API."""
+    from devtools.api import write
+
+    write()
     return 0
 
 
@@ -191,7 +220,7 @@ def faults(arguments: argparse.Namespace) -> int:
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, matrix, corpus, faults):
+    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, api, matrix, corpus, faults):
         one = verbs.add_parser(verb.__name__)
         one.set_defaults(run=verb)
         if verb in (demo, serve):

@@ -38,6 +38,25 @@ def client(stack: Stack) -> Iterator[Client]:
         yield connected
 
 
+# files of tests that take minutes, the longest first: begun late, all but one processor would wait for them
+_LONG = (
+    "test_fuzzed",
+    "test_faults",
+    "test_demo",
+    "test_cli",
+    "test_pages",
+    "test_workers",
+    "test_access",
+    "test_console",
+    "test_undo",
+)
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What takes long begins first; the order within a file stays."""
+    items.sort(key=lambda item: _LONG.index(item.path.stem) if item.path.stem in _LONG else len(_LONG))
+
+
 class Place:
     """A table, a file and a job of one test's own, all called the same."""
 

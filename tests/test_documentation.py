@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 import yaml
+from devtools import api
 from devtools.messages import pages
 
 from ultravect.core.kinds.translations import translation_page
@@ -81,3 +82,10 @@ def test_every_code_has_a_page_that_is_in_step_with_the_table() -> None:
     assert found == made, "write them anew: ./dev messages"
     examples = yaml.safe_load((ROOT / "docs/message-examples.yaml").read_text())
     assert {f"{code}.md" for code in examples} <= set(made)
+
+
+def test_generated_types_are_those_of_the_api() -> None:
+    # made anew with ./dev api
+    document = api.description()
+    assert api.CLIENT.read_text() == api.client_models(document)
+    assert api.CONSOLE.read_text() == api.console_types(document)

@@ -33,7 +33,7 @@
 
   function phase(list: Phase[], name: string, state: "running" | "done", at: string) {
     if (!list.length) {
-      for (const one of ["read", "shape", "stage", "publish", "verify"]) {
+      for (const one of ["read", "shape", "stage", "publish", "verify"] as const) {
         list.push({ name: one, state: "waiting", started_at: null, ended_at: null });
       }
     }

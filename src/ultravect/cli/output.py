@@ -114,7 +114,7 @@ def tally_line(tally: dict[str, int]) -> str:
     return f"read {tally['read']:,} = {' + '.join(parts)}"
 
 
-def seconds(run: RunSummary) -> str:
+def seconds(run: RunSummary | Run) -> str:
     if run.started_at is None or run.ended_at is None:
         return ""
     return f"{(run.ended_at - run.started_at).total_seconds():.1f} s"

@@ -184,7 +184,7 @@ def show(
         for one in rejects.items:
             value = "" if one.value is None else f" {one.value!r}"
             screen.print(
-                f"    {escape(one.place)} {escape(one.column)}{escape(value)}: {escape(one.reason)}",
+                f"    {escape(one.place)} {escape(one.column or '')}{escape(value)}: {escape(one.reason)}",
                 soft_wrap=True,
             )
     if file:

@@ -17,6 +17,7 @@ _EVENT = {
                 "progress",
                 "log",
                 "finding",
+                "planned",
                 "rejects",
                 "read_again",
                 "changes",
@@ -47,7 +48,9 @@ _EVENTS_OPERATION = {
                     "schema": {
                         "type": "object",
                         "required": ["items"],
-                        "properties": {"items": {"type": "array", "items": _EVENT}},
+                        "properties": {
+                            "items": {"type": "array", "items": {"$ref": "#/components/schemas/RunEvent"}}
+                        },
                     }
                 },
                 "text/event-stream": {"schema": {"type": "string"}},
@@ -69,7 +72,20 @@ _PROBLEM = {
         "detail": {"type": "string"},
         "hint": {"type": "string", "description": "What to do."},
         "where": {"type": "object", "additionalProperties": {}},
-        "errors": {"type": "array", "items": {"type": "object", "additionalProperties": {}}},
+        "errors": {"type": "array", "items": {"$ref": "#/components/schemas/FieldProblem"}},
+    },
+    "additionalProperties": {},
+}
+_FIELD_PROBLEM = {
+    "type": "object",
+    "description": "One thing wrong in what was sent.",
+    "required": ["pointer", "message"],
+    "properties": {
+        "pointer": {"type": "string", "description": "JSON Pointer to it."},
+        "message": {"type": "string"},
+        "hint": {"type": "string"},
+        "line": {"type": "integer", "description": "In the file that was sent."},
+        "edit": {"$ref": "#/components/schemas/Edit"},
     },
     "additionalProperties": {},
 }
@@ -93,7 +109,7 @@ _ADDRESSES = "/api/v1/"
 
 def add_problems(result: dict[str, Any], **_: Any) -> dict[str, Any]:
     """A postprocessing hook of drf-spectacular: the errors that every operation may answer with, and bounds of numbers."""
-    result["components"]["schemas"]["Problem"] = _PROBLEM
+    result["components"]["schemas"] |= {"Problem": _PROBLEM, "FieldProblem": _FIELD_PROBLEM}
     content = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
     for path, operations in result["paths"].items():
         for method, operation in operations.items():
@@ -127,6 +143,7 @@ _BOUNDS: dict[str, dict[str, Any]] = {
 
 def add_events(result: dict[str, Any], **_: Any) -> dict[str, Any]:
     """A postprocessing hook of drf-spectacular."""
+    result["components"]["schemas"]["RunEvent"] = _EVENT
     result["paths"]["/api/v1/runs/{number}/events"] = {"get": _EVENTS_OPERATION}
     result["paths"] = dict(sorted(result["paths"].items()))
     return result

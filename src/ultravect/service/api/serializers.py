@@ -13,6 +13,21 @@ from ultravect.core.kinds.registry import dialects, kind_named, kinds, settings_
 from ultravect.core.model.base import Declared
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.problems import did_you_mean, problems_of
+from ultravect.service.api.response_parts import (
+    BadRowSerializer,
+    CheckColumnSerializer,
+    ErrorSerializer,
+    FindingSerializer,
+    PhaseSerializer,
+    ProgressSerializer,
+    RejectedRowSerializer,
+    SeenColumnSerializer,
+    StoredObjectSerializer,
+    StrategySerializer,
+    TallySerializer,
+    TargetColumnSerializer,
+    shaped,
+)
 from ultravect.service.records.models import (
     AuditEntry,
     Change,
@@ -96,6 +111,7 @@ class AuditEntrySerializer(serializers.ModelSerializer[AuditEntry]):
     class Meta:
         model = AuditEntry
         fields = ["id", "at", "user", "address", "action", "kind", "name", "detail"]
+        read_only_fields = fields
 
 
 class SignInSerializer(serializers.Serializer[Any]):
@@ -126,6 +142,7 @@ class TokenSerializer(serializers.ModelSerializer[Token]):
     class Meta:
         model = Token
         fields = ["id", "label", "owner", "role", "created_at", "used_at", "expires_at"]
+        read_only_fields = ["id", "label", "created_at", "used_at", "expires_at"]
 
 
 class NewTokenSerializer(TokenSerializer):
@@ -220,7 +237,7 @@ class ProbeStepSerializer(serializers.Serializer[Any]):
 class ProbeSerializer(serializers.Serializer[Any]):
     passed = YesOrNo()
     steps = ProbeStepSerializer(many=True)
-    error = serializers.DictField(allow_null=True)
+    error = ErrorSerializer(allow_null=True)
 
 
 class QuestionSerializer(serializers.Serializer[Any]):
@@ -236,10 +253,7 @@ class AnswerSerializer(serializers.Serializer[Any]):
 
 
 class ObjectsSerializer(serializers.Serializer[Any]):
-    items = serializers.ListField(
-        child=serializers.DictField(),
-        help_text="name and kind; of files size and modified, of tables rows and comment",
-    )
+    items = StoredObjectSerializer(many=True)
     more = YesOrNo()
     next = Text(allow_null=True, help_text="Send it as `after` for the next page.")
 
@@ -271,12 +285,20 @@ class RawBytesSerializer(serializers.Serializer[Any]):
 
 
 class LegSerializer(serializers.ModelSerializer[Leg]):
+    state = serializers.ChoiceField(choices=State.choices)
+    phases = shaped(PhaseSerializer(many=True))
+    progress = shaped(ProgressSerializer())
+    tally = shaped(TallySerializer(allow_null=True))
+    comparison = shaped(serializers.DictField(child=serializers.IntegerField(), allow_null=True))
+    checksums = shaped(serializers.DictField(child=Text(), allow_null=True))
+
     class Meta:
         model = Leg
         fields = [
             "number", "source", "target", "state", "phases", "progress", "tally", "rows_before", "rows_after",
             "created_target", "rejected", "comparison", "checksums", "peak_memory", "strategy",
         ]  # fmt: skip
+        read_only_fields = fields
 
 
 class RunSummarySerializer(serializers.ModelSerializer[Run]):
@@ -292,8 +314,9 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
         choices=RunKind.choices,
         help_text="load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.",
     )
-    origin = serializers.IntegerField(source="origin_id", allow_null=True, default=None)
-    started_by = Text(source="started_by.username", default=None)
+    origin = serializers.IntegerField(source="origin_id", allow_null=True, read_only=True)
+    started_by = Text(source="started_by.username", default=None, allow_null=True, read_only=True)
+    error = shaped(ErrorSerializer(allow_null=True))
 
     class Meta:
         model = Run
@@ -301,10 +324,12 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
             "id", "job", "revision", "state", "outcome", "started_by", "queued_at", "started_at", "first_row_at", "ended_at",
             "stop_requested", "error", "kind", "origin",
         ]  # fmt: skip
+        read_only_fields = ["queued_at", "started_at", "first_row_at", "ended_at", "stop_requested"]
 
 
 class FollowUpSerializer(serializers.ModelSerializer[Run]):
     state = serializers.ChoiceField(choices=State.choices)
+    kind = serializers.ChoiceField(choices=RunKind.choices)
 
     class Meta:
         model = Run
@@ -314,10 +339,12 @@ class FollowUpSerializer(serializers.ModelSerializer[Run]):
 class RunSerializer(RunSummarySerializer):
     legs = LegSerializer(many=True)
     file = Text(source="revision.text", help_text="The job file as it was run.")
+    parameters = shaped(serializers.DictField())
     followed_by = FollowUpSerializer(many=True, help_text="Runs that loaded its rejects, or undid it.")
 
     class Meta(RunSummarySerializer.Meta):
         fields = [*RunSummarySerializer.Meta.fields, "legs", "file", "parameters", "attempts", "followed_by"]
+        read_only_fields = [*RunSummarySerializer.Meta.read_only_fields, "attempts"]
 
 
 class RunLineSerializer(RunSummarySerializer):
@@ -328,7 +355,7 @@ class RunLineSerializer(RunSummarySerializer):
     class Meta(RunSummarySerializer.Meta):
         fields = [*RunSummarySerializer.Meta.fields, "tally"]
 
-    @extend_schema_field(serializers.DictField(child=serializers.IntegerField(), allow_null=True))
+    @extend_schema_field(TallySerializer(allow_null=True))
     def get_tally(self, run: Run) -> dict[str, int] | None:
         tallies = [leg.tally for leg in run.legs.all() if leg.tally]
         return {key: sum(tally[key] for tally in tallies) for key in tallies[0]} if tallies else None
@@ -340,7 +367,7 @@ class LayoutSerializer(serializers.ModelSerializer[SavedLayout]):
     version = serializers.IntegerField(source="version.number")
     saved_at = serializers.DateTimeField(source="version.saved_at")
     file = Text(source="version.text", help_text="The layout file as it was saved.")
-    structure = serializers.JSONField(source="version.structure", help_text="The same as JSON.")
+    structure = shaped(serializers.DictField(help_text="The same as JSON."), source="version.structure")
 
     class Meta:
         model = SavedLayout
@@ -394,7 +421,7 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
 
 class JobSerializer(JobSummarySerializer):
     file = Text(source="revision.text", help_text="The job file as it was saved.")
-    structure = serializers.JSONField(source="revision.structure", help_text="The same as JSON.")
+    structure = shaped(serializers.DictField(help_text="The same as JSON."), source="revision.structure")
 
     class Meta(JobSummarySerializer.Meta):
         fields = [*JobSummarySerializer.Meta.fields, "file", "structure"]
@@ -407,60 +434,40 @@ class RevisionSerializer(serializers.Serializer[Any]):
     file = Text(source="text")
 
 
-class EditSerializer(serializers.Serializer[Any]):
-    """The lines `old` of the file, from number `line` on, become `new`; without `old`, `new` is put in before it."""
-
-    line = serializers.IntegerField()
-    old = serializers.ListField(child=Text())
-    new = serializers.ListField(child=Text())
-
-
-class FindingSerializer(serializers.Serializer[Any]):
-    severity = serializers.ChoiceField(choices=["error", "warning", "note"])
-    code = Text()
-    message = Text()
-    place = Text()
-    fix = Text()
-    edit = EditSerializer(
-        allow_null=True, required=False, help_text="The fix in the job file's own lines, by a check."
-    )
-
-
 class FitSerializer(serializers.Serializer[Any]):
     fits = YesOrNo()
     findings = FindingSerializer(many=True)
 
 
 class PreviewSerializer(serializers.Serializer[Any]):
-    """Of a file also size, layout, rows_scanned, complete, row_numbers, bad_rows and bad_count."""
+    """The first rows of an object; what only a file has is left out for others."""
 
     object = Text()
     kind = Text(help_text="file, query, or what the database calls it")
-    columns = serializers.ListField(child=serializers.DictField())
+    size = serializers.IntegerField(required=False, help_text="Of a file, in bytes.")
+    layout = serializers.DictField(required=False, help_text="The layout of a file, complete.")
+    columns = SeenColumnSerializer(many=True)
     rows = serializers.ListField(child=serializers.ListField())
+    row_numbers = serializers.ListField(child=serializers.IntegerField(), required=False)
+    rows_scanned = serializers.IntegerField(required=False)
+    complete = YesOrNo(required=False, help_text="Whether the whole file was looked at.")
+    bad_rows = BadRowSerializer(many=True, required=False)
+    bad_count = serializers.IntegerField(required=False)
+    row_estimate = serializers.IntegerField(required=False, allow_null=True)
+    comment = Text(required=False)
     findings = FindingSerializer(many=True)
-
-
-class StrategySerializer(serializers.Serializer[Any]):
-    """How the rows of a leg are written."""
-
-    name = serializers.ChoiceField(choices=["direct", "swap", "delete and insert", "merge", "file set"])
-    summary = Text()
-    why_not = serializers.DictField(
-        child=Text(), help_text="The quicker strategies, each with what stands in its way."
-    )
 
 
 class CheckSerializer(serializers.Serializer[Any]):
     passed = YesOrNo()
     findings = FindingSerializer(many=True)
-    columns = serializers.ListField(child=serializers.DictField())
+    columns = CheckColumnSerializer(many=True)
     ddl = Text(allow_null=True, help_text="What a run would execute to create or change the target.")
     source_sql = Text(allow_null=True, help_text="What a run would ask the source, when it is a database.")
     effect = Text(help_text="What the job's mode would do to the target as it is now.")
     target_sql = serializers.ListField(
         child=Text(),
-        help_text="Statements that do what a run would do in the target beside loading rows.",
+        help_text="Statements that do what a run would do in the target in addition to loading rows.",
     )
     target = Text()
     target_exists = YesOrNo()
@@ -496,9 +503,9 @@ class RehearsalSerializer(serializers.Serializer[Any]):
     complete = YesOrNo(help_text="Whether all rows were tried.")
     steps = RehearsalStepSerializer(many=True)
     source_columns = serializers.ListField(child=Text())
-    target_columns = serializers.ListField(child=serializers.DictField())
+    target_columns = TargetColumnSerializer(many=True)
     rows = RehearsedRowSerializer(many=True)
-    rejects = serializers.ListField(child=serializers.DictField())
+    rejects = RejectedRowSerializer(many=True)
     findings = FindingSerializer(many=True)
 
 
@@ -553,6 +560,7 @@ class RejectSerializer(serializers.ModelSerializer[Reject]):
     class Meta:
         model = Reject
         fields = ["leg", "object", "row", "line", "column", "value", "reason", "record", "key"]
+        read_only_fields = fields
 
 
 class RejectsInputSerializer(serializers.Serializer[Any]):

@@ -16,6 +16,7 @@ from rest_framework.views import APIView
 
 from ultravect.service.api.look import yes_or_no
 from ultravect.service.api.problems import Problem, not_found
+from ultravect.service.api.response_parts import UploadSerializer
 from ultravect.service.records.models import UPLOADS_NAME, Role
 
 _CHUNK = 1 << 20
@@ -67,7 +68,7 @@ class UploadView(APIView):
         parameters=[
             OpenApiParameter("replace", bool, description="Whether a file of this name may be there already")
         ],
-        responses={201: OpenApiTypes.OBJECT, 200: OpenApiTypes.OBJECT},
+        responses={201: UploadSerializer, 200: UploadSerializer},
         summary="Upload a file: its bytes are the body",
     )
     def put(self, request: Request, name: str) -> Response:

@@ -1,0 +1,536 @@
+"""What the service answers with: written by `./dev api` from the OpenAPI document. Do not edit."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from pydantic import ConfigDict, Field
+
+from ultravect.client.base import Given
+
+
+class Account(Given):
+    name: str
+    role: str
+    active: bool
+    last_login: datetime | None = Field(...)
+
+
+class Answer(Given):
+    columns: list[str]
+    rows: list[list[Any]]
+    more: bool
+    """
+    Whether there are rows beyond the limit.
+    """
+
+
+class AuditEntry(Given):
+    id: int
+    at: datetime
+    user: str
+    address: str
+    action: str
+    kind: str
+    name: str
+    detail: dict[str, Any]
+
+
+class Change(Given):
+    leg: int
+    kind: str
+    """
+    updated: a row before and after. added, gone: rows that only the new or the old content of an overwritten table has. repeated: a row that was dropped, and the one of its key that won.
+
+    * `updated` - updated
+    * `added` - added
+    * `gone` - gone
+    * `repeated` - repeated
+    """
+    columns: list[str]
+    before: list[str | None] | None = Field(...)
+    after: list[str | None] | None = Field(...)
+
+
+class Connection(Given):
+    """
+    Secrets are taken, and never given back; left out when changing, they stay as they are.
+    """
+
+    name: str
+    kind: str
+    settings: dict[str, Any]
+    secrets_set: list[str]
+    created_at: datetime
+    changed_at: datetime
+
+
+class Draft(Given):
+    file: str
+    """
+    A job file with comments.
+    """
+
+
+class Edit(Given):
+    """
+    The lines `old` of the job file, from number `line` on, become `new`; without `old`, `new` is put in before that line.
+    """
+
+    line: int
+    """
+    Counted from 1.
+    """
+    old: list[str]
+    new: list[str]
+
+
+class Finding(Given):
+    severity: str
+    code: str
+    message: str
+    place: str
+    """
+    The key in the job file, empty when it is about the data.
+    """
+    fix: str
+    edit: Edit | None = None
+    """
+    The fix in the job file's own lines.
+    """
+
+
+class Fit(Given):
+    fits: bool
+    findings: list[Finding]
+
+
+class FollowUp(Given):
+    id: int
+    kind: str
+    state: str
+
+
+class Layout(Given):
+    name: str
+    about: str
+    format: str
+    version: int
+    saved_at: datetime
+    file: str
+    """
+    The layout file as it was saved.
+    """
+    structure: dict[str, Any]
+    """
+    The same as JSON.
+    """
+
+
+class Leg(Given):
+    number: int
+    source: str
+    target: str
+    state: str
+    phases: list[dict[str, Any]]
+    progress: dict[str, Any]
+    tally: dict[str, int] | None = Field(...)
+    rows_before: int | None = Field(...)
+    rows_after: int | None = Field(...)
+    created_target: bool
+    rejected: int
+    comparison: dict[str, int] | None = Field(...)
+    checksums: dict[str, str] | None = Field(...)
+    peak_memory: int | None = Field(...)
+    strategy: str
+
+
+class Objects(Given):
+    items: list[dict[str, Any]]
+    more: bool
+    next: str | None = Field(...)
+    """
+    Send it as `after` for the next page.
+    """
+
+
+class Preview(Given):
+    """
+    The first rows of an object; what only a file has is left out for others.
+    """
+
+    object: str
+    kind: str
+    """
+    file, query, or what the database calls it
+    """
+    size: int | None = None
+    """
+    Of a file, in bytes.
+    """
+    layout: dict[str, Any] | None = None
+    """
+    The layout of a file, complete.
+    """
+    columns: list[dict[str, Any]]
+    rows: list[list[Any]]
+    row_numbers: list[int] | None = None
+    rows_scanned: int | None = None
+    complete: bool | None = None
+    """
+    Whether the whole file was looked at.
+    """
+    bad_rows: list[dict[str, Any]] | None = None
+    bad_count: int | None = None
+    row_estimate: int | None = None
+    comment: str | None = None
+    findings: list[Finding]
+
+
+class ProbeStep(Given):
+    step: str
+    """
+    resolve, reach, sign in, list, read or write
+    """
+    state: str
+    detail: str
+    """
+    What was found, or why it failed.
+    """
+    seconds: float
+
+
+class Problem(Given):
+    """
+    What went wrong (RFC 9457).
+    """
+
+    model_config = ConfigDict(
+        extra="allow",
+    )
+    __pydantic_extra__: dict[str, Any]
+    type: str
+    title: str
+    status: int
+    code: str
+    """
+    Stable, and explained in the documentation of messages.
+    """
+    detail: str
+    hint: str | None = None
+    """
+    What to do.
+    """
+    where: dict[str, Any] | None = None
+    errors: list[dict[str, Any]] | None = None
+
+
+class RawBytes(Given):
+    object: str
+    size: int
+    read: int
+    """
+    How many bytes of the content were read.
+    """
+    complete: bool
+    encoding: str
+    reason: str
+    """
+    Why this encoding was detected.
+    """
+    text: str
+    base64: str
+    """
+    The first 4,096 bytes.
+    """
+
+
+class RehearsalStep(Given):
+    step: str
+    rows_in: int
+    rows_out: int
+    rejected: int
+
+
+class RehearsedRow(Given):
+    row: int
+    before: list[str | None]
+    after: list[str | None]
+
+
+class Reject(Given):
+    leg: int
+    object: str
+    row: int
+    line: int | None = Field(...)
+    column: str
+    value: str | None = Field(...)
+    reason: str
+    record: str
+    key: str
+
+
+class Revision(Given):
+    number: int
+    saved_at: datetime
+    saved_by: str | None = None
+    file: str
+
+
+class Run(Given):
+    id: int
+    job: str
+    revision: int
+    state: str
+    outcome: str
+    """
+    What the run has left in its target, whatever its state: a run can fail after its rows are committed. unknown: the target has not answered yet, and is asked again.
+
+    * `nothing` - Nothing
+    * `committed` - Committed
+    * `unknown` - Unknown
+    """
+    started_by: str | None = Field(...)
+    queued_at: datetime
+    started_at: datetime | None = Field(...)
+    first_row_at: datetime | None = Field(...)
+    ended_at: datetime | None = Field(...)
+    stop_requested: bool
+    error: dict[str, Any] | None = Field(...)
+    kind: str
+    """
+    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+
+    * `load` - Load
+    * `rejects` - Rejects
+    * `undo` - Undo
+    """
+    origin: int | None = Field(...)
+    legs: list[Leg]
+    file: str
+    """
+    The job file as it was run.
+    """
+    parameters: dict[str, Any]
+    attempts: int
+    followed_by: list[FollowUp]
+    """
+    Runs that loaded its rejects, or undid it.
+    """
+
+
+class RunEvent(Given):
+    id: int
+    kind: str
+    at: datetime
+    data: dict[str, Any]
+
+
+class RunLine(Given):
+    """
+    A run in a list, with the tally of its legs added up.
+    """
+
+    id: int
+    job: str
+    revision: int
+    state: str
+    outcome: str
+    """
+    What the run has left in its target, whatever its state: a run can fail after its rows are committed. unknown: the target has not answered yet, and is asked again.
+
+    * `nothing` - Nothing
+    * `committed` - Committed
+    * `unknown` - Unknown
+    """
+    started_by: str | None = Field(...)
+    queued_at: datetime
+    started_at: datetime | None = Field(...)
+    first_row_at: datetime | None = Field(...)
+    ended_at: datetime | None = Field(...)
+    stop_requested: bool
+    error: dict[str, Any] | None = Field(...)
+    kind: str
+    """
+    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+
+    * `load` - Load
+    * `rejects` - Rejects
+    * `undo` - Undo
+    """
+    origin: int | None = Field(...)
+    tally: dict[str, int] | None = Field(...)
+
+
+class Token(Given):
+    id: int
+    label: str
+    owner: str
+    role: str
+    """
+    The most that it may do; empty: all that its owner may.
+    """
+    created_at: datetime
+    used_at: datetime | None = Field(...)
+    expires_at: datetime | None = Field(...)
+
+
+class Translation(Given):
+    source: str
+    native: str
+    canonical: str
+    target: str
+    becomes: str
+    fit: str
+    change: str
+
+
+class TypeChoice(Given):
+    type: str
+    native: str
+    fit: str
+    change: str
+
+
+class Upload(Given):
+    """
+    Where an uploaded file landed.
+    """
+
+    connection: str
+    object: str
+    size: int
+    """
+    In bytes.
+    """
+    replaced: bool
+    """
+    Whether a file of this name was there.
+    """
+
+
+class User(Given):
+    name: str
+    role: str
+
+
+class ValueCount(Given):
+    value: str
+    count: int
+
+
+class ValueCounts(Given):
+    """
+    What a column's values are.
+    """
+
+    values: int
+    nulls: int
+    distinct: int | None = Field(...)
+    top: list[ValueCount]
+    low: str | None = Field(...)
+    high: str | None = Field(...)
+    shortest: int | None = Field(...)
+    longest: int | None = Field(...)
+
+
+class Check(Given):
+    passed: bool
+    findings: list[Finding]
+    columns: list[dict[str, Any]]
+    ddl: str | None = Field(...)
+    """
+    What a run would execute to create or change the target.
+    """
+    source_sql: str | None = Field(...)
+    """
+    What a run would ask the source, when it is a database.
+    """
+    effect: str
+    """
+    What the job's mode would do to the target as it is now.
+    """
+    target_sql: list[str]
+    """
+    Statements that do what a run would do in the target in addition to loading rows.
+    """
+    target: str
+    target_exists: bool
+    rows_tried: int
+    strategy: dict[str, Any] | None = Field(...)
+    """
+    How a run would write the rows; null where nothing can run.
+    """
+
+
+class Job(Given):
+    name: str
+    about: str
+    labels: list[str]
+    source: str
+    target: str
+    revision: int
+    saved_at: datetime
+    last_run: RunLine | None = Field(...)
+    file: str
+    """
+    The job file as it was saved.
+    """
+    structure: dict[str, Any]
+    """
+    The same as JSON.
+    """
+
+
+class JobSummary(Given):
+    name: str
+    about: str
+    labels: list[str]
+    source: str
+    target: str
+    revision: int
+    saved_at: datetime
+    last_run: RunLine | None = Field(...)
+
+
+class NewToken(Given):
+    id: int
+    label: str
+    owner: str
+    role: str
+    """
+    The most that it may do; empty: all that its owner may.
+    """
+    created_at: datetime
+    used_at: datetime | None = Field(...)
+    expires_at: datetime | None = Field(...)
+    token: str
+    """
+    Shown this once.
+    """
+    user: User
+
+
+class Probe(Given):
+    passed: bool
+    steps: list[ProbeStep]
+    error: dict[str, Any] | None = Field(...)
+
+
+class Rehearsal(Given):
+    passed: bool
+    would_fail: str
+    """
+    Why a run would fail, empty when it would not.
+    """
+    complete: bool
+    """
+    Whether all rows were tried.
+    """
+    steps: list[RehearsalStep]
+    source_columns: list[str]
+    target_columns: list[dict[str, Any]]
+    rows: list[RehearsedRow]
+    rejects: list[dict[str, Any]]
+    findings: list[Finding]
