@@ -139,7 +139,7 @@ def test_secrets_never_come_back(stack: Stack, http: httpx.Client) -> None:
     ("body", "pointer", "message"),
     [
         ({"name": "X y", "kind": "folder", "settings": {"path": "/"}}, "/name", "lower-case letters"),
-        ({"name": "x", "kind": "floppy", "settings": {}}, "/kind", "not a valid choice"),
+        ({"name": "x", "kind": "floppy", "settings": {}}, "/kind", "is not a kind of connection"),
         ({"name": "x", "kind": "folder", "settings": {"pth": "/"}}, "/settings/pth", "did you mean 'path'?"),
         ({"name": "x", "kind": "folder", "settings": {}}, "/settings/path", "key 'path' is missing"),
         (

@@ -29,7 +29,7 @@ KIND = Kind("driverless", "files", Settings, "driverless_storage:Storage", needs
 def installed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
     """A service that finds three more kinds: one that works, one whose driver is missing, one that cannot be imported."""
     folder = tmp_path_factory.mktemp("packages")
-    pip = [sys.executable, "-m", "pip", "install", "-q", "--no-deps", "--no-build-isolation", "--target", str(folder)]
+    pip = [sys.executable, "-m", "pip", "install", "-q", "--no-deps", "--target", str(folder)]
     subprocess.run([*pip, str(SAMPLE)], check=True)
     (folder / "driverless.py").write_text(DRIVERLESS)
     (folder / "driverless_storage.py").write_text("import nosuchdriver\n")

@@ -52,13 +52,20 @@ def shaper_of(rows: list[tuple[str, ...]], found: list[TargetCheck]) -> tuple[Sh
         ColumnPlan(at, name, name, kind, "", reader.formats)
         for at, (name, kind) in enumerate(zip(NAMES, TYPES, strict=True))
     ]
-    computed = ColumnPlan(
-        -1, "share", "share", parse_type("bigint"), "", reader.formats, expression=bind(share.value, scope, "")
-    )
+    computed = ColumnPlan(-1, "share", "share", parse_type("bigint"), "", reader.formats, expression=share.value)
     inputs = [InputPlan(1, 1, "nights", TYPES[1], reader.formats)]
     condition = bind_condition(parse_condition("nights is null or nights <> 3", ""), scope, "")
     one, other = (
-        Shaper(reader, [*columns, computed], frozenset({"nul"}), inputs, condition, checks=found) for _ in range(2)
+        Shaper(
+            reader,
+            [*columns, computed],
+            frozenset({"nul"}),
+            inputs,
+            condition,
+            checks=found,
+            bound={"share": bind(share.value, scope, "")},
+        )
+        for _ in range(2)
     )
     return one, other
 

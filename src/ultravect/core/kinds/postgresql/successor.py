@@ -81,7 +81,9 @@ def swap_obstacle(session: Session, dialect: Dialect, old: LiveTable, staging: s
         return "the statements of into.after need the table itself"
     if needs.keeps:
         return "the old rows are kept in a table of their own (into.keep_previous)"
-    row = session.execute(f"SELECT count(*) FROM (SELECT FROM {table} LIMIT {LARGE_ROWS}) some".encode()).fetchone()
+    row = session.execute(
+        f"SELECT count(*) FROM (SELECT FROM {table} LIMIT {LARGE_ROWS}) counted".encode()
+    ).fetchone()
     if row is None or row[0] < LARGE_ROWS:
         return f"the table has fewer than {LARGE_ROWS:,} rows, which are deleted as quickly"
     if session.execute(_PLAIN.encode(), {"table": table, "staging": staging}).fetchone() is None:
