@@ -144,13 +144,13 @@ def _agency_files(folder: Path, rows: int) -> None:
         return f"{total:,.2f}".replace(",", "_").replace(".", ",").replace("_", ".")
 
     german = ["Export der Agentur Bergfrei", "gedruckt am 1.8.2026", "", "Nr;Hütte;Gast;Ankunft;Nächte;Betrag"]
-    for one in booked:
-        if str(one["guest_name"]).encode("cp1252", "ignore").decode("cp1252") != one["guest_name"]:
+    for item in booked:
+        if str(item["guest_name"]).encode("cp1252", "ignore").decode("cp1252") != item["guest_name"]:
             continue  # their system knows no such letters
-        arrival = one["arrival"]
+        arrival = item["arrival"]
         assert isinstance(arrival, dt.date)
         german.append(
-            f"{one['booking_id']};{one['hut_code']};{one['guest_name']};{arrival.strftime('%d.%m.%Y')};{one['nights']};{price(one)}"
+            f"{item['booking_id']};{item['hut_code']};{item['guest_name']};{arrival.strftime('%d.%m.%Y')};{item['nights']};{price(item)}"
         )
     (folder / "bergfrei-2026-07.csv").write_bytes(("\r\n".join(german) + "\r\n").encode("cp1252"))
     piped = ["ref||hut||arrives||nights||paid"]

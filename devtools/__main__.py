@@ -44,7 +44,7 @@ def demo(arguments: argparse.Namespace) -> int:
             print(f"\n{places.another_night()}; the ledger's job runs again\n", flush=True)
             runs.append(client.wait(client.run("booking-ledger").id))
             print_run(runs[-1])
-            tests = {one.name: client.test_connection(one.name) for one in client.connections()}
+            tests = {connection.name: client.test_connection(connection.name) for connection in client.connections()}
         print(
             "\nconnections: "
             + ", ".join(f"{name} {'works' if one.passed else 'FAILS'}" for name, one in tests.items())
@@ -214,7 +214,7 @@ def faults(arguments: argparse.Namespace) -> int:
     print(worker_table(workers), flush=True)
     outcomes = kill_loads(arguments.count, arguments.count // 5)
     print(table(outcomes))
-    return int(bool(workers.wrong) or any(one.wrong for one in outcomes))
+    return int(bool(workers.wrong) or any(outcome.wrong for outcome in outcomes))
 
 
 def main() -> int:

@@ -85,7 +85,7 @@ def console_types(document: Mapping[str, Any]) -> str:
 def _writable(value: Any) -> Any:
     """Without what says that a field is only given: the console changes what it shows while events come."""
     if isinstance(value, list):
-        return [_writable(one) for one in value]
+        return [_writable(item) for item in value]
     if isinstance(value, dict):
         return {key: _writable(one) for key, one in value.items() if key != "readOnly" or isinstance(one, dict)}
     return value
@@ -121,17 +121,17 @@ def _named(value: Any) -> Iterator[str]:
     if isinstance(value, dict):
         if isinstance(reference := value.get("$ref"), str) and reference.startswith(_SCHEMAS):
             yield reference.removeprefix(_SCHEMAS)
-        for one in value.values():
-            yield from _named(one)
+        for item in value.values():
+            yield from _named(item)
     elif isinstance(value, list):
-        for one in value:
-            yield from _named(one)
+        for item in value:
+            yield from _named(item)
 
 
 def _plain(value: Any, schemas: Mapping[str, Any]) -> Any:
     """A schema for Python: a word that this version does not know yet is a text too, and limits are the service's business."""
     if isinstance(value, list):
-        return [_plain(one, schemas) for one in value]
+        return [_plain(item, schemas) for item in value]
     if not isinstance(value, dict):
         return value
     if isinstance(reference := value.get("$ref"), str):

@@ -22,7 +22,7 @@ from devtools.pairs import KINDS, Copied, Place, make_places
 from devtools.postgres import PostgresServer
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.run.execute import run_leg
-from ultravect.core.kinds.postgresql.successor import LARGE_ROWS
+from ultravect.core.kinds.postgresql.shadow_table import LARGE_ROWS
 from ultravect.core.model.document import job_from_data
 
 MODES = ("append", "overwrite", "upsert")
@@ -240,8 +240,8 @@ def table(outcomes: Sequence[Outcome]) -> str:
         "|---|---|---|---|---|---|---|---|",
     ]
     lines += [
-        f"| {one.kind} | {one.mode} | {one.killed} | {one.rounds} | {one.before} | {one.after} | {one.finished} | "
-        f"{len(one.wrong) or 'nothing'}{''.join(f'; {what}' for what in one.wrong[:3])} |"
-        for one in outcomes
+        f"| {outcome.kind} | {outcome.mode} | {outcome.killed} | {outcome.rounds} | {outcome.before} | {outcome.after} | {outcome.finished} | "
+        f"{len(outcome.wrong) or 'nothing'}{''.join(f'; {what}' for what in outcome.wrong[:3])} |"
+        for outcome in outcomes
     ]
     return "\n".join(lines)

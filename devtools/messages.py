@@ -49,7 +49,7 @@ def pages(docs: Path) -> dict[str, str]:
                 lines += ["mended by", "", f"```{kind}", example["mend"], "```"]
             others = [other for other in message.codes if other != code]
             if others:
-                lines += ["", "Told together with " + ", ".join(f"[{one}]({one}.md)" for one in others) + "."]
+                lines += ["", "RunFact together with " + ", ".join(f"[{item}]({item}.md)" for item in others) + "."]
             text = "\n".join([*lines, "", "[All messages](../messages.md)", ""])
             made[f"{code}.md"] = _up(text)
     return made

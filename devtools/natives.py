@@ -159,7 +159,7 @@ _JSONB = "a.{0}::jsonb IS NOT DISTINCT FROM b.{0}::jsonb"
 
 
 @dataclass
-class Fate:
+class FileOutcome:
     """What became of a type's values: those not ``equal`` were ``rejected``, with a reason, or ``changed``."""
 
     native: str
@@ -195,7 +195,7 @@ def make(place: Place) -> None:
             place.sql(f"{lenient}INSERT INTO natives (n, c{number}) VALUES ({row}, {value})")
 
 
-def fates(a: Place, b: Place) -> list[Fate]:
+def fates(a: Place, b: Place) -> list[FileOutcome]:
     """What becomes of the types of ``a`` on the way into a new table of ``b`` and back."""
     there, back = f"natives_from_{a.kind}", f"natives_by_{b.kind}"
     b.drop(there)
@@ -211,13 +211,13 @@ def fates(a: Place, b: Place) -> list[Fate]:
     found = []
     row = 0
     for number, (native, values) in enumerate(NATIVES[a.kind]):
-        fate = Fate(native, len(values), announced=_announced(first, number) + _announced(second, number))
+        fate = FileOutcome(native, len(values), announced=_announced(first, number) + _announced(second, number))
         same = _SAME[a.kind]
         if a.kind == "postgresql" and native.startswith(("json", "numeric")):
             same = _JSONB if native.startswith("json") else "a.{0} IS NOT DISTINCT FROM b.{0}"
         same = same.format(f"c{number}")
         kept = {n for (n,) in a.sql(f"SELECT a.n FROM natives a JOIN {back} b ON a.n = b.n WHERE {same}")}
-        refused = {_row(one.record): one.reason for one in (*first.rejected, *second.rejected)}
+        refused = {_row(item.record): item.reason for item in (*first.rejected, *second.rejected)}
         for value in values:
             row += 1
             if row in refused:
@@ -229,9 +229,9 @@ def fates(a: Place, b: Place) -> list[Fate]:
 
 
 def _announced(copied: Copied, number: int) -> list[str]:
-    told = [one.message for one in copied.findings if one.code == "type-as-text"]
+    told = [finding.message for finding in copied.findings if finding.code == "type-as-text"]
     named = (f"column c{number}:", f"column 'c{number}'")
-    return [one for one in (*copied.announced, *told) if one.startswith(named)]
+    return [item for item in (*copied.announced, *told) if item.startswith(named)]
 
 
 def _row(record: str) -> int:
@@ -255,12 +255,12 @@ def page(places: Mapping[str, Place]) -> str:
     for a in places.values():
         for b in places.values():
             every = fates(a, b)
-            values, equal = sum(one.values for one in every), sum(one.equal for one in every)
+            values, equal = sum(item.values for item in every), sum(item.equal for item in every)
             lines.append(f"| {a.kind} | {b.kind} | all {len(every)} | {equal} of {values} | |")
-            for one in every:
-                if one.equal < one.values:
-                    told = [*one.rejected, *(f"{value}: changed, as announced" for value in one.changed)]
-                    named = one.native or "none declared"
+            for item in every:
+                if item.equal < item.values:
+                    told = [*item.rejected, *(f"{value}: changed, as announced" for value in item.changed)]
+                    named = item.native or "none declared"
                     why = "; ".join(told).replace("|", "\\|")
-                    lines.append(f"| | | {named} | {one.equal} of {one.values} | {why} |")
+                    lines.append(f"| | | {named} | {item.equal} of {item.values} | {why} |")
     return "\n".join(lines) + "\n"

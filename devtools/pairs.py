@@ -149,9 +149,9 @@ class Copied:
     def announced(self) -> list[str]:
         """The warnings that name a change of the values."""
         return [
-            one.message
-            for one in self.findings
-            if one.code in ("type-narrower", "type-different") and one.severity == "warning"
+            finding.message
+            for finding in self.findings
+            if finding.code in ("type-narrower", "type-different") and finding.severity == "warning"
         ]
 
 
@@ -209,7 +209,7 @@ def _matrix(places: Mapping[str, Place]) -> str:
             equal = f"{len(COLUMNS) - len(trip.different)} of {len(COLUMNS)}"
             told = "; ".join(trip.there.announced) or "nothing"
             lines.append(
-                f"| {a.kind} | {b.kind} | {equal}{''.join(f', not {one}' for one in trip.different)} | {told} |"
+                f"| {a.kind} | {b.kind} | {equal}{''.join(f', not {item}' for item in trip.different)} | {told} |"
             )
     return "\n".join(lines) + "\n"
 

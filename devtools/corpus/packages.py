@@ -46,7 +46,7 @@ class Sample:
 
     @property
     def ending(self) -> str:
-        return next((one for one in Path(self.name).suffixes[::-1] if one.lower() in _ENDINGS), "").lower()
+        return next((suffix for suffix in Path(self.name).suffixes[::-1] if suffix.lower() in _ENDINGS), "").lower()
 
 
 def fetch(folder: Path) -> list[Sample]:
@@ -82,7 +82,7 @@ def _samples(folder: Path, name: str, command) -> list[Sample]:  # type: ignore[
             sample.path.parent.mkdir(parents=True, exist_ok=True)
             sample.path.write_bytes(content)
             by_ending[sample.ending].append(sample)
-    return [one for found in by_ending.values() for one in found[:: max(1, len(found) // _MOST)][:_MOST]]
+    return [item for found in by_ending.values() for item in found[:: max(1, len(found) // _MOST)][:_MOST]]
 
 
 def _flat(inside: str) -> str:
@@ -93,9 +93,9 @@ def _packed(folder: Path, name: str) -> Path | None:
     wanted = re.sub(r"[-_.@/]+", "-", name).strip("-").lower()
     return next(
         (
-            one
-            for one in sorted(folder.iterdir())
-            if re.match(re.escape(wanted) + r"-\d", re.sub(r"[-_.]+", "-", one.name.lower()))
+            item
+            for item in sorted(folder.iterdir())
+            if re.match(re.escape(wanted) + r"-\d", re.sub(r"[-_.]+", "-", item.name.lower()))
         ),
         None,
     )
@@ -104,9 +104,9 @@ def _packed(folder: Path, name: str) -> Path | None:
 def _members(packed: Path) -> Iterator[tuple[str, bytes]]:
     if packed.suffix == ".whl":
         with zipfile.ZipFile(packed) as archive:
-            for one in archive.infolist():
-                if not one.is_dir() and "dist-info" not in one.filename and 0 < one.file_size <= _LARGEST:
-                    yield one.filename, archive.read(one)
+            for item in archive.infolist():
+                if not item.is_dir() and "dist-info" not in item.filename and 0 < item.file_size <= _LARGEST:
+                    yield item.filename, archive.read(item)
         return
     with tarfile.open(packed) as tar:
         for member in tar:

@@ -117,12 +117,12 @@ def _records(found: Any) -> Table_:
         ]
         if len(lists) == 1:
             found = lists[0]
-    if not (isinstance(found, list) and found and all(isinstance(one, dict) for one in found)):
+    if not (isinstance(found, list) and found and all(isinstance(item, dict) for item in found)):
         raise NotTabular("no list of objects")
-    names = list(dict.fromkeys(key for one in found for key in one))
-    nested = {key for one in found for key, value in one.items() if isinstance(value, dict)}
+    names = list(dict.fromkeys(key for item in found for key in item))
+    nested = {key for item in found for key, value in item.items() if isinstance(value, dict)}
     plain = [name for name in names if name not in nested]
-    return Table_(plain, [[one.get(name) for name in plain] for one in found[:_ROWS]])
+    return Table_(plain, [[item.get(name) for name in plain] for item in found[:_ROWS]])
 
 
 def _json(path: Path, answer: dict[str, Any]) -> Table_:
@@ -162,7 +162,7 @@ def _ods(path: Path, answer: dict[str, Any]) -> Table_:
     for row in sheet.getElementsByType(TableRow):
         cells: list[Any] = []
         for cell in row.getElementsByType(TableCell):
-            text = "\n".join("".join(str(part) for part in one.childNodes) for one in cell.getElementsByType(P))
+            text = "\n".join("".join(str(part) for part in item.childNodes) for item in cell.getElementsByType(P))
             value = (
                 cell.getAttribute("value")
                 or cell.getAttribute("datevalue")
@@ -195,7 +195,7 @@ def _parquet(path: Path, answer: dict[str, Any]) -> Table_:
 def _sqlite(path: Path, answer: dict[str, Any]) -> Table_:
     with sqlite3.connect(path) as database:
         found = database.execute(f'select * from "{answer["table"]}" limit {_ROWS}')
-        return Table_([one[0] for one in found.description], found.fetchall())
+        return Table_([item[0] for item in found.description], found.fetchall())
 
 
 def _xml(path: Path, answer: dict[str, Any]) -> Table_:

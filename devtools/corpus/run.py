@@ -39,7 +39,7 @@ class Result:
 
 def corpus(folder: Path, only: str = "") -> list[Result]:
     """Copies every sample whose package or name contains ``only``."""
-    samples = [one for one in fetch(folder) if only in f"{one.package}/{one.name}"]
+    samples = [item for item in fetch(folder) if only in f"{item.package}/{item.name}"]
     answers = yaml.safe_load(_ANSWERS.read_text()) or {}
     results: list[Result] = []
     with temporary_stack("corpus", roots=[str(folder)]) as stack, Client(stack.url, token=stack.token) as client:
@@ -124,7 +124,7 @@ def _loaded(
         return f"{done.state}: {str(problem)[:300]}"
     with psycopg.connect(stack.postgres.url("warehouse")) as database:
         cursor = database.execute(f'select * from "{table}"')
-        return [one.name for one in cursor.description or ()], cursor.fetchall()
+        return [item.name for item in cursor.description or ()], cursor.fetchall()
 
 
 def _plain(name: str) -> str:
@@ -156,21 +156,25 @@ def _difference(expected: Table_, names: Sequence[str], rows: Sequence[Sequence[
 def page(results: Sequence[Result]) -> str:
     """The table by package and outcome, and what is not right, as Markdown."""
     by_package: defaultdict[str, Counter[str]] = defaultdict(Counter)
-    for one in results:
-        by_package[one.sample.package][one.outcome] += 1
-    total = Counter(one.outcome for one in results)
+    for result in results:
+        by_package[result.sample.package][result.outcome] += 1
+    total = Counter(result.outcome for result in results)
     count = sum(total.values())
     lines = [
         f"| package | {' | '.join(OUTCOMES)} |",
         f"|---|{'---|' * len(OUTCOMES)}",
         *(
-            f"| {package} | {' | '.join(str(found[one] or '') for one in OUTCOMES)} |"
+            f"| {package} | {' | '.join(str(found[item] or '') for item in OUTCOMES)} |"
             for package, found in sorted(by_package.items())
         ),
-        f"| **all** | {' | '.join(str(total[one]) for one in OUTCOMES)} |",
+        f"| **all** | {' | '.join(str(total[item]) for item in OUTCOMES)} |",
         "",
         f"{total['right'] / max(1, count):.1%} of {count:,} are right at once ({dt.date.today()}).",
         "",
     ]
-    lines += [f"- {one.outcome}: {one.sample.package} `{one.sample.name}`: {one.told}" for one in results if one.told]
+    lines += [
+        f"- {result.outcome}: {result.sample.package} `{result.sample.name}`: {result.told}"
+        for result in results
+        if result.told
+    ]
     return "\n".join(lines) + "\n"

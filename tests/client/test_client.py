@@ -135,7 +135,7 @@ def test_lists_are_filtered_and_paged(place: Place) -> None:
     place.job()
     failed = place.run()
     found = place.client.runs(job=place.name, state="failed")
-    assert [one.id for one in found.items] == [failed.id]
+    assert [item.id for item in found.items] == [failed.id]
     assert place.client.runs(job=place.name, state="succeeded").total == 0
     assert found.items[0].ended
 
@@ -156,7 +156,7 @@ def test_errors_carry_what_the_service_said(client: Client) -> None:
         )
     error = raised.value
     assert (error.status, error.code) == (422, "job-file-invalid")
-    assert {"/from/fils"} <= {one["pointer"] for one in error.errors}
+    assert {"/from/fils"} <= {item["pointer"] for item in error.errors}
 
 
 def test_an_address_that_is_no_service(stack: Stack) -> None:

@@ -111,7 +111,7 @@ def addresses(stack: Stack, client: Client) -> dict[str, str]:
     )
     failed = client.wait(client.run(failing).id)
     connection = LONG[:60].rstrip("-")
-    if connection not in {one.name for one in client.connections()}:
+    if connection not in {item.name for item in client.connections()}:
         client.add_connection(connection, "postgresql", stack.warehouse)
     return {
         "jobs": "jobs",
@@ -187,4 +187,4 @@ def test_the_look_for_faults_finds_them(
     tag = page.add_style_tag(content=style)
     found: Any = page.evaluate(_FAULTS)
     tag.evaluate("one => one.remove()")
-    assert any(fault in one for one in found), found
+    assert any(fault in item for item in found), found

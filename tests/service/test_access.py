@@ -42,7 +42,7 @@ def test_a_token_may_do_less_than_its_owner_and_ends(stack: Stack, client: Clien
     with Client(stack.url, token=own) as editor:
         narrow = editor.make_token("looks only", role="viewer", days=3)
         refused(403, "not-allowed", lambda: editor.make_token("more", role="admin"))
-        (listed,) = [one for one in editor.tokens() if one.id == narrow.id]
+        (listed,) = [token for token in editor.tokens() if token.id == narrow.id]
         assert (listed.role, listed.owner, listed.expires_at is not None) == ("viewer", member, True)
         with Client(stack.url, token=narrow.token) as viewer:
             assert viewer.job(place.name).name == place.name
@@ -57,7 +57,7 @@ def test_a_token_may_do_less_than_its_owner_and_ends(stack: Stack, client: Clien
             refused(401, "not-signed-in", late.me)
         editor.withdraw_token(narrow.id)
         refused(404, "token-unknown", lambda: editor.withdraw_token(narrow.id))
-    assert any(one.owner == member for one in client.tokens(of_all=True))
+    assert any(token.owner == member for token in client.tokens(of_all=True))
 
 
 def test_users_are_changed_by_admins_and_the_last_one_stays(stack: Stack, client: Client, member: str) -> None:
@@ -72,7 +72,7 @@ def test_users_are_changed_by_admins_and_the_last_one_stays(stack: Stack, client
         refused(403, "not-allowed", lambda: editor.change_user(member, role="admin"))
         client.change_user(member, password="another-ridge-at-dusk")
         refused(401, "not-signed-in", editor.me)
-    admins = [one.name for one in client.users() if one.role == "admin" and one.active]
+    admins = [user.name for user in client.users() if user.role == "admin" and user.active]
     assert admins == [USER]
     refused(409, "last-admin", lambda: client.change_user(USER, role="viewer"))
     refused(409, "last-admin", lambda: client.change_user(USER, active=False))
@@ -92,7 +92,7 @@ def test_sign_ins_are_limited_by_account(stack: Stack, client: Client) -> None:
     assert set(codes[10:]) == {429}
     assert int(answer.headers["Retry-After"]) > 0
     found = client.audit(user=name).items
-    assert {one.action for one in found} == {"sign-in-refused", "sign-in-limited"}
+    assert {item.action for item in found} == {"sign-in-refused", "sign-in-limited"}
     # this address has used up some of what others need as well
     stack.postgres.execute("DELETE FROM records_signinattempt", "ultravect")
 
@@ -105,11 +105,11 @@ def test_the_log_says_who_did_what(client: Client, place: Place) -> None:
     place.file("a\n1\n").job()
     place.run()
     entries = client.audit(kind="connection", name=name).items
-    assert [(one.action, one.user, one.address) for one in entries] == [
+    assert [(entry.action, entry.user, entry.address) for entry in entries] == [
         (action, USER, "127.0.0.1") for action in ("remove", "change", "add")
     ]
-    assert [one.action for one in client.audit(kind="job", name=place.name).items] == ["run", "save"]
-    assert "hidden-secret" not in json.dumps([one.detail for one in entries])
+    assert [item.action for item in client.audit(kind="job", name=place.name).items] == ["run", "save"]
+    assert "hidden-secret" not in json.dumps([entry.detail for entry in entries])
 
 
 def test_a_secret_stays_with_the_place_that_it_was_given_for(client: Client) -> None:
@@ -192,6 +192,6 @@ def test_the_command_line_manages_access(stack: Stack, tmp_path: Path) -> None:
     shell("user", "password", name, ULTRAVECT_PASSWORD="another-ridge-at-dusk")
     token = shell("token", "add", "nightly", "--role", "operator", "--days", "7").strip()
     assert "operator" in shell("user", "list", code=1, ULTRAVECT_TOKEN=token)  # which says what it takes
-    (number,) = [one["id"] for one in json.loads(shell("token", "list", "--json")) if one["label"] == "nightly"]
+    (number,) = [load["id"] for load in json.loads(shell("token", "list", "--json")) if load["label"] == "nightly"]
     assert "is withdrawn" in shell("token", "withdraw", str(number))
     assert name in shell("audit", "--kind", "user", "--name", name)

@@ -161,7 +161,7 @@ def test_secrets_never_come_back(stack: Stack, http: httpx.Client) -> None:
 def test_bad_connections(body: dict[str, object], pointer: str, message: str, http: httpx.Client) -> None:
     response = http.post("connections", json=body)
     assert is_problem(response, 422, "input-invalid")
-    (error, *_) = [one for one in response.json()["errors"] if one["pointer"] == pointer]
+    (error, *_) = [item for item in response.json()["errors"] if item["pointer"] == pointer]
     assert message in error["message"]
 
 
@@ -197,7 +197,7 @@ def test_connections_that_fail_say_why(
 
 def test_connections_that_work_say_what_they_reached(client: Client, stack: Stack) -> None:
     (stack.files / "one.csv").write_text("a\n")
-    assert [one.step for one in client.test_connection("incoming").steps] == ["reach", "list", "read"]
+    assert [item.step for item in client.test_connection("incoming").steps] == ["reach", "list", "read"]
     steps = client.test_connection("warehouse").steps
     assert any(
         step.detail.startswith("PostgreSQL 1") and "database warehouse, as user postgres" in step.detail
@@ -276,7 +276,7 @@ def test_jobs_are_saved_as_revisions(http: httpx.Client) -> None:
     assert is_problem(http.put("jobs/api-job", json=JOB, headers={"If-Match": '"1"'}), 412, "job-changed")
     same = http.put("jobs/api-job", json=changed, headers={"If-Match": '"2"'})
     assert same.json()["revision"] == 2
-    assert [one["number"] for one in http.get("jobs/api-job/revisions").json()["items"]] == [2, 1]
+    assert [item["number"] for item in http.get("jobs/api-job/revisions").json()["items"]] == [2, 1]
     assert is_problem(http.put("jobs/other-name", json=JOB), 422, "job-name-differs")
     assert http.delete("jobs/api-job").status_code == 204
     assert is_problem(http.get("jobs/api-job"), 404, "job-unknown")
@@ -297,7 +297,7 @@ def test_the_text_of_a_job_is_kept(http: httpx.Client) -> None:
         "jobs/commented", content=text.replace("table", "tabel"), headers={"Content-Type": "application/yaml"}
     )
     assert is_problem(broken, 422, "job-file-invalid")
-    (error, *_) = [one for one in broken.json()["errors"] if one["pointer"] == "/into/tabel"]
+    (error, *_) = [item for item in broken.json()["errors"] if item["pointer"] == "/into/tabel"]
     assert (error["line"], error["hint"]) == (5, "did you mean 'table'?")
     unknown = http.put(
         "jobs/commented", content=text.replace("incoming", "incomming"), headers={"Content-Type": "application/yaml"}
@@ -327,7 +327,7 @@ def test_events_stream_and_are_taken_up_again(place: Place, stack: Stack, http: 
         f"runs/{run.id}/events", headers={"Accept": "text/event-stream", "Last-Event-ID": str(events[-2].id)}
     )
     data = [json.loads(line[6:]) for line in later.text.splitlines() if line.startswith("data: ")]
-    assert [one["id"] for one in data] == [events[-1].id]
+    assert [item["id"] for item in data] == [events[-1].id]
 
 
 def test_rejects_as_a_file(place: Place, http: httpx.Client) -> None:
@@ -372,7 +372,7 @@ def test_lists_are_paged(place: Place, http: httpx.Client) -> None:
         place.run()
     page = http.get(f"runs?job={place.name}&page_size=2").json()
     assert (len(page["items"]), page["total"], page["pages"]) == (2, 3, 2)
-    assert [one["id"] for one in page["items"]] == sorted((one["id"] for one in page["items"]), reverse=True)
+    assert [item["id"] for item in page["items"]] == sorted((item["id"] for item in page["items"]), reverse=True)
 
 
 def test_the_api_describes_itself(stack: Stack) -> None:

@@ -162,7 +162,7 @@ def test_findings(table: str | None, content: str, into: str, expected: tuple[st
         assert lines[start : start + len(found[0].edit.old)] == found[0].edit.old
         lines[start : start + len(found[0].edit.old)] = found[0].edit.new
         mended = place.client.check_file("\n".join(lines))
-        assert not [one for one in mended.findings if (one.code, one.severity) == (code, severity)]
+        assert not [item for item in mended.findings if (item.code, item.severity) == (code, severity)]
     assert bool(found[0].edit) == ((code, severity) in EDITED and "they bring" not in fix)
     # a run comes to the same end as the check foretold
     assert (place.run().state == "succeeded") == check.passed
@@ -194,7 +194,7 @@ def test_privileges_are_asked_not_tried(place: Place) -> None:
     receipts = place.client.check_file(text)
     assert [finding.code for finding in receipts.findings if finding.severity == "error"] == ["receipts-refused"]
     upsert = text.replace(f"table: {place.name}", f"table: {place.name}, mode: upsert, keys: [a]")
-    (error,) = [one for one in place.client.check_file(upsert).findings if one.severity == "error"]
+    (error,) = [item for item in place.client.check_file(upsert).findings if item.severity == "error"]
     assert (error.code, "needs UPDATE" in error.message) == ("privilege-missing", True)
     new = place.client.check_file(text.replace(f"table: {place.name}", "table: fresh"))
     assert [finding.code for finding in new.findings if finding.severity == "error"] == ["table-not-creatable"]
@@ -209,6 +209,6 @@ def test_a_file_can_be_checked_without_saving(place: Place) -> None:
 def test_rows_that_cannot_be_computed_are_told(place: Place) -> None:
     place.sql("CREATE TABLE {t} (a int, b int)")
     place.file("a\n1\n0\n").job(source='where: "10 / a > 1"', columns='[a, "10 / a as b"]', into="rejects: 1")
-    (found,) = [one for one in place.client.check_job(place.name).findings if one.code == "rows-misfit"]
+    (found,) = [finding for finding in place.client.check_job(place.name).findings if finding.code == "rows-misfit"]
     assert found.message.startswith("1 of 2 rows cannot be computed in from.where, first row 2 (line 3)")
     assert place.run().state == "succeeded"

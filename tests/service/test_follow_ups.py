@@ -29,14 +29,14 @@ def test_rejects_are_filtered_and_written_to_files(place: Place) -> None:
     client = place.client
 
     def rows(**asked: str) -> list[int]:
-        return [one.row for one in client.rejects(run.id, **asked).items]  # type: ignore[arg-type]
+        return [item.row for item in client.rejects(run.id, **asked).items]  # type: ignore[arg-type]
 
     assert rows() == [2, 3, 4]
     assert (rows(column="id"), rows(column=""), rows(search="zoë"), rows(object="none")) == ([2], [4], [2], [])
     lines = [json.loads(line) for line in client.rejects_file(run.id, "jsonl").decode().splitlines()]
-    assert next((one["row"], one["column"], one["record"]) for one in lines) == (2, "id", "x,Zoë,2026-01-03")
+    assert next((item["row"], item["column"], item["record"]) for item in lines) == (2, "id", "x,Zoë,2026-01-03")
     table = list(csv.DictReader(io.StringIO(client.rejects_file(run.id, "csv", column="day").decode())))
-    assert [(one["row"], one["value"]) for one in table] == [("3", "2026-13-01")]
+    assert [(item["row"], item["value"]) for item in table] == [("3", "2026-13-01")]
 
 
 def test_rejects_are_loaded_once_after_a_mend(place: Place) -> None:
@@ -49,7 +49,7 @@ def test_rejects_are_loaded_once_after_a_mend(place: Place) -> None:
     assert leg.tally is not None
     assert (leg.tally["read"], leg.tally["inserted"], leg.rejected) == (3, 2, 1)
     assert [row[0] for row in place.rows()] == [1, 2, 3]
-    assert [(one.id, one.kind) for one in place.client.show(first.id).followed_by] == [(second.id, "rejects")]
+    assert [(item.id, item.kind) for item in place.client.show(first.id).followed_by] == [(second.id, "rejects")]
     assert refusal(place, "retry_rejects", first) == "run-followed"
     # what it rejected is its own; the job may be what is mended
     place.file(BROKEN.replace("4,Cy", "4,Cy,"))
@@ -94,8 +94,8 @@ def test_rejects_of_a_table_are_loaded_by_their_keys(place: Place) -> None:
     place.client.save_job(place.name, text)
     first = place.run()
     rejects = place.client.rejects(first.id).items
-    assert [one.place for one in rejects] == ["hut 007, day 2", "hut 012, day 1"]
-    assert [json.loads(one.record)["nights"] for one in rejects] == ["two", "x"]
+    assert [reject.place for reject in rejects] == ["hut 007, day 2", "hut 012, day 1"]
+    assert [json.loads(reject.record)["nights"] for reject in rejects] == ["two", "x"]
     place.sql("UPDATE {t}_source SET nights = '3' WHERE day = 2")
     place.sql("DELETE FROM {t}_source WHERE nights = 'x'")
     second = place.client.wait(place.client.retry_rejects(first.id).id)
@@ -110,7 +110,7 @@ def test_what_an_upsert_changed_is_shown(place: Place) -> None:
     place.file("id,name\n1,Ann\n2,Zoë\n3,Bo\n3,Cy\n")
     run = place.run()
     changes = place.client.changes(run.id)
-    assert [(one.kind, one.columns, one.before, one.after) for one in changes.items] == [
+    assert [(item.kind, item.columns, item.before, item.after) for item in changes.items] == [
         ("repeated", ["id", "name"], ["3", "Bo"], ["3", "Cy"]),
         ("updated", ["id", "name"], ["1", "Ana"], ["1", "Ann"]),
     ]
@@ -127,7 +127,7 @@ def test_an_overwrite_is_compared_by_key_and_undone(place: Place) -> None:
     place.file("id,name\n2,Zoe\n3,Bo\n")
     run = place.run()
     assert run.legs[0].comparison == {"added": 1, "gone": 1, "changed": 1, "equal": 0}
-    assert sorted(one.kind for one in place.client.changes(run.id).items) == ["added", "gone", "updated"]
+    assert sorted(item.kind for item in place.client.changes(run.id).items) == ["added", "gone", "updated"]
     undo = place.client.wait(place.client.undo(run.id).id)
     assert (undo.kind, undo.state, undo.legs[0].rows_after) == ("undo", "succeeded", 2)
     assert place.rows() == before

@@ -160,8 +160,8 @@ def test_a_value_that_does_not_fit(
     run = place.run()
     assert (run.state, adds_up(run)) == ("succeeded", True)
     assert [row[0] for row in place.rows()] == [1, 3]
-    for one in (failed, run):
-        (reject,) = place.client.rejects(one.id).items
+    for item in (failed, run):
+        (reject,) = place.client.rejects(item.id).items
         assert (reject.row, reject.line, reject.column, reject.value) == (2, 3, column, value)
         assert reason in reject.reason
         assert reject.record == bad.replace("\0", "\N{SYMBOL FOR NULL}")
@@ -383,9 +383,9 @@ def test_the_runs_of_a_service_that_is_killed_are_taken_over(place: Place, stack
 
 def test_many_runs_at_once(stack: Stack, client: Client) -> None:
     places = [Place(stack, client) for _ in range(6)]
-    for one in places:
-        one.file(GOOD).job()
+    for place in places:
+        place.file(GOOD).job()
     with ThreadPoolExecutor(6) as pool:
         runs = list(pool.map(lambda one: one.run(), places))
     assert [run.state for run in runs] == ["succeeded"] * 6
-    assert all(len(one.rows()) == 2 for one in places)
+    assert all(len(place.rows()) == 2 for place in places)

@@ -40,7 +40,7 @@ def test_computed_columns_a_filter_and_rejects(place: Place) -> None:
     first = rehearsal.rows[0]
     assert (first.row, first.before[:3]) == (1, ["1", "001", "2"])
     assert first.after == ["1", "001", "100.5", hashlib.sha256(b"a@x").hexdigest(), "25.13"]
-    assert [(one["row"], one["column"], one["reason"]) for one in rehearsal.rejects] == [
+    assert [(reject["row"], reject["column"], reject["reason"]) for reject in rehearsal.rejects] == [
         (4, "a_night", "division by zero")
     ]
     assert (rehearsal.passed, rehearsal.complete) == (True, True)
@@ -68,7 +68,9 @@ def test_computed_columns_a_filter_and_rejects(place: Place) -> None:
 def test_check_finds_what_is_wrong_with_expressions(place: Place, columns: str, code: str, at: str) -> None:
     place.file(CONTENT).job(columns=columns)
     check = place.client.check_job(place.name)
-    assert [(one.code, one.place) for one in check.findings if one.severity == "error"] == [(code, at)]
+    assert [(finding.code, finding.place) for finding in check.findings if finding.severity == "error"] == [
+        (code, at)
+    ]
 
 
 def test_a_draft_of_a_new_table_and_of_one_that_is_there(place: Place) -> None:

@@ -18,9 +18,9 @@ FORK_SERVER = "ultravect.service.work.fork_server"
 
 def fork_server_of(pid: int) -> int:
     (found,) = [
-        one
-        for one in _processes(FORK_SERVER)
-        if _parent(one) == pid and b"looks" not in Path(f"/proc/{one}/cmdline").read_bytes()
+        process
+        for process in _processes(FORK_SERVER)
+        if _parent(process) == pid and b"looks" not in Path(f"/proc/{process}/cmdline").read_bytes()
     ]
     return found
 
@@ -28,13 +28,13 @@ def fork_server_of(pid: int) -> int:
 def test_another_worker_takes_runs_when_the_first_is_busy(stack: Stack, client: Client) -> None:
     """The service has two slots: with both taken, a third run goes to the other worker."""
     places = [Place(stack, client) for _ in range(3)]
-    for one in places:
-        one.file("a\n1\n").job()
-        one.run()
+    for place in places:
+        place.file("a\n1\n").job()
+        place.run()
     worker = stack.start_worker()
     try:
         with places[0].locked(), places[1].locked(), places[2].locked():
-            runs = [one.until(one.start(), lambda run: run.state == "running") for one in places]
+            runs = [place.until(place.start(), lambda run: run.state == "running") for place in places]
             ids = ", ".join(str(run.id) for run in runs)
             workers = stack.postgres.execute(
                 f"SELECT DISTINCT worker FROM records_run WHERE id IN ({ids})", "ultravect"
@@ -51,18 +51,20 @@ def test_another_worker_takes_runs_when_the_first_is_busy(stack: Stack, client: 
 
 def test_a_worker_that_is_stopped_hands_its_runs_over(stack: Stack, client: Client) -> None:
     places = [Place(stack, client) for _ in range(3)]
-    for one in places:
-        one.file("a\n1\n").job()
-        one.run()
+    for place in places:
+        place.file("a\n1\n").job()
+        place.run()
     worker = stack.start_worker()
     with places[0].locked(), places[1].locked(), places[2].locked():
-        runs = [one.until(one.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0) for one in places]
+        runs = [
+            place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0) for place in places
+        ]
         worker.send_signal(signal.SIGTERM)
         worker.wait(timeout=20)
     ended = [client.wait(run.id) for run in runs]
     assert [run.state for run in ended] == ["succeeded"] * 3
     assert sorted(run.attempts for run in ended) == [1, 1, 2]
-    assert [len(one.rows()) for one in places] == [2, 2, 2]
+    assert [len(place.rows()) for place in places] == [2, 2, 2]
 
 
 def test_a_fork_server_that_dies_is_replaced(place: Place, stack: Stack) -> None:

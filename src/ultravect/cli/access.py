@@ -57,12 +57,12 @@ def list_users(as_json: Json = False) -> None:
         return
     rows = [
         (
-            one.name,
-            one.role,
-            "" if one.active else "disabled",
-            f"{one.last_login.astimezone():%Y-%m-%d %H:%M}" if one.last_login else "",
+            user.name,
+            user.role,
+            "" if user.active else "disabled",
+            f"{user.last_login.astimezone():%Y-%m-%d %H:%M}" if user.last_login else "",
         )
-        for one in users
+        for user in users
     ]
     print_table(["user", "role", "", "last sign-in"], rows)
 
@@ -108,15 +108,15 @@ def list_tokens(
         return
     rows = [
         (
-            str(one.id),
-            one.label,
-            one.owner,
-            one.role or "as its owner",
-            f"{one.created_at.astimezone():%Y-%m-%d %H:%M}",
-            f"{one.used_at.astimezone():%Y-%m-%d %H:%M}" if one.used_at else "never",
-            f"{one.expires_at.astimezone():%Y-%m-%d}" if one.expires_at else "never",
+            str(token.id),
+            token.label,
+            token.owner,
+            token.role or "as its owner",
+            f"{token.created_at.astimezone():%Y-%m-%d %H:%M}",
+            f"{token.used_at.astimezone():%Y-%m-%d %H:%M}" if token.used_at else "never",
+            f"{token.expires_at.astimezone():%Y-%m-%d}" if token.expires_at else "never",
         )
-        for one in tokens
+        for token in tokens
     ]
     print_table(["id", "label", "owner", "may", "made", "used", "expires"], rows, right=["id"])
 
@@ -162,13 +162,13 @@ def audit(
         return
     rows = [
         (
-            f"{one.at.astimezone():%Y-%m-%d %H:%M:%S}",
-            one.user,
-            one.address,
-            one.action,
-            f"{one.kind} {one.name}",
-            ", ".join(f"{key} {value}" for key, value in one.detail.items()),
+            f"{item.at.astimezone():%Y-%m-%d %H:%M:%S}",
+            item.user,
+            item.address,
+            item.action,
+            f"{item.kind} {item.name}",
+            ", ".join(f"{key} {value}" for key, value in item.detail.items()),
         )
-        for one in found.items
+        for item in found.items
     ]
     print_table(["at", "user", "from", "did", "to", "detail"], rows)

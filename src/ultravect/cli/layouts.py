@@ -27,7 +27,7 @@ def list_layouts(search: str = "", as_json: Json = False) -> None:
     else:
         print_table(
             ["layout", "version", "format", "about"],
-            [(one.name, str(one.version), one.format, escape(one.about)) for one in found],
+            [(item.name, str(item.version), item.format, escape(item.about)) for item in found],
             right=["version"],
         )
 

@@ -194,7 +194,7 @@ def _print_counts(columns: list[dict[str, Any]]) -> None:
     for column in columns:
         counts = column["counts"]
         lengths = "" if counts["longest"] is None else f"{counts['shortest']}–{counts['longest']}"
-        top = "  ".join(f"{one['value']} ×{one['count']:,}" for one in counts["top"][:3])
+        top = "  ".join(f"{count['value']} ×{count['count']:,}" for count in counts["top"][:3])
         distinct = "many" if counts["distinct"] is None else f"{counts['distinct']:,}"
         span = "" if counts["low"] is None else f"{counts['low']} … {counts['high']}"
         rows.append((cell(column["name"]), f"{counts['nulls']:,}", distinct, cell(span, 44), lengths, cell(top, 70)))

@@ -166,10 +166,16 @@ def print_check(check: Check) -> None:
     if check.columns:
         screen.print()
         rows = [
-            (cell(one["source"]), cell(one["name"]), cell(one["type"]), cell(one["native"]), escape(one["evidence"]))
-            for one in check.columns
+            (
+                cell(column["source"]),
+                cell(column["name"]),
+                cell(column["type"]),
+                cell(column["native"]),
+                escape(column["evidence"]),
+            )
+            for column in check.columns
         ]
-        evident = any(one["evidence"] for one in check.columns)
+        evident = any(column["evidence"] for column in check.columns)
         headings = ["column", "target name", "type", "in the target", "evidence"]
         print_table(headings if evident else headings[:-1], rows if evident else [row[:-1] for row in rows])
     if check.source_sql:
@@ -187,7 +193,10 @@ def print_check(check: Check) -> None:
         screen.print(f"strategy {check.strategy['name']}: {escape(check.strategy['summary'])}", soft_wrap=True)
         for name, why in check.strategy["why_not"].items():
             screen.print(f"  not {name}: {escape(why)}", soft_wrap=True)
-    counts = {kind: sum(1 for one in check.findings if one.severity == kind) for kind in ("error", "warning", "note")}
+    counts = {
+        kind: sum(1 for finding in check.findings if finding.severity == kind)
+        for kind in ("error", "warning", "note")
+    }
     told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
     screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {_rows(check.rows_tried)} tried, nothing moved")
@@ -198,7 +207,9 @@ def print_rehearsal(rehearsal: Rehearsal) -> None:
     print_findings(rehearsal.findings)
     if rehearsal.steps:
         screen.print()
-        steps = [(one.step, f"{one.rows_in:,}", f"{one.rows_out:,}", f"{one.rejected:,}") for one in rehearsal.steps]
+        steps = [
+            (step.step, f"{step.rows_in:,}", f"{step.rows_out:,}", f"{step.rejected:,}") for step in rehearsal.steps
+        ]
         print_table(["step", "rows in", "rows out", "rejected"], steps, right=["rows in", "rows out", "rejected"])
     for rehearsed in rehearsal.rows[:3]:
         screen.print(f"\nrow {rehearsed.row:,}")

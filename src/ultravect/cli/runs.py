@@ -68,10 +68,10 @@ def run(
 ) -> None:
     """Run a job, and follow it to its end."""
     parameters = {}
-    for one in values or []:
-        key, mark, value = one.partition("=")
+    for item in values or []:
+        key, mark, value = item.partition("=")
         if not (key and mark):
-            raise typer.BadParameter(f"--with is written NAME=VALUE, not {one!r}")
+            raise typer.BadParameter(f"--with is written NAME=VALUE, not {item!r}")
         parameters[key] = value
     with connect() as client:
         _see_through(client, client.run(name, parameters=parameters), detach, as_json)
@@ -143,14 +143,14 @@ def runs(
         return
     rows = [
         (
-            str(one.id),
-            one.job,
-            state(one.state) + _left(one),
-            f"{one.queued_at.astimezone():%Y-%m-%d %H:%M:%S}",
-            seconds(one),
-            _what_happened(one),
+            str(item.id),
+            item.job,
+            state(item.state) + _left(item),
+            f"{item.queued_at.astimezone():%Y-%m-%d %H:%M:%S}",
+            seconds(item),
+            _what_happened(item),
         )
-        for one in found.items
+        for item in found.items
     ]
     print_table(["run", "job", "state", "queued", "took", "what happened"], rows, right=["run", "took"])
     if found.pages > 1:
@@ -181,10 +181,10 @@ def show(
             screen.print(f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True)
     if rejects and rejects.items:
         screen.print(f"  rejects ({rejects.total:,} kept):")
-        for one in rejects.items:
-            value = "" if one.value is None else f" {one.value!r}"
+        for item in rejects.items:
+            value = "" if item.value is None else f" {item.value!r}"
             screen.print(
-                f"    {escape(one.place)} {escape(one.column or '')}{escape(value)}: {escape(one.reason)}",
+                f"    {escape(item.place)} {escape(item.column or '')}{escape(value)}: {escape(item.reason)}",
                 soft_wrap=True,
             )
     if file:
@@ -218,16 +218,17 @@ def rejects(
         return
     # no value is known of what could not be computed
     told = [
-        (cell(one.column), "" if one.value is None else cell(one.value), escape(one.reason)) for one in found.items
+        (cell(item.column), "" if item.value is None else cell(item.value), escape(item.reason))
+        for item in found.items
     ]
-    if any(one.key for one in found.items):
+    if any(item.key for item in found.items):
         # where a row of a table stood says little
         print_table(
             ["row", "column", "value", "reason"],
             [(escape(one.place), *rest) for one, rest in zip(found.items, told, strict=True)],
         )
     else:
-        places = [(f"{one.row:,}", f"{one.line:,}" if one.line else "") for one in found.items]
+        places = [(f"{item.row:,}", f"{item.line:,}" if item.line else "") for item in found.items]
         print_table(
             ["row", "line", "column", "value", "reason"],
             [(*place, *rest) for place, rest in zip(places, told, strict=True)],

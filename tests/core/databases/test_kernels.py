@@ -54,7 +54,7 @@ def test_what_is_encoded_is_decoded_row_by_row() -> None:
     first = RowEncoder([wire for wire in WIRES if wire]).encode(ROW.slice(0, 1))
     rows, buffers, odd = decoded([HEADER, first, encoded()[len(first) :], b"\xff\xff"])
     assert (rows, odd) == (2, [])
-    whole = [[None if one is None else pa.py_buffer(one) for one in column] for column in buffers]
+    whole = [[None if item is None else pa.py_buffer(item) for item in column] for column in buffers]
     kinds = (pa.int32(), pa.string(), pa.decimal128(6, 2))
     read = [pa.Array.from_buffers(kind, rows, column) for kind, column in zip(kinds, whole, strict=True)]
     assert pa.RecordBatch.from_arrays(read, ROW.schema.names).equals(ROW)

@@ -121,7 +121,7 @@ def test_previews(place: tuple[ConnectionSpec, list[tuple[str, str | None]]]) ->
         "003",
     ]
     asked = preview_query(spec, "with a as (select code, beds from hut) select * from a where beds > 10;", Wanted())
-    assert (asked["rows"], [one["name"] for one in asked["columns"]]) == ([["001", 12]], ["code", "beds"])
+    assert (asked["rows"], [entry["name"] for entry in asked["columns"]]) == ([["001", 12]], ["code", "beds"])
     assert {item["kind"] for item in list_objects(spec, Listing())} == {"table", "view"}
     with pytest.raises(UltravectError) as raised:
         preview(spec, "hutt", Wanted())
@@ -175,7 +175,7 @@ def test_steps_pass(place: tuple[ConnectionSpec, list[tuple[str, str | None]]]) 
     result = probe(spec)
     assert result.error is None
     networked = ["resolve", "reach"] if spec.kind == "mariadb" else ["reach"]
-    assert [one.step for one in result.steps] == [*networked, "sign in", "list", "read"]
+    assert [step.step for step in result.steps] == [*networked, "sign in", "list", "read"]
     assert probe(spec, write=True).error is None
 
 

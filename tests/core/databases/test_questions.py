@@ -18,7 +18,7 @@ from ultravect.core.kinds.registry import dialects
 
 
 def _texts(sql: str, dialect: str) -> list[str]:
-    return [one.text for one in statements(sql, dialects()[dialect].lexical)]
+    return [statement.text for statement in statements(sql, dialects()[dialect].lexical)]
 
 
 @pytest.mark.parametrize(
@@ -60,10 +60,10 @@ def test_any_text_is_read_or_refused(sql: str, dialect: str) -> None:
         found = statements(sql, dialects()[dialect].lexical)
     except NotReadable:
         return
-    for one in found:
-        assert one.text in sql
+    for item in found:
+        assert item.text in sql
         # what was found once is found again, alone
-        assert [again.text for again in statements(one.text, dialects()[dialect].lexical)] == [one.text]
+        assert [again.text for again in statements(item.text, dialects()[dialect].lexical)] == [item.text]
 
 
 def test_time_grows_with_the_length_alone() -> None:

@@ -7,12 +7,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ultravect.core.loading.ascending_keys import RisingKeys
+from ultravect.core.loading.ascending_keys import AscendingKeys
 
 
 @given(st.lists(st.integers(-(2**63), 2**63 - 1), max_size=12), st.integers(1, 5))
 def test_what_rises_has_no_repeats_in_any_batches(keys: list[int], size: int) -> None:
-    watch = RisingKeys(["k"])
+    watch = AscendingKeys(["k"])
     for start in range(0, len(keys), size):
         watch.see(pa.record_batch({"k": pa.array(keys[start : start + size], pa.int64())}))
     assert watch.so_far == (keys == sorted(set(keys)))
@@ -31,6 +31,6 @@ def test_what_rises_has_no_repeats_in_any_batches(keys: list[int], size: int) ->
     ],
 )
 def test_which_keys_are_looked_at(keys: list[str], values: pa.Array, rises: bool) -> None:
-    watch = RisingKeys(keys)
+    watch = AscendingKeys(keys)
     watch.see(pa.record_batch({"k": values, "l": values}))
     assert watch.so_far is rises

@@ -34,7 +34,7 @@ NEW = [
 
 @pytest.mark.parametrize(
     ("dialect", "native", "canonical"),
-    [(SqlserverDialect(), *one) for one in SQLSERVER] + [(OracleDialect(), *one) for one in ORACLE],
+    [(SqlserverDialect(), *item) for item in SQLSERVER] + [(OracleDialect(), *item) for item in ORACLE],
 )
 def test_native_types(dialect: SqlserverDialect | OracleDialect, native: str, canonical: str | None) -> None:
     found = dialect.to_canonical(native)

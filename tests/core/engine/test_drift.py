@@ -102,5 +102,5 @@ def test_rejects_are_told_once(
         "v * 3 as w" if late else "v * 2 as w", {**dict.fromkeys(range(900, 1300, 100), "300"), **late}, rejects="50%"
     )
     assert [line.startswith(begun) for line in again(heard)] == ([True] if begun else [])
-    assert len(heard.rejected) == ground.result.tally.rejected == len({one.row for one in heard.rejected})
+    assert len(heard.rejected) == ground.result.tally.rejected == len({item.row for item in heard.rejected})
     assert abs(len(heard.rejected) - rejected) <= 4

@@ -91,5 +91,5 @@ def test_a_check_foretells_the_run(
         assert result.rows_after == len(place.sql("SELECT * FROM foretold"))
     except UltravectError as error:
         failed = f"{error.code}: {error.detail}"
-    assert checked.passed == (not failed), (failed, [str(one) for one in checked.findings])
+    assert checked.passed == (not failed), (failed, [str(finding) for finding in checked.findings])
     place.drop("foretold")

@@ -184,11 +184,11 @@ class TestPlan:
         plan = planning.leg_plan()
         data = json.loads(json.dumps(plan.as_json()))
         assert LegPlan.from_json(data).as_json() == data
-        assert [" ".join(one.split()) for one in plan.ddl] == ['CREATE TABLE "huts" ( "hut" TEXT, "beds" INTEGER )']
+        assert [" ".join(item.split()) for item in plan.ddl] == ['CREATE TABLE "huts" ( "hut" TEXT, "beds" INTEGER )']
 
     def test_its_findings_carry_their_edits(self, planning: Planning) -> None:
         plan = LegPlan.from_json(planning.leg_plan().as_json())
-        (unused,) = [one for one in plan.findings if one.code == "setting-unused"]
+        (unused,) = [finding for finding in plan.findings if finding.code == "setting-unused"]
         assert unused.edit is not None
         assert (unused.edit.line, unused.edit.new) == (4, ["into: {connection: out, table: huts}"])
 

@@ -79,7 +79,7 @@ def test_it_says_what_a_run_does(
     done = ran(job, source, target, heard)
     assert said.passed == isinstance(done, LegResult), (said.would_fail, done)
     if not isinstance(done, LegResult):
-        assert said.would_fail or done.code in {one.code for one in said.findings}
+        assert said.would_fail or done.code in {finding.code for finding in said.findings}
         return
     read, filtered, shaped = said.steps
     assert (read["rows_in"], read["rows_out"] - filtered["rows_out"]) == (done.tally.read, done.tally.filtered)

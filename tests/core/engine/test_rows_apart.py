@@ -71,7 +71,7 @@ def shaper_of(rows: list[tuple[str, ...]], found: list[TargetCheck]) -> tuple[Sh
 
 
 def told(shaped: Shaped) -> object:
-    rejects = [dataclasses.astuple(one) for one in shaped.rejects]
+    rejects = [dataclasses.astuple(reject) for reject in shaped.rejects]
     return shaped.rows, shaped.filtered, rejects, shaped.index.tolist(), shaped.batch.to_pylist()
 
 

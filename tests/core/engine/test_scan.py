@@ -41,7 +41,7 @@ def columns(draw: st.DrawFn) -> list[list[str]]:
 def _found(content: bytes) -> list[tuple[Any, ...]]:
     reader = open_delimited(file_of("v.csv", content), DelimitedLayout(delimiter=",", header=True, encoding="utf-8"))
     found = scan_columns(reader, range(len(reader.names))).columns.values()
-    return [_facts(one) for one in found]
+    return [_facts(item) for item in found]
 
 
 def _facts(one: ColumnType) -> tuple[Any, ...]:

@@ -94,12 +94,15 @@ def test_good_rows_arrive_and_bad_ones_are_told(made: list[tuple[list[str], list
 
 def test_the_first_reason_of_a_row_is_given() -> None:
     (shaped,) = shape("a,b\nx,y\n", ["integer", "date"])
-    assert [(one.column, one.value, one.reason) for one in shaped.rejects] == [("a", "x", "not a number")]
+    assert [(reject.column, reject.value, reject.reason) for reject in shaped.rejects] == [("a", "x", "not a number")]
 
 
 def test_null_where_none_may_be() -> None:
     (shaped,) = shape("a,b\n1,\n,2\n3,4\n", ["integer", "integer"], nullable=False)
-    assert [(one.row, one.column, one.value) for one in shaped.rejects] == [(1, "b", None), (2, "a", None)]
+    assert [(reject.row, reject.column, reject.value) for reject in shaped.rejects] == [
+        (1, "b", None),
+        (2, "a", None),
+    ]
     assert shaped.batch.num_rows == 1
 
 
@@ -108,9 +111,9 @@ def test_rows_are_numbered_over_blocks() -> None:
     lines[15_000] = "bad," + "y" * 50
     shaped = shape("a,b\n" + "\n".join(lines), ["integer", "text"])
     assert len(shaped) > 1, "the file must be larger than a block for this test to mean anything"
-    rejects = [reject for one in shaped for reject in one.rejects]
+    rejects = [reject for item in shaped for reject in item.rejects]
     assert [(reject.row, reject.line) for reject in rejects] == [(15_001, 15_002)]
-    assert sum(one.rows for one in shaped) == 20_000
+    assert sum(item.rows for item in shaped) == 20_000
 
 
 def test_values_and_records_are_cut_to_a_length_that_can_be_kept() -> None:

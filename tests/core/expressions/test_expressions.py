@@ -126,8 +126,8 @@ CASES: list[tuple[str, list[Any]]] = [
 @pytest.mark.parametrize(("text", "expected"), CASES)
 def test_gives(text: str, expected: list[Any]) -> None:
     found = value_of(text)
-    assert [X if one is X else one for one in found] == expected
-    assert [type(one) for one in found] == [type(one) for one in expected]
+    assert [X if item is X else item for item in found] == expected
+    assert [type(item) for item in found] == [type(item) for item in expected]
 
 
 @pytest.mark.parametrize(

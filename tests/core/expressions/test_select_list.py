@@ -35,7 +35,7 @@ NAMES = ["id", "hut_code", "Guest Name", "total"]
     ],
 )
 def test_takes(items: list[str], expected: list[tuple[str, str | None]]) -> None:
-    assert [(one.name, str(one.type) if one.type else None) for one in resolve(items, NAMES)] == expected
+    assert [(item.name, str(item.type) if item.type else None) for item in resolve(items, NAMES)] == expected
 
 
 @pytest.mark.parametrize(

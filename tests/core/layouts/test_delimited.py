@@ -108,7 +108,7 @@ def test_ragged_rows_are_told_apart_and_lines_are_right() -> None:
     reader = opened(b'a,b\n1,"x\ny"\n2\n\n3,4,5\n6,7\n')
     (block,) = reader.blocks()
     text = reader.read(block)
-    assert [(one.index, one.reason) for one in text.bad] == [
+    assert [(item.index, item.reason) for item in text.bad] == [
         (1, "1 value where the header has 2 columns"),
         (2, "3 values where the header has 2 columns"),
     ]

@@ -50,7 +50,7 @@ def bad_of(reader: Reader) -> list[tuple[int, int | None, str]]:
     before = 0
     for block in reader.blocks():
         rows = reader.read(block)
-        found += [(before + one.index + 1, block.row_line(one.index), one.reason) for one in rows.bad]
+        found += [(before + item.index + 1, block.row_line(item.index), item.reason) for item in rows.bad]
         before += rows.count
     return found
 
@@ -311,7 +311,7 @@ def test_later_keys_and_kinds_are_not_lost() -> None:
 def test_how_numbers_are_written(content: bytes, decimal_mark: str, thousands: str | None) -> None:
     reader = opened("a.csv", content)
     assert (reader.layout.values.decimal_mark, reader.layout.values.thousands) == (decimal_mark, thousands)
-    told = [one for one in reader.findings if one.code == "numbers-found"]
+    told = [finding for finding in reader.findings if finding.code == "numbers-found"]
     assert bool(told) == (decimal_mark == "," or thousands is not None)
 
 
@@ -359,7 +359,7 @@ def test_fixed_width_records_arrive_as_they_were(
 )  # fmt: skip
 def test_json_lines_are_read_the_same_in_both_ways(records: list[dict[str, Any]]) -> None:
     content = "".join(
-        json.dumps(one, default=str) + "\n" for one in [{"a": 1, "b": "", "c": True, "d": {"x": 1}}, *records]
+        json.dumps(item, default=str) + "\n" for item in [{"a": 1, "b": "", "c": True, "d": {"x": 1}}, *records]
     )
     # decimals are written as numbers, not as text
     plain = content.replace('"x": "', '"x": ').replace('"}', "}") if '"x": "' in content else content

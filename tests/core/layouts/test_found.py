@@ -133,8 +133,8 @@ LAYOUT = LAYOUT_FILE.read(
 def test_what_no_longer_fits(columns: list[tuple[str, str]], told: list[str]) -> None:
     types = {n: ColumnType(name, parse_type(kind), 5, 0, "seen") for n, (name, kind) in enumerate(columns)}
     found = misfits("slips", LAYOUT.expects, [name for name, _ in columns], types)
-    assert [one.message for one in found] == [f"this file no longer fits layout slips: {what}" for what in told]
-    assert {one.severity for one in found} <= {"warning"}
+    assert [item.message for item in found] == [f"this file no longer fits layout slips: {what}" for what in told]
+    assert {item.severity for item in found} <= {"warning"}
 
 
 def test_a_column_without_values_still_fits() -> None:

@@ -128,7 +128,7 @@ def test_lengths_and_null_words_of_text(values: list[str]) -> None:
         assert found[0] is not None
         inferences[0].take(found[0], numbers)
     inferences[1].add(pa.array(values), numbers)
-    first, second = (one.result() for one in inferences)
+    first, second = (inference.result() for inference in inferences)
     assert (first.values, first.nulls, first.longest) == (second.values, second.nulls, second.longest)
 
 

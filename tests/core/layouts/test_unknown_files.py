@@ -98,7 +98,7 @@ def test_texts(case: tuple[bytes, list[str], list[str | None], dict[str, Any]]) 
 def test_what_is_not_sure_is_a_warning_with_the_edit(
     content: bytes, code: str, part: str, put: tuple[str, Any]
 ) -> None:
-    (found,) = [one for one in opened("a.csv", content).findings if one.code == code]
+    (found,) = [finding for finding in opened("a.csv", content).findings if finding.code == code]
     assert (found.severity, part in found.message, found.put and (found.put.place, found.put.value)) == (
         "warning",
         True,
@@ -138,7 +138,7 @@ def test_encodings_are_told_apart_and_never_in_silence(encoding: str, text: str)
     content = text.encode(encoding)
     found = detect_encoding(content)
     assert (content.decode(found.name), found.sure) == (text, False)
-    warnings = [one.code for one in opened("a.csv", content).findings if one.severity == "warning"]
+    warnings = [finding.code for finding in opened("a.csv", content).findings if finding.severity == "warning"]
     assert "encoding-detected" in warnings
 
 
@@ -215,7 +215,7 @@ def test_late_keys_are_named_at_once_and_become_columns(monkeypatch: pytest.Monk
     content = json.dumps(rows).encode()
     reader = opened("a.json", content)
     assert [row for row, _, _ in bad_of(reader)] == [5, 8]
-    (found,) = [one for one in value_findings(reader, []) if one.code == "keys-late"]
+    (found,) = [finding for finding in value_findings(reader, []) if finding.code == "keys-late"]
     assert ("'b', 'c', 'd'" in found.message, "layout.keys: [b, c, d]" in found.fix) == (True, True)
     whole = opened("a.json", content, {"format": "json", "keys": ["b", "c", "d"]})
     assert (whole.names, len(rows_of(whole)), bad_of(whole)) == (["a", "b", "c", "d"], 9, [])
@@ -259,10 +259,10 @@ ERRORS = workbook(_with_errors)
 def test_error_cells(layout: dict[str, Any], rows: list[list[str | None]], bad: list[Any]) -> None:
     reader = opened("a.xlsx", ERRORS, {"format": "xlsx", **layout})
     assert (reader.names, rows_of(reader), bad_of(reader)) == (["hut", "share", "took"], rows, bad)
-    (found,) = [one for one in reader.findings if one.code == "cells-with-errors"]
+    (found,) = [finding for finding in reader.findings if finding.code == "cells-with-errors"]
     assert found.message.startswith("3 cells with an error")
     assert "#DIV/0! 2 times, #N/A 1 time, first #DIV/0! in C4" in found.message
-    (sheet,) = [one for one in reader.findings if one.code == "sheet-found"]
+    (sheet,) = [finding for finding in reader.findings if finding.code == "sheet-found"]
     assert sheet.message == "the sheet 'June' is read; others: Notes (hidden)"
 
 
@@ -298,15 +298,15 @@ def test_blanks_around_numbers_in_cells() -> None:
     content = workbook(lambda made: (made.active.append(["n"]), made.active.append([12])))
     held = io.BytesIO()
     with zipfile.ZipFile(io.BytesIO(content)) as source, zipfile.ZipFile(held, "w") as target:
-        for one in source.infolist():
-            target.writestr(one, source.read(one).replace(b"<v>12</v>", b"<v> 12 </v>"))
+        for item in source.infolist():
+            target.writestr(item, source.read(item).replace(b"<v>12</v>", b"<v> 12 </v>"))
     reader = opened("a.xlsx", held.getvalue())
     assert (reader.names, rows_of(reader)) == (["n"], [["12"]])
 
 
 def _found(reader: Reader) -> list[str]:
     columns = scan_columns(reader, list(range(len(reader.names)))).columns
-    return [one.message for one in value_findings(reader, columns.values())]
+    return [finding.message for finding in value_findings(reader, columns.values())]
 
 
 def test_words_and_signs_are_proposed_with_their_evidence() -> None:
@@ -314,13 +314,13 @@ def test_words_and_signs_are_proposed_with_their_evidence() -> None:
     lines += [f'{n},2026-06-{n:02d},"$1,{n:03d}.50",{n}%,"1,{n:03d}"' for n in range(1, 20)]
     lines += ["NA,-,,,"]
     told = _found(opened("a.csv", "\n".join(lines).encode()))
-    assert any("column n: 19 whole numbers, and 'NA' 1 time, which may mean NULL" in one for one in told)
-    assert any("column price: 19 decimal numbers with $" in one for one in told)
-    assert any("column big: 19 decimal numbers with a comma between thousands" in one for one in told)
+    assert any("column n: 19 whole numbers, and 'NA' 1 time, which may mean NULL" in item for item in told)
+    assert any("column price: 19 decimal numbers with $" in item for item in told)
+    assert any("column big: 19 decimal numbers with a comma between thousands" in item for item in told)
     layout = {"values": {"nulls": ["", "NA", "-"], "signs": ["$", "%"], "thousands": ","}}
     reader = opened("a.csv", "\n".join(lines).encode(), layout)
     found = scan_columns(reader, list(range(5))).columns
-    assert [str(one.type) for one in found.values()] == ["integer", "date", "decimal(18,2)", "integer", "integer"]
+    assert [str(item.type) for item in found.values()] == ["integer", "date", "decimal(18,2)", "integer", "integer"]
 
 
 def test_rare_types_of_parquet() -> None:
@@ -337,7 +337,7 @@ def test_rare_types_of_parquet() -> None:
     held = io.BytesIO()
     pq.write_table(pa.table(columns), held)
     reader = opened("a.parquet", held.getvalue())
-    assert [str(one) for one in reader.given] == ["text", "decimal", "uuid", "json", "text", "text", "timestamp"]
+    assert [str(item) for item in reader.given] == ["text", "decimal", "uuid", "json", "text", "text", "timestamp"]
     first, nothing, last = rows_of(reader)
     assert first == [
         "PT1.5S",

@@ -99,7 +99,7 @@ SETTINGS: dict[str, dict[str, Any]] = {
 def test_settings_are_refused(kind: str, change: dict[str, Any], part: str) -> None:
     with pytest.raises(ValidationError) as raised:
         settings_of(kind).model_validate(SETTINGS[kind] | change)
-    told = [f"{one.message} {one.hint}" for one in problems_of(raised.value, settings_of(kind), {})]
+    told = [f"{item.message} {item.hint}" for item in problems_of(raised.value, settings_of(kind), {})]
     assert any(part in text for text in told), told
 
 

@@ -128,8 +128,8 @@ def test_misspelt_keys_and_words_are_put_right(old: str, new: str) -> None:
     with pytest.raises(DeclarationError) as caught:
         JOB.read_text(broken)
     assert len(caught.value.problems) == 1
-    edits = [one.edit for one in with_edits(caught.value.problems, broken) if one.edit]
-    assert [(list(one.old), list(one.new)) for one in edits] == [([new], [old])]
+    edits = [edit.edit for edit in with_edits(caught.value.problems, broken) if edit.edit]
+    assert [(list(edit.old), list(edit.new)) for edit in edits] == [([new], [old])]
     lines = broken.splitlines()
     lines[edits[0].line - 1] = edits[0].new[0]
     JOB.read_text("\n".join(lines))

@@ -50,7 +50,7 @@ def test_the_target_gives_back_what_was_sent(places: dict[str, Place], tmp_path:
     }  # fmt: skip
     assert writer.load([(6, "tea"), (6, "tea")], keys=["k"], checksums=True).checksums is None
     check = writer.check([(6, "tea")], mode="upsert", keys=["k"], checksums=True)
-    assert [one.place for one in check.findings if one.code == "setting-unused"] == ["into.checksums"]
+    assert [finding.place for finding in check.findings if finding.code == "setting-unused"] == ["into.checksums"]
 
 
 @pytest.mark.parametrize("source", KINDS)

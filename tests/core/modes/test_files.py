@@ -155,7 +155,7 @@ def test_check_tells_how_files_would_hold_it(folder_export: Export) -> None:
     export = folder_export
     found = check_job(export.job("out-{run_date}.parquet"), export.source, export.target)
     assert found.passed
-    assert [one["native"] for one in found.columns][:4] == ["STRING", "INT(32)", "DECIMAL(8,2)", "DATE"]
+    assert [column["native"] for column in found.columns][:4] == ["STRING", "INT(32)", "DECIMAL(8,2)", "DATE"]
     assert found.target.startswith("out-20")
 
 

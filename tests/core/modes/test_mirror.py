@@ -118,6 +118,6 @@ def test_settings_that_make_no_sense(copier: Copier, changed: dict[str, Any], pa
 
 def test_what_is_not_there_or_cannot_be_rehearsed_is_told(copier: Copier) -> None:
     check = check_job(copier.job(files="nothing/**"), copier.source, copier.target)
-    assert [one.code for one in check.findings] == ["file-missing"]
+    assert [finding.code for finding in check.findings] == ["file-missing"]
     with pytest.raises(UltravectError, match="no rows to try"):
         rehearse(copier.job(), copier.source, copier.target)

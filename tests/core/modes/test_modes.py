@@ -134,7 +134,7 @@ def test_any_loads_leave_what_the_model_says(
             assert asdict(result.tally) == wanted
             assert result.rows_before == len(before)
             assert result.rows_after == len(model.rows)
-            told = [(one.kind, one.before, one.after) for one in writer.heard.changed]
+            told = [(item.kind, item.before, item.after) for item in writer.heard.changed]
             wanted_changes = [(kind, _texts(old), _texts(new)) for kind, old, new in model.told]
             assert sorted(told, key=str) == sorted(wanted_changes, key=str)
             assert (result.comparison and result.comparison.as_dict()) == model.comparison

@@ -89,7 +89,7 @@ def test_keys_defaults_and_comments_are_carried_on_request(
     assert defaults["note"] == "it's; -- \\ ok"
     assert float(defaults["price"] or 0) == 4.5
     assert defaults["made"] is None
-    assert "default-not-carried" in {one.code for one in heard.findings}
+    assert "default-not-carried" in {finding.code for finding in heard.findings}
     b.sql("INSERT INTO carried_over (hut, n) VALUES ('008', 2)")
     (row,) = b.sql("SELECT note, price, open FROM carried_over WHERE n = 2")
     assert (row[0], float(row[1]), bool(row[2])) == ("it's; -- \\ ok", 4.5, True)
@@ -118,7 +118,7 @@ def test_names_that_the_target_cannot_have_are_adapted(places: dict[str, Place],
     names = [column.name for column in live(target, "adapted_over").columns]
     assert len({name.lower() for name in names} if kind != "postgresql" else set(names)) == 6
     assert result.tally.inserted == 1
-    adapted = [one.message for one in heard.findings if one.code == "name-adapted"]
+    adapted = [finding.message for finding in heard.findings if finding.code == "name-adapted"]
     assert ("name_2" in names) == (kind != "postgresql")
     assert ("xmin_" in names) == (kind == "postgresql")
     assert any(name.startswith("yyy") and len(name) < 300 for name in names) == (kind in ("postgresql", "mariadb"))
@@ -165,7 +165,7 @@ def test_a_table_without_columns_is_refused(places: dict[str, Place]) -> None:
     place.drop("bare")
     place.sql("CREATE TABLE bare ()")
     found = check_job(job(place, place, "bare", "bare_over"), place.spec, place.spec)
-    assert [one.code for one in found.findings if one.severity == "error"] == ["no-columns"]
+    assert [finding.code for finding in found.findings if finding.severity == "error"] == ["no-columns"]
 
 
 _NASTY = st.text(

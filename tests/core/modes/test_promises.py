@@ -126,7 +126,7 @@ def test_rows_that_are_refused_come_from_one_reading(writer: Writer) -> None:
     result = run_leg(job, place.spec, place.spec, heard, receipt=f"changing-{place.kind}")
     place.drop("changing")
     read_again = place.kind != "duckdb"  # which knows before what it would refuse
-    bad = [json.loads(one.record)["k"] for one in heard.rejected]
+    bad = [json.loads(item.record)["k"] for item in heard.rejected]
     if read_again:
         assert sorted(bad) == [1, 9]
         assert writer.rows() == [(0, "new"), (1, "there"), (3, "c"), (4, "d"), (9, "there")]
@@ -233,11 +233,13 @@ def test_a_zero_in_a_counting_key_arrives(writer: Writer, maria: Callable[..., A
         "GLOBAL sql_mode = 'ANSI'", "GLOBAL max_error_count = 0", "GLOBAL tx_isolation = 'READ-UNCOMMITTED'",
         "GLOBAL time_zone = '+05:00'", "GLOBAL sql_select_limit = 1", "GLOBAL foreign_key_checks = 0",
     ]  # fmt: skip
-    before = {one.split()[1]: _ask(session, f"SELECT @@GLOBAL.{one.split()[1]}")[0][0] for one in settings}
+    before = {
+        setting.split()[1]: _ask(session, f"SELECT @@GLOBAL.{setting.split()[1]}")[0][0] for setting in settings
+    }
     _ask(session, f"CREATE TABLE {writer.table} (k int AUTO_INCREMENT PRIMARY KEY, v varchar(20))")
     try:
-        for one in settings:
-            _ask(session, f"SET {one}")
+        for setting in settings:
+            _ask(session, f"SET {setting}")
         for into in ({}, UPSERT, OVERWRITE):
             result = writer.load(
                 [(0, "zero"), (1, "one"), (2, "two")] if into else [(0, "zero"), (5, "five")], **into

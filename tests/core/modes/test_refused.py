@@ -149,7 +149,7 @@ def test_what_is_refused_is_in_the_way_of_what_is_there(writer: Writer, held: li
     for row in held:
         if not _in_the_way(row, there):
             there.append(row)
-            sql(f"INSERT INTO dishes VALUES ({', '.join('NULL' if one is None else repr(one) for one in row)})")
+            sql(f"INSERT INTO dishes VALUES ({', '.join('NULL' if item is None else repr(item) for item in row)})")
     loader = Writer(writer.place, writer.folder, "dishes")
     result = loader.load(rows, ("k", "v", "w", "hut"), rejects=12)
     found = sql("SELECT k, v, w, hut FROM dishes")

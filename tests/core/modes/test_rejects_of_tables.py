@@ -12,7 +12,7 @@ from tests.core.modes.test_bad_targets import Hooked
 
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
-from ultravect.core.engine.run.pick import PickedKeys
+from ultravect.core.engine.run.row_selection import SelectionByKeys
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 
@@ -29,11 +29,11 @@ def place(places: dict[str, Place], kind: str) -> Iterator[Place]:
         place.drop(table)
 
 
-def run(place: Place, heard: Copied, pick: PickedKeys | None = None, **changes: Any) -> LegResult:
+def run(place: Place, heard: Copied, pick: SelectionByKeys | None = None, **changes: Any) -> LegResult:
     source: dict[str, Any] = {"connection": place.spec.name, "table": "notes", **changes.pop("source", {})}
     into = {"connection": place.spec.name, "table": "noted", "rejects": 10, **changes.pop("into", {})}
     job = {"ultravect": 1, "job": "notes", "from": source, "into": into, "columns": ["n integer"], **changes}
-    return run_leg(job_from_data(job), place.spec, place.spec, heard, pick=pick)
+    return run_leg(job_from_data(job), place.spec, place.spec, heard, selection=pick)
 
 
 def filled(place: Place, key: str) -> None:
@@ -53,17 +53,17 @@ def test_rows_are_found_by_a_key_that_is_not_copied(place: Place, key: str, bad:
     wrong = [HUTS[0], HUTS[2]] if bad == 0 else [HUTS[1], HUTS[3]]
     heard = Copied()
     first = run(place, heard)
-    keys = [json.loads(one.key) for one in heard.rejected]
-    assert sorted(one["hut"] for one in keys) == sorted(wrong)
-    assert all(set(one) == set(key.split(", ")) for one in keys)
+    keys = [json.loads(item.key) for item in heard.rejected]
+    assert sorted(item["hut"] for item in keys) == sorted(wrong)
+    assert all(set(item) == set(key.split(", ")) for item in keys)
     assert first.tally.inserted == 2
     # one is mended, and the table has grown in front of it
     place.sql("UPDATE notes SET n = '11' WHERE n = 'x' AND day > '2026-07-02'")
     place.sql("INSERT INTO notes VALUES ('a new one', '2026-01-01', '99')")
     again = Copied()
-    second = run(place, again, PickedKeys([one.key for one in heard.rejected]))
+    second = run(place, again, SelectionByKeys([item.key for item in heard.rejected]))
     assert (second.tally.read, second.tally.inserted, second.tally.rejected) == (2, 1, 1)
-    assert [json.loads(one.key)["hut"] for one in again.rejected] == [wrong[0]]
+    assert [json.loads(item.key)["hut"] for item in again.rejected] == [wrong[0]]
     assert max(place.sql("SELECT n FROM noted")) == (11,)
 
 
@@ -76,7 +76,7 @@ def test_a_row_that_the_target_refused_has_its_key(place: Place) -> None:
     (twice,) = heard.rejected
     assert json.loads(twice.key)["hut"] in (HUTS[1], HUTS[3])
     place.sql("DELETE FROM noted WHERE n = 'x'")
-    assert run(place, Copied(), PickedKeys([twice.key]), columns=["n"]).tally.inserted == 1
+    assert run(place, Copied(), SelectionByKeys([twice.key]), columns=["n"]).tally.inserted == 1
 
 
 @pytest.mark.parametrize("kind", ["postgresql", "sqlite"])
@@ -84,10 +84,10 @@ def test_rows_that_are_gone_are_told(place: Place) -> None:
     filled(place, "hut")
     heard = Hooked("", lambda: None)
     run(place, heard)
-    keys = [one.key for one in heard.rejected]
+    keys = [item.key for item in heard.rejected]
     place.sql("UPDATE notes SET n = '5' WHERE n = 'x'")
     place.sql("DELETE FROM notes WHERE hut = 'plain'")
-    assert run(place, heard, PickedKeys(keys)).tally.inserted == 1
+    assert run(place, heard, SelectionByKeys(keys)).tally.inserted == 1
     assert "1 of the 2 rejected rows are no longer there, or left out" in heard.lines
     for source, told in (
         ({"where": "day < parse_date('2026-01-01')"}, "none of the 2 rejected rows"),
@@ -95,7 +95,7 @@ def test_rows_that_are_gone_are_told(place: Place) -> None:
         ({"table": None, "query": "select * from notes"}, "known by hut, which is not the primary key"),
     ):
         with pytest.raises(UltravectError, match=told) as raised:
-            run(place, Copied(), PickedKeys(keys), source=source)
+            run(place, Copied(), SelectionByKeys(keys), source=source)
         assert raised.value.code == "rejects-gone"
 
 
@@ -107,7 +107,7 @@ def test_thousands_of_rows_are_found_by_two_columns(place: Place) -> None:
     heard = Copied()
     run(place, heard, into={"rejects": 2000})
     place.sql("UPDATE notes SET n = substr(n, 2)")
-    result = run(place, Copied(), PickedKeys([one.key for one in heard.rejected]), into={"rejects": 2000})
+    result = run(place, Copied(), SelectionByKeys([item.key for item in heard.rejected]), into={"rejects": 2000})
     assert (result.tally.read, result.tally.inserted) == (2000, 2000)
 
 
@@ -117,4 +117,4 @@ def test_without_a_key_there_is_none(place: Place) -> None:
     place.sql("INSERT INTO notes VALUES ('a', 'x')")
     heard = Copied()
     run(place, heard)
-    assert [one.key for one in heard.rejected] == [""]
+    assert [item.key for item in heard.rejected] == [""]

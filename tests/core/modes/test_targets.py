@@ -21,7 +21,7 @@ def writer(places: dict[str, Place], tmp_path: Path, kind: str) -> Writer:
 
 
 def codes(writer: Writer) -> list[str]:
-    return [one.code for one in writer.heard.findings]
+    return [finding.code for finding in writer.heard.findings]
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -151,7 +151,7 @@ def test_many_key_columns_of_many_types(writer: Writer) -> None:
 @pytest.mark.parametrize("kind", KINDS)
 def test_what_check_says_of_keys(writer: Writer) -> None:
     def told(**into: Any) -> dict[str, str]:
-        return {one.code: one.severity for one in writer.check([(1, "soup")], **into).findings}
+        return {finding.code: finding.severity for finding in writer.check([(1, "soup")], **into).findings}
 
     assert "key-column-unknown" in told(mode="upsert", keys=["kk"])
     assert told(repeats="first")["setting-unused"] == "note"
@@ -183,10 +183,10 @@ def test_statements_are_parsed_by_the_target_and_not_executed(
 ) -> None:
     writer.place.sql("CREATE TABLE modes (k integer, v varchar(20))")
     check = writer.check([(1, "soup")], before=[statement])
-    found = [one for one in check.findings if one.code.startswith("statement-")]
+    found = [finding for finding in check.findings if finding.code.startswith("statement-")]
     if code == "statement-commits" and writer.place.kind != "mariadb":
         code = None
-    assert [(one.code, one.severity, one.place) for one in found] == (
+    assert [(item.code, item.severity, item.place) for item in found] == (
         [(code, severity, "into.before.0")] if code else []
     )
     assert writer.place.sql("SELECT count(*) FROM modes") == [(0,)]
@@ -203,7 +203,7 @@ def test_what_depends_on_a_table_is_named_before_it_is_rebuilt(writer: Writer) -
     writer.place.sql("CREATE TABLE seen (k integer CONSTRAINT seen_key REFERENCES modes)")
     try:
         check = writer.check([(1, "soup")], mode="overwrite", if_different="rebuild")
-        (found,) = [one for one in check.findings if one.code == "target-depended-on"]
+        (found,) = [finding for finding in check.findings if finding.code == "target-depended-on"]
         assert "view seen_modes, foreign key seen_key of seen depend on it" in found.message
         assert writer.check([(1,)], ["k"], mode="overwrite", if_different="rebuild", columns=["k integer"]).passed
     finally:

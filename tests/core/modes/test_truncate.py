@@ -21,7 +21,10 @@ def writer(places: dict[str, Place], tmp_path: Path, kind: str) -> Writer:
 
 
 def codes(writer: Writer, **into: Any) -> list[str]:
-    return [one.code for one in writer.check([(1, "soup")], mode="overwrite", old_rows="truncate", **into).findings]
+    return [
+        finding.code
+        for finding in writer.check([(1, "soup")], mode="overwrite", old_rows="truncate", **into).findings
+    ]
 
 
 @pytest.mark.parametrize("kind", ["postgresql"])
@@ -72,7 +75,7 @@ def test_what_forbids_it_is_told_before(writer: Writer) -> None:
     try:
         assert "target-depended-on" in codes(writer)
         checked = writer.check([(1, "soup")], mode="overwrite", old_rows="truncate")
-        (error,) = [one for one in checked.findings if one.severity == "error"]
+        (error,) = [finding for finding in checked.findings if finding.severity == "error"]
         assert "foreign key modes_child_k_fkey of modes_child depends on it" in error.message
     finally:
         writer.place.sql("DROP TABLE modes_child")

@@ -14,7 +14,7 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
-from ultravect.core.engine.run.pick import PickedRows
+from ultravect.core.engine.run.row_selection import SelectionByRows
 from ultravect.core.errors import UltravectError
 
 KEPT: dict[str, Any] = {"mode": "overwrite", "keep_previous": 1}
@@ -129,14 +129,14 @@ def test_rejected_rows_are_loaded_when_they_are_mended(writer: Undoing, mode: st
     into: dict[str, Any] = {"mode": mode, "columns": ["k integer", "v"], "rejects": 5, "keys": ["k"]}
     broken = [(1, "soup"), ("two", "stew"), (3, "cake"), (None, "tart")]
     writer.load(broken, **dict(into))
-    assert [one.row for one in writer.heard.rejected] == [2, 4]
-    pick = PickedRows({"rows.csv": [2, 4]})
+    assert [item.row for item in writer.heard.rejected] == [2, 4]
+    pick = SelectionByRows({"rows.csv": [2, 4]})
     mended = [(1, "changed"), (2, "stew"), (3, "cake"), (4, "tart")]
     job = writer.job(mended, ("k", "v"), dict(into))
-    result = run_leg(job, writer.source, writer.place.spec, Copied(), receipt=f"pick-{mode}", pick=pick)
+    result = run_leg(job, writer.source, writer.place.spec, Copied(), receipt=f"pick-{mode}", selection=pick)
     assert (result.tally.read, result.tally.inserted) == (2, 2)
     assert writer.rows() == [(1, "soup"), (2, "stew"), (3, "cake"), (4, "tart")]
     short = writer.job(mended[:3], ("k", "v"), dict(into))
     with pytest.raises(UltravectError) as raised:
-        run_leg(short, writer.source, writer.place.spec, Copied(), pick=pick)
+        run_leg(short, writer.source, writer.place.spec, Copied(), selection=pick)
     assert raised.value.code == "rejects-gone"

@@ -104,7 +104,9 @@ def filtered(places: dict[str, Place]) -> dict[str, Place]:
                 value.replace("\\", "\\\\") if kind == "mariadb" and isinstance(value, str) else value
                 for value in row
             ]
-            values = ["NULL" if one is None else one if isinstance(one, int) else _quoted(one) for one in doubled]
+            values = [
+                "NULL" if item is None else item if isinstance(item, int) else _quoted(item) for item in doubled
+            ]
             place.sql(f"INSERT INTO filtered VALUES ({', '.join(map(str, values))})")
     return places
 

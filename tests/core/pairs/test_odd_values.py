@@ -82,11 +82,11 @@ def test_odd_values_arrive_or_are_rejects(source: str, target: str, places: dict
     heard = Copied()
     result = _copied(made, into, heard)
     ids = [int(row[0]) for row in into.sql("SELECT id FROM odd_copy ORDER BY id")]
-    rejected = {one.row for one in heard.rejected}
+    rejected = {item.row for item in heard.rejected}
     assert result.tally.read == result.tally.inserted + result.tally.rejected
     assert len(ids) == result.tally.inserted
     assert lost <= rejected
-    assert all(one.reason for one in heard.rejected)
+    assert all(item.reason for item in heard.rejected)
     # a value that was there arrived as one
     for row in ids:
         there, here = (

@@ -20,7 +20,7 @@ def test_there_and_back(places: dict[str, Place], source: str, target: str) -> N
     assert trip.there.result.created
     assert trip.different == []
     # what changes the meaning of a value is said beforehand
-    assert any("without its zone" in one for one in trip.there.announced) == (target == "mariadb")
+    assert any("without its zone" in item for item in trip.there.announced) == (target == "mariadb")
 
 
 @pytest.mark.parametrize("source", KINDS)

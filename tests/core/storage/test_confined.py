@@ -51,7 +51,7 @@ def test_hidden_files_are_neither_read_nor_written(tmp_path: Path) -> None:
         (tmp_path / name).write_text("x\n")
     (tmp_path / "link.csv").symlink_to(tmp_path / ".env")
     storage = storage_of(ConnectionSpec("here", "folder", {"path": str(tmp_path)}, [str(tmp_path)]))
-    assert [one.path for one in storage.list(Listing())] in (["seen.csv"], ["link.csv", "seen.csv"])
+    assert [item.path for item in storage.list(Listing())] in (["seen.csv"], ["link.csv", "seen.csv"])
     for name in (".env", ".ssh/id", "a/.b/c.csv", "link.csv", "./.env"):
         assert _code(lambda name=name: storage.open(name)) == "file-hidden"
         assert _code(lambda name=name: storage.put(name, tmp_path / "seen.csv")) == "file-hidden"

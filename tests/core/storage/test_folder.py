@@ -149,7 +149,7 @@ def test_roots(path: str, code: str | None, root: Path) -> None:
     tested = storage(path.replace("{root}", str(root)), root)
     result = run_steps(tested.steps())
     assert (result.error and result.error.code) == code
-    states = [one.state for one in result.steps]
+    states = [step.state for step in result.steps]
     assert states == (["passed"] * 3 if code is None else ["failed", "not reached", "not reached"])
 
 

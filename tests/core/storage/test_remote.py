@@ -41,7 +41,7 @@ def code_of(spec: ConnectionSpec, *, write: bool = False) -> tuple[str | None, l
     """The code of a test's failure, and the state of each step."""
     result = probe(spec, write=write)
     assert result.error is None or result.error.hint
-    return result.error and result.error.code, [(one.step, one.state) for one in result.steps]
+    return result.error and result.error.code, [(step.step, step.state) for step in result.steps]
 
 
 def reads_everything(spec: ConnectionSpec) -> None:
@@ -64,7 +64,7 @@ def reads_everything(spec: ConnectionSpec) -> None:
     assert preview(spec, "n.parquet", Wanted(rows=2))["rows"] == [["0"], ["1"]]
     assert preview(spec, "z.csv.gz", Wanted())["rows"] == [["003", "5"]]
     seen = preview(spec, "**/*.csv", Wanted(rows=9, whole=True))
-    assert (seen["rows_scanned"], [one["type"] for one in seen["columns"]]) == (6, ["text", "integer"])
+    assert (seen["rows_scanned"], [item["type"] for item in seen["columns"]]) == (6, ["text", "integer"])
     with pytest.raises(UltravectError) as raised:
         storage.open("a.cvs")
     assert (raised.value.code, raised.value.hint) == ("file-missing", "did you mean 'a.csv'?")

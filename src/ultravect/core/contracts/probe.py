@@ -52,7 +52,7 @@ class ProbeResult:
     def as_dict(self) -> dict[str, Any]:
         return {
             "passed": self.error is None,
-            "steps": [one.as_dict() for one in self.steps],
+            "steps": [step.as_dict() for step in self.steps],
             "error": self.error.as_dict() if self.error else None,
         }
 
@@ -86,7 +86,7 @@ def resolve_host(connection: str, host: str, port: int) -> str:
             hint="check the host for typing errors",
             connection=connection,
         ) from None
-    addresses = list(dict.fromkeys(str(one[4][0]) for one in found))
+    addresses = list(dict.fromkeys(str(item[4][0]) for item in found))
     return f"host {host} is {', '.join(addresses[:3])}"
 
 

@@ -125,7 +125,7 @@ class Target(Protocol):
     truncates: bool
     """Whether taking all rows away at once is another thing than deleting them."""
 
-    opened_alike: str
+    exclusive_file: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
 
     def table(self, name: TableName) -> LiveTable | None:

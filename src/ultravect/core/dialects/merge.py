@@ -45,7 +45,9 @@ class Merge:
         return self._differs("s")
 
     def _differs(self, side: str) -> str:
-        return " OR ".join(self.dialect.differs(self._value("t", one), self._value(side, one)) for one in self.others)
+        return " OR ".join(
+            self.dialect.differs(self._value("t", other), self._value(side, other)) for other in self.others
+        )
 
     def _value(self, side: str, column: str) -> str:
         value = f"{side}.{self.dialect.quote(column)}"
@@ -155,7 +157,7 @@ class Merge:
     def insert_or_update(self) -> str:
         """All of an upsert by one statement, where a unique index keeps the keys apart."""
         quote = self.dialect.quote
-        settings = ", ".join(f"{quote(one)} = excluded.{quote(one)}" for one in self.others)
+        settings = ", ".join(f"{quote(other)} = excluded.{quote(other)}" for other in self.others)
         change = f"UPDATE SET {settings} WHERE {self._differs('excluded')}" if self.others else "NOTHING"
         return (
             f"INSERT INTO {self.table} AS t ({self._names()}) SELECT {self._names('s.')} FROM {self.staged} s "

@@ -150,7 +150,9 @@ class OracleDialect(CommonDialect):
         if others:
             changes = ", ".join(f"t.{self.quote(column)} = s.{self.quote(column)}" for column in others)
             # DECODE takes two NULLs for the same
-            differs = " OR ".join(f"DECODE(t.{self.quote(one)}, s.{self.quote(one)}, 0, 1) = 1" for one in others)
+            differs = " OR ".join(
+                f"DECODE(t.{self.quote(other)}, s.{self.quote(other)}, 0, 1) = 1" for other in others
+            )
             lines.append(f"WHEN MATCHED THEN UPDATE SET {changes} WHERE {differs}")
         names = ", ".join(map(self.quote, columns))
         values = ", ".join(f"s.{self.quote(column)}" for column in columns)

@@ -79,7 +79,10 @@ class SqlserverDialect(CommonDialect):
 
     def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
         place = f"N'SCHEMA', {self.literal(table.schema or 'dbo')}, N'TABLE', {self.literal(table.name)}"
-        told = [(new.comment, ""), *((one.comment, f", N'COLUMN', {self.literal(one.name)}") for one in new.columns)]
+        told = [
+            (new.comment, ""),
+            *((item.comment, f", N'COLUMN', {self.literal(item.name)}") for item in new.columns),
+        ]
         return [
             f"EXEC sys.sp_addextendedproperty N'MS_Description', {self.literal(comment)}, {place}{column}"
             for comment, column in told

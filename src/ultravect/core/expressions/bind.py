@@ -63,7 +63,7 @@ class BoundCase(Bound):
 
 
 @dataclass(frozen=True)
-class Told(Bound):
+class RunFact(Bound):
     """What the run tells: ``file_name``, ``file_row`` or ``run_id``."""
 
     what: str
@@ -218,9 +218,9 @@ class _Binder:
             )
             told = f"{name} takes {wanted} argument{'' if wanted == '1' else 's'}, not {count}"
             raise self._refuse(node, "function-arguments", told, function.usage)
-        arguments = [self.bind(one) for one in node.arguments]
+        arguments = [self.bind(argument) for argument in node.arguments]
         if name in ("file_name", "file_row", "run_id"):
-            return Told(CanonicalType("bigint" if name == "file_row" else "text"), name)
+            return RunFact(CanonicalType("bigint" if name == "file_row" else "text"), name)
         if name in ("current_date", "current_timestamp"):
             now: Any = self._scope.now.date() if name == "current_date" else self._scope.now
             return BoundLiteral(CanonicalType("date" if name == "current_date" else "timestamptz"), now)
@@ -250,10 +250,10 @@ class _Binder:
 
 def _folded(call: BoundCall) -> Bound:
     """The value of a call of literals, which is the same for all rows; the call itself where it cannot be computed."""
-    literals = [one for one in call.arguments if isinstance(one, BoundLiteral)]
+    literals = [argument for argument in call.arguments if isinstance(argument, BoundLiteral)]
     if len(literals) < len(call.arguments):
         return call
-    computed = call.kernel([pa.array([one.value], one.type.arrow) for one in literals], call.type)
+    computed = call.kernel([pa.array([literal.value], literal.type.arrow) for literal in literals], call.type)
     return call if computed.failures else BoundLiteral(call.type, computed.array[0].as_py())
 
 
@@ -273,8 +273,8 @@ def parts_of(bound: Bound) -> Iterator[Bound]:
             inner = bound.arguments
         case BoundCase():
             inner = [part for when in bound.whens for part in when] + ([bound.otherwise] if bound.otherwise else [])
-    for one in inner:
-        yield from parts_of(one)
+    for item in inner:
+        yield from parts_of(item)
 
 
 def columns_in(bound: Bound) -> set[int]:

@@ -25,17 +25,17 @@ _NAMES = {kind: name for name, kind in _NODES.items()}
 def encoded(value: Any) -> Any:
     """A node, or what stands in one, as JSON; a decimal as {"decimal": its digits}."""
     if isinstance(value, Node):
-        parts = {one.name: encoded(getattr(value, one.name)) for one in fields(value)}
+        parts = {field.name: encoded(getattr(value, field.name)) for field in fields(value)}
         return {"node": _NAMES[type(value)], **parts}
     if isinstance(value, list | tuple):
-        return [encoded(one) for one in value]
+        return [encoded(item) for item in value]
     return {"decimal": str(value)} if isinstance(value, Decimal) else value
 
 
 def decoded(value: Any) -> Any:
     """What ``encoded`` was given; lists in it are tuples."""
     if isinstance(value, list):
-        return tuple(decoded(one) for one in value)
+        return tuple(decoded(item) for item in value)
     if not isinstance(value, dict):
         return value
     if "decimal" in value:

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.expressions.bind import Bound, BoundCall, BoundCase, BoundCast, BoundColumn, BoundLiteral, Told
+from ultravect.core.expressions.bind import Bound, BoundCall, BoundCase, BoundCast, BoundColumn, BoundLiteral, RunFact
 from ultravect.core.expressions.kernels import Computed, Failures
 from ultravect.core.types.arrow import as_text, convert_typed
 from ultravect.core.types.from_text import Mask, as_mask, explain
@@ -44,27 +44,29 @@ def evaluate(bound: Bound, rows: Rows) -> Computed:
             return _cast(bound, evaluate(bound.value, rows))
         case BoundCase():
             return _case(bound, rows)
-        case Told():
+        case RunFact():
             return Computed(_told(bound, rows))
         case BoundCall(function="coalesce"):
             return _coalesce(bound, rows)
         case BoundCall():
-            parts = [_argument(one, bound, rows) for one in bound.arguments]
+            parts = [_argument(argument, bound, rows) for argument in bound.arguments]
             computed = bound.kernel([part.array for part in parts], bound.type)
-            return Computed(computed.array, [*(one for part in parts for one in part.failures), *computed.failures])
+            return Computed(
+                computed.array, [*(failure for part in parts for failure in part.failures), *computed.failures]
+            )
     raise AssertionError(bound)
 
 
 def _argument(argument: Bound, call: BoundCall, rows: Rows) -> Computed:
     """An argument's values; a literal as the one value that it is, where the function's kernel takes it so."""
     alone = isinstance(argument, BoundLiteral) and call.function in _TAKE_SCALARS
-    if alone and not all(isinstance(one, BoundLiteral) for one in call.arguments):
+    if alone and not all(isinstance(item, BoundLiteral) for item in call.arguments):
         assert isinstance(argument, BoundLiteral)
         return Computed(pa.scalar(argument.value, argument.type.arrow))
     return evaluate(argument, rows)
 
 
-def _told(bound: Told, rows: Rows) -> pa.Array:
+def _told(bound: RunFact, rows: Rows) -> pa.Array:
     if bound.what == "file_row":
         return rows.numbers if rows.numbers is not None else pa.nulls(rows.count, pa.int64())
     return pa.repeat(pa.scalar(rows.file_name if bound.what == "file_name" else rows.run_id), rows.count)

@@ -97,10 +97,10 @@ def _wider(left: CanonicalType, right: CanonicalType) -> CanonicalType | None:
 
 def common_type(arguments: Sequence[Any]) -> CanonicalType | None:
     """The type that all arguments can be brought to; a text literal becomes what the others are."""
-    kinds = [one.type for one in arguments if not _is_null(one)]
+    kinds = [argument.type for argument in arguments if not _is_null(argument)]
     if not kinds:
         return TEXT
-    others = [one.type for one in arguments if not _is_null(one) and not _is_text_literal(one)]
+    others = [argument.type for argument in arguments if not _is_null(argument) and not _is_text_literal(argument)]
     if others and any(kind.name in ("date", "time", "timestamp", "timestamptz", "uuid") for kind in others):
         kinds = others
     found: CanonicalType = kinds[0]
@@ -117,7 +117,7 @@ def _is_text_literal(argument: Any) -> bool:
 
 
 def _told(arguments: Sequence[Any]) -> str:
-    return " and ".join(str(one.type) for one in arguments)
+    return " and ".join(str(argument.type) for argument in arguments)
 
 
 def _exact(left: CanonicalType, right: CanonicalType, sign: str) -> CanonicalType | str:
@@ -136,13 +136,13 @@ def _exact(left: CanonicalType, right: CanonicalType, sign: str) -> CanonicalTyp
 
 def _arithmetic(sign: str, kernel: kernels.Kernel) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
-        left, right = (one.type for one in arguments)
+        left, right = (argument.type for argument in arguments)
         if sign in "+-" and left.name == "date":
             if right.name in _INTEGERS:
                 return Signature([DATE, BIGINT], DATE, kernels.days_later(1 if sign == "+" else -1))
             if right.name == "date" and sign == "-":
                 return Signature([DATE, DATE], BIGINT, kernels.days_between)
-        if not all(is_number(one.type) or _is_null(one) for one in arguments):
+        if not all(is_number(argument.type) or _is_null(argument) for argument in arguments):
             return f"{sign} takes numbers, not {_told(arguments)}"
         kind = common_type(arguments)
         if kind is None or kind.name in ("text", "bigint"):
@@ -157,14 +157,14 @@ def _arithmetic(sign: str, kernel: kernels.Kernel) -> Rule:
 
 
 def _division(arguments: Sequence[Any]) -> Signature | str:
-    if not all(is_number(one.type) or _is_null(one) for one in arguments):
+    if not all(is_number(argument.type) or _is_null(argument) for argument in arguments):
         return f"/ takes numbers, not {_told(arguments)}"
     kind = common_type(arguments)
     if kind is not None and kind.name == "double":
         return Signature([DOUBLE, DOUBLE], DOUBLE, kernels.divide)
     if kind is None or kind.name != "decimal":
         return Signature([BIGINT, BIGINT], BIGINT, kernels.divide)
-    a, b = (as_decimal(one.type) for one in arguments)
+    a, b = (as_decimal(argument.type) for argument in arguments)
     scale = max(6, a.scale or 0)
     # the rule by which Arrow finds the digits of a quotient
     quotient = scale + (b.precision or 0) - (b.scale or 0) + 1
@@ -174,7 +174,7 @@ def _division(arguments: Sequence[Any]) -> Signature | str:
 
 
 def _remainder(arguments: Sequence[Any]) -> Signature | str:
-    if not all(one.type.name in _INTEGERS or _is_null(one) for one in arguments):
+    if not all(argument.type.name in _INTEGERS or _is_null(argument) for argument in arguments):
         return f"% takes whole numbers, not {_told(arguments)}"
     return Signature([BIGINT, BIGINT], BIGINT, kernels.remainder)
 
@@ -193,7 +193,7 @@ def _comparison(kernel: Callable[..., pa.Array]) -> Rule:
 
 def _logical(kernel: Callable[..., pa.Array], word: str) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
-        if not all(one.type == BOOLEAN or _is_null(one) for one in arguments):
+        if not all(argument.type == BOOLEAN or _is_null(argument) for argument in arguments):
             return f"{word} takes what is true or false, not {_told(arguments)}"
         return Signature([BOOLEAN] * len(arguments), BOOLEAN, kernels.plain(kernel))
 

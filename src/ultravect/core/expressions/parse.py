@@ -134,7 +134,7 @@ class _Builder(Transformer[Token, Node]):
         return self.negated(meta, [self.is_null(meta, children)])
 
     def among(self, meta: Any, children: list[Any]) -> Node:
-        tests = [Call(meta.start_pos + 1, "=", [children[0], one]) for one in children[1:]]
+        tests = [Call(meta.start_pos + 1, "=", [children[0], child]) for child in children[1:]]
         return self._joined("or", meta, tests)
 
     def not_among(self, meta: Any, children: list[Any]) -> Node:
@@ -165,7 +165,7 @@ class _Builder(Transformer[Token, Node]):
 
     def case(self, meta: Any, children: list[Any]) -> Case:
         at = meta.start_pos + 1
-        whens = [one for one in children if isinstance(one, tuple)]
+        whens = [child for child in children if isinstance(child, tuple)]
         if isinstance(children[0], list):
             whens = [(Call(at, "=", [children[0][0], wanted]), result) for wanted, result in whens]
         last = children[-1]
@@ -176,8 +176,8 @@ class _Builder(Transformer[Token, Node]):
 
     def selected(self, meta: Any, children: list[Any]) -> Item:
         value, rest = children[0], children[1:]
-        names = [one.name for one in rest if isinstance(one, Name)]
-        types = [one for one in rest if isinstance(one, str)]
+        names = [item.name for item in rest if isinstance(item, Name)]
+        types = [item for item in rest if isinstance(item, str)]
         return Item(meta.start_pos + 1, value, names[0] if names else None, types[0] if types else None)
 
     def item(self, meta: Any, children: list[Any]) -> Node:

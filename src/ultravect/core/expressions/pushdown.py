@@ -30,7 +30,7 @@ _LONGEST = 2**31
 def conjuncts(bound: Bound) -> list[Bound]:
     """The conditions that all have to be true."""
     if isinstance(bound, BoundCall) and bound.function == "and":
-        return [part for one in bound.arguments for part in conjuncts(one)]
+        return [part for argument in bound.arguments for part in conjuncts(argument)]
     return [bound]
 
 
@@ -89,7 +89,7 @@ class _Renderer:
         return f"({self._dialect.like(self._value(text).sql, pattern.value)})"
 
     def _comparison(self, bound: BoundCall) -> str:
-        kinds = {_kind(one) for one in bound.arguments}
+        kinds = {_kind(argument) for argument in bound.arguments}
         if (not kinds <= _NUMBERS and len(kinds) > 1) or not kinds <= _COMPARED:
             raise _NotAlikeError
         if kinds & _MOMENTS and not self._dialect.compares_moments:
@@ -145,7 +145,7 @@ class _Renderer:
                     raise _NotAlikeError
                 return _Value(f"(- {value.sql})" if bound.function == "negative" else f"abs({value.sql})", value.most)
             case "coalesce":
-                parts = [self._value(one) for one in arguments]
+                parts = [self._value(argument) for argument in arguments]
                 self._alike(*arguments)
                 return _Value(f"COALESCE({', '.join(part.sql for part in parts)})", max(part.most for part in parts))
             case "nullif":
@@ -156,8 +156,8 @@ class _Renderer:
             case "length" if _kind(arguments[0]) == "text" and self._dialect.slices_texts:
                 return _Value(f"{self._dialect.length}({self._value(arguments[0]).sql})", _LONGEST)
             case "substring" if _kind(arguments[0]) == "text" and self._dialect.slices_texts:
-                bounds = [one.value for one in arguments[1:] if isinstance(one, BoundLiteral)]
-                if len(bounds) < len(arguments) - 1 or not all(isinstance(one, int) and one > 0 for one in bounds):
+                bounds = [argument.value for argument in arguments[1:] if isinstance(argument, BoundLiteral)]
+                if len(bounds) < len(arguments) - 1 or not all(isinstance(item, int) and item > 0 for item in bounds):
                     raise _NotAlikeError
                 return _Value(f"SUBSTRING({self._value(arguments[0]).sql}, {', '.join(map(str, bounds))})")
         raise _NotAlikeError
@@ -173,9 +173,9 @@ class _Renderer:
         return value
 
     def _arithmetic(self, bound: BoundCall) -> _Value:
-        if not {_kind(one) for one in bound.arguments} <= _NUMBERS:
+        if not {_kind(argument) for argument in bound.arguments} <= _NUMBERS:
             raise _NotAlikeError
-        left, right = (self._operand(one) for one in bound.arguments)
+        left, right = (self._operand(argument) for argument in bound.arguments)
         sql = f"({left.sql} {bound.function} {right.sql})"
         if bound.type.name == "decimal":
             if not self._dialect.computes_decimals:
@@ -200,7 +200,7 @@ class _Renderer:
 
     def _alike(self, *bounds: Bound) -> None:
         """Values among which a database would choose one have to be of one kind."""
-        kinds = {"integer" if _kind(one) in _INTEGERS else _kind(one) for one in bounds}
+        kinds = {"integer" if _kind(bound) in _INTEGERS else _kind(bound) for bound in bounds}
         if len(kinds) > 1 or not kinds <= {"integer", "text", "date"}:
             raise _NotAlikeError
         if kinds == {"date"} and any(map(_is_literal, bounds)):

@@ -55,9 +55,13 @@ def resolve(items: Sequence[str], names: Sequence[str]) -> list[Selected]:
     """The columns that a select list takes from a source with these column names."""
     parsed = [(parse_item(item, f"columns.{index}"), f"columns.{index}") for index, item in enumerate(items)]
     read = [one if isinstance(one, Star) else _selected(one, names, place) for one, place in parsed]
-    named = {one.position for one in read if isinstance(one, Selected)}
+    named = {entry.position for entry in read if isinstance(entry, Selected)}
     # a column that is computed anew takes the place of the one of its name
-    named |= {names.index(one.name) for one in read if isinstance(one, Selected) and one.value and one.name in names}
+    named |= {
+        names.index(entry.name)
+        for entry in read
+        if isinstance(entry, Selected) and entry.value and entry.name in names
+    }
     selected: list[Selected] = []
     for one, (_, place) in zip(read, parsed, strict=True):
         if isinstance(one, Selected):

@@ -79,18 +79,18 @@ def _within(node: Node) -> Iterator[Node]:
         case Call():
             below = node.arguments
         case Case():
-            below = [one for pair in node.whens for one in pair] + ([node.otherwise] if node.otherwise else [])
+            below = [item for pair in node.whens for item in pair] + ([node.otherwise] if node.otherwise else [])
         case _:
             below = []
-    for one in below:
-        yield from _within(one)
+    for item in below:
+        yield from _within(item)
 
 
 def names_in(node: Node) -> Iterator[Name]:
     """Every column that an expression names."""
-    return (one for one in _within(node) if isinstance(one, Name))
+    return (item for item in _within(node) if isinstance(item, Name))
 
 
 def parameters_in(node: Node) -> Iterator[str]:
     """Every parameter that an expression names."""
-    return (one.name for one in _within(node) if isinstance(one, Parameter))
+    return (item.name for item in _within(node) if isinstance(item, Parameter))

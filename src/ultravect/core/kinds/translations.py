@@ -58,7 +58,12 @@ def translation_page() -> str:
     ]
     for name, dialect in dialects().items():
         others = list(dialects())
-        lines += ["", f"## From {name}", "", f"| native | canonical | {' | '.join(f'in {one}' for one in others)} |"]
+        lines += [
+            "",
+            f"## From {name}",
+            "",
+            f"| native | canonical | {' | '.join(f'in {other}' for other in others)} |",
+        ]
         lines.append("|---" * (2 + len(others)) + "|")
         for native in dialect.natives:
             rows = [row for row in translations(name) if row.native == native]

@@ -44,10 +44,10 @@ def members(stream: BinaryIO, path: str) -> list[Member]:
     with _open_archive(stream, path) as archive:
         return sorted(
             (
-                Member(one.filename, one.file_size, one.compress_size, _moment(one.date_time))
-                for one in archive.infolist()
-                if not one.is_dir()
-                and not any(part.startswith((".", "__MACOSX")) for part in one.filename.split("/"))
+                Member(item.filename, item.file_size, item.compress_size, _moment(item.date_time))
+                for item in archive.infolist()
+                if not item.is_dir()
+                and not any(part.startswith((".", "__MACOSX")) for part in item.filename.split("/"))
             ),
             key=lambda member: member.name,
         )
@@ -63,10 +63,10 @@ def _moment(parts: tuple[int, ...]) -> dt.datetime:
 def pick_member(found: list[Member], path: str, wanted: str) -> Member:
     """The member that is meant: the one named, or the only one."""
     if wanted:
-        for one in found:
-            if one.name == wanted:
-                return one
-        names = ", ".join(one.name for one in found[:5]) or "none"
+        for item in found:
+            if item.name == wanted:
+                return item
+        names = ", ".join(item.name for item in found[:5]) or "none"
         raise UltravectError(
             "file-missing",
             f"{path} has no member {wanted!r}",

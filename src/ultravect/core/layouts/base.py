@@ -179,7 +179,7 @@ class OneFile:
 
 
 @dataclass(frozen=True)
-class Mostly:
+class ParsedColumns:
     """Columns in their types, all rows of a block; the values of the ``odd`` rows do not all fit, and are NULL there."""
 
     columns: Sequence[pa.Array]
@@ -187,18 +187,18 @@ class Mostly:
 
 
 @runtime_checkable
-class Forgiving(Protocol):
+class ReportsFailures(Protocol):
     """A reader that need not look at a whole block anew for the sake of some rows."""
 
-    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
+    def read_parsed(self, block: Block, wanted: Sequence[WantedColumn]) -> ParsedColumns | None:
         """As ``read_typed``, and values that do not fit refuse only their rows; None where it cannot, or where they are many."""
 
     def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
-        """As ``Reader.read``, these rows of the block; for blocks of which ``read_mostly`` gave something."""
+        """As ``Reader.read``, these rows of the block; for blocks of which ``read_parsed`` gave something."""
 
 
 @runtime_checkable
-class Keyed(Protocol):
+class KeyedReader(Protocol):
     """A reader of rows that can be found again by a key, wherever they stand then."""
 
     @property
@@ -210,7 +210,7 @@ class Keyed(Protocol):
 
 
 @runtime_checkable
-class Proving(Protocol):
+class VerifiesTypes(Protocol):
     """A reader that can tell types from a block without keeping its values, and holds ``WantedColumn.plain``."""
 
     def prove(self, block: Block, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:

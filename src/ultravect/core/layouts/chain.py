@@ -11,7 +11,15 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import Block, FileReader, Forgiving, Mostly, Rows, SourceFile, WantedColumn
+from ultravect.core.layouts.base import (
+    Block,
+    FileReader,
+    ParsedColumns,
+    ReportsFailures,
+    Rows,
+    SourceFile,
+    WantedColumn,
+)
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
@@ -61,7 +69,7 @@ class ChainReader:
     def __post_init__(self) -> None:
         self.findings = [*self.first.findings]
         if len(self.files) > 1:
-            size = sum(one.size for one in self.files)
+            size = sum(file.size for file in self.files)
             told = f"{counted(len(self.files), 'file')}, {size:,} bytes, all read with the layout of {self.first.file.path}"
             self.findings.append(Finding("note", "files-matched", told, "from.files"))
 
@@ -83,7 +91,7 @@ class ChainReader:
 
     @property
     def size(self) -> int:
-        return sum(one.size for one in self.files)
+        return sum(file.size for file in self.files)
 
     @property
     def date_pattern(self) -> str | None:
@@ -159,14 +167,16 @@ class ChainReader:
             return None
         return block.reader.read_typed(block.block, wanted)
 
-    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
+    def read_parsed(self, block: Block, wanted: Sequence[WantedColumn]) -> ParsedColumns | None:
         assert isinstance(block, ChainBlock)
-        if not isinstance(block.reader, Forgiving) or any(one.position >= len(self.first.names) for one in wanted):
+        if not isinstance(block.reader, ReportsFailures) or any(
+            item.position >= len(self.first.names) for item in wanted
+        ):
             return None
-        return block.reader.read_mostly(block.block, wanted)
+        return block.reader.read_parsed(block.block, wanted)
 
     def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
-        assert isinstance(block, ChainBlock) and isinstance(block.reader, Forgiving)
+        assert isinstance(block, ChainBlock) and isinstance(block.reader, ReportsFailures)
         return self._with_keys(block, block.reader.only(block.block, places))
 
     def parses(self, column: WantedColumn) -> bool:

@@ -82,7 +82,7 @@ def _first(records: Iterator[Numbered]) -> Iterator[dict[str, Any]]:
 
 def late_reason(part: str, extra: Sequence[str]) -> str:
     """Why a row with parts that are no columns is not whole."""
-    listed = ", ".join(repr(one) for one in extra[:5]) + (f" and {len(extra) - 5} more" if len(extra) > 5 else "")
+    listed = ", ".join(repr(item) for item in extra[:5]) + (f" and {len(extra) - 5} more" if len(extra) > 5 else "")
     many = len(extra) > 1
     return (
         f"has the {part}{'s' if many else ''} {listed}, which none of the first rows has; "

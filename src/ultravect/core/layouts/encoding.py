@@ -74,9 +74,9 @@ def _two_bytes(head: bytes) -> str:
             continue
         sample = decoded[:2000]
         odd = sum(
-            1 for one in sample if unicodedata.category(one) in ("Cn", "Co", "Cc", "Cs") and one not in "\t\r\n"
+            1 for item in sample if unicodedata.category(item) in ("Cn", "Co", "Cc", "Cs") and item not in "\t\r\n"
         )
-        plain = sum(1 for one in sample if one < "\u0100")
+        plain = sum(1 for item in sample if item < "\u0100")
         if sample and odd <= _MOST_ODD * len(sample) and (newline in text or plain > len(sample) / 2):
             found.append((odd - plain, name))
     return min(found)[1] if found else ""
@@ -90,14 +90,16 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
     if not found:
         return DetectedEncoding("cp1252", False, f"{first}; taken for cp1252 (Western European)")
     best = min(found, key=lambda one: (one.chaos, -one.coherence))
-    likely = [one for one in found if one.chaos <= best.chaos + 0.05 and one.coherence >= best.coherence - _MARGIN]
+    likely = [
+        item for item in found if item.chaos <= best.chaos + 0.05 and item.coherence >= best.coherence - _MARGIN
+    ]
     if sum(byte > 0x7F for byte in sample) < _LITTLE:
-        likely = [one for one in found if one.chaos <= best.chaos + 0.05]  # too little to tell a language
+        likely = [item for item in found if item.chaos <= best.chaos + 0.05]  # too little to tell a language
     # a match stands for all encodings that give the same text
-    western = [one for one in likely if "cp1252" in one.could_be_from_charset and _is_western(sample)]
+    western = [item for item in likely if "cp1252" in item.could_be_from_charset and _is_western(sample)]
     chosen = western[0] if western else best
     name = "cp1252" if western else chosen.encoding
-    others = [one.encoding for one in sorted(found, key=lambda one: one.chaos) if one is not chosen][:2]
+    others = [item.encoding for item in sorted(found, key=lambda item: item.chaos) if item is not chosen][:2]
     reason = f"{first}; taken for {name}, by its letters"
     if chosen.language not in ("", "Unknown"):
         reason += f" {chosen.language}"
@@ -109,7 +111,7 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
 def _is_western(sample: bytes) -> bool:
     """Whether bytes above ASCII are, read as cp1252, letters and marks that Western texts have."""
     text = sample.decode("cp1252", "replace")
-    rare = sum(1 for one in text if one in "\ufffdŠŽšžŸƒˆ‰‹›†‡•˜")
+    rare = sum(1 for item in text if item in "\ufffdŠŽšžŸƒˆ‰‹›†‡•˜")
     return rare == 0
 
 

@@ -42,9 +42,9 @@ def kind_of(cell: str) -> str:
     if not cell or cell in WORDS_FOR_NULL:
         return ""
     ways = ways_of([cell], _FORMATS, DATE_PATTERNS)
-    if "number" in ways or "grouped" in ways or any(one.startswith("sign") for one in ways):
+    if "number" in ways or "grouped" in ways or any(way.startswith("sign") for way in ways):
         return "number"
-    if "time" in ways or any(one.startswith("dated") for one in ways) or _DATA_LIKE.match(cell):
+    if "time" in ways or any(way.startswith("dated") for way in ways) or _DATA_LIKE.match(cell):
         return "moment"
     return "text"
 
@@ -121,7 +121,9 @@ def _numbered(
     ):
         return False
     texts = [at for at, kind in enumerate(kinds) if kind == "text"]
-    return bool(texts) and all(_looks_like_name(first[at], [one for one in columns[at] if one]) > 0 for at in texts)
+    return bool(texts) and all(
+        _looks_like_name(first[at], [column for column in columns[at] if column]) > 0 for at in texts
+    )
 
 
 def _repeated(first: Sequence[str], data: Sequence[int], columns: Sequence[Sequence[str]]) -> bool:
@@ -156,7 +158,7 @@ def _looks_like_name(cell: str, below: Sequence[str]) -> float:
     if (
         lowered in _COMMON
         or lowered.replace(" ", "_") in _COMMON
-        or any(one in _COMMON for one in re.split(r"[_ .]", lowered))
+        or any(item in _COMMON for item in re.split(r"[_ .]", lowered))
     ):
         score += 1.0
     if cell in below:

@@ -225,7 +225,7 @@ def _names_of_arrays(file: SourceFile, layout: JsonLayout, findings: list[Findin
 def _size_of(batch: Sequence[Record], values: pa.Table) -> int:
     """From some of the rows."""
     some = batch[:: max(1, len(batch) // 50)]
-    return sum(len(str(one)) for one in some) * len(batch) // len(some)
+    return sum(len(str(item)) for item in some) * len(batch) // len(some)
 
 
 _KIND = DocumentKind("key", "objects", _BLOCK_ROWS, _size_of, typed_values=True, has_nul=True)

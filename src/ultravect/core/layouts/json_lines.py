@@ -100,7 +100,7 @@ class _Lines:
 
     def _fast(self, chunk: bytes, line: int, ends: int) -> TableBlock | None:
         """A block whose lines are all of the kinds seen so far."""
-        if _EXPONENT.search(chunk) and any(_is_decimal(one.type) for one in self.schema or ()):
+        if _EXPONENT.search(chunk) and any(_is_decimal(item.type) for item in self.schema or ()):
             return None  # see without_exponents
         if self.schema is None or self.layout.rows or b"\n\n" in chunk or b"\n\r" in chunk:
             return None
@@ -222,7 +222,7 @@ def _kind_of(values: list[Any], levels: int) -> pa.DataType | None:
     if decimal.Decimal in kinds and kinds <= {int, decimal.Decimal}:
         return _number_kind([value for value in values if isinstance(value, decimal.Decimal)])
     if kinds == {list}:
-        inner = _kind_of([one for value in values for one in value if one is not None], 0)
+        inner = _kind_of([item for value in values for item in value if item is not None], 0)
         return None if inner is None else pa.list_(inner)
     return pa.string() if kinds <= {str} else None
 
@@ -237,9 +237,9 @@ def _is_decimal(kind: pa.DataType) -> bool:
 def _number_kind(values: list[decimal.Decimal]) -> pa.DataType | None:
     """Decimals that are exact, or the floating numbers that they were; None where they have too many digits for these."""
     shapes = [value.as_tuple() for value in values]
-    if all(isinstance(one.exponent, int) and -_SCALE <= one.exponent <= 0 for one in shapes):
+    if all(isinstance(shape.exponent, int) and -_SCALE <= shape.exponent <= 0 for shape in shapes):
         return pa.decimal128(38, _SCALE)
-    return pa.float64() if all(len(one.digits) <= _DOUBLE_DIGITS for one in shapes) else None
+    return pa.float64() if all(len(shape.digits) <= _DOUBLE_DIGITS for shape in shapes) else None
 
 
 def open_json_lines(file: SourceFile, layout: JsonLinesLayout) -> TableReader:

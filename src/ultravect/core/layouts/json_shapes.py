@@ -46,7 +46,7 @@ def _shape(value: Any, pointer: str, depth: int) -> Shape | None:
 
 
 def _of_list(value: list[Any], pointer: str, depth: int) -> Shape | None:
-    first = next((one for one in value if one is not None), None)
+    first = next((item for item in value if item is not None), None)
     if isinstance(first, dict):
         return Shape(pointer, "objects")
     if isinstance(first, list) and len(value) > 1 and _is_even(value):
@@ -61,34 +61,34 @@ def _is_even(rows: list[Any]) -> bool:
 
 def _is_columns(value: dict[str, Any]) -> bool:
     """Arrays of plain values, all of one length."""
-    lengths = {len(one) if isinstance(one, list) else -1 for one in value.values()}
+    lengths = {len(item) if isinstance(item, list) else -1 for item in value.values()}
     if len(lengths) != 1 or not lengths - {-1, 0}:
         return False
     if len(value) == 1 and lengths == {1}:
         return False
-    return not any(isinstance(cell, dict | list) for one in value.values() for cell in one[:20])
+    return not any(isinstance(cell, dict | list) for item in value.values() for cell in item[:20])
 
 
 def _is_keyed(value: dict[str, Any]) -> bool:
     """Objects that are alike, each under a key of its own."""
-    if len(value) < _LEAST_KEYED or not all(isinstance(one, dict) and one for one in value.values()):
+    if len(value) < _LEAST_KEYED or not all(isinstance(item, dict) and item for item in value.values()):
         return False
     objects = list(value.values())[:200]
-    common = {key for key in objects[0] if sum(key in one for one in objects) >= 0.8 * len(objects)}
+    common = {key for key in objects[0] if sum(key in item for item in objects) >= 0.8 * len(objects)}
     return len(common) >= _ALIKE * len(objects[0]) and bool(common)
 
 
 def _is_columns_of_maps(value: dict[str, Any]) -> bool:
     """Columns whose values stand under row numbers."""
-    return all(list(one) == [str(number) for number in range(len(one))] for one in value.values())
+    return all(list(item) == [str(number) for number in range(len(item))] for item in value.values())
 
 
 def _names_for(rows: list[Any], around: dict[str, Any]) -> tuple[str, ...]:
     """An array of as many texts as a row has values, next to the rows."""
     width = len(rows[0]) if rows and isinstance(rows[0], list) else 0
-    for one in around.values():
-        if isinstance(one, list) and len(one) == width and one and all(isinstance(name, str) for name in one):
-            return tuple(one)
+    for item in around.values():
+        if isinstance(item, list) and len(item) == width and item and all(isinstance(name, str) for name in item):
+            return tuple(item)
     return ()
 
 

@@ -37,8 +37,8 @@ def _broken(file: SourceFile, error: Exception) -> UltravectError:
 
 
 def _flattened(schema: pa.Schema, layout: ParquetLayout) -> Iterator[tuple[str, tuple[str, ...], pa.DataType]]:
-    for one in schema:
-        yield from _flatten_field(one.name, (one.name,), one.type, layout, layout.flatten)
+    for item in schema:
+        yield from _flatten_field(item.name, (item.name,), item.type, layout, layout.flatten)
 
 
 def _flatten_field(

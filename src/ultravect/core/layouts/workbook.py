@@ -54,7 +54,7 @@ def _bytes(file: SourceFile) -> bytes:
     if data.startswith(b"PK"):
         try:
             with zipfile.ZipFile(io.BytesIO(data)) as archive:
-                unpacked = sum(one.file_size for one in archive.infolist())
+                unpacked = sum(item.file_size for item in archive.infolist())
         except FAILURES as error:
             raise _broken(file, error) from None
         if unpacked > _MAX_UNPACKED:
@@ -168,11 +168,13 @@ def _named(file: SourceFile, data: bytes, name: str) -> tuple[str, str]:
 
 def _sheet(file: SourceFile, workbook: Any, wanted: str | int | None, findings: list[Finding]) -> str:
     names = [str(name) for name in workbook.sheet_names]
-    visible = [str(one.name) for one in workbook.sheets_metadata if one.visible == calamine.SheetVisibleEnum.Visible]
+    visible = [
+        str(item.name) for item in workbook.sheets_metadata if item.visible == calamine.SheetVisibleEnum.Visible
+    ]
     name = _sheet_name(file, visible or names if wanted is None else names, wanted)
     if wanted is None and len(names) > 1:
         hidden = set(names) - set(visible)
-        others = ", ".join(f"{one} (hidden)" if one in hidden else one for one in names if one != name)
+        others = ", ".join(f"{item} (hidden)" if item in hidden else item for item in names if item != name)
         words_found = f"the sheet {name!r} is read; others: {others}"
         findings.append(Finding("note", "sheet-found", words_found, "from.layout", "name one in layout.sheet"))
     return name
@@ -204,7 +206,7 @@ def _header(file: SourceFile, name: str, layout: XlsxLayout, table: SheetTable, 
         return rows
     if isinstance(header, bool):
         return [at for at, row in enumerate(table.cells) if is_filled(row)][:1] if header else []
-    rows = [one - table.top - 1 for one in ([header] if isinstance(header, int) else header)]
+    rows = [item - table.top - 1 for item in ([header] if isinstance(header, int) else header)]
     if any(not 0 <= at < len(table.cells) for at in rows):
         raise UltravectError(
             "layout-misfit",
@@ -266,8 +268,8 @@ class _Content:
             part = self.rows[start : start + _BLOCK_ROWS]
             lines = [number + self.first for number, _ in part]
             bad = [BadRow(at, self.bad[number]) for at, (number, _) in enumerate(part) if number in self.bad]
-            texts = {one.index: as_json([cell_text(cell) for cell in part[one.index][1]]) for one in bad}
-            index = np.setdiff1d(np.arange(len(part)), np.array([one.index for one in bad], np.int64))
+            texts = {item.index: as_json([cell_text(cell) for cell in part[item.index][1]]) for item in bad}
+            index = np.setdiff1d(np.arange(len(part)), np.array([item.index for item in bad], np.int64))
             values = table.slice(start, _BLOCK_ROWS).take(pa.array(index))
             size = file.size * len(part) // len(self.rows)
             yield TableBlock(file.path, size, values.combine_chunks(), index, bad, texts, lines=lines)

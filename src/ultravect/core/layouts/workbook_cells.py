@@ -105,7 +105,7 @@ def _sheet_parts(archive: zipfile.ZipFile) -> dict[str, str]:
     names = set(archive.namelist())
     if "xl/workbook.xml" not in names or "xl/_rels/workbook.xml.rels" not in names:
         return {}
-    targets = {one.get("Id"): str(one.get("Target")) for one in _root(archive, "xl/_rels/workbook.xml.rels")}
+    targets = {item.get("Id"): str(item.get("Target")) for item in _root(archive, "xl/_rels/workbook.xml.rels")}
     found = {}
     for sheet in _root(archive, "xl/workbook.xml").iter(f"{_MAIN}sheet"):
         target = targets.get(sheet.get(_RELATION), "")
@@ -124,10 +124,10 @@ def named_ranges(data: bytes) -> dict[str, tuple[str, str]]:
         parts = _sheet_parts(archive)
         if not parts:
             return {}
-        for one in _root(archive, "xl/workbook.xml").iter(f"{_MAIN}definedName"):
-            sheet, mark, cells = (one.text or "").rpartition("!")
-            if mark and "," not in cells and not one.get("hidden"):
-                found[str(one.get("name"))] = (sheet.strip("'").replace("''", "'"), cells.replace("$", ""))
+        for item in _root(archive, "xl/workbook.xml").iter(f"{_MAIN}definedName"):
+            sheet, mark, cells = (item.text or "").rpartition("!")
+            if mark and "," not in cells and not item.get("hidden"):
+                found[str(item.get("name"))] = (sheet.strip("'").replace("''", "'"), cells.replace("$", ""))
         by_part = {part: sheet for sheet, part in parts.items()}
         for part, sheet in by_part.items():
             relations = part.replace("worksheets/", "worksheets/_rels/") + ".rels"

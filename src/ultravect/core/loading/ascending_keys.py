@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import pyarrow as pa
 
 
-class RisingKeys:
+class AscendingKeys:
     """Watches the rows of a load; ``so_far`` holds while every key was higher than the one before.
 
     Only one key that is a whole number or a date is looked at: every database finds two of them equal where they are here.

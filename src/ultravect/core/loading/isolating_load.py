@@ -14,7 +14,7 @@ from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.load import Counts, LoadOrder, RefusedRow
 from ultravect.core.contracts.target import Statements
 from ultravect.core.dialects.merge import ROW, Merge
-from ultravect.core.loading.ascending_keys import RisingKeys
+from ultravect.core.loading.ascending_keys import AscendingKeys
 from ultravect.core.loading.changes import compared, repeats, updates
 from ultravect.core.loading.isolation import Isolated, RowsRefused, isolate
 from ultravect.core.loading.refusals import key_not_unique, key_repeated
@@ -34,7 +34,7 @@ class IsolatingLoad(ABC):
     strategy: str = ""
     _order: LoadOrder
     _statements: Statements
-    _rising: RisingKeys | None = None
+    _ascending: AscendingKeys | None = None
 
     def _changed(self, statement: str) -> int:
         return self._statements.changed(statement)
@@ -50,14 +50,14 @@ class IsolatingLoad(ABC):
         """Rows with their numbers in the load, from ``first``, where they are staged."""
         if not self._order.staged:
             return batch
-        self._rising = self._rising or RisingKeys(self._order.keys)
-        self._rising.see(batch)
+        self._ascending = self._ascending or AscendingKeys(self._order.keys)
+        self._ascending.see(batch)
         return batch.append_column(ROW, pa.array(np.arange(first, first + batch.num_rows)))
 
     def _drop_repeats(self, merge: Merge) -> int:
         """Leaves one staged row a key, as the order says which; how many were dropped."""
         order = self._order
-        if self._rising is not None and self._rising.so_far:
+        if self._ascending is not None and self._ascending.so_far:
             return 0
         if not order.keys or not (found := self._all_rows(merge.repeated())):
             return 0

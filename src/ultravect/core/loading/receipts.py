@@ -73,9 +73,9 @@ class ReceiptTable:
         """The statements that drop what earlier loads into ``table`` kept: one is kept."""
         earlier = [Receipt.from_text(account) for (account,) in accounts]
         return [
-            f"DROP TABLE IF EXISTS {self._dialect.table(TableName(self.name.schema, one.previous))}"
-            for one in earlier
-            if one.table == table and one.previous
+            f"DROP TABLE IF EXISTS {self._dialect.table(TableName(self.name.schema, item.previous))}"
+            for item in earlier
+            if item.table == table and item.previous
         ]
 
     def prune(self) -> str:

@@ -24,7 +24,7 @@ def column_gone(order: LoadOrder, column: str) -> UltravectError:
     )
 
 
-def told_waiting(order: LoadOrder) -> str:
+def waiting_message(order: LoadOrder) -> str:
     """What a load says when another session's lock is in its way."""
     return f"another session holds a lock on {order.table}: waiting for it, up to {order.lock_seconds:g} s"
 

@@ -54,10 +54,12 @@ class Edit:
 def with_edits(problems: Sequence[Problem], text: str) -> list[Problem]:
     """The problems of the file ``text``, with an edit where it is known what was meant."""
     return [
-        replace(one, edit=edit_of(text, one.place, Renamed(one.meant) if one.of_key else one.meant))
-        if one.meant
-        else one
-        for one in problems
+        replace(
+            problem, edit=edit_of(text, problem.place, Renamed(problem.meant) if problem.of_key else problem.meant)
+        )
+        if problem.meant
+        else problem
+        for problem in problems
     ]
 
 
@@ -156,7 +158,7 @@ def _added(mapping: yaml.MappingNode, key: str, value: Any, lines: Sequence[str]
     into = next((pair[0] for pair in mapping.value if pair[0].value == "into"), None)
     at = into.start_mark.line if into and key == "columns" else _end(mapping) + 1
     if isinstance(value, list) and value:
-        return Edit(at + 1, (), (f"{indent}{key}:", *(f"{indent}  - {_spelled(one)}" for one in value)))
+        return Edit(at + 1, (), (f"{indent}{key}:", *(f"{indent}  - {_spelled(item)}" for item in value)))
     return Edit(at + 1, (), (f"{indent}{key}: {_spelled(value)}",))
 
 
@@ -199,7 +201,7 @@ def _in_list(sequence: yaml.SequenceNode, index: int, value: Any, lines: Sequenc
     if not isinstance(value, Items):
         return _replaced(node, value, lines)
     if sequence.flow_style:
-        rest = [one.value for one in sequence.value]
+        rest = [item.value for item in sequence.value]
         rest[index : index + 1] = value.values
         return _replaced(sequence, rest, lines) if rest else None
     first, last = node.start_mark.line, _end(node)
@@ -207,7 +209,7 @@ def _in_list(sequence: yaml.SequenceNode, index: int, value: Any, lines: Sequenc
         return None
     old = lines[first]
     dash = old[: node.start_mark.column]
-    new = [dash + _spelled(one) for one in value.values]
+    new = [dash + _spelled(item) for item in value.values]
     if new:  # a comment behind the item stays behind the first
         new[0] += old[node.end_mark.column :]
     return Edit(first + 1, (old,), tuple(new))

@@ -146,7 +146,11 @@ def problems_of(
         pointer = "".join(f"/{step}" for step in path)
         found.setdefault(pointer, Problem(pointer, message, hint, line, meant, of_key))
     # what a misspelt key was meant to be is not missing beside it
-    intended = {f"{one.pointer.rpartition('/')[0]}/{one.meant}" for one in found.values() if one.of_key and one.meant}
+    intended = {
+        f"{entry.pointer.rpartition('/')[0]}/{entry.meant}"
+        for entry in found.values()
+        if entry.of_key and entry.meant
+    }
     told = [
         one for pointer, one in found.items() if pointer not in intended or not one.message.endswith("is missing")
     ]

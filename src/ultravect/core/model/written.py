@@ -109,7 +109,7 @@ def written_layout(path: str, given: AnyWritten | None) -> AnyWritten:
     """The layout that a path's ending means, or the one given; ValueError where both disagree, or neither tells."""
     compressed = compression_ending(path)
     plain = path[: -len(compressed)] if compressed else path
-    ending = next((one for one in _ENDINGS if plain.lower().endswith(one)), "")
+    ending = next((item for item in _ENDINGS if plain.lower().endswith(item)), "")
     if given is None:
         if not ending:
             raise ValueError(

@@ -77,7 +77,7 @@ class FileLoad:
         self._template = target.path_of(order, self._set)
         keyed = target.layout.partition_by if isinstance(target.layout, WrittenParquet) else []
         self._keyed = list(keyed)
-        self._columns = [(one.name, one.type) for one in order.columns if one.name not in keyed]
+        self._columns = [(column.name, column.type) for column in order.columns if column.name not in keyed]
 
     @property
     def written(self) -> Sequence[str]:
@@ -234,7 +234,7 @@ class FilesTarget:
 
     locks_tables = False
     truncates = False
-    opened_alike = ""
+    exclusive_file = ""
     can_isolate = False
     needs: Mapping[str, frozenset[str]] = {}
 
@@ -267,7 +267,7 @@ class FilesTarget:
         if order.receipt and (begun := known.begun(order.receipt.run)):
             return begun.name
         first = self.name.replace(f"{{{PART}}}", "0001")
-        taken = {one.path for one in self.storage.list(Listing(pattern=first, limit=1))}
+        taken = {item.path for item in self.storage.list(Listing(pattern=first, limit=1))}
         if first not in taken and first not in known.files:
             return self.name
         number = order.receipt.run.split("-")[0] if order.receipt else "2"

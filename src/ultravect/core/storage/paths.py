@@ -53,7 +53,7 @@ def matching(storage: Storage, pattern: str, limit: int, connection: str) -> Seq
     found = storage.list(Listing(pattern=pattern, limit=limit + 1))
     if not found:
         some = storage.list(Listing(limit=3))
-        there = f"files here: {', '.join(one.path for one in some)} …" if some else "there are no files at all"
+        there = f"files here: {', '.join(item.path for item in some)} …" if some else "there are no files at all"
         raise UltravectError(
             "file-missing",
             f"connection {connection}: no file matches {pattern!r}",

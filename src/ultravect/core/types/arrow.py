@@ -34,7 +34,7 @@ _DAY_TICKS = {"s": 86_400, "ms": 86_400 * 10**3, "us": 86_400 * 10**6, "ns": 86_
 
 def array_from(held: pa.DataType, rows: int, buffers: Sequence[bytes | None]) -> pa.Array:
     """The array whose buffers a compiled loop has filled; it must not be changed afterwards."""
-    return pa.Array.from_buffers(held, rows, [None if one is None else pa.py_buffer(one) for one in buffers])
+    return pa.Array.from_buffers(held, rows, [None if buffer is None else pa.py_buffer(buffer) for buffer in buffers])
 
 
 def canonical_of(kind: pa.DataType) -> CanonicalType | None:

@@ -16,8 +16,8 @@ from ultravect.core.types.text_formats import TextFormats
 
 # digits become 0 and letters a: values of one shape can be read in the same ways
 _SHAPE = {
-    **{ord(one): "0" for one in "123456789"},
-    **{ord(one): "a" for one in "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"},
+    **{ord(item): "0" for item in "123456789"},
+    **{ord(item): "a" for item in "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"},
 }
 _SPECIAL = re.compile(r"[+-]?(nan|inf|infinity)", re.IGNORECASE)
 _NUMBER = re.compile(r"[+-]?[0.,][0.,'’ \u00a0_]*(a[+-]?0+)?")
@@ -71,11 +71,11 @@ def _dated(patterns: tuple[str, ...]) -> list[tuple[re.Pattern[str], re.Pattern[
     """For each pattern: the shape of a date alone, and of one with a time of day."""
     return [
         (
-            re.compile(date_shape(one)),
-            re.compile(date_shape(one) + r"[ a]00?[: a].*|" + date_shape(one) + r"[ a]00"),
-            one,
+            re.compile(date_shape(pattern)),
+            re.compile(date_shape(pattern) + r"[ a]00?[: a].*|" + date_shape(pattern) + r"[ a]00"),
+            pattern,
         )
-        for one in patterns
+        for pattern in patterns
     ]
 
 

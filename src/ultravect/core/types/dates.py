@@ -68,7 +68,7 @@ def even_clock(values: pa.Array) -> pa.Array:
         return values
     parts = pc.extract_regex(values, _SPLIT)
     before, hour, rest, half, zone = (
-        pc.struct_field(parts, one) for one in ("before", "hour", "rest", "half", "zone")
+        pc.struct_field(parts, item) for item in ("before", "hour", "rest", "half", "zone")
     )
     number = pc.cast(hour, pa.int32())
     has_half = pc.greater(pc.binary_length(half), 0)

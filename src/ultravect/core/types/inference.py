@@ -133,7 +133,9 @@ class ColumnInference:
             ways = ways_of(probe, self._formats, self._patterns)
             self._candidates = candidates_of(ways, self._formats, self._patterns)
         if is_text:
-            self._candidates = [one for one in self._candidates if one.type.name not in _SAID_BY_FORMAT]
+            self._candidates = [
+                candidate for candidate in self._candidates if candidate.type.name not in _SAID_BY_FORMAT
+            ]
 
     def _tried(
         self, candidate: Candidate, converted: Converted, values: pa.Array, rows: np.ndarray[Any, Any]
@@ -176,7 +178,7 @@ class ColumnInference:
         if "double" in numeric and id(numeric["double"]) in whole:
             if not self._has_exponent:
                 self._decimals = max(self._decimals, found.decimals)
-            span = [one for one in whole[id(numeric["double"])] if math.isfinite(one)]
+            span = [item for item in whole[id(numeric["double"])] if math.isfinite(item)]
             if span:
                 self._integer_digits = max(self._integer_digits, len(str(int(max(map(abs, span))))))
             self._hold_against_double(pa.array(values), rows)
@@ -221,8 +223,8 @@ class ColumnInference:
         """Another way to read dates, with day and month in the other order."""
         if best.pattern is None:
             return None
-        others = (one for one in self._whole() if one.type == best.type and one.pattern)
-        return next((one for one in others if order_of(one.pattern or "") != order_of(best.pattern)), None)
+        others = (item for item in self._whole() if item.type == best.type and item.pattern)
+        return next((other for other in others if order_of(other.pattern or "") != order_of(best.pattern)), None)
 
     def confirm(self, values: pa.Array) -> None:
         """Takes further values that were parsed as the type that ``guess`` gave."""
@@ -278,14 +280,14 @@ class ColumnInference:
 
     def _whole(self) -> list[Candidate]:
         """The ways to read the column in which all its values are read."""
-        return [one for one in self._candidates if one.misfits == 0 and one.matched]
+        return [candidate for candidate in self._candidates if candidate.misfits == 0 and candidate.matched]
 
     def _best(self) -> Candidate | None:
         """The narrowest of these; of numbers with a fraction, the double that they are, or the decimal."""
         whole = self._whole()
         if not whole or whole[0].type.name != "decimal" or whole[0].proposes:
             return whole[0] if whole else None
-        double = next((one for one in whole if one.type.name == "double"), None)
+        double = next((item for item in whole if item.type.name == "double"), None)
         return double if double and self._is_measured else whole[0]
 
     @property
@@ -353,8 +355,8 @@ class ColumnInference:
     @staticmethod
     def _fraction_of(best: Candidate) -> int:
         """Decimals of the smallest and the largest value."""
-        spans = [one.normalize().as_tuple().exponent for one in (best.low, best.high) if one is not None]
-        return max([-int(one) for one in spans] + [0])
+        spans = [item.normalize().as_tuple().exponent for item in (best.low, best.high) if item is not None]
+        return max([-int(span) for span in spans] + [0])
 
     def _proposed(self, best: Candidate, would_be: CanonicalType) -> ColumnType:
         """Text, which would be of another type if the layout said more of its values."""
@@ -488,7 +490,7 @@ def add_to_columns(
         for (kind, formats), trials in groups.items():
             _convert(block, kind, formats, trials)
     for trial in tried:
-        if any(one.type.name in ("bigint", "decimal", "double") for one in trial.column._candidates):
+        if any(candidate.type.name in ("bigint", "decimal", "double") for candidate in trial.column._candidates):
             trial.column._note_digits(block, trial)
 
 
@@ -533,7 +535,7 @@ def _convert(block: _Block, kind: CanonicalType, formats: TextFormats, trials: S
         if (converted := convert_plain(first, kind, formats)).failed.all():
             trials[0].column._tried(trials[0].left.pop(0), converted, first, trials[0].rows)
             return
-    values = block.trimmed.take(pa.array(np.concatenate([one.places for one in trials])))
+    values = block.trimmed.take(pa.array(np.concatenate([item.places for item in trials])))
     converted = convert_plain(values, kind, formats)
     start = 0
     for trial in trials:

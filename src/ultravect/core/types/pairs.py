@@ -68,7 +68,7 @@ def _largest(held: int | None, coming: int | None) -> int | None:
 
 def _same_name(source: CanonicalType, target: CanonicalType) -> tuple[Fit, str]:
     """Types that differ in length, or in fractional digits of seconds."""
-    before, after = (one.length if one.length is not None else one.precision for one in (source, target))
+    before, after = (item.length if item.length is not None else item.precision for item in (source, target))
     if after is None or (before is not None and after >= before):
         return Fit.WIDER, ""
     what = f"at most {after} characters" if target.name == "text" else f"at most {after} bytes"

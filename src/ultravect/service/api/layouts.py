@@ -153,7 +153,7 @@ class FitView(APIView):
         spec = asdict(connection_named(given.validated_data["connection"]).spec())
         wanted, shown = given.validated_data["object"], list(astuple(Wanted(rows=0)))
         seen = POOL.look("preview", spec=spec, wanted=wanted, shown=shown, own=None, saved=saved)
-        findings = [one for one in seen["findings"] if one["code"] == "layout-outgrown"]
+        findings = [item for item in seen["findings"] if item["code"] == "layout-outgrown"]
         return Response({"fits": not findings, "findings": findings})
 
 

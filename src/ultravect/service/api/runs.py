@@ -40,7 +40,7 @@ from ultravect.service.api.serializers import (
     RunLineSerializer,
     RunSerializer,
 )
-from ultravect.service.records.lookup import picked_keys
+from ultravect.service.records.lookup import selected_keys
 from ultravect.service.records.models import (
     Change,
     Event,
@@ -307,7 +307,7 @@ class RetryRejectsView(_FollowUp):
                 f"run the whole job again: ultravect run {run.job.name}",
             )
         model = job_from_data(self._revision(run).structure)
-        if model.into.folder is not None or (model.source.files is None and not picked_keys(run)):
+        if model.into.folder is not None or (model.source.files is None and not selected_keys(run)):
             raise Problem(
                 409,
                 "rejects-not-found",

@@ -19,7 +19,7 @@ def find_job(name: str) -> Job | None:
     return Job.objects.filter(name=name, deleted_at=None).first()
 
 
-def picked_rows(run: Run) -> dict[str, list[int]]:
+def selected_rows(run: Run) -> dict[str, list[int]]:
     """The rows that a run rejected, by their files."""
     rows: dict[str, list[int]] = {}
     for name, row in Reject.objects.filter(leg__run=run).values_list("object", "row"):
@@ -27,7 +27,7 @@ def picked_rows(run: Run) -> dict[str, list[int]]:
     return rows
 
 
-def picked_keys(run: Run) -> list[str]:
+def selected_keys(run: Run) -> list[str]:
     """The keys of the rows that a run rejected, where all of them have one."""
     keys = list(Reject.objects.filter(leg__run=run).values_list("key", flat=True))
     return keys if all(keys) else []

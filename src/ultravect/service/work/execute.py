@@ -19,7 +19,7 @@ from django.db import close_old_connections, transaction
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
-from ultravect.service.records.lookup import find_connection, layout_version, picked_keys, picked_rows
+from ultravect.service.records.lookup import find_connection, layout_version, selected_keys, selected_rows
 from ultravect.service.records.models import Outcome, Run, RunKind, State
 from ultravect.service.sealing import SealBroken
 from ultravect.service.work.attempts import attempt_names, run_facts
@@ -51,10 +51,10 @@ def worker_name() -> str:
     return f"{socket.gethostname()}:{os.getpid()}"
 
 
-def _picked(run: Run) -> dict[str, Any]:
+def _selection(run: Run) -> dict[str, Any]:
     """What tells which rows ``run`` rejected: their keys, or their places in files."""
-    keys = picked_keys(run)
-    return {"keys": keys, "rows": {} if keys else picked_rows(run)}
+    keys = selected_keys(run)
+    return {"keys": keys, "rows": {} if keys else selected_rows(run)}
 
 
 class RunExecutor:
@@ -130,7 +130,7 @@ class RunExecutor:
             "kind": run.kind,
             "run": str(run.pk),
             "origin": {"run": str(run.origin.pk), "receipts": attempt_names(run.origin)} if run.origin else None,
-            "pick": _picked(run.origin) if run.origin and run.kind == RunKind.REJECTS else None,
+            "selection": _selection(run.origin) if run.origin and run.kind == RunKind.REJECTS else None,
             "date": run_facts(run).date.isoformat(),
             "receipt": receipt,
             "earlier": earlier,

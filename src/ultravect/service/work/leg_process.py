@@ -31,8 +31,8 @@ from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.execute import committed_result, run_leg
 from ultravect.core.engine.run.leg import LegResult
-from ultravect.core.engine.run.pick import Pick, PickedKeys, PickedRows
 from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.run.row_selection import RowSelection, SelectionByKeys, SelectionByRows
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding
@@ -116,7 +116,7 @@ class _Speaker:
 
     def rejects(self, rejects: Sequence[Reject]) -> None:
         for start in range(0, len(rejects), _REJECTS_A_LINE):
-            self.say("rejects", rejects=[one.as_dict() for one in rejects[start : start + _REJECTS_A_LINE]])
+            self.say("rejects", rejects=[reject.as_dict() for reject in rejects[start : start + _REJECTS_A_LINE]])
 
     def read_again(self) -> None:
         self.say("read_again")
@@ -126,7 +126,7 @@ class _Speaker:
 
     def changes(self, changes: Sequence[RowChange]) -> None:
         for start in range(0, len(changes), _REJECTS_A_LINE):
-            self.say("changes", changes=[one.as_dict() for one in changes[start : start + _REJECTS_A_LINE]])
+            self.say("changes", changes=[change.as_dict() for change in changes[start : start + _REJECTS_A_LINE]])
 
 
 def _watch(worker: socket.socket, seconds: float) -> None:
@@ -140,8 +140,8 @@ def _peak_memory() -> int:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 
 
-def _pick(told: dict[str, Any]) -> Pick:
-    return PickedKeys(told["keys"]) if told["keys"] else PickedRows(told["rows"])
+def _selection(told: dict[str, Any]) -> RowSelection:
+    return SelectionByKeys(told["keys"]) if told["keys"] else SelectionByRows(told["rows"])
 
 
 def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:
@@ -156,7 +156,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
         receipt=task["receipt"],
         earlier=task["earlier"],
-        pick=_pick(task["pick"]) if task["pick"] else None,
+        selection=_selection(task["selection"]) if task["selection"] else None,
         text=task["text"],
     )
 

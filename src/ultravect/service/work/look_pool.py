@@ -159,7 +159,9 @@ def _understood(said: bytes | None, seconds: float) -> Any:
     error = data["error"]
     problems = error.pop("problems", None)
     if problems:
-        raise DeclarationError(error["detail"], [FileProblem.from_dict(one) for one in problems], error["code"])
+        raise DeclarationError(
+            error["detail"], [FileProblem.from_dict(problem) for problem in problems], error["code"]
+        )
     raise UltravectError(error["code"], error["detail"], hint=error["hint"], **error["where"])
 
 

@@ -25,7 +25,7 @@ TOO_LARGE = UltravectError(
 
 
 def error_as_dict(error: UltravectError) -> dict[str, Any]:
-    problems = [one.as_dict() for one in error.problems] if isinstance(error, DeclarationError) else None
+    problems = [problem.as_dict() for problem in error.problems] if isinstance(error, DeclarationError) else None
     return {**error.as_dict(), "problems": problems}
 
 

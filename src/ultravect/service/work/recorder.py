@@ -109,7 +109,7 @@ class Recorder:
             case "rejects":
                 data = self._rejects(data["rejects"])
             case "changes":
-                Change.objects.bulk_create(Change(leg=self.leg, **_storable(one)) for one in data["changes"])
+                Change.objects.bulk_create(Change(leg=self.leg, **_storable(item)) for item in data["changes"])
                 data = {"count": len(data["changes"])}
             case "read_again":
                 self._forget()
@@ -142,7 +142,7 @@ class Recorder:
 
     def _rejects(self, rejects: list[dict[str, Any]]) -> dict[str, Any]:
         room = max(0, KEPT_REJECTS - self.leg.rejected)
-        Reject.objects.bulk_create(Reject(leg=self.leg, **_storable(one)) for one in rejects[:room])
+        Reject.objects.bulk_create(Reject(leg=self.leg, **_storable(reject)) for reject in rejects[:room])
         self.leg.rejected += len(rejects)
         self.leg.save(update_fields=["rejected"])
         return {

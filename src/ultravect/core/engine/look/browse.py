@@ -70,7 +70,7 @@ def list_inside(spec: ConnectionSpec, path: str, listing: Listing) -> list[dict[
     if archive and not archive[1]:
         with stored_file(spec, path) as stream:
             found = members(stream, path)
-        by_name = {f"{path}/{one.name}": one for one in found}
+        by_name = {f"{path}/{item.name}": item for item in found}
         return [
             {"name": name, "kind": "file", "size": by_name[name].size, "modified": by_name[name].modified.isoformat()}
             for name in listing.pick(iter(by_name))
@@ -126,7 +126,7 @@ def preview(
         "row_numbers": sample.numbers,
         "rows_scanned": scan.rows,
         "complete": scan.complete,
-        "bad_rows": [one.as_dict() for one in scan.bad],
+        "bad_rows": [item.as_dict() for item in scan.bad],
         "bad_count": scan.bad_rows,
     }
 

@@ -135,7 +135,7 @@ def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> C
     except UltravectError as error:
         place = str(error.where.get("place", job.source.place))
         return CheckResult([Finding("error", error.code, error.detail, place, error.hint)], target=name)
-    there = any(twin.there for twin in mirror.twins)
+    there = any(pair.there for pair in mirror.pairs)
     return CheckResult([], effect=told(mirror), target=mirror.folder or name, target_exists=there)
 
 
@@ -144,7 +144,7 @@ def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
     assert plan.reader is not None
     assert plan.target is not None
     shaper = Shaper.of(OpenLeg.of(plan))
-    checks = {one.reason: one for one in plan.checks}
+    checks = {check.reason: check for check in plan.checks}
     misfits: defaultdict[str, Misfits] = defaultdict(Misfits)
     rows = size = 0
     good: list[pa.RecordBatch] = []
@@ -161,7 +161,7 @@ def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
             # a check is told by itself, whatever the columns that it is about
             about = reject.reason if reject.reason in checks else reject.column
             misfits[about].add(reject)
-    total = sum(one.count for one in misfits.values())
+    total = sum(misfit.count for misfit in misfits.values())
     fatal = total > allowed_rejects(job.into.rejects, rows)
     tried = counted(rows, "row") if complete else f"the first {counted(rows, 'row')}"
     known = {column.source: column for column in plan.columns}
@@ -198,6 +198,6 @@ def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
 
 def _raise(plan: Planning, code: str, fix: Fix) -> None:
     plan.findings = [
-        replace(one, severity="error", fix=fix.text, put=fix.put) if one.code == code else one
-        for one in plan.findings
+        replace(finding, severity="error", fix=fix.text, put=fix.put) if finding.code == code else finding
+        for finding in plan.findings
     ]

@@ -60,7 +60,7 @@ def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, save
     }
     job = job_from_data(structure)
     plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
-    first = next((one for one in plan.errors if one.code not in _MENDED_BY_MAPPING), None)
+    first = next((error for error in plan.errors if error.code not in _MENDED_BY_MAPPING), None)
     if plan.reader is None or plan.target is None or plan.table is None or (first and not plan.live):
         problem = first or plan.errors[0]
         raise UltravectError(problem.code, problem.message, hint=problem.fix, place=problem.place)
@@ -196,12 +196,12 @@ def _into(plan: Planning, target: ConnectionSpec, drafted: Drafted) -> list[str]
             "  if_missing: create",
             *_comment("The table is missing; a run creates it:", ";\n".join(plan.ddl).split("\n")),
         ]
-    minded = [one for one in plan.findings if one.severity != "note"]
+    minded = [finding for finding in plan.findings if finding.severity != "note"]
     if minded:
         lines += ["", "# To be minded:"]
         lines += [
-            _told(f"  {one.severity} {one.code}: {one.message}" + (f" ({one.fix})" if one.fix else ""))
-            for one in minded
+            _told(f"  {item.severity} {item.code}: {item.message}" + (f" ({item.fix})" if item.fix else ""))
+            for item in minded
         ]
     return lines
 

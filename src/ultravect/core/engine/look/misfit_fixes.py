@@ -108,7 +108,9 @@ def _whole_by(job: Job, plan: Planning, reasons: Counter[str]) -> Fix | None:
     widths = [_WIDTH.match(reason) for reason in reasons]
     if not widths or not all(widths):
         return None
-    long = any(int(one["found"].replace(",", "")) > int(one["wanted"].replace(",", "")) for one in widths if one)
+    long = any(
+        int(width["found"].replace(",", "")) > int(width["wanted"].replace(",", "")) for width in widths if width
+    )
     if long:
         return Fix(
             'is a delimiter part of a value? then quotes or layout.escape (such as "\\\\") keep it; layout.ragged: fit cuts what is '

@@ -70,7 +70,7 @@ class _Column:
             self.values,
             self.nulls,
             self._counted.num_rows if self._complete else None,
-            [(shown(one["value"]), one["count"]) for one in top],
+            [(shown(item["value"]), item["count"]) for item in top],
             low if low is not None else self.low and shown(self.low),
             high if high is not None else self.high and shown(self.high),
             self.shortest,

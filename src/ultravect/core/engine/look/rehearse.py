@@ -42,7 +42,7 @@ class Rehearsal:
 
     @property
     def passed(self) -> bool:
-        return not self.would_fail and not any(one.severity == "error" for one in self.findings)
+        return not self.would_fail and not any(finding.severity == "error" for finding in self.findings)
 
     def as_dict(self) -> dict[str, Any]:
         return {

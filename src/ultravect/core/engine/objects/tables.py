@@ -15,7 +15,7 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.dialects.statements import statements
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import Block, Mostly, Rows, WantedColumn, require_columns, unique_names
+from ultravect.core.layouts.base import Block, ParsedColumns, Rows, WantedColumn, require_columns, unique_names
 from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Source
@@ -65,7 +65,7 @@ class TableRows:
         """The primary key of the table, where all of it is read."""
         every = [column.name for column in self.live.columns if column.key] if self.live else []
         kinds = {column.name: column.type.name for column in self.columns if column.type}
-        return every if all(kinds.get(one) in _FOUND_BY for one in every) else []
+        return every if all(kinds.get(item) in _FOUND_BY for item in every) else []
 
     def keys_of(self, block: Block, places: npt.NDArray[np.int64]) -> pa.Table:
         assert isinstance(block, TableBlock)
@@ -92,7 +92,7 @@ class TableRows:
 
     def shares_file_with(self, other: Target) -> bool:
         """Whether both are one file, which a process has to open for writing first."""
-        return bool(self.database.opened_alike) and self.database.opened_alike == other.opened_alike
+        return bool(self.database.exclusive_file) and self.database.exclusive_file == other.exclusive_file
 
     def narrowed(self, positions: Sequence[int]) -> TableRows:
         """The same rows with only these columns, so that no others are read."""
@@ -108,12 +108,12 @@ class TableRows:
         return Rows(block.values, block.index_or_all)
 
     def read_typed(self, block: Block, wanted: Sequence[WantedColumn]) -> pa.RecordBatch | None:
-        found = self.read_mostly(block, wanted)
+        found = self.read_parsed(block, wanted)
         if found is None or len(found.odd):
             return None
         return pa.RecordBatch.from_arrays(found.columns, names=[str(column.position) for column in wanted])
 
-    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
+    def read_parsed(self, block: Block, wanted: Sequence[WantedColumn]) -> ParsedColumns | None:
         assert isinstance(block, TableBlock)
         arrays = []
         failed = np.zeros(block.values.num_rows, np.bool_)
@@ -124,7 +124,7 @@ class TableRows:
             converted = convert_typed(values, column.type, column.formats)
             failed |= converted.failed
             arrays.append(converted.array)
-        return Mostly(arrays, np.flatnonzero(failed))
+        return ParsedColumns(arrays, np.flatnonzero(failed))
 
     def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
         assert isinstance(block, TableBlock)

@@ -52,7 +52,7 @@ def undo_leg(
     if not isinstance(opened, Database):
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
     own = ReceiptKey(receipt)
-    if earlier and (known := opened.committed(name, [ReceiptKey(one) for one in earlier])):
+    if earlier and (known := opened.committed(name, [ReceiptKey(item) for item in earlier])):
         listener.log("info", "the load was undone before the run was taken over: the receipt is in the target")
         return LegResult(Tally(), known.rows_before, opened.count(name), False, 0.0)
     key, found = _found(opened, name, loads)

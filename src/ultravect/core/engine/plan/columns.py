@@ -35,18 +35,20 @@ class Scanning:
         assert plan.reader is not None
         # dates are looked at even where their type is given: how they are written has to be found
         wanted = [
-            one.position
-            for one in selected
-            if one.position is not None
-            and plan.reader.given[one.position] is None
-            and (one.type is None or one.type.name in DATE_TYPES)
+            item.position
+            for item in selected
+            if item.position is not None
+            and plan.reader.given[item.position] is None
+            and (item.type is None or item.type.name in DATE_TYPES)
         ]
         if not wanted:
             return Scan({})
         scan = scan_columns(plan.reader, wanted, limit=self.limit, progress=self.progress)
         note_scan(plan, scan)
-        untyped = [one.position for one in selected if one.position in scan.columns and one.type is None]
-        plan.findings += value_findings(plan.reader, [scan.columns[one] for one in untyped if one is not None], job)
+        untyped = [item.position for item in selected if item.position in scan.columns and item.type is None]
+        plan.findings += value_findings(
+            plan.reader, [scan.columns[item] for item in untyped if item is not None], job
+        )
         return scan
 
 
@@ -105,7 +107,7 @@ def add_column(plan: Planning, one: Selected, target: LiveColumn, inferred: Colu
             target.nullable,
             inferred=evidence,
             expression=one.value if one.position is None else None,
-            fit=_told_fit(source_type(plan, one), kind),
+            fit=_fit_text(source_type(plan, one), kind),
             origin=source_type(plan, one) or (inferred.type if inferred else None),
         )
     )
@@ -136,7 +138,7 @@ def source_type(plan: Planning, one: Selected) -> CanonicalType | None:
     return plan.bound[one.name].type if one.position is None else plan.reader.given[one.position]
 
 
-def _told_fit(source: CanonicalType | None, target: CanonicalType) -> str:
+def _fit_text(source: CanonicalType | None, target: CanonicalType) -> str:
     """``from text: exact``, where the source has types."""
     pair = pair_fit(source, target) if source else None
     return f"from {source}: {pair[0]}" + (f", {pair[1]}" if pair[1] else "") if pair else ""

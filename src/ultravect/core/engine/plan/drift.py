@@ -7,7 +7,7 @@ import numpy as np
 import pyarrow as pa
 
 from ultravect.core.engine.plan.leg_plan import InputPlan
-from ultravect.core.layouts.base import Proving, Reader, WantedColumn
+from ultravect.core.layouts.base import Reader, VerifiesTypes, WantedColumn
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.dates import DATE_PATTERNS
 from ultravect.core.types.from_text import try_cast
@@ -31,7 +31,7 @@ class TypeDrift(Exception):
 
 def may_trust(reader: Reader, found: ColumnType, wanted: WantedColumn) -> bool:
     """Whether the type that the first values tell can be held against all others while they are read."""
-    if not isinstance(reader, Proving) or found.ambiguous or found.values == 0:
+    if not isinstance(reader, VerifiesTypes) or found.ambiguous or found.values == 0:
         return False
     return reader.parses(wanted) or found.type.name in _UNPARSED
 

@@ -19,7 +19,7 @@ def misfits(
     if not expects:
         return []
     found: list[str] = []
-    for position, (expected, kind) in enumerate((one.name, one.type) for one in expects):
+    for position, (expected, kind) in enumerate((expect.name, expect.type) for expect in expects):
         if position >= len(names):
             found.append(f"column {position + 1} {expected!r} is no longer there")
         elif names[position] != expected:

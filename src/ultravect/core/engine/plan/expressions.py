@@ -31,13 +31,13 @@ def narrow(job: Job, plan: Planning) -> None:
     if job.into.rejects != 0:
         needed |= {plan.reader.names.index(name) for name in plan.reader.keys}
     # a row needs a column to be counted by, even when none is copied
-    used = sorted(needed | {one.position for one in plan.inputs}) or [0]
+    used = sorted(needed | {item.position for item in plan.inputs}) or [0]
     plan.reader = plan.reader.narrowed(used)
     plan.columns = [
         column if column.expression else replace(column, position=used.index(column.position))
         for column in plan.columns
     ]
-    plan.inputs = [replace(one, position=used.index(one.position)) for one in plan.inputs]
+    plan.inputs = [replace(item, position=used.index(item.position)) for item in plan.inputs]
 
 
 def bind_expressions(
@@ -55,12 +55,12 @@ def bind_expressions(
     reader = plan.reader
     assert reader is not None
     condition = parse_condition(job.source.where, "from.where") if job.source.where else None
-    computed = [one for one in selected if one.value is not None]
+    computed = [item for item in selected if item.value is not None]
     if condition is None and not computed:
         return
     named = {
         column_position(name.name, reader.names, place)
-        for node, place in [(condition, "from.where"), *((one.value, one.place) for one in computed)]
+        for node, place in [(condition, "from.where"), *((item.value, item.place) for item in computed)]
         if node is not None
         for name in names_in(node)
     }
@@ -83,9 +83,9 @@ def bind_expressions(
                 formats[position] = replace(reader.formats, date_pattern=found.date_pattern)
     plan.scope = ScopePlan(tuple(reader.names), tuple(types), dt.datetime.now(dt.UTC))
     scope = _scope(plan.scope, job, places)
-    for one in computed:
-        assert one.value is not None
-        plan.bound[one.name] = bind(one.value, scope, one.place)
+    for item in computed:
+        assert item.value is not None
+        plan.bound[item.name] = bind(item.value, scope, item.place)
     if condition is not None:
         _filter(plan, condition, bind_condition(condition, scope, "from.where"))
     bounds = [*plan.bound.values(), *([plan.condition] if plan.condition else [])]
@@ -98,7 +98,7 @@ def bind_expressions(
             formats[position],
             plan.sampled and position in unknown,
         )
-        for position in sorted({position for one in bounds for position in columns_in(one)})
+        for position in sorted({position for bound in bounds for position in columns_in(bound)})
     ]
 
 
@@ -115,7 +115,7 @@ def _filter(plan: Planning, node: Node, condition: Bound) -> None:
         dialect = reader.database.dialect
         columns = reader.columns
         sql = [render(part, dialect, lambda position: columns[position].type is not None) for part in parts]
-        reader.condition = " AND ".join(one for one in sql if one is not None)
+        reader.condition = " AND ".join(item for item in sql if item is not None)
         kept = [at for at in kept if sql[at] is None]
     if kept:
         plan.condition_plan = ConditionPlan(node, tuple(kept))
@@ -131,7 +131,11 @@ def bound_again(plan: LegPlan, job: Job, places: SecretPlaces) -> tuple[Mapping[
     if plan.scope is None:
         return {}, None
     scope = _scope(plan.scope, job, places)
-    bound = {one.source: bind(one.expression, scope, "columns") for one in plan.columns if one.expression is not None}
+    bound = {
+        column.source: bind(column.expression, scope, "columns")
+        for column in plan.columns
+        if column.expression is not None
+    }
     if plan.condition is None:
         return bound, None
     parts = conjuncts(bind_condition(plan.condition.node, scope, "from.where"))

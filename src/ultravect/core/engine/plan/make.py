@@ -61,7 +61,7 @@ def make_plan(
             plan.path = filled(job.source.files, job, facts, "from.files")
             plan.declared = _layout(job, saved)
             plan.reader = open_source(source, plan.path, plan.declared)
-        plan.findings += [in_job(one, plan.reader, job) for one in plan.reader.findings]
+        plan.findings += [in_job(finding, plan.reader, job) for finding in plan.reader.findings]
         if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
     except UltravectError as error:

@@ -29,8 +29,8 @@ def loosely_matched(sources: Sequence[str], targets: Sequence[str]) -> Mapping[s
     for name in sources:
         if name in found:
             continue
-        alike = [one for one in left if folded(one) == folded(name) and folded(name)]
-        rivals = [one for one in sources if one not in found and folded(one) == folded(name)]
+        alike = [item for item in left if folded(item) == folded(name) and folded(name)]
+        rivals = [source for source in sources if source not in found and folded(source) == folded(name)]
         if len(alike) == 1 and len(rivals) == 1:
             found[name] = alike[0]
             left.remove(alike[0])

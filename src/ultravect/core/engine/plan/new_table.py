@@ -32,8 +32,8 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
             "select fewer columns, or write them into several tables with a job each",
         )
         return
-    for one in selected:
-        note_pair(job, plan, one, one.type)
+    for item in selected:
+        note_pair(job, plan, item, item.type)
     if plan.errors:
         return
     scan = scanning.scan(job, plan, selected)
@@ -122,7 +122,7 @@ def _with_length(job: Job, selected: Sequence[Selected], names: Sequence[str], k
 def _adapted_names(plan: Planning, dialect: Dialect, selected: Sequence[Selected]) -> list[str]:
     """The names that the target's columns get, with a finding for each that is not as it was asked for."""
     names = []
-    for one, (name, reason) in zip(selected, adapted(dialect, [one.name for one in selected]), strict=True):
+    for one, (name, reason) in zip(selected, adapted(dialect, [item.name for item in selected]), strict=True):
         names.append(name)
         if reason:
             plan.add(

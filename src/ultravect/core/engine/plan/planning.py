@@ -107,7 +107,9 @@ class Planning:
             self.receipts,
             self.strategy,
             self.ddl,
-            tuple(replace(one.edited(self.text) if self.text else one, put=None) for one in self.findings),
+            tuple(
+                replace(finding.edited(self.text) if self.text else finding, put=None) for finding in self.findings
+            ),
         )
 
     def _source(self) -> FilesPlan | RowsPlan:

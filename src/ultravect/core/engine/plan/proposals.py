@@ -23,16 +23,16 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
     layout = getattr(reader, "layout", None)
     if layout is None:
         return []
-    proposing = [one for one in columns if one.proposes]
+    proposing = [column for column in columns if column.proposes]
     findings = late_findings(reader, layout, job)
     for key, code in _CODES.items():
-        about = [one for one in proposing if one.proposes and key in one.proposes]
+        about = [item for item in proposing if item.proposes and key in item.proposes]
         if not about:
             continue
         # of several columns, the first key tells the evidence; a column is listed once
-        listed = [one for one in about if next(iter(one.proposes or {})) == key] or about
-        value = _joined(layout, key, [(one.proposes or {})[key] for one in about])
-        words = "; ".join(f"column {one.name}: {one.evidence}" for one in listed[:_MOST_TOLD])
+        listed = [item for item in about if next(iter(item.proposes or {})) == key] or about
+        value = _joined(layout, key, [(item.proposes or {})[key] for item in about])
+        words = "; ".join(f"column {item.name}: {item.evidence}" for item in listed[:_MOST_TOLD])
         more = f"; and {counted(len(listed) - _MOST_TOLD, 'column')} more" if len(listed) > _MOST_TOLD else ""
         findings.append(value_finding(layout, code, key, value, f"{words}{more}; taken for text", job))
     return findings
@@ -51,7 +51,7 @@ def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Fi
     late = list(getattr(reader, "late_keys", {}))
     if not late:
         return []
-    listed = ", ".join(repr(one) for one in late[:10]) + (f" and {len(late) - 10:,} more" if len(late) > 10 else "")
+    listed = ", ".join(repr(item) for item in late[:10]) + (f" and {len(late) - 10:,} more" if len(late) > 10 else "")
     keys = [*layout.keys, *late] if isinstance(layout, JsonLayout | JsonLinesLayout | XmlLayout) else late
     return [
         Finding(
@@ -67,7 +67,7 @@ def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Fi
 
 def value_finding(layout: AnyLayout, code: str, key: str, value: Any, message: str, job: Job | None) -> Finding:
     """A warning whose fix writes ``value`` at ``layout.values.key``."""
-    written = f"[{', '.join(_word(one) for one in value)}]" if isinstance(value, list) else _word(value)
+    written = f"[{', '.join(_word(item) for item in value)}]" if isinstance(value, list) else _word(value)
     fix = f"if so, write layout.values.{key}: {written}"
     return Finding(
         "warning",
@@ -96,7 +96,7 @@ def _joined(layout: AnyLayout, key: str, values: Sequence[Any]) -> Any:
     if key == "thousands":
         return values[0]
     said: list[str] = list(getattr(layout.values, key))
-    return list(dict.fromkeys([*said, *(word for one in values for word in one)]))
+    return list(dict.fromkeys([*said, *(word for value in values for word in value)]))
 
 
 def _word(value: str) -> str:

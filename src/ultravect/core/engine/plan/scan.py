@@ -12,7 +12,7 @@ from typing import Any, Protocol
 import numpy as np
 import pyarrow as pa
 
-from ultravect.core.layouts.base import Block, Proving, Reader, Rows, WantedColumn
+from ultravect.core.layouts.base import Block, Reader, Rows, VerifiesTypes, WantedColumn
 from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.dates import DATE_PATTERNS
@@ -104,7 +104,7 @@ class _Ahead:
     asked: list[WantedColumn]
     proofs: Future[list[Proof | None] | None] | None
 
-    def told(self, reader: Proving, asked: list[WantedColumn]) -> list[Proof | None] | None:
+    def told(self, reader: VerifiesTypes, asked: list[WantedColumn]) -> list[Proof | None] | None:
         if self.proofs is not None and asked == self.asked:
             return self.proofs.result()
         return reader.prove(self.block, asked)  # by now other types are asked for
@@ -116,7 +116,7 @@ def _ahead(reader: Reader, columns: Sequence[_Column], threads: ThreadPoolExecut
     for number, block in enumerate(reader.blocks()):
         asked = [column.wanted() for column in columns if column.guess is not None]
         proofs = None
-        if depth and number >= _CAREFUL_BLOCKS and isinstance(reader, Proving) and asked:
+        if depth and number >= _CAREFUL_BLOCKS and isinstance(reader, VerifiesTypes) and asked:
             proofs = threads.submit(reader.prove, block, asked)
         held.append(_Ahead(block, asked, proofs))
         if len(held) > depth:
@@ -144,8 +144,8 @@ def _look_closely(
     else:
         _add_all(columns, rows, numbers)
     scan.bad_rows += len(rows.bad)
-    for one in rows.bad[: _KEPT_BAD - len(scan.bad)]:
-        scan.bad.append(NumberedBadRow(scan.rows + 1 + one.index, block.row_line(one.index), one.reason))
+    for item in rows.bad[: _KEPT_BAD - len(scan.bad)]:
+        scan.bad.append(NumberedBadRow(scan.rows + 1 + item.index, block.row_line(item.index), item.reason))
     for taker in takers:
         taker.take(rows, scan.rows)
     return rows.count
@@ -173,7 +173,7 @@ def _confirm(reader: Reader, one: _Ahead, columns: Sequence[_Column], rows_befor
     """A block held against what its columns were so far; None where a value or a row does not fit."""
     sure = [column for column in columns if column.guess is not None]
     asked = [column.wanted() for column in sure]
-    proofs = one.told(reader, asked) if isinstance(reader, Proving) and sure else None
+    proofs = one.told(reader, asked) if isinstance(reader, VerifiesTypes) and sure else None
     proven = [(column, proof) for column, proof in zip(sure, proofs or (), strict=False) if proof is not None]
     told = {column.position for column, _ in proven}
     left = [column for column in columns if column.position not in told]

@@ -89,7 +89,7 @@ def _bare(condition: str) -> str:
 def _texts(bound: Bound) -> Iterable[BoundCall]:
     """The parts that do something with texts."""
     for part in parts_of(bound):
-        if isinstance(part, BoundCall) and any(one.type.name == "text" for one in part.arguments):
+        if isinstance(part, BoundCall) and any(argument.type.name == "text" for argument in part.arguments):
             yield part
 
 

@@ -124,7 +124,7 @@ def _privileges(job: Job, plan: Planning, live: LiveTable) -> None:
 
 def _readers_wait(plan: Planning, live: LiveTable) -> None:
     """What comes with taking all rows away at once."""
-    keys = [one for one in live.dependents if one.startswith("foreign key")]
+    keys = [dependent for dependent in live.dependents if dependent.startswith("foreign key")]
     if keys:
         plan.add(
             "error",

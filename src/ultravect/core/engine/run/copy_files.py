@@ -30,11 +30,11 @@ _PIECE = 1 << 20
 _NAMED_FILES = 10
 _MAX_THERE = 1_000_000
 
-Fate = Literal["inserted", "updated", "unchanged", "rejected"]
+FileOutcome = Literal["inserted", "updated", "unchanged", "rejected"]
 
 
 @dataclass(frozen=True)
-class Twin:
+class FilePair:
     """A file and its place in the target; ``there`` is what stands in that place."""
 
     source: FileInfo
@@ -47,7 +47,7 @@ class Mirror:
 
     def __init__(self, job: Job, source: ConnectionSpec, target: ConnectionSpec, facts: RunFacts) -> None:
         assert job.source.files is not None and job.into.folder is not None
-        self._other: Fate = "updated" if job.into.mode == "overwrite" else "rejected"
+        self._other: FileOutcome = "updated" if job.into.mode == "overwrite" else "rejected"
         """What becomes of a file where another one stands in its place."""
 
         self._source, self.target = storage_of(source), storage_of(target)
@@ -56,50 +56,50 @@ class Mirror:
         self.template = f"{job.into.folder.strip('/')}/"
         self.name = f"{self.folder}/"
         base = posixpath.dirname(literal_prefix(pattern) if is_pattern(pattern) else pattern)
-        there = {one.path: one for one in _inside(self.target, self.folder)}
-        self.twins: list[Twin] = []
+        there = {item.path: item for item in _inside(self.target, self.folder)}
+        self.pairs: list[FilePair] = []
         for info in _files(self._source, pattern, source.name):
             path = posixpath.join(self.folder, info.path[len(base) :].lstrip("/"))
-            self.twins.append(Twin(info, path, there.get(path)))
+            self.pairs.append(FilePair(info, path, there.get(path)))
 
     @property
     def size(self) -> int:
-        return sum(max(one.source.size, 0) for one in self.twins)
+        return sum(max(pair.source.size, 0) for pair in self.pairs)
 
-    def guess(self, twin: Twin) -> Fate | None:
+    def guess(self, pair: FilePair) -> FileOutcome | None:
         """What will become of a file, as far as sizes tell; None where its bytes have to be compared."""
-        if twin.there is None:
+        if pair.there is None:
             return "inserted"
-        if twin.there.size == twin.source.size:
+        if pair.there.size == pair.source.size:
             return None
         return self._other
 
-    def fate(self, twin: Twin) -> Fate:
-        known = self.guess(twin)
+    def fate(self, pair: FilePair) -> FileOutcome:
+        known = self.guess(pair)
         if known is not None:
             return known
-        if _digest(self._source, twin.source.path) == _digest(self.target, twin.path):
+        if _digest(self._source, pair.source.path) == _digest(self.target, pair.path):
             return "unchanged"
         return self._other
 
-    def copy(self, twin: Twin) -> str:
+    def copy(self, pair: FilePair) -> str:
         """Copies a file and reads it again; its SHA-256."""
         with tempfile.NamedTemporaryFile(prefix="ultravect-file-") as local:
-            with self._source.open(twin.source.path).stream as stream:
+            with self._source.open(pair.source.path).stream as stream:
                 shutil.copyfileobj(stream, local, _PIECE)
             local.flush()
             size = local.tell()
-            if twin.source.size >= 0 and size != twin.source.size:
-                raise changed(twin.source.path, twin.source.size, size)
+            if pair.source.size >= 0 and size != pair.source.size:
+                raise changed(pair.source.path, pair.source.size, size)
             local.seek(0)
             sent = _sum(local)  # type: ignore[arg-type]
-            self.target.put(twin.path, Path(local.name))
-        if (found := _digest(self.target, twin.path)) != sent:
+            self.target.put(pair.path, Path(local.name))
+        if (found := _digest(self.target, pair.path)) != sent:
             raise UltravectError(
                 "verify-failed",
-                f"{twin.path} has other bytes than {twin.source.path}: SHA-256 {found} and {sent}",
+                f"{pair.path} has other bytes than {pair.source.path}: SHA-256 {found} and {sent}",
                 hint="others wrote to it at once, or the storage is at fault; run again",
-                object=twin.path,
+                object=pair.path,
             )
         return sent
 
@@ -138,20 +138,20 @@ def mirror_leg(
     started = time.monotonic()
     listener.phase("read", "running")
     mirror = Mirror(job, source, target, facts)
-    tally = Tally(read=len(mirror.twins))
+    tally = Tally(read=len(mirror.pairs))
     ledger = RejectLedger(job.into.rejects, listener.rejects)
-    copied: list[Twin] = []
+    copied: list[FilePair] = []
     seen = 0
-    for twin in mirror.twins:
-        fate = mirror.fate(twin)
+    for pair in mirror.pairs:
+        fate = mirror.fate(pair)
         if fate == "rejected":
-            reason = f"{twin.path} is there already with other bytes, and the job appends"
-            ledger.add([Reject(twin.source.path, 1, None, "", None, reason, twin.source.path)])
+            reason = f"{pair.path} is there already with other bytes, and the job appends"
+            ledger.add([Reject(pair.source.path, 1, None, "", None, reason, pair.source.path)])
         elif fate == "unchanged":
             tally.unchanged += 1
         else:
-            copied.append(twin)
-        seen += max(twin.source.size, 0)
+            copied.append(pair)
+        seen += max(pair.source.size, 0)
         listener.progress({"bytes_total": mirror.size, "bytes_read": seen, "rows_read": 0, "rows_staged": 0})
     ledger.enforce(tally.read, final=True)
     tally.rejected = ledger.count
@@ -161,7 +161,7 @@ def mirror_leg(
     _publish(mirror, copied, listener, tally, removes=job.into.mode == "overwrite")
     listener.phase("publish", "done")
     listener.phase("verify", "done")
-    size = sum(max(one.source.size, 0) for one in copied)
+    size = sum(max(item.source.size, 0) for item in copied)
     if copied:
         what = counted(len(copied), "file was", "files were")
         listener.log("info", f"{what} copied, {size:,} bytes, and read again: the SHA-256 is the same")
@@ -170,17 +170,17 @@ def mirror_leg(
     return LegResult(tally, None, None, False, time.monotonic() - started)
 
 
-def _publish(mirror: Mirror, copied: Sequence[Twin], listener: Listener, tally: Tally, *, removes: bool) -> None:
+def _publish(mirror: Mirror, copied: Sequence[FilePair], listener: Listener, tally: Tally, *, removes: bool) -> None:
     known = FileSet(mirror.target, mirror.name, mirror.template)
-    for number, twin in enumerate(copied):
-        digest = mirror.copy(twin)
-        if twin.there is None:
+    for number, pair in enumerate(copied):
+        digest = mirror.copy(pair)
+        if pair.there is None:
             tally.inserted += 1
         else:
             tally.updated += 1
         if number < _NAMED_FILES:
-            listener.log("info", f"copied {twin.path}, SHA-256 {digest}")
-    now = {twin.path for twin in mirror.twins}
+            listener.log("info", f"copied {pair.path}, SHA-256 {digest}")
+    now = {pair.path for pair in mirror.pairs}
     gone = sorted(set(known.files) - now) if removes else []
     for path in gone:
         mirror.target.remove(path)
@@ -193,15 +193,15 @@ def _publish(mirror: Mirror, copied: Sequence[Twin], listener: Listener, tally: 
 def told(mirror: Mirror) -> str:
     """What a run would do now, by the sizes of files alone."""
     counts: Mapping[str, int] = {
-        fate: sum(1 for twin in mirror.twins if mirror.guess(twin) == fate)
+        fate: sum(1 for pair in mirror.pairs if mirror.guess(pair) == fate)
         for fate in ("inserted", "updated", "rejected")
     }
-    alike = len(mirror.twins) - sum(counts.values())
+    alike = len(mirror.pairs) - sum(counts.values())
     parts = [
         *([f"{counts['inserted']:,} new"] if counts["inserted"] else []),
         *([f"{counts['updated']:,} in the place of others of another size"] if counts["updated"] else []),
         *([f"{counts['rejected']:,} are there with another size, and are rejects"] if counts["rejected"] else []),
         *([f"{alike:,} of the same size, whose bytes are compared"] if alike else []),
     ]
-    count = "1 file as it is" if len(mirror.twins) == 1 else f"{len(mirror.twins):,} files as they are"
+    count = "1 file as it is" if len(mirror.pairs) == 1 else f"{len(mirror.pairs):,} files as they are"
     return f"copies {count}, {mirror.size:,} bytes, into {mirror.folder or 'the top folder'}: {', '.join(parts)}"

@@ -28,13 +28,13 @@ from ultravect.core.engine.run.checksums import Checksums
 from ultravect.core.engine.run.copy_files import mirror_leg
 from ultravect.core.engine.run.held_rejects import HeldRejects
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
-from ultravect.core.engine.run.pick import Pick
 from ultravect.core.engine.run.rejects import RejectLedger
 from ultravect.core.engine.run.row_places import RowPlaces
+from ultravect.core.engine.run.row_selection import RowSelection
 from ultravect.core.engine.run.shape import Shaped, Shaper
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import Keyed
+from ultravect.core.layouts.base import KeyedReader
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
@@ -86,14 +86,14 @@ def run_leg(
     facts: RunFacts | None = None,
     receipt: str = "",
     earlier: Sequence[str] = (),
-    pick: Pick | None = None,
+    selection: RowSelection | None = None,
     text: str = "",
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
     ``receipt`` is how the target's receipts name this attempt, "" for none; ``earlier`` names the attempts before it, which
     may still be under way: the target is asked for their receipts first, and then lets none of them commit any more.
-    ``pick``: only these rows of the source are copied, in addition to what is in the target.
+    ``selection``: only these rows of the source are copied, in addition to what is in the target.
 
     Raises UltravectError when it fails; its ``outcome`` says what the target then holds. ``shield`` guards the moment of
     publishing against being stopped half-way.
@@ -107,7 +107,7 @@ def run_leg(
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = _Progress(listener, 0)
-    if pick:
+    if selection:
         job = _beside(job)
 
     def planned(*, trusting: bool) -> Planning:
@@ -130,7 +130,7 @@ def run_leg(
         started=started,
         run_id=run_id,
         receipt=receipt,
-        pick=pick,
+        selection=selection,
     )
     plan = planned(trusting=True)
     if plan.errors and plan.sampled:
@@ -152,7 +152,7 @@ def _planned_leg(
     started: float,
     run_id: str,
     receipt: str,
-    pick: Pick | None,
+    selection: RowSelection | None,
 ) -> LegResult:
     """Runs a leg as it was planned; ``told`` are the findings that were told before."""
     for finding in plan.findings:
@@ -164,7 +164,7 @@ def _planned_leg(
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
     opened = OpenLeg.of(plan)
     listener.planned(opened.plan)
-    return run_plan(opened, listener, shield, run_id, receipt=receipt, pick=pick, started=started)
+    return run_plan(opened, listener, shield, run_id, receipt=receipt, selection=selection, started=started)
 
 
 def run_plan(
@@ -174,14 +174,14 @@ def run_plan(
     run_id: str = "",
     *,
     receipt: str = "",
-    pick: Pick | None = None,
+    selection: RowSelection | None = None,
     started: float | None = None,
 ) -> LegResult:
     """Executes a plan, whichever process made it; see ``run_leg``."""
-    if pick:
-        pick.ask(opened.reader)
+    if selection:
+        selection.ask(opened.reader)
     started = time.monotonic() if started is None else started
-    leg = _Leg(opened, listener, shield, started, run_id, receipt, pick)
+    leg = _Leg(opened, listener, shield, started, run_id, receipt, selection)
     try:
         return leg.run()
     except UltravectError as error:
@@ -190,7 +190,7 @@ def run_plan(
         listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
     # the source may have changed since: nothing of the first reading is kept
     listener.read_again()
-    return _Leg(opened, listener, shield, started, run_id, receipt, pick, isolates=True).run()
+    return _Leg(opened, listener, shield, started, run_id, receipt, selection, isolates=True).run()
 
 
 def _beside(job: Job) -> Job:
@@ -229,7 +229,7 @@ class _Leg:
         started: float,
         run_id: str,
         receipt: str,
-        pick: Pick | None,
+        selection: RowSelection | None,
         *,
         isolates: bool = False,
     ) -> None:
@@ -252,7 +252,7 @@ class _Leg:
         self.published = False
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._shaper = Shaper.of(opened, run_id)
-        self._pick = pick
+        self._selection = selection
         self._progress = _Progress(listener, opened.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
@@ -357,7 +357,7 @@ class _Leg:
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
         self._progress.tell(now=True)
-        if self._pick and (told := self._pick.missed(self._tally.read)):
+        if self._selection and (told := self._selection.missed(self._tally.read)):
             self._listener.log("warning", told)
         if self._held:
             # every row has been read: nothing can turn out otherwise any more
@@ -374,10 +374,10 @@ class _Leg:
             for block in self._reader.blocks():
                 phase = "shape"
                 shaped = self._shaper.shape(block)
-                if self._isolates and isinstance(self._reader, Keyed) and self._reader.keys:
+                if self._isolates and isinstance(self._reader, KeyedReader) and self._reader.keys:
                     shaped = replace(shaped, keys=self._reader.keys_of(block, shaped.index))
-                if self._pick:
-                    shaped = self._pick.keep(shaped)
+                if self._selection:
+                    shaped = self._selection.keep(shaped)
                 rows += shaped.rows
                 size += shaped.bytes
                 self._progress.tell(rows_read=rows, bytes_read=size)
@@ -402,7 +402,7 @@ class _Leg:
         """Rejects what only the database could refuse."""
         if self._places:
             left = iter(refused)
-            while some := [self._places.reject(one) for one in itertools.islice(left, _REJECTS_AT_ONCE)]:
+            while some := [self._places.reject(item) for item in itertools.islice(left, _REJECTS_AT_ONCE)]:
                 self._ledger.add(some)
             self._ledger.enforce(self._tally.read, final=True)
 

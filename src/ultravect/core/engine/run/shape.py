@@ -25,7 +25,7 @@ from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows
 from ultravect.core.expressions.evaluate import evaluate
 from ultravect.core.expressions.kernels import Computed
-from ultravect.core.layouts.base import Block, Forgiving, Keyed, Mostly, Reader, Rows, WantedColumn
+from ultravect.core.layouts.base import Block, KeyedReader, ParsedColumns, Reader, ReportsFailures, Rows, WantedColumn
 from ultravect.core.types.arrow import as_text, beyond_four_digits, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
 
@@ -54,7 +54,7 @@ class Shaped:
     path: str = ""
     before: int = 0
     keys: pa.Table | None = None
-    """Of the rows in ``batch``, where each may have to be found again; see ``layouts.base.Keyed``."""
+    """Of the rows in ``batch``, where each may have to be found again; see ``layouts.base.KeyedReader``."""
 
 
 def _breaches(
@@ -135,7 +135,7 @@ class Shaper:
         self._plain = [column for column in columns if column.expression is None]
         self._columns = columns
         self._wanted = [WantedColumn(column.position, column.type, column.formats) for column in self._plain]
-        self._needed = [WantedColumn(one.position, one.type, one.formats, plain=one.sampled) for one in inputs]
+        self._needed = [WantedColumn(item.position, item.type, item.formats, plain=item.sampled) for item in inputs]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
         self._rows = 0
@@ -163,18 +163,18 @@ class Shaper:
         return shaped
 
     def _with_keys(self, block: Block, rejects: Sequence[Reject]) -> Sequence[Reject]:
-        if not rejects or not isinstance(self._reader, Keyed) or not self._reader.keys:
+        if not rejects or not isinstance(self._reader, KeyedReader) or not self._reader.keys:
             return rejects
-        places = np.array([one.row - 1 - self._rows for one in rejects])
+        places = np.array([reject.row - 1 - self._rows for reject in rejects])
         keys = self._reader.keys_of(block, places).to_pylist()
         return [replace(one, key=key_text(key)) for one, key in zip(rejects, keys, strict=True)]
 
-    def _read_typed(self, block: Block) -> Mostly | None:
+    def _read_typed(self, block: Block) -> ParsedColumns | None:
         """The wanted and the needed columns in their types; a column of both is parsed twice only for two types."""
         every = [*self._wanted, *self._needed]
-        unique = list({(one.position, str(one.type)): one for one in every}.values())
+        unique = list({(item.position, str(item.type)): item for item in every}.values())
         parts = [unique]
-        if len({one.position for one in unique}) < len(unique):
+        if len({item.position for item in unique}) < len(unique):
             parts = [part for part in (self._wanted, self._needed) if part]
         found: dict[tuple[int, str], pa.Array] = {}
         odd = np.empty(0, np.int64)
@@ -184,15 +184,15 @@ class Shaper:
                 return None
             found |= {(one.position, str(one.type)): array for one, array in zip(part, mostly.columns, strict=True)}
             odd = np.union1d(odd, mostly.odd) if len(mostly.odd) else odd
-        return Mostly([found[one.position, str(one.type)] for one in every], odd)
+        return ParsedColumns([found[item.position, str(item.type)] for item in every], odd)
 
-    def _read_mostly(self, block: Block, part: Sequence[WantedColumn]) -> Mostly | None:
-        if isinstance(self._reader, Forgiving):
-            return self._reader.read_mostly(block, part)
+    def _read_mostly(self, block: Block, part: Sequence[WantedColumn]) -> ParsedColumns | None:
+        if isinstance(self._reader, ReportsFailures):
+            return self._reader.read_parsed(block, part)
         batch = self._reader.read_typed(block, part)
-        return None if batch is None else Mostly(batch.columns, np.empty(0, np.int64))
+        return None if batch is None else ParsedColumns(batch.columns, np.empty(0, np.int64))
 
-    def _finish(self, typed: Mostly, block: Block) -> Shaped | None:
+    def _finish(self, typed: ParsedColumns, block: Block) -> Shaped | None:
         """Converts what the parser left as strings, filters and computes, and sorts out the rows of which a value does not fit;
         None where it is better to sort out the whole block."""
         count = len(typed.columns[0])
@@ -239,7 +239,7 @@ class Shaper:
             if kept is not None:
                 made, index = made.filter(pa.array(kept)), index[kept]
             return Shaped(count, block.size, made, (), count - made.num_rows, index)
-        if not isinstance(self._reader, Forgiving) or _MANY * int(apart.sum()) > count:
+        if not isinstance(self._reader, ReportsFailures) or _MANY * int(apart.sum()) > count:
             return None
         fine = ~apart if kept is None else ~apart & kept
         sorted_out = self._sort_out(block, self._reader.only(block, np.flatnonzero(apart)))
@@ -265,10 +265,10 @@ class Shaper:
         reasons: dict[int, tuple[str, str | None, str]] = {}
         bad = np.zeros(count, np.bool_)
         inputs = []
-        for one in self._inputs:
-            raw = plain_array(rows.values.column(one.position))
-            require_within(one, raw)
-            wanted = ColumnPlan(one.position, one.source, one.source, one.type, "", one.formats)
+        for item in self._inputs:
+            raw = plain_array(rows.values.column(item.position))
+            require_within(item, raw)
+            wanted = ColumnPlan(item.position, item.source, item.source, item.type, "", item.formats)
             array, failed = self._convert(raw, wanted, False, frozenset(), reasons)
             bad |= failed
             inputs.append(array)
@@ -296,7 +296,7 @@ class Shaper:
                 reasons.setdefault(int(at), (check.column, check.value(arrays, int(at)), check.reason))
             bad |= broken
         bad &= kept  # what is filtered out has no need to fit
-        rejects = [self._reject(block, one.index, "", None, one.reason) for one in rows.bad]
+        rejects = [self._reject(block, item.index, "", None, item.reason) for item in rows.bad]
         for at in np.flatnonzero(bad):
             name, value, reason = reasons[int(at)]
             rejects.append(self._reject(block, int(rows.index[at]), name, value, reason))

@@ -39,7 +39,7 @@ from ultravect.core.loading.local_file import database_file, file_steps, may_be_
 from ultravect.core.loading.local_load import LocalLoad, committed_in
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable
-from ultravect.core.loading.refusals import column_gone, told_waiting
+from ultravect.core.loading.refusals import column_gone, waiting_message
 from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import bounded, stored_values
@@ -114,7 +114,7 @@ class DuckdbLoad(LocalLoad):
         for statement in statements:
             # settings and other files are locked for this session; a transaction of its own is not
             if any(
-                one.type == duckdb.StatementType.TRANSACTION for one in self._session.extract_statements(statement)
+                item.type == duckdb.StatementType.TRANSACTION for item in self._session.extract_statements(statement)
             ):
                 raise duckdb.PermissionException("the load's transaction is not the statement's to end")
         super()._run_own(statements)
@@ -182,7 +182,7 @@ class DuckdbDatabase:
         self.can_isolate = True
         self.locks_tables = False
         self.truncates = False
-        self.opened_alike = settings.path
+        self.exclusive_file = settings.path
 
     @contextmanager
     def _session(self, doing: str, *, write: bool = False) -> Iterator[duckdb.DuckDBPyConnection]:
@@ -329,7 +329,7 @@ class DuckdbDatabase:
                 if error.code != "database-busy" or time.monotonic() >= end:
                     raise
             if not told:
-                order.tell(told_waiting(order))
+                order.tell(waiting_message(order))
                 told = True
             time.sleep(_LOCK_POLL_SECONDS)
 
@@ -399,7 +399,7 @@ class DuckdbDatabase:
                 watch.cancel()
             described = cursor.description or ()
         return Answer(
-            [one[0] for one in described], rows[:limit], len(rows) > limit, [str(one[1]) for one in described]
+            [item[0] for item in described], rows[:limit], len(rows) > limit, [str(item[1]) for item in described]
         )
 
     def objection(self, statement: str) -> Objection | None:

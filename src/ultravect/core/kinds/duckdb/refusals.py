@@ -109,7 +109,7 @@ class Refusals:
             if every <= sent or _names(values) <= sent
         ]
         if self._upsert:  # a row with a known key is an update
-            uniques = [one for one in uniques if not _names(one.values) <= keys]
+            uniques = [unique for unique in uniques if not _names(unique.values) <= keys]
         return conditions, uniques
 
     def _orphan(self, columns: Sequence[str], other: str, others: Sequence[str]) -> str:

@@ -113,7 +113,7 @@ class _Network(httpcore.NetworkBackend):
         socket_options: Iterable[httpcore.SOCKET_OPTION] | None = None,
     ) -> httpcore.NetworkStream:
         try:
-            found = [str(one[4][0]) for one in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
+            found = [str(item[4][0]) for item in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
         except (OSError, UnicodeError) as error:
             raise httpcore.ConnectError(str(error)) from None
         for address in found:

@@ -106,7 +106,7 @@ class MariadbDatabase:
         self.can_isolate = True
         self.locks_tables = False
         self.truncates = False
-        self.opened_alike = ""
+        self.exclusive_file = ""
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         with self._idle.session(doing) as opened, opened.cursor() as cursor:
@@ -226,7 +226,7 @@ class MariadbDatabase:
                 "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
             )
         natives = [native_of(one, flag) for one, flag in zip(described, flags, strict=True)]
-        return Answer([one[0] for one in described], rows[:limit], len(rows) > limit, natives)
+        return Answer([item[0] for item in described], rows[:limit], len(rows) > limit, natives)
 
     def _question(self, sql: str) -> Statement:
         question = require_question(self._name, self.dialect, sql, _READING)

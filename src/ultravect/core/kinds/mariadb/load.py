@@ -48,7 +48,7 @@ from ultravect.core.loading.refusals import (
     key_not_unique,
     previous_name,
     require_empty,
-    told_waiting,
+    waiting_message,
 )
 from ultravect.core.loading.text_lines import tabbed_lines
 
@@ -468,7 +468,7 @@ def _await_lock(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrde
         except MySQLdb.OperationalError as error:
             if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
                 raise
-            order.tell(told_waiting(order))
+            order.tell(waiting_message(order))
             limit(seconds)
             execute(opened)
     limit(seconds)

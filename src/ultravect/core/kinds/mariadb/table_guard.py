@@ -14,7 +14,7 @@ from MySQLdb.constants import ER
 from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.loading.refusals import told_waiting
+from ultravect.core.loading.refusals import waiting_message
 
 _DENIED = {
     ER.DBACCESS_DENIED_ERROR,
@@ -50,7 +50,7 @@ class TableGuard:
             except MySQLdb.OperationalError as error:
                 if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
                     raise
-                order.tell(told_waiting(order))
+                order.tell(waiting_message(order))
                 guard._lock(max(1, int(order.lock_seconds)))
         except MySQLdb.Error as error:
             guard.close()

@@ -206,11 +206,11 @@ class ObjectStoreStorage(Named):
             asked["StartAfter"] = self._prefix + listing.after
         try:
             for page in self._client.get_paginator("list_objects_v2").paginate(**asked):
-                for one in page.get("Contents", ()):
-                    path = one["Key"][len(self._prefix) :]
+                for item in page.get("Contents", ()):
+                    path = item["Key"][len(self._prefix) :]
                     *folders, name = path.split("/")
                     if name and listing.shows(name) and not any(part.startswith(".") for part in folders):
-                        yield FileInfo(path, one["Size"], one["LastModified"].astimezone(dt.UTC))
+                        yield FileInfo(path, item["Size"], item["LastModified"].astimezone(dt.UTC))
         except (bx.ClientError, bx.BotoCoreError) as error:
             raise self._explained(error, "listing the bucket") from None
 

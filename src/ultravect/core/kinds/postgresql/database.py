@@ -26,7 +26,7 @@ from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, o
 from ultravect.core.kinds.postgresql.read import read_rows
 from ultravect.core.kinds.postgresql.session import explained, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
-from ultravect.core.kinds.postgresql.successor import swap_obstacle
+from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
@@ -64,7 +64,7 @@ class PostgresqlDatabase:
         self.can_isolate = True
         self.locks_tables = True
         self.truncates = True
-        self.opened_alike = ""
+        self.exclusive_file = ""
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:

@@ -38,7 +38,7 @@ from ultravect.core.kinds.postgresql.locks import try_lock
 from ultravect.core.kinds.postgresql.parts import write_in_parts
 from ultravect.core.kinds.postgresql.rebuild import replace_table
 from ultravect.core.kinds.postgresql.session import translate
-from ultravect.core.kinds.postgresql.successor import LARGE_ROWS, Successor
+from ultravect.core.kinds.postgresql.shadow_table import LARGE_ROWS, ShadowTable
 from ultravect.core.loading.answers import table_gone
 from ultravect.core.loading.changes import paired, updates
 from ultravect.core.loading.isolating_load import IsolatingLoad
@@ -49,7 +49,7 @@ from ultravect.core.loading.refusals import (
     key_not_unique,
     previous_name,
     require_empty,
-    told_waiting,
+    waiting_message,
 )
 from ultravect.core.loading.text_lines import tabbed_lines
 
@@ -103,7 +103,7 @@ class PostgresqlLoad(IsolatingLoad):
         self._removed = 0
         self._parts: Sequence[str] = ()
         self._counted: int | None = None
-        self._successor: Successor | None = None
+        self._shadow: ShadowTable | None = None
         into = table
         self._beside = order.staged or bool(order.changes)
         if order.rebuild:
@@ -114,19 +114,19 @@ class PostgresqlLoad(IsolatingLoad):
         elif order.mode == "overwrite" and order.create is None and not self._beside:
             self._lock()
             self._keep_previous()
-            self._successor = self._succeeded()
-            if self._successor is None and order.may_swap:
+            self._shadow = self._shadow_table()
+            if self._shadow is None and order.may_swap:
                 self.strategy = DELETE_AND_INSERT
-            self._removed = self.rows_before if self._successor else self._take_away()
+            self._removed = self.rows_before if self._shadow else self._take_away()
         self._final = into.name
-        if self._successor:
-            into = self._successor.table
+        if self._shadow:
+            into = self._shadow.table
         if self._beside:
             into = self._staged(into)
         self._encode, self._ends = self._encoder(into, order.sent)
         names = ", ".join(dialect.quote(column.name) for column in order.sent)
         options = ["FORMAT binary"] if self._ends[0] else []
-        if self._successor or (self._removed and order.truncate and not self._beside and self._whole()):
+        if self._shadow or (self._removed and order.truncate and not self._beside and self._whole()):
             options.append("FREEZE")
         form = f" ({', '.join(options)})" if options else ""
         self._cursor = session.cursor()
@@ -207,10 +207,10 @@ class PostgresqlLoad(IsolatingLoad):
         if early and self._order.truncate:
             mode = "ACCESS EXCLUSIVE"
         if not try_lock(self._session, self._table, mode):
-            self._order.tell(told_waiting(self._order))
+            self._order.tell(waiting_message(self._order))
             self._execute(f"LOCK TABLE {self._table} IN {mode} MODE")
 
-    def _succeeded(self) -> Successor | None:
+    def _shadow_table(self) -> ShadowTable | None:
         """The table that takes this one's place, where that is quicker than deleting its rows and as good."""
         order = self._order
         if (
@@ -221,7 +221,7 @@ class PostgresqlLoad(IsolatingLoad):
             or order.after
         ):
             return None
-        return Successor.beside(self._session, self._dialect, self._live, self._staging)
+        return ShadowTable.beside(self._session, self._dialect, self._live, self._staging)
 
     def _whole(self) -> bool:
         """Whether the table has no partitions, which take no rows that are frozen."""
@@ -242,7 +242,7 @@ class PostgresqlLoad(IsolatingLoad):
 
     def named(self, text: str) -> str:
         """What the server says, with the names of the target's own parts."""
-        return self._successor.named(text) if self._successor else text
+        return self._shadow.named(text) if self._shadow else text
 
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
@@ -259,8 +259,8 @@ class PostgresqlLoad(IsolatingLoad):
             self._copy.write(self._ends[1])
         self._copying.__exit__(None, None, None)
         taken = self._cursor.rowcount
-        if self._successor:
-            self._successor.filled()
+        if self._shadow:
+            self._shadow.filled()
         if not self._beside:
             return Counts(taken, removed=self._removed)
         run_apart(self._session, self._dialect.alter_table(self._final, self._order.changes))
@@ -359,7 +359,7 @@ class PostgresqlLoad(IsolatingLoad):
         order = self._order
         if self._final != self._name:
             replace_table(self._session, self._dialect, self._live, self._final)
-        if self._successor and not self._successor.take_place():
+        if self._shadow and not self._shadow.take_place():
             self.strategy = DELETE_AND_INSERT
             order.tell(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
         if order.after or self._parts:

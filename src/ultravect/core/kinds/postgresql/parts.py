@@ -10,7 +10,7 @@ import psycopg
 
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.kinds.postgresql.catalogue import Session
-from ultravect.core.kinds.postgresql.suspects import SUSPECT, put_back, set_apart
+from ultravect.core.kinds.postgresql.refused_candidates import CANDIDATES, put_back, set_apart
 from ultravect.core.loading.isolation import CHUNK, Isolated
 
 _WITH_CHECK = psycopg.errors.WithCheckOptionViolation
@@ -64,7 +64,7 @@ def write_in_parts(
     session.execute(
         b"CREATE TEMPORARY TABLE ultravect_refused (row bigint, message text, detail text) ON COMMIT DROP"
     )
-    suspects = set_apart(session, merge, upsert=upsert)
+    candidates = set_apart(session, merge, upsert=upsert)
     done = _whole(session, merge, upsert=upsert)
     if done is None:
         # without an index each part would be looked for among all rows
@@ -72,9 +72,9 @@ def write_in_parts(
         done = Isolated()
         ranges = [(first, min(first + CHUNK, rows)) for first in range(0, rows, CHUNK)]
         _try(session, merge, ranges, tolerated, done, upsert=upsert)
-    if suspects:
-        alone = session.execute(f"SELECT {ROW} FROM {SUSPECT} ORDER BY {ROW}".encode()).fetchall()
-        apart = replace(merge, staged=SUSPECT)
+    if candidates:
+        alone = session.execute(f"SELECT {ROW} FROM {CANDIDATES} ORDER BY {ROW}".encode()).fetchall()
+        apart = replace(merge, staged=CANDIDATES)
         _try(session, apart, [(row, row + 1) for (row,) in alone], tolerated, done, upsert=upsert)
         put_back(session, merge)
     done.refused = [

@@ -87,7 +87,7 @@ def _incoming(session: Session, statement: str, types: Sequence[CanonicalType]) 
         wire = wire_of(known.name, kind.arrow) if known else None
         columns.append(_Incoming(wire or TEXT, kind))
         selected.append(f"c{position}" if wire else f"c{position}::text")
-    if not any("::" in one for one in selected):
+    if not any("::" in item for item in selected):
         return statement, columns
     names = ", ".join(f"c{position}" for position in range(len(types)))
     return f"SELECT {', '.join(selected)} FROM ({statement}) AS q({names})", columns

@@ -84,8 +84,8 @@ def replace_table(session: Session, dialect: Dialect, old: LiveTable, new: Table
         )
     ]
     granted = grants_of(session, dialect, old.name)
-    constraints = [one for one in _rows(session, _CONSTRAINTS, oid) if set(one[2]) <= set(names)]
-    indexes = [one for one in _rows(session, _INDEXES, oid) if set(one[1]) <= set(names)]
+    constraints = [item for item in _rows(session, _CONSTRAINTS, oid) if set(item[2]) <= set(names)]
+    indexes = [item for item in _rows(session, _INDEXES, oid) if set(item[1]) <= set(names)]
     keyed = session.execute(
         b"SELECT 1 FROM pg_constraint WHERE conrelid = to_regclass(%s) AND contype = 'p'", (staged,)
     ).fetchone()

@@ -332,7 +332,7 @@ class SftpStorage(Named):
         except FileNotFoundError:
             transport.close()
             near = difflib.get_close_matches(
-                path, [one.path for one in self.list(Listing(limit=2000))], n=1, cutoff=0.6
+                path, [item.path for item in self.list(Listing(limit=2000))], n=1, cutoff=0.6
             )
             hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which files are there"
             raise self._error("file-missing", f"there is no file {path!r}", hint, object=path) from None

@@ -29,7 +29,7 @@ from ultravect.core.loading.local_file import database_file, file_steps, may_be_
 from ultravect.core.loading.local_load import LocalLoad, committed_in
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable
-from ultravect.core.loading.refusals import column_gone, told_waiting
+from ultravect.core.loading.refusals import column_gone, waiting_message
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import loose_values
 from ultravect.core.types.written import plain_text
@@ -114,7 +114,7 @@ class SqliteLoad(LocalLoad):
         except sqlite3.OperationalError as error:
             if "locked" not in str(error):
                 raise
-            self._order.tell(told_waiting(self._order))
+            self._order.tell(waiting_message(self._order))
             self._execute(f"PRAGMA busy_timeout = {int(self._order.lock_seconds * 1000)}")
             self._execute(begin)
 
@@ -207,7 +207,7 @@ class SqliteDatabase:
         self.can_isolate = True
         self.locks_tables = False
         self.truncates = False
-        self.opened_alike = ""
+        self.exclusive_file = ""
 
     @contextmanager
     def _session(self, doing: str, *, write: bool = False) -> Iterator[sqlite3.Connection]:
@@ -421,7 +421,7 @@ class SqliteDatabase:
                 ) from None
             finally:
                 watch.cancel()
-            names = [one[0] for one in cursor.description or ()]
+            names = [item[0] for item in cursor.description or ()]
         return Answer(names, rows[:limit], len(rows) > limit, [""] * len(names))
 
     def objection(self, statement: str) -> Objection | None:

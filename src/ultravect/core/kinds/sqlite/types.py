@@ -15,12 +15,12 @@ _JUDGED_ROWS = 50_000
 
 def judged(session: Any, table: str, dialect: Dialect, columns: Sequence[LiveColumn]) -> list[LiveColumn]:
     """Columns whose declared type says nothing get the type that the values of their first rows have."""
-    open_ones = [one for one in columns if one.type is None]
+    open_ones = [column for column in columns if column.type is None]
     if not open_ones:
         return list(columns)
     kinds = ("integer", "real", "text", "blob")
-    counts = ", ".join(f"sum(typeof({dialect.quote(one.name)}) = '{kind}')" for one in open_ones for kind in kinds)
-    names = ", ".join(dialect.quote(one.name) for one in open_ones)
+    counts = ", ".join(f"sum(typeof({dialect.quote(item.name)}) = '{kind}')" for item in open_ones for kind in kinds)
+    names = ", ".join(dialect.quote(item.name) for item in open_ones)
     found = session.execute(f"SELECT {counts} FROM (SELECT {names} FROM {table} LIMIT {_JUDGED_ROWS})").fetchone()
     types = {}
     for number, one in enumerate(open_ones):
@@ -35,4 +35,4 @@ def judged(session: Any, table: str, dialect: Dialect, columns: Sequence[LiveCol
             else "bigint"
         )
         types[one.name] = CanonicalType(name if integers + reals + blobs else "text")
-    return [replace(one, type=types[one.name]) if one.type is None else one for one in columns]
+    return [replace(column, type=types[column.name]) if column.type is None else column for column in columns]

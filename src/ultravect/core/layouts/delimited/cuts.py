@@ -118,26 +118,26 @@ def _plain(rows: list[list[str]], delimiter: str) -> float:
     """The share of cells that are whole values: no other delimiter cuts them, unless they are numbers or dates."""
     if not rows:
         return 0.0
-    others = [one for one in (",", ";", "\t", "|") if one != delimiter and one not in delimiter]
+    others = [item for item in (",", ";", "\t", "|") if item != delimiter and item not in delimiter]
     cells = [cell for row in rows[:_TYPED_ROWS] for cell in row[:100]]
     odd = sum(
         1
         for cell in cells
-        if any(one in cell.strip() for one in others) and kind_of(cell) not in ("number", "moment")
+        if any(other in cell.strip() for other in others) and kind_of(cell) not in ("number", "moment")
     )
     return 1 - odd / len(cells) if cells else 0.0
 
 
 def best_cuts(text: str, layout: DelimitedLayout) -> list[Cut]:
     """The cuts that explain the text, the best first; one of a single column when none does."""
-    cuts = [cut_by(text, one, with_quotes(text, one, layout)[0]) for one in _SINGLE if one in text]
-    able = [one for one in cuts if _explains(text, one)]
+    cuts = [cut_by(text, item, with_quotes(text, item, layout)[0]) for item in _SINGLE if item in text]
+    able = [cut for cut in cuts if _explains(text, cut)]
     able += [
-        one
-        for one in (cut_by(text, many, layout) for many in _SEVERAL if many in text)
-        if _doubled(text, one, layout)
+        item
+        for item in (cut_by(text, many, layout) for many in _SEVERAL if many in text)
+        if _doubled(text, item, layout)
     ]
-    if not any(one.share >= 0.8 for one in able):
+    if not any(item.share >= 0.8 for item in able):
         able += _by_blanks(text, layout)
     if not able:
         return [Cut(",", 1.0, 1, 0, 1.0)]

@@ -19,7 +19,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import (
     BadRow,
     Block,
-    Mostly,
+    ParsedColumns,
     Rows,
     SourceFile,
     TextValues,
@@ -42,7 +42,7 @@ from ultravect.core.layouts.delimited.lines import (
     whole_lines,
 )
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, sniff
-from ultravect.core.layouts.delimited.typed import proofs, suits, told_by, typed_columns
+from ultravect.core.layouts.delimited.typed import proofs, proven_by, suits, typed_columns
 from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.model.finding import Finding, Put
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
@@ -189,25 +189,27 @@ class DelimitedReader(TextValues):
             return None
         return table.combine_chunks().to_batches()[0] if table.num_rows else None
 
-    def read_mostly(self, block: Block, wanted: Sequence[WantedColumn]) -> Mostly | None:
+    def read_parsed(self, block: Block, wanted: Sequence[WantedColumn]) -> ParsedColumns | None:
         assert isinstance(block, DelimitedBlock)
         if suits(block.dialect):
             return typed_columns(block, self.width, wanted)
         batch = self.read_typed(block, wanted)
-        return None if batch is None else Mostly(batch.columns, np.empty(0, np.int64))
+        return None if batch is None else ParsedColumns(batch.columns, np.empty(0, np.int64))
 
     def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
         assert isinstance(block, DelimitedBlock)
         data = b"".join(block.row_bytes(int(place)) for place in places)
         rows = self.read(DelimitedBlock(block.path, data, block.line, block.dialect))
-        return Rows(rows.values, places[rows.index], [replace(one, index=int(places[one.index])) for one in rows.bad])
+        return Rows(
+            rows.values, places[rows.index], [replace(item, index=int(places[item.index])) for item in rows.bad]
+        )
 
     def prove(self, block: Block, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
         assert isinstance(block, DelimitedBlock)
         return proofs(block, self.width, wanted) if suits(block.dialect) and block.is_utf8 else None
 
     def parses(self, column: WantedColumn) -> bool:
-        return told_by(column) is not None if suits(self.opened.dialect) else parsed_by_library(column)
+        return proven_by(column) is not None if suits(self.opened.dialect) else parsed_by_library(column)
 
     def _parse(
         self,

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from ultravect.core.layouts.base import Mostly, WantedColumn
+from ultravect.core.layouts.base import ParsedColumns, WantedColumn
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect
 from ultravect.core.layouts.delimited.values import Columns
 from ultravect.core.types.arrow import array_from
@@ -57,17 +57,17 @@ def _form(pattern: str) -> tuple[int, ...] | None:
 
 def _words(formats: TextFormats) -> tuple[list[bytes], list[bytes], list[bytes]]:
     nulls, true, false = formats.nulls, cases(formats.true_words), cases(formats.false_words)
-    return [one.encode() for one in nulls], [one.encode() for one in true], [one.encode() for one in false]
+    return [null.encode() for null in nulls], [item.encode() for item in true], [item.encode() for item in false]
 
 
 @lru_cache(1024)
-def told_by(column: WantedColumn, *, keeps: bool = True) -> tuple[Any, ...] | None:
+def proven_by(column: WantedColumn, *, keeps: bool = True) -> tuple[Any, ...] | None:
     """How ``values.Columns`` is told of the column; None where its type, or how it is written, is not looked at there."""
     kind, formats = column.type, column.formats
     code = _CODES.get(kind.name)
     form = _form(formats.date_pattern) if kind.name in _DATED else _NO_FORM
     words = _words(formats)
-    if code is None or form is None or any(len(one) > _MOST_WORDS for one in words):
+    if code is None or form is None or any(len(word) > _MOST_WORDS for word in words):
         return None
     if kind.name in _NUMBERS and (formats.thousands is not None or formats.signs):
         return None
@@ -82,10 +82,10 @@ def _as_text(column: WantedColumn) -> tuple[Any, ...]:
     return (column.position, _CODES["text"], 0, 0, 0, _NO_FORM, False, True, *_words(column.formats))
 
 
-def typed_columns(block: DelimitedBlock, width: int, wanted: Sequence[WantedColumn]) -> Mostly | None:
-    """The wanted columns in their types, as strings where ``told_by`` knows no better; None where a row is not whole, a text
+def typed_columns(block: DelimitedBlock, width: int, wanted: Sequence[WantedColumn]) -> ParsedColumns | None:
+    """The wanted columns in their types, as strings where ``proven_by`` knows no better; None where a row is not whole, a text
     not UTF-8, or where many values are not plainly of their type."""
-    told = [told_by(column) for column in wanted]
+    told = [proven_by(column) for column in wanted]
     columns = Columns(width, [spec or _as_text(column) for spec, column in zip(told, wanted, strict=True)])
     rows = columns.take(block.data, block.dialect.delimiter, block.dialect.quote_byte)
     counts = [columns.odd_count(number) for number in range(len(wanted))]
@@ -102,12 +102,12 @@ def typed_columns(block: DelimitedBlock, width: int, wanted: Sequence[WantedColu
         except pa.ArrowInvalid:
             return None
     odd = {row for number, count in enumerate(counts) if count for row, _, _ in columns.odd(number)}
-    return Mostly(arrays, np.array(sorted(odd), np.int64))
+    return ParsedColumns(arrays, np.array(sorted(odd), np.int64))
 
 
 def proofs(block: DelimitedBlock, width: int, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
     """What the block tells of the types of columns, None where it does not; None instead of all where a row is not whole."""
-    told = [told_by(column, keeps=False) for column in wanted]
+    told = [proven_by(column, keeps=False) for column in wanted]
     columns = Columns(width, [spec for spec in told if spec])
     rows = columns.take(block.data, block.dialect.delimiter, block.dialect.quote_byte)
     if rows < 0:
@@ -132,12 +132,12 @@ def _proof(columns: Columns, number: int, column: WantedColumn, block: Delimited
     if fit == 0 or kind.name in ("text", "boolean"):
         low = high = None
     elif kind.name == "decimal":
-        low, high = (decimal.Decimal(one).scaleb(-(kind.scale or 0), _EXACT) for one in (low, high))
+        low, high = (decimal.Decimal(item).scaleb(-(kind.scale or 0), _EXACT) for item in (low, high))
     elif kind.name == "date":
-        low, high = (_EPOCH.date() + dt.timedelta(one) for one in (low, high))
+        low, high = (_EPOCH.date() + dt.timedelta(item) for item in (low, high))
     elif kind.name in _DATED:
         zone = dt.UTC if kind.name == "timestamptz" else None
-        low, high = ((_EPOCH + dt.timedelta(microseconds=one)).replace(tzinfo=zone) for one in (low, high))
+        low, high = ((_EPOCH + dt.timedelta(microseconds=item)).replace(tzinfo=zone) for item in (low, high))
     if kind.name in ("decimal", "double") and fit and max(abs(low), abs(high)) >= 2**63:
         return None  # digits beyond 64 bits may be a code
     texts, places = [], []

@@ -99,9 +99,9 @@ def _without(blocks: Iterator[FixedBlock], first: int, last: int) -> Iterator[Fi
             first -= taken
             block = _cut(block, taken, _count(block))
         held.append(block)
-        while held and sum(_count(one) for one in held[1:]) >= last:
+        while held and sum(_count(item) for item in held[1:]) >= last:
             yield held.pop(0)
-    count = sum(_count(one) for one in held)
+    count = sum(_count(item) for item in held)
     for block in held:
         kept = max(0, min(_count(block), count - last))
         count -= _count(block)
@@ -118,7 +118,7 @@ def _cut(block: FixedBlock, begin: int, end: int) -> FixedBlock:
     if begin == 0 and end == _count(block):
         return block
     kept = (block.index >= begin) & (block.index < end)
-    bad = [type(one)(one.index - begin, one.reason) for one in block.bad if begin <= one.index < end]
+    bad = [type(item)(item.index - begin, item.reason) for item in block.bad if begin <= item.index < end]
     texts = {place - begin: text for place, text in block.bad_texts.items()}
     return FixedBlock(block.path, block.size, block.matrix[kept], block.index[kept] - begin, None, bad, texts)
 
@@ -189,13 +189,13 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
         header = layout.header
     if not layout.fields:
         updates["fields"] = fields_found(body.matrix, header)
-        widths = ", ".join(str(one.width) for one in updates["fields"])  # type: ignore[attr-defined]
+        widths = ", ".join(str(update.width) for update in updates["fields"])  # type: ignore[attr-defined]
         findings.append(
             Finding(
                 "note", "fields-found", f"fields of {widths} characters, by the gaps between columns", "from.layout"
             )
         )
-    elif not all(one.name for one in layout.fields):
+    elif not all(field.name for field in layout.fields):
         first = body.matrix[0] if header and len(body.matrix) else None
         updates["fields"] = [
             one if one.name else one.model_copy(update={"name": _name(first, span, number)})

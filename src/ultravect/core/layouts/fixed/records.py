@@ -46,10 +46,10 @@ def spans_of(fields: Iterable[FixedField]) -> list[Span]:
     """Fields by width or by position, as positions."""
     found: list[Span] = []
     end = 0
-    for one in fields:
-        begin = one.start - 1 if one.start else end
-        end = begin + one.width
-        found.append(Span(one.name, begin, end, one.trim))
+    for declared in fields:
+        begin = field.start - 1 if field.start else end
+        end = begin + field.width
+        found.append(Span(field.name, begin, end, field.trim))
     return found
 
 

@@ -30,7 +30,7 @@ SELECT confrelid::regclass::text,
        ARRAY(SELECT attname::text FROM pg_attribute WHERE attrelid = conrelid AND attnum = ANY (conkey))
 FROM pg_constraint WHERE conrelid = to_regclass(%s) AND contype = 'f'
 """
-SUSPECT = "ultravect_suspect"
+CANDIDATES = "ultravect_candidate"
 
 
 def _conditions(session: Session, merge: Merge, *, upsert: bool) -> Sequence[str]:
@@ -63,21 +63,21 @@ def _conditions(session: Session, merge: Merge, *, upsert: bool) -> Sequence[str
 
 
 def set_apart(session: Session, merge: Merge, *, upsert: bool) -> int:
-    """Moves the rows under suspicion into the temporary table ``SUSPECT``; how many."""
-    session.execute(f"CREATE TEMPORARY TABLE {SUSPECT} (LIKE {merge.staged}) ON COMMIT DROP".encode())
+    """Moves the rows under suspicion into the temporary table ``CANDIDATES``; how many."""
+    session.execute(f"CREATE TEMPORARY TABLE {CANDIDATES} (LIKE {merge.staged}) ON COMMIT DROP".encode())
     conditions = _conditions(session, merge, upsert=upsert)
     if not conditions:
         return 0
     move = (
         f"WITH moved AS (DELETE FROM {merge.staged} s WHERE {' OR '.join(conditions)} RETURNING s.*) "
-        f"INSERT INTO {SUSPECT} SELECT * FROM moved"
+        f"INSERT INTO {CANDIDATES} SELECT * FROM moved"
     )
     try:
         with session.transaction():
             return session.execute(move.encode()).rowcount
     except psycopg.Error:
-        return 0  # a condition itself can fail on some row: then nobody is suspected
+        return 0  # a condition itself can fail on some row: then no row is a candidate
 
 
 def put_back(session: Session, merge: Merge) -> None:
-    session.execute(f"INSERT INTO {merge.staged} SELECT * FROM {SUSPECT}".encode())
+    session.execute(f"INSERT INTO {merge.staged} SELECT * FROM {CANDIDATES}".encode())

@@ -17,7 +17,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Reader
 
 
-class Pick(Protocol):
+class RowSelection(Protocol):
     """Which rows of a source are copied."""
 
     def ask(self, reader: Reader) -> None:
@@ -30,7 +30,7 @@ class Pick(Protocol):
         """What there is to say of rows that were not found again, "" for nothing. Raises when that must not be."""
 
 
-class PickedRows:
+class SelectionByRows:
     """``rows`` are numbers from 1, by the path of their file."""
 
     def __init__(self, rows: Mapping[str, Iterable[int]]) -> None:
@@ -45,7 +45,7 @@ class PickedRows:
         every = self._rows.get(shaped.path, np.empty(0, np.int64))
         picked = every[(every > shaped.before) & (every <= shaped.before + shaped.rows)]
         mask = np.isin(shaped.before + shaped.index + 1, picked)
-        rejects = [one for one in shaped.rejects if one.row in picked]
+        rejects = [reject for reject in shaped.rejects if reject.row in picked]
         filtered = len(picked) - int(mask.sum()) - len(rejects)
         batch = shaped.batch.filter(pa.array(mask))
         return replace(
@@ -67,7 +67,7 @@ class PickedRows:
         return ""
 
 
-class PickedKeys:
+class SelectionByKeys:
     """``keys`` are those of rows of a table, as ``Reject.key`` has them."""
 
     def __init__(self, keys: Sequence[str]) -> None:

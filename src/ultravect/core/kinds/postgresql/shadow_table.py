@@ -1,7 +1,7 @@
 """A table of the same make that is filled beside the one to be overwritten, and takes its name at the end.
 
 Deleting a row costs about as much as writing one, so a large table is overwritten by another in its place. That is only as
-good as deleting if nobody can tell the difference: nothing may depend on the old table, its new twin has all that it
+good as deleting if nobody can tell the difference: nothing may depend on the old table, its new pair has all that it
 had, and rows are frozen as they are copied, so that readers whose snapshot is older than the load see them too, not an
 empty table. Where that is not so, or where readers would have to wait for it, rows are deleted.
 """
@@ -94,7 +94,7 @@ def swap_obstacle(session: Session, dialect: Dialect, old: LiveTable, staging: s
     return ""
 
 
-class Successor:
+class ShadowTable:
     """``table`` is empty and stands beside ``old``, which is locked against other writers."""
 
     def __init__(
@@ -112,7 +112,7 @@ class Successor:
         self._indexes = names
 
     @classmethod
-    def beside(cls, session: Session, dialect: Dialect, old: LiveTable, staging: str | None) -> Successor | None:
+    def beside(cls, session: Session, dialect: Dialect, old: LiveTable, staging: str | None) -> ShadowTable | None:
         """One for ``old``, in the schema ``staging``; None where rows have to be deleted."""
         asked = {"table": dialect.table(old.name), "staging": staging}
         plain = session.execute(_PLAIN.encode(), asked).fetchone()
@@ -146,7 +146,9 @@ class Successor:
         old, new = self._old.name, self.table.name
         table, ours = self._dialect.table(old), self._dialect.table(new)
         if not try_lock(self._session, table, "ACCESS EXCLUSIVE"):
-            names = ", ".join(self._dialect.quote(one.name) for one in self._old.columns if not one.generated)
+            names = ", ".join(
+                self._dialect.quote(column.name) for column in self._old.columns if not column.generated
+            )
             self._run(f"DELETE FROM {table}")
             self._run(f"INSERT INTO {table} ({names}) SELECT {names} FROM {ours}")
             self._run(f"DROP TABLE {ours}")

@@ -126,15 +126,15 @@ def test_readers_see_one_content_or_the_other(writer: Writer, stack: Stack) -> N
 
     levels = (psycopg.IsolationLevel.READ_COMMITTED, psycopg.IsolationLevel.REPEATABLE_READ)
     readers = [threading.Thread(target=read, args=(level,)) for level in levels]
-    for one in readers:
-        one.start()
+    for item in readers:
+        item.start()
     try:
         for number in range(4):
             writer.load(contents[number % 2], mode="overwrite")
     finally:
         ended.set()
-        for one in readers:
-            one.join()
+        for item in readers:
+            item.join()
     assert place_of(writer) != was
     assert len(seen) > 1
     assert seen <= {(ROWS, "old", "old"), (ROWS + 1, "rice", "rice"), (ROWS + 2, "peas", "peas")}
