@@ -178,7 +178,7 @@ def _memory(stack: Stack) -> None:
         ("m.json", b"[", rows, b'{"mast": "M00"}]'),
         ("m.xml", b"<log>", xml, b"</log>"),
     ):
-        told = []
+        shown = []
         for factor in (1, 4):
             size = 25 * _MB * factor
             path = folder / name
@@ -188,9 +188,9 @@ def _memory(stack: Stack) -> None:
                 _grown(path, content, size, head)
                 with path.open("ab") as file:
                     file.write(tail)
-            told.append(_apart(path, None, "read")[1])
+            shown.append(_apart(path, None, "read")[1])
             path.unlink()
-        print(f"  {name.split('.')[1]:<6} {told[0]:.0f} MB, {told[1]:.0f} MB")
+        print(f"  {name.split('.')[1]:<6} {shown[0]:.0f} MB, {shown[1]:.0f} MB")
     print()
 
 

@@ -110,7 +110,7 @@ def _spoil(file: Path, spoiled: Path, each: int, value: str) -> None:
 
 
 def _around_nights(line: str) -> tuple[str, str, str]:
-    """What stands before the number of nights, it, and what stands behind it: the last four values have no commas."""
+    """What stands before the number of nights, it, and what stands after it: the last four values have no commas."""
     tail = line.rsplit(",", 4)
     return tail[0], tail[1], ",".join(tail[2:])
 
@@ -135,14 +135,14 @@ def run(client: Client, stack: Stack, rows: int, times: int) -> None:
         lambda: modes.write("overwrite"), modes.delete_and_copy,
     )  # fmt: skip
     bench = Path(stack.files) / "bench.csv"
-    for name, value, told in (
+    for name, value, shown in (
         ("typed.csv", "many", "that are no numbers"),
         ("refused.csv", "-7", "that a constraint refuses"),
     ):
         _spoil(bench, bench.with_name(name), max(2, rows // 1000), value)
         check = "" if value == "many" else "CHECK (booking_id > 0), CHECK (nights >= 0)"
         modes.compare(
-            f"1,000 rows {told}, of the clean load", "at most 1.5",
+            f"1,000 rows {shown}, of the clean load", "at most 1.5",
             lambda name=name, check=check: modes.write("append", name, "rejects: 5000", check),
             lambda check=check: modes.write("append", check=check),
         )  # fmt: skip

@@ -1,4 +1,4 @@
-"""Loads the demo into a running service: files, connections and jobs; runs them and tells what happened."""
+"""Loads the demo into a running service: files, connections and jobs; runs them and says what happened."""
 
 from __future__ import annotations
 

@@ -199,7 +199,7 @@ class _Handler(BaseHTTPRequestHandler):
 
 
 class ObjectStore(ThreadingHTTPServer):
-    """Each folder in ``folder`` is a bucket; those in ``denied`` admit nobody."""
+    """Each folder in ``folder`` is a bucket; those in ``denied`` admit no one."""
 
     daemon_threads = True
 

@@ -86,7 +86,7 @@ def reservations(rows: int) -> tuple[list[tuple[object, ...]], list[tuple[object
 
 
 def weigh_slips(rows: int) -> str:
-    """The helicopter operator's records: 60 characters each, one behind the other on a single line."""
+    """The helicopter operator's records: 60 characters each, one after the other on a single line."""
     random_ = random.Random(60)
     head = f"{'SLIP_NO':<9}{'HUT':<5}{'CARGO':<18}{'KG':>6}  {'FLOWN':<12}{'PILOT':<8}"
     lines = [head]
@@ -236,7 +236,7 @@ def _weather(path: Path) -> None:
 
 
 def write_files(folder: Path, rows: int) -> None:
-    """Everything that the folder ``incoming`` holds beside huts and bookings, and the database files."""
+    """Everything that the folder ``incoming`` holds next to huts and bookings, and the database files."""
     few = max(60, rows // 20)
     for name in ("agencies", "stays", "slips"):
         (folder / name).mkdir(parents=True, exist_ok=True)

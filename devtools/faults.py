@@ -95,7 +95,7 @@ class Ground:
         return int(count), int(keys), int(values)
 
     def load(self, mode: str, run: str, *, taken_over: bool = False) -> int:
-        """Begins a load in a process of its own; its number. It writes its tally, or its error, beside the rows."""
+        """Begins a load in a process of its own; its number. It writes its tally, or its error, next to the rows."""
         pid = os.fork()
         if pid:
             return pid
@@ -114,14 +114,14 @@ class Ground:
                 receipt=f"{run}.2" if taken_over else run,
                 earlier=[run] if taken_over else [],
             )
-            self.told.write_text(json.dumps(result.as_dict()))
+            self.summary.write_text(json.dumps(result.as_dict()))
         except BaseException as error:
-            self.told.write_text(json.dumps({"error": str(error)}))
+            self.summary.write_text(json.dumps({"error": str(error)}))
         os._exit(0)
 
     @property
-    def told(self) -> Path:
-        return self.folder / "told.json"
+    def result(self) -> Path:
+        return self.folder / "result.json"
 
 
 def figures(rows: Sequence[tuple[int, int]]) -> tuple[int, int, int]:
@@ -142,14 +142,14 @@ def rounds(ground: Ground, mode: str, count: int, killed: str, kill: Callable[[i
         # every other one late, where rows are published
         at = chance.random() if number % 2 else 0.6 + chance.random() * 0.5
         ground.reset()
-        ground.told.unlink(missing_ok=True)
+        ground.result.unlink(missing_ok=True)
         run = f"faults-{next(_runs)}"
         pid = ground.load(mode, run)
         time.sleep(at * lasts)
         kill(pid)
         os.waitpid(pid, 0)
         outcome.rounds += 1
-        outcome.finished += ground.told.exists() and "tally" in ground.told.read_text()
+        outcome.finished += ground.result.exists() and "tally" in ground.result.read_text()
         time.sleep(0.05)  # the server has to notice
         found = ground.found()
         if found == new:
@@ -169,13 +169,13 @@ def rounds(ground: Ground, mode: str, count: int, killed: str, kill: Callable[[i
 
 def _look(ground: Ground, mode: str, new: tuple[int, int, int], outcome: Outcome) -> None:
     """After the take-over: the new content, once, and a tally that says so."""
-    told = json.loads(ground.told.read_text())
-    if "error" in told:
-        outcome.wrong.append(f"the take-over failed: {told['error']}")
+    shown = json.loads(ground.result.read_text())
+    if "error" in shown:
+        outcome.wrong.append(f"the take-over failed: {shown['error']}")
         return
     if ground.found() != new:
         outcome.wrong.append(f"after the take-over {ground.found()}, not {new}")
-    tally = {key: value for key, value in told["tally"].items() if value}
+    tally = {key: value for key, value in shown["tally"].items() if value}
     half = _COMING // 2
     wanted = {"read": _COMING, "inserted": _COMING}
     if mode == "upsert":

@@ -15,7 +15,7 @@ _ROW = re.compile(r"^\| (`[^|]+`) \| (.+?) \|(?: (.+?) \|)?$")
 
 @dataclass(frozen=True)
 class Message:
-    """A row of the table; ``codes`` are told together there."""
+    """A row of the table; ``codes`` are reported together there."""
 
     codes: tuple[str, ...]
     section: str
@@ -44,9 +44,9 @@ def pages(docs: Path) -> dict[str, str]:
             if message.helps:
                 lines += ["", f"**What helps:** {message.helps}"]
             if example := examples.get(code):
-                kind = "sql" if example["mend"].startswith(("GRANT", "CREATE")) else "yaml"
+                kind = "sql" if example["fix"].startswith(("GRANT", "CREATE")) else "yaml"
                 lines += ["", _sentence(example["why"]), "", "## Example", "", "```", example["said"], "```", ""]
-                lines += ["mended by", "", f"```{kind}", example["mend"], "```"]
+                lines += ["fixed by", "", f"```{kind}", example["fix"], "```"]
             others = [other for other in message.codes if other != code]
             if others:
                 lines += ["", "RunFact together with " + ", ".join(f"[{item}]({item}.md)" for item in others) + "."]

@@ -141,7 +141,7 @@ NATIVES: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
     ],
 }  # fmt: skip
 
-# in some database these have values that others have no room or no word for; each of those is told
+# in some database these have values that others have no room or no word for; each of those is reported
 LIMITED = frozenset(
     [
         "numeric", "numeric(60,10)", "decimal(65,30)", "NUMERIC", "HUGEINT", "UHUGEINT", "real", "float", "FLOAT", "double",
@@ -229,9 +229,9 @@ def fates(a: Place, b: Place) -> list[FileOutcome]:
 
 
 def _announced(copied: Copied, number: int) -> list[str]:
-    told = [finding.message for finding in copied.findings if finding.code == "type-as-text"]
+    shown = [finding.message for finding in copied.findings if finding.code == "type-as-text"]
     named = (f"column c{number}:", f"column 'c{number}'")
-    return [item for item in (*copied.announced, *told) if item.startswith(named)]
+    return [item for item in (*copied.announced, *shown) if item.startswith(named)]
 
 
 def _row(record: str) -> int:
@@ -259,8 +259,8 @@ def page(places: Mapping[str, Place]) -> str:
             lines.append(f"| {a.kind} | {b.kind} | all {len(every)} | {equal} of {values} | |")
             for item in every:
                 if item.equal < item.values:
-                    told = [*item.rejected, *(f"{value}: changed, as announced" for value in item.changed)]
+                    shown = [*item.rejected, *(f"{value}: changed, as announced" for value in item.changed)]
                     named = item.native or "none declared"
-                    why = "; ".join(told).replace("|", "\\|")
+                    why = "; ".join(shown).replace("|", "\\|")
                     lines.append(f"| | | {named} | {item.equal} of {item.values} | {why} |")
     return "\n".join(lines) + "\n"

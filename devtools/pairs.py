@@ -207,15 +207,15 @@ def _matrix(places: Mapping[str, Place]) -> str:
         for b in places.values():
             trip = there_and_back(a, b)
             equal = f"{len(COLUMNS) - len(trip.different)} of {len(COLUMNS)}"
-            told = "; ".join(trip.there.announced) or "nothing"
+            shown = "; ".join(trip.there.announced) or "nothing"
             lines.append(
-                f"| {a.kind} | {b.kind} | {equal}{''.join(f', not {item}' for item in trip.different)} | {told} |"
+                f"| {a.kind} | {b.kind} | {equal}{''.join(f', not {item}' for item in trip.different)} | {shown} |"
             )
     return "\n".join(lines) + "\n"
 
 
 def matrix(*sections: Callable[[Mapping[str, Place]], str]) -> str:
-    """The matrix as a page, from servers that are started for it, with other ``sections`` behind it."""
+    """The matrix as a page, from servers that are started for it, with other ``sections`` after it."""
     folder = Path(tempfile.mkdtemp(prefix="ultravect-pairs-", dir="/var/tmp"))
     os.chmod(folder, 0o755)
     postgres = PostgresServer.create(folder / "pg")

@@ -37,7 +37,7 @@ class _WebHandler(SimpleHTTPRequestHandler):
 
 @dataclass
 class Places:
-    """Everything beside the service's own files and warehouse."""
+    """Everything next to the service's own files and warehouse."""
 
     folder: Path
     mariadb: MariadbServer

@@ -16,7 +16,7 @@ from hypothesis import settings
 
 from ultravect.client import Client, Run
 
-# in CI the same examples each time: a new find must not fail somebody else's change
+# in CI the same examples each time: a new find must not fail someone else's change
 settings.register_profile("ci", derandomize=True, deadline=None)
 # how long an example takes says more of the machine than of the code
 settings.register_profile("here", deadline=None)

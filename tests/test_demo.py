@@ -22,7 +22,7 @@ def dev(*arguments: str) -> str:
 
 
 def test_the_demo_runs_its_jobs_and_tells() -> None:
-    told = dev("demo", "--once", "--rows", "3000")
+    shown = dev("demo", "--once", "--rows", "3000")
     for part in (
         "of bookings succeeded",
         "of huts succeeded",
@@ -30,7 +30,7 @@ def test_the_demo_runs_its_jobs_and_tells() -> None:
         "read 40 = inserted 40",
         "(table created)",
     ):
-        assert part in told
+        assert part in shown
 
 
 def test_serve_detached_and_stop(tmp_path: Path) -> None:

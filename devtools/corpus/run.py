@@ -30,11 +30,11 @@ _SLOW_SECONDS = 1.0
 
 @dataclass(frozen=True)
 class Result:
-    """What became of a sample; ``told`` says why it is not right."""
+    """What became of a sample; ``said`` says why it is not right."""
 
     sample: Sample
     outcome: str
-    told: str = ""
+    detail: str = ""
 
 
 def corpus(folder: Path, only: str = "") -> list[Result]:
@@ -44,13 +44,13 @@ def corpus(folder: Path, only: str = "") -> list[Result]:
     results: list[Result] = []
     with temporary_stack("corpus", roots=[str(folder)]) as stack, Client(stack.url, token=stack.token) as client:
         client.add_connection("corpus", "folder", {"path": str(folder / "files")})
-        with suppress(KeyboardInterrupt):  # what is done until then is told all the same
+        with suppress(KeyboardInterrupt):  # what is done until then is reported all the same
             for number, (sample, answer) in enumerate(_objects(samples, answers)):
                 found = _copied(stack, client, folder, sample, answer, f"t{number}")
                 if found is not None:
                     results.append(found)
-                    if found.told:
-                        print(f"{found.outcome:20} {sample.package} {sample.name}: {found.told}", flush=True)
+                    if found.detail:
+                        print(f"{found.outcome:20} {sample.package} {sample.name}: {found.detail}", flush=True)
     return results
 
 
@@ -98,9 +98,9 @@ def _copied(
     if isinstance(found, str):
         return Result(sample, "failed", found)
     names, rows = found
-    told = _difference(expected, names, rows)
-    if told:
-        return Result(sample, "not the same", told)
+    shown = _difference(expected, names, rows)
+    if shown:
+        return Result(sample, "not the same", shown)
     if seconds > _SLOW_SECONDS:
         return Result(sample, "slow", f"looking took {seconds:.1f} s")
     return Result(sample, "right with a layout" if answer.get("layout") else "right")
@@ -173,8 +173,8 @@ def page(results: Sequence[Result]) -> str:
         "",
     ]
     lines += [
-        f"- {result.outcome}: {result.sample.package} `{result.sample.name}`: {result.told}"
+        f"- {result.outcome}: {result.sample.package} `{result.sample.name}`: {result.detail}"
         for result in results
-        if result.told
+        if result.detail
     ]
     return "\n".join(lines) + "\n"

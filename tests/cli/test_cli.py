@@ -22,7 +22,7 @@ PROGRAM = str(Path(sys.executable).parent / "ultravect")
 
 
 class Shell:
-    """Runs commands with a home of their own, signed in unless told otherwise."""
+    """Runs commands with a home of their own, signed in unless said otherwise."""
 
     def __init__(self, stack: Stack, home: Path) -> None:
         self.stack = stack
@@ -47,8 +47,8 @@ def shell(stack: Stack, tmp_path: Path) -> Shell:
 def test_the_story_of_a_new_user(shell: Shell, stack: Stack, place: Place, tmp_path: Path) -> None:
     name = place.name
     shell_out = lambda *arguments, **more: shell(*arguments, signed_in=False, **more)  # noqa: E731
-    told = shell_out("login", stack.url, "--user", USER, given=f"{stack.password}\n")
-    assert f"signed in to {stack.url} as {USER} (admin)" in told
+    shown = shell_out("login", stack.url, "--user", USER, given=f"{stack.password}\n")
+    assert f"signed in to {stack.url} as {USER} (admin)" in shown
     assert (tmp_path / "ultravect" / "login.json").stat().st_mode & 0o077 == 0
 
     shell_out("connection", "add", f"{name}-in", "folder", f"path={stack.files}")
@@ -140,19 +140,19 @@ def test_what_follows_a_run(shell: Shell, place: Place, tmp_path: Path) -> None:
     assert len(to.read_text().splitlines()) == 2
     assert "FILE.csv or FILE.jsonl" in shell("rejects", number, "--to", "rejects.txt", code=2)
     place.file("id,name\n1,Ana\n2,Bo\n3,Cy\n")
-    told = shell("retry-rejects", number)
-    assert f"the rejects of run {number}" in told
-    assert "read 2 = inserted 2" in told
+    shown = shell("retry-rejects", number)
+    assert f"the rejects of run {number}" in shown
+    assert "read 2 = inserted 2" in shown
     place.file("id,name\n1,Ann\n4,Di\n")
-    told = shell("rerun", number)
-    assert "by key, against the rows before: 1 added, 2 gone, 1 changed, 0 equal" in told
+    shown = shell("rerun", number)
+    assert "by key, against the rows before: 1 added, 2 gone, 1 changed, 0 equal" in shown
     again = str(place.client.runs(job=place.name).items[0].id)
-    told = shell("changes", again, "--kind", "updated")
-    assert "Ana" in told
-    assert "Ann" in told
-    told = shell("undo", again)
-    assert "the 3 rows from before put back" in told
-    assert "2 before, 3 after" in told
+    shown = shell("changes", again, "--kind", "updated")
+    assert "Ana" in shown
+    assert "Ann" in shown
+    shown = shell("undo", again)
+    assert "the 3 rows from before put back" in shown
+    assert "2 before, 3 after" in shown
     assert f"undo of run {again}" in shell("runs", "--job", place.name)
     assert "undo" not in shell("job", place.name)  # an undo is no run of the job
     assert "already undid" in shell("undo", again, code=1)
@@ -162,7 +162,7 @@ def test_a_failed_run_says_what_to_do(shell: Shell, place: Place) -> None:
     place.sql("CREATE TABLE {t} (a int)")
     place.file("a\n1\nx\n").job()
     ran = shell("run", place.name, code=1)
-    for part in ("failed", "row 2 (line 3), column a: 'x': not a number", "fix: mend the file", "ultravect rejects"):
+    for part in ("failed", "row 2 (line 3), column a: 'x': not a number", "fix: fix the file", "ultravect rejects"):
         assert part in ran
     number = str(place.client.runs(job=place.name).items[0].id)
     assert "not a number" in shell("rejects", number)
@@ -175,10 +175,10 @@ def test_bad_job_files_are_told_with_their_lines(shell: Shell, tmp_path: Path) -
         "ultravect: 1\njob: bad\nfrom: {connection: incoming, files: x.csv}\ninto:\n  connection: warehouse\n  tabel: x\n"
     )
     for command in ("save", "check"):
-        told = shell(command, str(file), code=1)
-        assert "line 6: into.tabel: unknown key 'tabel'" in told
-        assert "did you mean 'table'?" in told
-        assert "6 +   table: x" in told
+        shown = shell(command, str(file), code=1)
+        assert "line 6: into.tabel: unknown key 'tabel'" in shown
+        assert "did you mean 'table'?" in shown
+        assert "6 +   table: x" in shown
     file.write_text("a: [")
     assert "not valid YAML" in shell("save", str(file), code=1)
 
@@ -231,9 +231,9 @@ def test_progress_is_live_in_a_terminal(shell: Shell, place: Place) -> None:
 def test_connections_are_changed_and_removed(shell: Shell, place: Place) -> None:
     name = f"{place.name}-c"
     shell("connection", "add", name, "folder", f"path={place.stack.files}/none")
-    told = shell("connection", "test", name, code=1)
-    assert "does not exist" in told
-    assert "fix: check the path" in told
+    shown = shell("connection", "test", name, code=1)
+    assert "does not exist" in shown
+    assert "fix: check the path" in shown
     shell("connection", "change", name, f"path={place.stack.files}")
     assert f"connection {name} works" in shell("connection", "test", name)
     assert f"path={place.stack.files}" in shell("connection", "show", name)
@@ -243,7 +243,7 @@ def test_connections_are_changed_and_removed(shell: Shell, place: Place) -> None
 
 
 def test_many_jobs_are_saved_from_a_folder(shell: Shell, place: Place, tmp_path: Path) -> None:
-    """Good files are saved, bad ones are told, and the exit code says that there was one."""
+    """Good files are saved, bad ones are reported, and the exit code says that there was one."""
     good = f"ultravect: 1\njob: {place.name}-{{n}}\nfrom: {{{{connection: incoming, files: x.csv}}}}\ninto: {{{{connection: warehouse, table: t}}}}\n"
     (tmp_path / "deep").mkdir()
     (tmp_path / "one.yaml").write_text(good.format(n=1) + "---\n" + good.format(n=2))
@@ -251,17 +251,17 @@ def test_many_jobs_are_saved_from_a_folder(shell: Shell, place: Place, tmp_path:
     (tmp_path / "readme.txt").write_text("not a job")
     (tmp_path / "bad.yaml").write_text("ultravect: 1\njob: bad\n")
     (tmp_path / "unknown.yaml").write_text(good.format(n=4).replace("incoming", "incomming"))
-    told = shell("save", str(tmp_path), code=1)
-    assert [f"saved job {place.name}-{n}" in told for n in (1, 2, 3, 4)] == [True, True, True, False]
-    assert "key 'from' is missing" in told
-    assert "did you mean 'incoming'?" in told
+    shown = shell("save", str(tmp_path), code=1)
+    assert [f"saved job {place.name}-{n}" in shown for n in (1, 2, 3, 4)] == [True, True, True, False]
+    assert "key 'from' is missing" in shown
+    assert "did you mean 'incoming'?" in shown
 
 
 def test_wide_rows_are_shown_a_line_a_column(shell: Shell, place: Place) -> None:
     header = ",".join(f"column_number_{n}" for n in range(30))
     place.file(header + "\n" + ",".join(f"value {n}" for n in range(30)) + "\n")
-    told = shell("look", "incoming", f"{place.name}.csv")
-    (line,) = [line for line in told.splitlines() if line.startswith("column_number_17") and "value 17" in line]
+    shown = shell("look", "incoming", f"{place.name}.csv")
+    (line,) = [line for line in shown.splitlines() if line.startswith("column_number_17") and "value 17" in line]
     assert line.split() == ["column_number_17", "value", "17"]
 
 
@@ -270,9 +270,9 @@ def test_odd_values_do_not_break_the_screen(shell: Shell, place: Place) -> None:
     place.sql(
         "INSERT INTO {t} VALUES ('[red]not markup[/]'), (E'two\\nlines'), (NULL), ('\u202eright to left'), (repeat('x', 500))"
     )
-    told = shell("ask", "warehouse", f"select * from {place.name}")
+    shown = shell("ask", "warehouse", f"select * from {place.name}")
     for part in ("[red]not markup[/]", "two⏎lines", "NULL", "xxx…"):
-        assert part in told
+        assert part in shown
 
 
 def test_looking_around(shell: Shell, stack: Stack, place: Place, tmp_path: Path) -> None:
@@ -305,8 +305,8 @@ def test_looking_around(shell: Shell, stack: Stack, place: Place, tmp_path: Path
     assert name in shell("layout", "list")
     assert "thousands: ." in shell("layout", "show", name)
     place.file("Nr;Summe\n001;1,5\n")
-    told = shell("layout", "fit", name, "incoming", f"{name}.csv", code=1)
-    assert f"no longer fits layout {name}: column 2 is now 'Summe', it was 'Betrag'" in told
+    shown = shell("layout", "fit", name, "incoming", f"{name}.csv", code=1)
+    assert f"no longer fits layout {name}: column 2 is now 'Summe', it was 'Betrag'" in shown
     place.file("Nr;Betrag\n001;1,50\n")
     assert f"fits layout {name}" in shell("layout", "fit", name, "incoming", f"{name}.csv")
     assert "removed" in shell("layout", "remove", name)
@@ -385,9 +385,9 @@ def test_draft_rehearse_and_types(shell: Shell, place: Place, tmp_path: Path) ->
     text = shell("draft", "--from", f"incoming:{place.path.name}", "--into", f"warehouse:{place.name}")
     file = tmp_path / "drafted.yaml"
     file.write_text(text.replace("- hut text", "- cast(hut as integer) as hut integer"))
-    told = shell("rehearse", str(file), code=1)
-    assert "reject: row 2, column hut: not a number" in told
-    assert "rehearsal not passed: all 2 rows tried, nothing written; 1 row is a reject" in told
+    shown = shell("rehearse", str(file), code=1)
+    assert "reject: row 2, column hut: not a number" in shown
+    assert "rehearsal not passed: all 2 rows tried, nothing written; 1 row is a reject" in shown
     assert json.loads(shell("rehearse", str(file), "--json", code=1))["steps"][0]["rows_in"] == 2
     assert "CONNECTION:OBJECT" in shell("draft", "--from", "incoming", "--into", "warehouse:x", code=2)
     upsert = ("--mode", "upsert", "--keys", "id", "--layout", "{delimiter: ',', names: [id, code]}")
@@ -400,10 +400,10 @@ def test_draft_rehearse_and_types(shell: Shell, place: Place, tmp_path: Path) ->
     query = ("--from", "warehouse", "--query", "select 7 as n", "--into", f"warehouse:{place.name}_q")
     assert "query: select 7 as n" in shell("draft", *query)
     assert "needs --keys" in shell("draft", *query, "--mode", "upsert", code=2)
-    told = shell("types", "--from", "postgresql", "--into", "mariadb")
-    assert told.startswith("from postgresql into mariadb")
-    assert "…" not in told
-    assert "stored in UTC, without its zone" in told
+    shown = shell("types", "--from", "postgresql", "--into", "mariadb")
+    assert shown.startswith("from postgresql into mariadb")
+    assert "…" not in shown
+    assert "stored in UTC, without its zone" in shown
 
 
 def test_a_run_that_fails_after_its_commit_has_an_exit_code_of_its_own(shell: Shell, place: Place) -> None:
@@ -414,9 +414,9 @@ def test_a_run_that_fails_after_its_commit_has_an_exit_code_of_its_own(shell: Sh
         "CREATE FUNCTION change_{t}() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.a := NEW.a + 1; RETURN NEW; END $$"
     )
     place.sql("CREATE TRIGGER change BEFORE INSERT ON {t} FOR EACH ROW EXECUTE FUNCTION change_{t}()")
-    told = shell("run", place.name, code=4)
-    assert "outcome committed" in told
-    assert "its rows are committed: they are in the target" in told
+    shown = shell("run", place.name, code=4)
+    assert "outcome committed" in shown
+    assert "its rows are committed: they are in the target" in shown
     (run,) = place.client.runs(job=place.name).items
     assert (run.state, run.outcome) == ("failed", "committed")
     assert "(committed)" in shell("runs", "--job", place.name)

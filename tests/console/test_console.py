@@ -44,7 +44,7 @@ def page(browser: Browser, stack: Stack) -> Iterator[Page]:
     assert problems == []
 
 
-def test_a_wrong_password_is_told(browser: Browser, stack: Stack) -> None:
+def test_a_wrong_password_is_reported(browser: Browser, stack: Stack) -> None:
     page = browser.new_page()
     page.set_default_timeout(90_000)
     page.goto(stack.url)
@@ -359,13 +359,13 @@ def test_a_run_can_be_started_again(page: Page, place: Place) -> None:
 
 
 def test_addresses_that_lead_nowhere(page: Page, stack: Stack) -> None:
-    for address, told in (
+    for address, shown in (
         ("jobs/no-such", "there is no job"),
         ("runs/999999", "there is no run"),
         ("attic", "nothing at this address"),
     ):
         page.goto(f"{stack.url}/#/{address}")
-        expect(page.get_by_text(re.compile(told))).to_be_visible()
+        expect(page.get_by_text(re.compile(shown))).to_be_visible()
 
 
 def test_a_service_that_is_away_is_told_and_found_again(page: Page, stack: Stack) -> None:
@@ -375,7 +375,7 @@ def test_a_service_that_is_away_is_told_and_found_again(page: Page, stack: Stack
     expect(page.get_by_role("alert")).to_have_count(0)
 
 
-def test_a_new_connection_is_tested_mended_and_removed(page: Page, stack: Stack) -> None:
+def test_a_new_connection_is_tested_fixed_and_removed(page: Page, stack: Stack) -> None:
     name = f"c-{uuid.uuid4().hex[:6]}"
     page.goto(f"{stack.url}/#/connections")
     page.get_by_role("link", name="New connection").click()

@@ -37,7 +37,7 @@ class Certificates:
 
 @pytest.fixture(scope="session")
 def certificates() -> Iterator[Certificates]:
-    # the database server runs as somebody else, who must get there
+    # the database server runs as someone else, who must get there
     folder = Path(tempfile.mkdtemp(prefix="ultravect-tls-", dir="/var/tmp"))
     folder.chmod(0o755)
     (folder / "server.ext").write_text("subjectAltName=IP:127.0.0.1\n")

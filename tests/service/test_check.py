@@ -206,7 +206,7 @@ def test_a_file_can_be_checked_without_saving(place: Place) -> None:
     assert "never-saved" not in [job.name for job in place.client.jobs().items]
 
 
-def test_rows_that_cannot_be_computed_are_told(place: Place) -> None:
+def test_rows_that_cannot_be_computed_are_reported(place: Place) -> None:
     place.sql("CREATE TABLE {t} (a int, b int)")
     place.file("a\n1\n0\n").job(source='where: "10 / a > 1"', columns='[a, "10 / a as b"]', into="rejects: 1")
     (found,) = [finding for finding in place.client.check_job(place.name).findings if finding.code == "rows-misfit"]

@@ -63,8 +63,8 @@ def test_responses_are_as_described(
     headers = {"Authorization": f"Bearer {stack.token}"}
     response = httpx.request(method, f"{stack.url}{address}", headers=headers, json=body)
     operation = description["paths"][path][method.lower()]
-    told = operation["responses"][str(response.status_code)]["content"]["application/json"]["schema"]
-    schema = as_json_schema(told, description)
+    shown = operation["responses"][str(response.status_code)]["content"]["application/json"]["schema"]
+    schema = as_json_schema(shown, description)
     jsonschema.validate(response.json(), schema)
     # and the description is not so loose that anything would do
     with pytest.raises(jsonschema.ValidationError):

@@ -39,7 +39,7 @@ def test_rejects_are_filtered_and_written_to_files(place: Place) -> None:
     assert [(item["row"], item["value"]) for item in table] == [("3", "2026-13-01")]
 
 
-def test_rejects_are_loaded_once_after_a_mend(place: Place) -> None:
+def test_rejects_are_loaded_once_after_a_fix(place: Place) -> None:
     place.file(BROKEN).job(columns=TYPED, into="rejects: 5")
     first = place.run()
     place.file(BROKEN.replace("x,", "2,").replace("2026-13-01", "2026-12-01"))
@@ -51,7 +51,7 @@ def test_rejects_are_loaded_once_after_a_mend(place: Place) -> None:
     assert [row[0] for row in place.rows()] == [1, 2, 3]
     assert [(item.id, item.kind) for item in place.client.show(first.id).followed_by] == [(second.id, "rejects")]
     assert refusal(place, "retry_rejects", first) == "run-followed"
-    # what it rejected is its own; the job may be what is mended
+    # what it rejected is its own; the job may be what is fixed
     place.file(BROKEN.replace("4,Cy", "4,Cy,"))
     third = place.client.wait(place.client.retry_rejects(second.id).id)
     assert (third.state, place.rows()[-1][:2]) == ("succeeded", (4, "Cy"))

@@ -156,7 +156,7 @@ def test_a_layout_is_saved_named_and_outgrown(client: Client, place: Place, corn
     (corner / "typed.csv").write_text("a|b\n1|x\nnone|y\n")
     (corner / "more.csv").write_text("a|b|c\n1|x|\n")
     assert client.fit(name, "incoming", f"{corner.name}/good.csv").fits
-    for file, told in (
+    for file, shown in (
         ("moved", "column 1 is now 'b', it was 'a' (it is column 2 now)"),
         (
             "typed",
@@ -166,7 +166,7 @@ def test_a_layout_is_saved_named_and_outgrown(client: Client, place: Place, corn
     ):
         fit = client.fit(name, "incoming", f"{corner.name}/{file}.csv")
         assert not fit.fits
-        assert told in fit.findings[0].message
+        assert shown in fit.findings[0].message
     place.file("a|b\n1|x|y\n2|z\n")
     assert refused(client.save_job, name, place_job(place, "nowhere")).code == "layout-unknown"
     client.save_job(name, place_job(place, f"{name}@1") + "  rejects: 1\n")

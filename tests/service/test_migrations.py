@@ -53,3 +53,30 @@ def test_runs_of_earlier_versions_get_their_outcome(stack: Stack) -> None:
         (4, "nothing", 0),
     ]
     stack.postgres.execute(f"DROP DATABASE {database}")
+
+
+def test_jobs_of_the_version_before_run_as_they_did(stack: Stack) -> None:
+    database = "renamed"
+    stack.postgres.execute(f"CREATE DATABASE {database}")
+    _migrate(stack, database, "0007")
+    texts = {
+        1: "run:\\n  # not long\\n  retry: 2\\n  cutoff: 10 min  # enough\\n",
+        2: "run: {cutoff: 10 min}\\n",
+        3: 'run: {timeout: 1 h}\\nabout: "cutoff: no"\\n',
+    }
+    stack.postgres.execute("INSERT INTO records_job (id, name, created_at) VALUES (1, 'bookings', now())", database)
+    for number, text in texts.items():
+        run = '{"run": {"timeout": "1 h"}}' if number == 3 else '{"run": {"cutoff": "10 min"}}'
+        stack.postgres.execute(
+            "INSERT INTO records_revision (id, job_id, number, text, structure, saved_at) "
+            f"VALUES ({number}, 1, {number}, E'{text}', '{run}', now())",
+            database,
+        )
+    _migrate(stack, database)
+    found = stack.postgres.execute("SELECT text, structure FROM records_revision ORDER BY id", database)
+    assert found == [
+        ("run:\n  # not long\n  retry: 2\n  timeout: 10 min  # enough\n", {"run": {"timeout": "10 min"}}),
+        ("run: {timeout: 10 min}\n", {"run": {"timeout": "10 min"}}),
+        ('run: {timeout: 1 h}\nabout: "cutoff: no"\n', {"run": {"timeout": "1 h"}}),
+    ]
+    stack.postgres.execute(f"DROP DATABASE {database}")

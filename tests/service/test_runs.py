@@ -1,4 +1,4 @@
-"""Runs through the service: what is loaded, and what bad input, losses and stops leave behind."""
+"""Runs through the service: what is loaded, and what bad input, losses and stops leave after."""
 
 from __future__ import annotations
 
@@ -262,13 +262,13 @@ def test_stop_before_it_begins(place: Place) -> None:
     assert len(place.rows()) == 4
 
 
-def test_the_cutoff_ends_a_leg(place: Place) -> None:
-    place.file(GOOD).job(run="cutoff: 1 s")
+def test_the_timeout_ends_a_leg(place: Place) -> None:
+    place.file(GOOD).job(run="timeout: 1 s")
     place.run()
     with place.locked():
         run = place.run()
     assert run.error is not None
-    assert (run.state, run.error["code"], len(place.rows())) == ("failed", "cutoff", 2)
+    assert (run.state, run.error["code"], len(place.rows())) == ("failed", "leg-timeout", 2)
 
 
 @pytest.fixture

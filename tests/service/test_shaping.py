@@ -110,6 +110,6 @@ def test_a_run_with_other_parameters(place: Place) -> None:
     assert run.legs[0].tally["inserted"] == 1
     assert run.parameters == {"least": 4}
     assert place.run().legs[0].tally["inserted"] == 2
-    for wrong, told in (({"lest": 1}, "has no parameter 'lest'"), ({"least": "x"}, "is a whole number")):
-        with pytest.raises(ApiError, match=told):
+    for wrong, shown in (({"lest": 1}, "has no parameter 'lest'"), ({"least": "x"}, "is a whole number")):
+        with pytest.raises(ApiError, match=shown):
             place.client.run(place.name, parameters=wrong)

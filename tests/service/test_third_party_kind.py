@@ -51,12 +51,12 @@ def test_it_is_listed_connected_read_and_written(installed: Stack) -> None:
         assert "word" in kinds["filebox"]["properties"]
         box = installed.files / "guests.box"
         client.add_connection("box", "filebox", {"path": str(box), "word": "hush"})
-        client.add_connection("incoming", "folder", {"path": str(installed.files)})
+        client.add_connection("shelf", "folder", {"path": str(installed.files)})
         assert client.test_connection("box", write=True).passed
         assert client.connection("box").secrets_set == ["word"]
         (installed.files / "huts.csv").write_text("hut,beds\nALP,40\nFAL,22\n")
         into = "into: {connection: box, files: huts-copied.csv, mode: overwrite}"
-        client.save_job("out", f"ultravect: 1\njob: out\nfrom: {{connection: incoming, files: huts.csv}}\n{into}\n")
+        client.save_job("out", f"ultravect: 1\njob: out\nfrom: {{connection: shelf, files: huts.csv}}\n{into}\n")
         run = client.wait(client.run("out").id)
         assert (run.state, run.legs[0].tally and run.legs[0].tally["inserted"], run.legs[0].strategy) == (
             "succeeded",
@@ -65,7 +65,7 @@ def test_it_is_listed_connected_read_and_written(installed: Stack) -> None:
         )
         assert [item.name for item in client.objects("box").items] == ["huts-copied.csv"]
         assert [row[0] for row in client.preview("box", "huts-copied.csv").rows] == ["ALP", "FAL"]
-        back = "from: {connection: box, files: '*.csv'}\ninto: {connection: incoming, files: again.csv}"
+        back = "from: {connection: box, files: '*.csv'}\ninto: {connection: shelf, files: again.csv}"
         client.save_job("back", f"ultravect: 1\njob: back\n{back}\n")
         assert client.wait(client.run("back").id).state == "succeeded"
         assert (installed.files / "again.csv").read_text() == "hut,beds\nALP,40\nFAL,22\n"

@@ -48,10 +48,10 @@
       </span>
       <span class="self-start pt-1">mode</span>
       <div class="flex flex-col gap-1">
-        {#each Object.entries(MODES).filter(([one]) => !files || one !== "upsert") as [one, told] (one)}
+        {#each Object.entries(MODES).filter(([one]) => !files || one !== "upsert") as [one, said] (one)}
           <label class="flex items-baseline gap-2">
             <input type="radio" name="mode" class="radio radio-xs translate-y-0.5" value={one} checked={mode === one} disabled={readonly} onchange={() => choose(one)} />
-            <span><b class="font-semibold">{one}</b> <span class="text-base-content/70">{told}</span></span>
+            <span><b class="font-semibold">{one}</b> <span class="text-base-content/70">{said}</span></span>
           </label>
         {/each}
       </div>
@@ -111,7 +111,7 @@
           </details>
         {/if}
       {:else}
-        <p class="text-base-content/70">Check tells what a run would do to the target as it is now, and with which statements.</p>
+        <p class="text-base-content/70">Check says what a run would do to the target as it is now, and with which statements.</p>
       {/if}
     </div>
   </div>

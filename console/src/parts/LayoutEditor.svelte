@@ -148,7 +148,7 @@
       </select>
     {/if}
     <button class="btn btn-sm" onclick={() => (layout = { ...start })}>Back to what was found</button>
-    <span class="text-base-content/60 text-xs" role="status">{busy ? "reading …" : told}</span>
+    <span class="text-base-content/60 text-xs" role="status">{busy ? "reading …" : said}</span>
     {#if may("editor")}
       <form
         class="ml-auto flex gap-2"

@@ -55,7 +55,7 @@
       {#if page}<span>{count(page.items.length)} of {count(page.total)}</span>{/if}
       <span>download <a class="plain" href="/api/v1/runs/{run}/rejects.csv?{asked}">CSV</a> · <a class="plain" href="/api/v1/runs/{run}/rejects.jsonl?{asked}">JSON lines</a></span>
       {#if retry}
-        <button class="btn btn-xs" onclick={retry} title="read these rows again from their files or table, mended there or by the job as it is now">▸ Load them again</button>
+        <button class="btn btn-xs" onclick={retry} title="read these rows again from their files or table, fixed there or by the job as it is now">▸ Load them again</button>
       {/if}
     </span>
   </h2>

@@ -139,7 +139,7 @@ def add_token(
 
 @token_app.command("withdraw")
 def withdraw(number: Annotated[int, typer.Argument(metavar="ID")], as_json: Json = False) -> None:
-    """End a token: yours, or as an admin anybody's."""
+    """End a token: yours, or as an admin anyone's."""
     with connect() as client:
         client.withdraw_token(number)
     if as_json:

@@ -103,7 +103,7 @@ def change(name: str, settings: Setting = None, ask: Ask = None, as_json: Json =
         screen.print(f"changed connection {name}")
 
 
-def _told(settings: dict[str, Any], secrets: list[str]) -> str:
+def _shown(settings: dict[str, Any], secrets: list[str]) -> str:
     return escape(
         "  ".join(
             [*(f"{key}={_as_given(value)}" for key, value in settings.items()), *(f"{key}=(set)" for key in secrets)]
@@ -121,7 +121,9 @@ def list_connections(as_json: Json = False) -> None:
     elif not found:
         screen.print("no connections yet; add one: ultravect connection add NAME KIND KEY=VALUE…")
     else:
-        print_table(["name", "kind", "settings"], [(c.name, c.kind, _told(c.settings, c.secrets_set)) for c in found])
+        print_table(
+            ["name", "kind", "settings"], [(c.name, c.kind, _shown(c.settings, c.secrets_set)) for c in found]
+        )
 
 
 @app.command("show")
@@ -132,7 +134,7 @@ def show(name: str, as_json: Json = False) -> None:
     if as_json:
         print_json(found)
     else:
-        screen.print(f"{found.name}, {found.kind}: {_told(found.settings, found.secrets_set)}")
+        screen.print(f"{found.name}, {found.kind}: {_shown(found.settings, found.secrets_set)}")
 
 
 _STEPS = {"passed": "[green]✓[/]", "failed": "[red]✗[/]", "not reached": "[dim]·[/]"}
@@ -154,8 +156,8 @@ def test(
         print_json(probe)
     else:
         for step in probe.steps:
-            told = "" if step.state == "failed" else step.detail or step.state
-            screen.print(f"{_STEPS[step.state]} {step.step:8} {escape(told)}".rstrip(), soft_wrap=True)
+            shown = "" if step.state == "failed" else step.detail or step.state
+            screen.print(f"{_STEPS[step.state]} {step.step:8} {escape(shown)}".rstrip(), soft_wrap=True)
             if step.state == "failed" and probe.error:
                 print_problem(probe.error["detail"], probe.error.get("hint", ""))
         if probe.passed:

@@ -96,10 +96,10 @@ def save(
             try:
                 text = _read(path)
                 for document in read_documents(text):
-                    stored, told = _store(client, document)
+                    stored, shown = _store(client, document)
                     saved.append(stored)
                     if not as_json:
-                        screen.print(f"saved {told}")
+                        screen.print(f"saved {shown}")
             except DeclarationError as error:
                 failed += 1
                 error.problems = with_edits(error.problems, text)
@@ -130,8 +130,8 @@ def jobs(
     rows = []
     for job in found.items:
         last = job.last_run
-        told = _told(last) if last else "[dim]never run[/]"
-        rows.append((job.name, escape(job.source), escape(job.target), told, escape(job.about)))
+        summary = _shown(last) if last else "[dim]never run[/]"
+        rows.append((job.name, escape(job.source), escape(job.target), summary, escape(job.about)))
     columns = ["job", "from", "into", "last run", "about"]
     shown = len(columns) if screen.width >= _WIDE else len(columns) - 1
     print_table(columns[:shown], [row[:shown] for row in rows])
@@ -147,10 +147,10 @@ def job(name: str, as_json: Json = False) -> None:
     screen.print(f"[dim]# job {found.name}, revision {found.revision}[/]")
     screen.print(escape(found.file.rstrip()), soft_wrap=True)
     if found.last_run:
-        screen.print(f"[dim]# last run:[/] {_told(found.last_run)}")
+        screen.print(f"[dim]# last run:[/] {_shown(found.last_run)}")
 
 
-def _told(last: RunSummary) -> str:
+def _shown(last: RunSummary) -> str:
     """How a job's last run ended; the undo of a run is no load."""
     what = "" if last.kind == "load" else f" ({last.kind} of {last.origin})"
     return f"{state(last.state)}, run {last.id}{what}"
@@ -276,8 +276,8 @@ def types(
         screen.print(f"from {rows[0].source} into {rows[0].target}")
     lines = []
     for row in rows:
-        told = [cell(row.native), row.canonical or "[dim]none[/]", cell(row.becomes), row.fit, escape(row.change)]
-        lines.append([row.source, row.target, *told] if named else told)
+        shown = [cell(row.native), row.canonical or "[dim]none[/]", cell(row.becomes), row.fit, escape(row.change)]
+        lines.append([row.source, row.target, *shown] if named else shown)
     columns = ["native", "canonical", "becomes", "fit", "change"]
     print_table(["from", "into", *columns] if named else columns, lines, whole=True)
 

@@ -46,7 +46,7 @@ def look(
     pattern: Annotated[
         str, typer.Option(help="Only files that match: * stays in a folder, ** crosses folders.")
     ] = "",
-    after: Annotated[str, typer.Option(help="Only names behind this one.")] = "",
+    after: Annotated[str, typer.Option(help="Only names after this one.")] = "",
     limit: Annotated[int, typer.Option(help="At most this many names.")] = 200,
     as_json: Json = False,
 ) -> None:
@@ -161,11 +161,11 @@ def _print_file_facts(found: dict[str, Any]) -> None:
     count = found["rows_scanned"]
     screen.print(f"[dim]types from {what} {count:,} row{'' if count == 1 else 's'}[/]")
     if found["bad_count"]:
-        told = [
+        shown = [
             f"row {bad['row']:,}{_in_line(bad['line'])}: {bad['reason']}" for bad in found["bad_rows"][:_SHOWN_BAD]
         ]
         screen.print(f"[yellow]warning[/]: rows that are not whole: {found['bad_count']:,}", soft_wrap=True)
-        for line in told:
+        for line in shown:
             screen.print(f"  {escape(line)}", soft_wrap=True)
 
 

@@ -197,9 +197,9 @@ def print_check(check: Check) -> None:
         kind: sum(1 for finding in check.findings if finding.severity == kind)
         for kind in ("error", "warning", "note")
     }
-    told = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
+    shown = ", ".join(f"{count} {kind}{'' if count == 1 else 's'}" for kind, count in counts.items() if count)
     verdict = "[green]passed[/]" if check.passed else "[red]not passed[/]"
-    screen.print(f"\ncheck {verdict}: {told or 'nothing to say'}; {_rows(check.rows_tried)} tried, nothing moved")
+    screen.print(f"\ncheck {verdict}: {shown or 'nothing to say'}; {_rows(check.rows_tried)} tried, nothing moved")
 
 
 def print_rehearsal(rehearsal: Rehearsal) -> None:
@@ -226,10 +226,10 @@ def print_rehearsal(rehearsal: Rehearsal) -> None:
         value = f" {reject['value']!r}:" if reject["value"] is not None else ""
         screen.print(escape(f"\nreject: row {reject['row']:,}{column}:{value} {reject['reason']}"), soft_wrap=True)
     tried = rehearsal.steps[0].rows_in if rehearsal.steps else 0
-    told = f"{'all' if rehearsal.complete else 'the first'} {_rows(tried)} tried, nothing written"
+    shown = f"{'all' if rehearsal.complete else 'the first'} {_rows(tried)} tried, nothing written"
     verdict = "[green]passed[/]" if rehearsal.passed else "[red]not passed[/]"
     screen.print(
-        f"\nrehearsal {verdict}: {told}" + (f"; {escape(rehearsal.would_fail)}" if rehearsal.would_fail else "")
+        f"\nrehearsal {verdict}: {shown}" + (f"; {escape(rehearsal.would_fail)}" if rehearsal.would_fail else "")
     )
 
 
@@ -246,9 +246,9 @@ def print_changes(run: Run, changes: Page[Change]) -> None:
         )
         both = change.before is not None and change.after is not None
         same = [name for name in after if both and before.get(name) == after[name]]
-        told = ", ".join(f"{escape(name)} {cell(after[name])}" for name in same[:4])
+        shown = ", ".join(f"{escape(name)} {cell(after[name])}" for name in same[:4])
         heads = {"repeated": ("dropped", "kept")}.get(change.kind, ("before", "after"))
-        screen.print(f"\n[bold]{change.kind}[/]{f'  [dim]{told}[/]' if told else ''}")
+        screen.print(f"\n[bold]{change.kind}[/]{f'  [dim]{shown}[/]' if shown else ''}")
         lines = [
             (
                 escape(name),

@@ -123,8 +123,8 @@ def _what_happened(run: RunSummary) -> str:
         return escape(run.error.get("detail", "")[:70])
     if run.kind == "undo":
         return f"undo of run {run.origin}"
-    told = tally_line(run.tally) if run.tally else ""
-    return f"rejects of run {run.origin}: {told}" if run.kind == "rejects" else told
+    shown = tally_line(run.tally) if run.tally else ""
+    return f"rejects of run {run.origin}: {shown}" if run.kind == "rejects" else shown
 
 
 def runs(
@@ -217,7 +217,7 @@ def rejects(
         screen.print(f"run {number} has no rejects{narrowed}")
         return
     # no value is known of what could not be computed
-    told = [
+    shown = [
         (cell(item.column), "" if item.value is None else cell(item.value), escape(item.reason))
         for item in found.items
     ]
@@ -225,13 +225,13 @@ def rejects(
         # where a row of a table stood says little
         print_table(
             ["row", "column", "value", "reason"],
-            [(escape(one.place), *rest) for one, rest in zip(found.items, told, strict=True)],
+            [(escape(one.place), *rest) for one, rest in zip(found.items, shown, strict=True)],
         )
     else:
         places = [(f"{item.row:,}", f"{item.line:,}" if item.line else "") for item in found.items]
         print_table(
             ["row", "line", "column", "value", "reason"],
-            [(*place, *rest) for place, rest in zip(places, told, strict=True)],
+            [(*place, *rest) for place, rest in zip(places, shown, strict=True)],
             right=["row", "line"],
         )
     if found.total > len(found.items):

@@ -6,7 +6,7 @@ from typing import Any
 
 
 class UltravectError(Exception):
-    """A failure told to the user.
+    """A failure said to the user.
 
     ``code`` is stable and documented; ``detail`` says what was being done, to which object, and why it failed;
     ``hint`` says what to do. ``where`` holds the place as data: connection, object, row, column, line, value.

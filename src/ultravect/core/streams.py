@@ -8,7 +8,7 @@ from typing import BinaryIO
 
 
 class ReadThrough(io.RawIOBase):
-    """Reads another stream in full pieces; ``seen`` is told of each, and may object."""
+    """Reads another stream in full pieces; ``seen`` is called with each, and may raise."""
 
     def __init__(self, stream: BinaryIO) -> None:
         self._stream = stream

@@ -56,7 +56,7 @@ def _keep_uploads() -> None:
             name=UPLOADS_NAME, defaults={"kind": "folder", "settings": {"path": settings.UPLOADS}}
         )
         if known.settings.get("path") != settings.UPLOADS:
-            structlog.get_logger().warning("a connection called uploads is somebody's own: nothing can be uploaded")
+            structlog.get_logger().warning("a connection called uploads is someone's own: nothing can be uploaded")
 
 
 async def _serve(host: str, port: int, slots: int) -> None:

@@ -1,4 +1,4 @@
-"""What stands before Django: bodies are measured before they are read, health is answered without waiting for anybody.
+"""What stands before Django: bodies are measured before they are read, health is answered without waiting for anyone.
 
 Django reads a whole body before a view may refuse it. Here a body that is too large is refused by its announced size, or
 as soon as it has grown too large, and an upload only begins when its sender may upload.
@@ -189,7 +189,7 @@ class Health:
         if self._asking is None or self._asking.done():
             self._asking, self._asked_at = asyncio.create_task(self._ask()), time.monotonic()
         lost_after = settings.LOST_AFTER_SECONDS
-        seconds = _HEALTH_SECONDS if self._seen else lost_after  # there is nothing to tell before the first answer
+        seconds = _HEALTH_SECONDS if self._seen else lost_after  # there is nothing to say before the first answer
         await asyncio.wait([self._asking], timeout=seconds)
         if not self._asking.done() and time.monotonic() - self._asked_at > lost_after:
             return _failing()

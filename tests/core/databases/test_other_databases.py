@@ -1,4 +1,4 @@
-"""MariaDB, SQLite and DuckDB: catalogue, questions that cannot write, and how a test tells what fails."""
+"""MariaDB, SQLite and DuckDB: catalogue, questions that cannot write, and how a test says what fails."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""What PostgreSQL's catalogue tells, what questions it takes, and its refusals in the user's terms."""
+"""What PostgreSQL's catalogue says, what questions it takes, and its refusals in the user's terms."""
 
 from __future__ import annotations
 
@@ -150,11 +150,11 @@ def test_what_is_no_question(sql: str, database: PostgresqlDatabase) -> None:
 )
 def test_refusals_in_the_users_terms(sqlstate: str | None, code: str) -> None:
     kind = psycopg.errors.lookup(sqlstate) if sqlstate else psycopg.OperationalError
-    told = translate(kind("the database's own words"), "warehouse", "loading x into y")
-    assert told.code == code
-    assert "warehouse" in told.detail
-    assert told.hint or code == "database-error"
-    assert ("the database's own words" in told.detail) == (code != "connection-lost")
+    shown = translate(kind("the database's own words"), "warehouse", "loading x into y")
+    assert shown.code == code
+    assert "warehouse" in shown.detail
+    assert shown.hint or code == "database-error"
+    assert ("the database's own words" in shown.detail) == (code != "connection-lost")
 
 
 def test_obstacles_to_creating(database: PostgresqlDatabase, stack: Stack) -> None:

@@ -187,7 +187,7 @@ ODD = {
 def test_moments_beyond_arrow_come_as_the_server_writes_them(
     kind: str, days: list[int], database: PostgresqlDatabase
 ) -> None:
-    """Years before Christ and after 9999, infinite values: and those beside them."""
+    """Years before Christ and after 9999, infinite values: and those next to them."""
     native, value = ODD[kind]
     statement = (
         f"SELECT v, v::text FROM (SELECT ({value})::{native} FROM unnest('{{{','.join(map(str, days))}}}'::int[]) d "

@@ -123,7 +123,7 @@ def test_another_process_does_the_same(
             ConnectionSpec("in", "sqlite", {"path": str(folder / "huts.db")}, [str(folder)]),
             {"table": "huts"},
         )
-    told: dict[str, Any] = {}
+    shown: dict[str, Any] = {}
     for who in ("here", "there"):
         writing = ConnectionSpec("out", kind, {"path": str(folder / f"{who}.{kind}"), "create": True}, [str(folder)])
         into = {"connection": "out", "table": "copied", "rejects": 5, **mode}
@@ -138,16 +138,16 @@ def test_another_process_does_the_same(
             }
         )
         if who == "here":
-            told[who] = _here(job, reading, writing)
+            shown[who] = _here(job, reading, writing)
         else:
             planning = make_plan(job, reading, writing)
-            told[who] = (
+            shown[who] = (
                 {"error": planning.errors[0].code}
                 if planning.errors
                 else execute(planning.leg_plan(), reading, writing)
             )
-    assert told["there"] == told["here"]
-    if "error" not in told["here"]:
+    assert shown["there"] == shown["here"]
+    if "error" not in shown["here"]:
         assert _rows(kind, folder / f"there.{kind}", "copied") == _rows(kind, folder / f"here.{kind}", "copied")
 
 

@@ -53,7 +53,7 @@ def ran(job: Job, source: ConnectionSpec, target: Place, heard: Copied) -> LegRe
         return error
 
 
-def told(value: Any) -> str | None:
+def as_text(value: Any) -> str | None:
     """As a rehearsal writes it: numbers without zeros at their end."""
     if isinstance(value, Decimal):
         return f"{value.normalize():f}"
@@ -86,7 +86,7 @@ def test_it_says_what_a_run_does(
     assert (shaped["rejected"], shaped["rows_out"]) == (done.tally.rejected, done.tally.inserted)
     assert said.rejects == heard.rejected
     shown = [tuple(row["after"]) for row in said.rows]
-    loaded = [tuple(map(told, row)) for row in target.sql("SELECT * FROM rehearsed")]
+    loaded = [tuple(map(as_text, row)) for row in target.sql("SELECT * FROM rehearsed")]
     assert sorted(shown, key=str) == sorted(loaded, key=str)
 
 

@@ -35,8 +35,8 @@ ROW = st.tuples(
 
 def checks(*conditions: str, dialect: Dialect | None = None) -> list[TargetCheck]:
     columns = [LiveColumn(name, "", "", kind, True, False) for name, kind in zip(NAMES, TYPES, strict=True)]
-    told = [LiveCheck(f"c{number}", condition) for number, condition in enumerate(conditions)]
-    live = LiveTable(TableName(None, "t"), "table", columns, checks=told)
+    shown = [LiveCheck(f"c{number}", condition) for number, condition in enumerate(conditions)]
+    live = LiveTable(TableName(None, "t"), "table", columns, checks=shown)
     return checks_of(live, NAMES, TYPES, NAMES, dialect or PostgresqlDialect())
 
 
@@ -70,7 +70,7 @@ def shaper_of(rows: list[tuple[str, ...]], found: list[TargetCheck]) -> tuple[Sh
     return one, other
 
 
-def told(shaped: Shaped) -> object:
+def shown(shaped: Shaped) -> object:
     rejects = [dataclasses.astuple(reject) for reject in shaped.rejects]
     return shaped.rows, shaped.filtered, rejects, shaped.index.tolist(), shaped.batch.to_pylist()
 
@@ -81,7 +81,7 @@ def test_setting_rows_apart_changes_nothing_for_any_row(rows: list[tuple[str, ..
     quick, careful = shaper_of(rows, checks("(nights >= 0)", "((hut)::text = ANY (ARRAY['a'::text, 'x;y'::text]))"))
     reader = careful._reader
     for block in reader.blocks():
-        assert told(quick.shape(block)) == told(
+        assert shown(quick.shape(block)) == shown(
             dataclasses.replace(careful._sort_out(block, reader.read(block)), path=block.path)
         )
 

@@ -73,7 +73,7 @@ def shape(content: str, kinds: list[str], nullable: bool = True) -> list[Shaped]
 
 @settings(max_examples=150, deadline=None)
 @given(rows())
-def test_good_rows_arrive_and_bad_ones_are_told(made: list[tuple[list[str], list[Any] | None]]) -> None:
+def test_good_rows_arrive_and_bad_ones_are_reported(made: list[tuple[list[str], list[Any] | None]]) -> None:
     header = ",".join(f"n{index}" for index in range(len(KINDS)))
     content = "\n".join([header, *(",".join(texts) for texts, _ in made), ""])
     (shaped,) = shape(content, NAMES)

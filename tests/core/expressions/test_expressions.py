@@ -131,7 +131,7 @@ def test_gives(text: str, expected: list[Any]) -> None:
 
 
 @pytest.mark.parametrize(
-    ("text", "code", "told"),
+    ("text", "code", "part"),
     [
         ("nam = 1", "column-unknown", "did you mean 'name'?"),
         ("lowr(name)", "function-unknown", "did you mean 'lower'?"),
@@ -153,11 +153,11 @@ def test_gives(text: str, expected: list[Any]) -> None:
         ("(" * 300 + "n" + ")" * 300, "expression-syntax", "nested too deeply"),
     ],
 )  # fmt: skip
-def test_refuses(text: str, code: str, told: str) -> None:
+def test_refuses(text: str, code: str, part: str) -> None:
     with pytest.raises(UltravectError) as raised:
         bind_condition(parse_condition(text, "from.where"), SCOPE, "from.where")
     assert raised.value.code == code
-    assert told in f"{raised.value.detail} {raised.value.hint}"
+    assert part in f"{raised.value.detail} {raised.value.hint}"
     assert raised.value.where["place"] == "from.where"
 
 

@@ -66,9 +66,9 @@ def test_reads(content: bytes, layout: dict[str, object], names: list[str], firs
     assert rows(reader)[0] == first
 
 
-def test_renamed_columns_are_told() -> None:
-    told = [finding.message for finding in opened(b"a,a,\n1,2,3\n").findings if finding.code == "column-renamed"]
-    assert told == [
+def test_renamed_columns_are_reported() -> None:
+    shown = [finding.message for finding in opened(b"a,a,\n1,2,3\n").findings if finding.code == "column-renamed"]
+    assert shown == [
         "the name 'a' stands in the header more than once; it is called 'a_2' here",
         "column 3 has no name; it is called 'column_3' here",
     ]

@@ -186,8 +186,8 @@ BAD: dict[str, tuple[str, bytes, dict[str, Any] | None, str, str]] = {
     "xml ends early": ("x.xml", b"<a><b>1</b><b>2", None, "xml-broken", "not whole XML"),
     "xml without rows": ("x.xml", b"<a><b/><c/></a>", None, "no-rows-found", "no element that repeats"),
     "no record length": ("s.txt", b"abc", {"format": "fixed"}, "record-unknown", "how long a record is"),
-    "fields behind the record": ("s.txt", b"abcd\nefgh\n", {"format": "fixed", "record": 4, "fields": [f("x",
-        3), f("y", 3)]}, "layout-invalid", "behind"),
+    "fields after the record": ("s.txt", b"abcd\nefgh\n", {"format": "fixed", "record": 4, "fields": [f("x",
+        3), f("y", 3)]}, "layout-invalid", "beyond"),
     "other number of names": ("a.csv", b"a,b\n1,2\n", {"names": ["x"]}, "layout-misfit", "layout.names has 1"),
     "10,001 columns": ("a.csv", b",".join(b"c%d" % n for n in range(10_001)) + b"\n", None, "too-many-columns", "10,001"),
     "empty": ("a.csv", b"", None, "file-empty", "empty"),
@@ -282,7 +282,7 @@ def test_a_line_of_two_gigabytes_is_told_soon(layout: dict[str, Any], start: byt
 
 
 def test_later_keys_and_kinds_are_not_lost() -> None:
-    """Behind the first MiB: a number where whole numbers were, and a key that nobody knew."""
+    """After the first MiB: a number where whole numbers were, and a key that no one knew."""
     lines = [json.dumps({"n": number, "t": "x" * 80}) for number in range(30_000)]
     lines[20_000] = json.dumps({"n": 0.5, "t": "half"})
     lines[25_000] = json.dumps({"n": 1, "t": "x", "late": 1})
@@ -311,8 +311,8 @@ def test_later_keys_and_kinds_are_not_lost() -> None:
 def test_how_numbers_are_written(content: bytes, decimal_mark: str, thousands: str | None) -> None:
     reader = opened("a.csv", content)
     assert (reader.layout.values.decimal_mark, reader.layout.values.thousands) == (decimal_mark, thousands)
-    told = [finding for finding in reader.findings if finding.code == "numbers-found"]
-    assert bool(told) == (decimal_mark == "," or thousands is not None)
+    shown = [finding for finding in reader.findings if finding.code == "numbers-found"]
+    assert bool(shown) == (decimal_mark == "," or thousands is not None)
 
 
 @settings(max_examples=60, deadline=None)
@@ -404,7 +404,7 @@ def test_many_files_as_one_with_their_partitions(tmp_path: Path) -> None:
 
 
 @pytest.mark.parametrize("change", [b"a,b\n1,2\n3,4\n5,6\n", b"a,b\n"])
-def test_a_file_that_changes_is_told(tmp_path: Path, change: bytes) -> None:
+def test_a_file_that_changes_is_reported(tmp_path: Path, change: bytes) -> None:
     path = tmp_path / "a.csv"
     path.write_bytes(b"a,b\n1,2\n3,4\n")
     spec = ConnectionSpec("f", "folder", {"path": str(tmp_path)}, [str(tmp_path)])

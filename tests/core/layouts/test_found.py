@@ -1,4 +1,4 @@
-"""What is found in a file that nobody described: its format, its cuts, and whether it still fits a saved layout."""
+"""What is found in a file that no one described: its format, its cuts, and whether it still fits a saved layout."""
 
 from __future__ import annotations
 
@@ -49,7 +49,7 @@ def test_formats_are_told_by_bytes_and_names(name: str, content: bytes, found: s
     [
         (b"a,b\n", "utf-8", True),
         ("ä".encode(), "utf-8", True),
-        ("ä".encode()[:1], "utf-8", True),  # a character that goes on behind the head
+        ("ä".encode()[:1], "utf-8", True),  # a character that goes on after the head
         ("ä,ö".encode("cp1252"), "cp1252", False),
         ("a,b".encode("utf-16"), "utf-16", True),
         ("a,b,c,d".encode("utf-16-le"), "utf-16-le", False),
@@ -80,7 +80,7 @@ def test_headers(content: bytes, preamble: int, header: bool, names: list[str]) 
 
 
 def test_a_sheet_of_another_office() -> None:
-    """ods, which the library reads beside xlsx."""
+    """ods, which the library reads next to xlsx."""
     cells = "".join(
         f"<table:table-row>{row}</table:table-row>"
         for row in (
@@ -117,7 +117,7 @@ LAYOUT = LAYOUT_FILE.read(
 
 
 @pytest.mark.parametrize(
-    ("columns", "told"),
+    ("columns", "part"),
     [
         ([("no", "text"), ("kg", "integer")], []),
         ([("no", "text"), ("gross_kg", "integer")], ["column 2 is now 'gross_kg', it was 'kg'"]),
@@ -130,10 +130,10 @@ LAYOUT = LAYOUT_FILE.read(
             "column 4 'c2' is new", "column 5 'c3' is new", "column 6 'c4' is new", "and 4 differences more"]),
     ],
 )  # fmt: skip
-def test_what_no_longer_fits(columns: list[tuple[str, str]], told: list[str]) -> None:
+def test_what_no_longer_fits(columns: list[tuple[str, str]], part: list[str]) -> None:
     types = {n: ColumnType(name, parse_type(kind), 5, 0, "seen") for n, (name, kind) in enumerate(columns)}
     found = misfits("slips", LAYOUT.expects, [name for name, _ in columns], types)
-    assert [item.message for item in found] == [f"this file no longer fits layout slips: {what}" for what in told]
+    assert [item.message for item in found] == [f"this file no longer fits layout slips: {what}" for what in part]
     assert {item.severity for item in found} <= {"warning"}
 
 

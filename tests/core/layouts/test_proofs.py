@@ -1,4 +1,4 @@
-"""Types told in one pass over a block agree with types told from text, value by value."""
+"""Types said in one pass over a block agree with types said from text, value by value."""
 
 import csv
 import datetime as dt
@@ -55,7 +55,7 @@ def opened(content: bytes, **values: object) -> DelimitedReader:
 
 
 def written(values: list[str], ending: str = "\n") -> bytes:
-    """A column of the values, quoted where need be, beside another."""
+    """A column of the values, quoted where need be, next to another."""
     file = io.StringIO()
     csv.writer(file, lineterminator=ending).writerows([["v", "w"], *([value, "x"] for value in values)])
     return file.getvalue().encode()

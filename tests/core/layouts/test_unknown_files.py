@@ -313,10 +313,10 @@ def test_words_and_signs_are_proposed_with_their_evidence() -> None:
     lines = ["n,on,price,share,big"]
     lines += [f'{n},2026-06-{n:02d},"$1,{n:03d}.50",{n}%,"1,{n:03d}"' for n in range(1, 20)]
     lines += ["NA,-,,,"]
-    told = _found(opened("a.csv", "\n".join(lines).encode()))
-    assert any("column n: 19 whole numbers, and 'NA' 1 time, which may mean NULL" in item for item in told)
-    assert any("column price: 19 decimal numbers with $" in item for item in told)
-    assert any("column big: 19 decimal numbers with a comma between thousands" in item for item in told)
+    shown = _found(opened("a.csv", "\n".join(lines).encode()))
+    assert any("column n: 19 whole numbers, and 'NA' 1 time, which may mean NULL" in item for item in shown)
+    assert any("column price: 19 decimal numbers with $" in item for item in shown)
+    assert any("column big: 19 decimal numbers with a comma between thousands" in item for item in shown)
     layout = {"values": {"nulls": ["", "NA", "-"], "signs": ["$", "%"], "thousands": ","}}
     reader = opened("a.csv", "\n".join(lines).encode(), layout)
     found = scan_columns(reader, list(range(5))).columns

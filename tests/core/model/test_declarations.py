@@ -37,7 +37,7 @@ from ultravect.core.model.problems import problems_of
         ({"values": {"time_zone": "Mars/Base"}}, "/layout/values/time_zone", "not a time zone"),
         ({"values": {"dates": "DD.MM"}}, "/layout/values/dates", "YYYY"),
         ({"values": {"booleans": {"true": ["x"], "false": ["X"]}}}, "/layout/values/booleans", "both true and false"),
-        ({"format": "fixed", "record": 3, "fields": [{"name": "a", "width": 4}]}, "/layout", "behind the record's 3"),
+        ({"format": "fixed", "record": 3, "fields": [{"name": "a", "width": 4}]}, "/layout", "beyond the record's 3"),
         (
             {"format": "fixed", "fields": [{"name": "a", "width": 0}]},
             "/layout/fields/0/width",
@@ -99,8 +99,8 @@ SETTINGS: dict[str, dict[str, Any]] = {
 def test_settings_are_refused(kind: str, change: dict[str, Any], part: str) -> None:
     with pytest.raises(ValidationError) as raised:
         settings_of(kind).model_validate(SETTINGS[kind] | change)
-    told = [f"{item.message} {item.hint}" for item in problems_of(raised.value, settings_of(kind), {})]
-    assert any(part in text for text in told), told
+    shown = [f"{item.message} {item.hint}" for item in problems_of(raised.value, settings_of(kind), {})]
+    assert any(part in text for text in shown), shown
 
 
 @pytest.mark.parametrize("kind", kinds())

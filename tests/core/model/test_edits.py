@@ -30,7 +30,7 @@ into:
   keys: [hut]
 
 run:
-  cutoff: 10 min
+  timeout: 10 min
 """
 
 CASES: list[tuple[str, Any, int, list[str], list[str]]] = [

@@ -1,4 +1,4 @@
-"""Job files: what is wrong in one is told with its place, its line and the likely fix."""
+"""Job files: what is wrong in one is reported with its place, its line and the likely fix."""
 
 from __future__ import annotations
 
@@ -47,7 +47,7 @@ into:
         ("table: booking", "table: b\n  rejects: -1", 9, "a count of rejects cannot be negative", ""),
         ("job: bookings", "job: Book Ings", 2, "'Book Ings' is not a name", ""),
         ("ultravect: 1", "ultravect: 2", 1, "2 is not one of 1", ""),
-        ("job: bookings", "job: bookings\nrun: {cutoff: 3 weeks}", 3, "a duration is a number and a unit", ""),
+        ("job: bookings", "job: bookings\nrun: {timeout: 3 weeks}", 3, "a duration is a number and a unit", ""),
         ("files: bookings.csv", "files: b.csv\n  layout: {quote: ab}", 6, "one ASCII character", ""),
         ("files: bookings.csv", "files: b.csv\n  layout: {encoding: klingon}", 6, "not an encoding known here", ""),
         (
@@ -101,7 +101,7 @@ def test_words_that_yaml_would_take_for_something_else_stay_words() -> None:
 
 
 def test_a_job_written_is_the_job_read() -> None:
-    job, _ = read_job(GOOD + "  rejects: 0.5%\nrun: {cutoff: 10 min}\ncolumns: [a, '* except (b)']\n")
+    job, _ = read_job(GOOD + "  rejects: 0.5%\nrun: {timeout: 10 min}\ncolumns: [a, '* except (b)']\n")
     assert read_job(write_job(job))[0] == job
 
 

@@ -1,4 +1,4 @@
-"""Rows are read again after the load, and each column's checksum is that of the rows sent; what differs is told."""
+"""Rows are read again after the load, and each column's checksum is that of the rows sent; what differs is reported."""
 
 from __future__ import annotations
 
@@ -65,7 +65,7 @@ def test_every_type_has_the_same_sum_in_every_database(places: dict[str, Place],
 
 
 @pytest.mark.parametrize("kind", ["postgresql"])
-def test_a_trigger_that_changes_values_is_told(places: dict[str, Place], tmp_path: Path, kind: str) -> None:
+def test_a_trigger_that_changes_values_is_reported(places: dict[str, Place], tmp_path: Path, kind: str) -> None:
     writer = Writer(places[kind], tmp_path)
     writer.place.drop("modes")
     writer.load([(1, "soup")])

@@ -116,7 +116,7 @@ def test_settings_that_make_no_sense(copier: Copier, changed: dict[str, Any], pa
         copier.job(**changed)
 
 
-def test_what_is_not_there_or_cannot_be_rehearsed_is_told(copier: Copier) -> None:
+def test_what_is_not_there_or_cannot_be_rehearsed_is_reported(copier: Copier) -> None:
     check = check_job(copier.job(files="nothing/**"), copier.source, copier.target)
     assert [finding.code for finding in check.findings] == ["file-missing"]
     with pytest.raises(UltravectError, match="no rows to try"):

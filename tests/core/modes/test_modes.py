@@ -31,18 +31,18 @@ class Step:
 
 
 class Model:
-    """What a table should hold after loads, and what each should tell."""
+    """What a table should hold after loads, and what each should say."""
 
     def __init__(self) -> None:
         self.rows: list[Row] = []
-        self.told: list[tuple[str, Row | None, Row | None]] = []
+        self.summary: list[tuple[str, Row | None, Row | None]] = []
         self.comparison: dict[str, int] | None = None
 
     def load(self, step: Step) -> dict[str, int] | None:
         """The tally, or None when the load has to be refused."""
         tally = dict.fromkeys(("read", "filtered", "rejected", "repeated", "inserted", "updated", "unchanged"), 0)
         tally["read"] = len(step.rows)
-        self.told, self.comparison = [], None
+        self.summary, self.comparison = [], None
         rows = step.rows
         if step.uses_keys:
             good = [row for row in rows if row[0] is not None]
@@ -58,7 +58,9 @@ class Model:
             last = {row[0]: at for at, row in enumerate(good)}
             first = {row[0]: at for at, row in reversed(list(enumerate(good)))}
             winners = first if step.repeats == "first" else last
-            self.told += [("repeated", row, chosen[row[0]]) for at, row in enumerate(good) if winners[row[0]] != at]
+            self.summary += [
+                ("repeated", row, chosen[row[0]]) for at, row in enumerate(good) if winners[row[0]] != at
+            ]
         if step.mode == "upsert":
             held: dict[int | None, list[Row]] = {}
             for row in self.rows:
@@ -70,7 +72,7 @@ class Model:
                 kind = "inserted" if not known else "unchanged" if known[0] == row else "updated"
                 tally[kind] += 1
                 if kind == "updated":
-                    self.told.append(("updated", known[0] if known else None, row))
+                    self.summary.append(("updated", known[0] if known else None, row))
                 if known:
                     self.rows.remove(known[0])
                 self.rows.append(row)
@@ -87,7 +89,7 @@ class Model:
         changed = [("updated", held, row) for held, row in pairs if held != row]
         added = [("added", None, row) for row in rows if row[0] not in old]
         gone = [("gone", row, None) for row in self.rows if row[0] is None or row[0] not in keys]
-        self.told += [*changed, *added, *gone]
+        self.summary += [*changed, *added, *gone]
         self.comparison = {
             "added": len(added), "gone": len(gone), "changed": len(changed), "equal": len(pairs) - len(changed)
         }  # fmt: skip
@@ -134,9 +136,9 @@ def test_any_loads_leave_what_the_model_says(
             assert asdict(result.tally) == wanted
             assert result.rows_before == len(before)
             assert result.rows_after == len(model.rows)
-            told = [(item.kind, item.before, item.after) for item in writer.heard.changed]
-            wanted_changes = [(kind, _texts(old), _texts(new)) for kind, old, new in model.told]
-            assert sorted(told, key=str) == sorted(wanted_changes, key=str)
+            shown = [(item.kind, item.before, item.after) for item in writer.heard.changed]
+            wanted_changes = [(kind, _texts(old), _texts(new)) for kind, old, new in model.reported]
+            assert sorted(shown, key=str) == sorted(wanted_changes, key=str)
             assert (result.comparison and result.comparison.as_dict()) == model.comparison
         assert sorted(writer.rows(), key=str) == sorted(model.rows, key=str)
     assert writer.left_behind() == []

@@ -39,9 +39,9 @@ def run(place: Place, heard: Copied, pick: SelectionByKeys | None = None, **chan
 def filled(place: Place, key: str) -> None:
     place.sql(f"CREATE TABLE notes (hut varchar(40), day date, n varchar(20), PRIMARY KEY ({key}))")
     for number, hut in enumerate(HUTS):
-        told = hut.replace("'", "''")
-        told = told.replace("\\", "\\\\") if place.kind == "mariadb" else told
-        place.sql(f"INSERT INTO notes VALUES ('{told}', '2026-07-0{number + 1}', '{'x' if number % 2 else number}')")
+        shown = hut.replace("'", "''")
+        shown = shown.replace("\\", "\\\\") if place.kind == "mariadb" else shown
+        place.sql(f"INSERT INTO notes VALUES ('{shown}', '2026-07-0{number + 1}', '{'x' if number % 2 else number}')")
 
 
 @pytest.mark.parametrize("kind", KINDS)
@@ -57,7 +57,7 @@ def test_rows_are_found_by_a_key_that_is_not_copied(place: Place, key: str, bad:
     assert sorted(item["hut"] for item in keys) == sorted(wrong)
     assert all(set(item) == set(key.split(", ")) for item in keys)
     assert first.tally.inserted == 2
-    # one is mended, and the table has grown in front of it
+    # one is fixed, and the table has grown in front of it
     place.sql("UPDATE notes SET n = '11' WHERE n = 'x' AND day > '2026-07-02'")
     place.sql("INSERT INTO notes VALUES ('a new one', '2026-01-01', '99')")
     again = Copied()
@@ -80,7 +80,7 @@ def test_a_row_that_the_target_refused_has_its_key(place: Place) -> None:
 
 
 @pytest.mark.parametrize("kind", ["postgresql", "sqlite"])
-def test_rows_that_are_gone_are_told(place: Place) -> None:
+def test_rows_that_are_gone_are_reported(place: Place) -> None:
     filled(place, "hut")
     heard = Hooked("", lambda: None)
     run(place, heard)
@@ -89,12 +89,12 @@ def test_rows_that_are_gone_are_told(place: Place) -> None:
     place.sql("DELETE FROM notes WHERE hut = 'plain'")
     assert run(place, heard, SelectionByKeys(keys)).tally.inserted == 1
     assert "1 of the 2 rejected rows are no longer there, or left out" in heard.lines
-    for source, told in (
+    for source, shown in (
         ({"where": "day < parse_date('2026-01-01')"}, "none of the 2 rejected rows"),
         ({"table": "noted"}, "known by hut, which is not the primary key"),
         ({"table": None, "query": "select * from notes"}, "known by hut, which is not the primary key"),
     ):
-        with pytest.raises(UltravectError, match=told) as raised:
+        with pytest.raises(UltravectError, match=shown) as raised:
             run(place, Copied(), SelectionByKeys(keys), source=source)
         assert raised.value.code == "rejects-gone"
 

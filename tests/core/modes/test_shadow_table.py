@@ -1,4 +1,4 @@
-"""Overwrites of large PostgreSQL tables by another table in their place: nobody can tell the difference."""
+"""Overwrites of large PostgreSQL tables by another table in their place: no one can see the difference."""
 
 from __future__ import annotations
 

@@ -79,11 +79,11 @@ def test_a_rebuilt_table_has_new_columns_and_keeps_what_remains(writer: Writer) 
     assert "table-rebuilt" in codes(writer)
     assert writer.place.sql("SELECT * FROM modes ORDER BY 1") == [(1, "soup"), (2, "cake")]
     if writer.place.kind == "postgresql":
-        told = writer.place.sql(
+        shown = writer.place.sql(
             "SELECT has_table_privilege('public', 'modes', 'SELECT'), to_regclass('modes_v') IS NOT NULL, "
             "col_description('modes'::regclass, 2), (SELECT count(*) FROM pg_index WHERE indrelid = 'modes'::regclass)"
         )
-        assert told == [(True, True, "what was eaten", 2)]
+        assert shown == [(True, True, "what was eaten", 2)]
     # a second time nothing differs, and the table is overwritten as it is
     assert writer.load([(7, "tart")], **into).tally.inserted == 1
     assert "table-rebuilt" not in codes(writer)
@@ -117,7 +117,7 @@ def test_only_into_an_empty_table(writer: Writer) -> None:
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_keys_that_the_target_takes_for_the_same(writer: Writer) -> None:
-    """By the target's own equality: case and trailing blanks do not tell keys apart in MariaDB, nor where NOCASE says so."""
+    """By the target's own equality: case and trailing blanks do not say keys apart in MariaDB, nor where NOCASE says so."""
     collation = " COLLATE NOCASE" if writer.place.kind == "sqlite" else ""
     writer.place.sql(f"CREATE TABLE modes (k varchar(20){collation}, v varchar(20))")
     writer.place.sql("INSERT INTO modes VALUES ('A', 'old')")
@@ -150,20 +150,20 @@ def test_many_key_columns_of_many_types(writer: Writer) -> None:
 
 @pytest.mark.parametrize("kind", KINDS)
 def test_what_check_says_of_keys(writer: Writer) -> None:
-    def told(**into: Any) -> dict[str, str]:
+    def summary(**into: Any) -> dict[str, str]:
         return {finding.code: finding.severity for finding in writer.check([(1, "soup")], **into).findings}
 
-    assert "key-column-unknown" in told(mode="upsert", keys=["kk"])
-    assert told(repeats="first")["setting-unused"] == "note"
+    assert "key-column-unknown" in summary(mode="upsert", keys=["kk"])
+    assert summary(repeats="first")["setting-unused"] == "note"
     writer.place.sql("CREATE TABLE modes (k integer, v varchar(20))")
-    assert told(mode="upsert", keys=["k"])["key-without-index"] == "warning"
+    assert summary(mode="upsert", keys=["k"])["key-without-index"] == "warning"
     writer.place.sql("INSERT INTO modes VALUES (1, 'a'), (1, 'b')")
-    assert told(mode="upsert", keys=["k"])["key-not-unique"] == "error"
+    assert summary(mode="upsert", keys=["k"])["key-not-unique"] == "error"
     writer.place.sql("DELETE FROM modes WHERE v = 'b'")
     writer.place.sql("CREATE UNIQUE INDEX modes_k ON modes (k)")
-    assert "key-not-unique" not in told(mode="upsert", keys=["k"])
-    if writer.place.kind != "duckdb":  # which tells of constraints only
-        assert "key-without-index" not in told(mode="upsert", keys=["k"])
+    assert "key-not-unique" not in summary(mode="upsert", keys=["k"])
+    if writer.place.kind != "duckdb":  # which says about constraints only
+        assert "key-without-index" not in summary(mode="upsert", keys=["k"])
 
 
 @pytest.mark.parametrize("kind", KINDS)

@@ -82,14 +82,14 @@ def test_what_forbids_it_is_told_before(writer: Writer) -> None:
 
 
 @pytest.mark.parametrize(
-    ("into", "told"),
+    ("into", "part"),
     [
         ({"mode": "append"}, "goes with mode: overwrite only"),
         ({"mode": "overwrite", "old_rows": "burn"}, "is not one of 'delete' or 'truncate'"),
     ],
 )
 @pytest.mark.parametrize("kind", ["sqlite"])
-def test_where_it_makes_no_sense(writer: Writer, into: dict[str, Any], told: str) -> None:
+def test_where_it_makes_no_sense(writer: Writer, into: dict[str, Any], part: str) -> None:
     with pytest.raises(UltravectError) as caught:
         writer.load([(1, "soup")], **{"old_rows": "truncate", **into})
-    assert told in str(caught.value) + str(getattr(caught.value, "problems", ""))
+    assert part in str(caught.value) + str(getattr(caught.value, "problems", ""))

@@ -106,7 +106,7 @@ def test_an_append_is_undone_by_the_number_of_its_run(writer: Undoing) -> None:
 @pytest.mark.parametrize("kind", KINDS)
 def test_an_undo_that_cannot_be_is_refused(writer: Undoing) -> None:
     writer.numbered([(1, "soup")])
-    assert "rows tell their run" in writer.refused(1)
+    assert "rows say their run" in writer.refused(1)
     writer.numbered([(1, "stew")], mode="upsert", keys=["k"])
     assert "changes rows in their place" in writer.refused(3, mode="upsert", keys=["k"])
     writer.numbered([(2, "cake")], mode="overwrite")
@@ -125,7 +125,7 @@ def test_an_undo_that_was_committed_is_not_repeated(writer: Undoing) -> None:
 
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("mode", ["append", "overwrite", "upsert"])
-def test_rejected_rows_are_loaded_when_they_are_mended(writer: Undoing, mode: str) -> None:
+def test_rejected_rows_are_loaded_when_they_are_fixed(writer: Undoing, mode: str) -> None:
     into: dict[str, Any] = {"mode": mode, "columns": ["k integer", "v"], "rejects": 5, "keys": ["k"]}
     broken = [(1, "soup"), ("two", "stew"), (3, "cake"), (None, "tart")]
     writer.load(broken, **dict(into))

@@ -19,7 +19,7 @@ from ultravect.core.model.job import Job
 
 
 def drafted(source: ConnectionSpec, read: str, target: ConnectionSpec, written: str) -> Job:
-    """The job of a draft, which has nothing that must be mended first."""
+    """The job of a draft, which has nothing that must be fixed first."""
     job, _ = read_job(draft(source, target, Drafted(read, written)))
     assert check_job(job, source, target).passed
     return job

@@ -110,7 +110,7 @@ def _copied(source: Place, target: Place, heard: Copied, **into: Any) -> LegResu
 
 @pytest.fixture(scope="module")
 def unusual(tmp_path_factory: pytest.TempPathFactory) -> Iterator[PostgresServer]:
-    """A server whose settings, roles and databases are not those that anybody expects."""
+    """A server whose settings, roles and databases are not those that anyone expects."""
     folder = Path("/var/tmp") / f"ultravect-unusual-{tmp_path_factory.mktemp('x').name}-{id(tmp_path_factory)}"
     server = PostgresServer.create(folder, durable=False)
     server.execute("CREATE DATABASE latin ENCODING 'LATIN1' LOCALE 'C' TEMPLATE template0")

@@ -1,4 +1,4 @@
-"""Object stores, SFTP and HTTP, against real servers: what is listed, opened and refused, and how a test tells it."""
+"""Object stores, SFTP and HTTP, against real servers: what is listed, opened and refused, and how a test says it."""
 
 from __future__ import annotations
 
@@ -113,7 +113,9 @@ class TestObjectStore:
             ({"endpoint": "http://no-such-host.invalid"}, "unknown-host", "resolve"),
         ],
     )
-    def test_what_fails_is_told(self, changes: dict[str, Any], code: str, failed: str, store: ObjectStore) -> None:
+    def test_what_fails_is_reported(
+        self, changes: dict[str, Any], code: str, failed: str, store: ObjectStore
+    ) -> None:
         found, steps = code_of(ConnectionSpec("masts", "objectstore", store.settings("masts") | changes))
         assert (found, [step for step, state in steps if state == "failed"]) == (code, [failed])
 
@@ -190,7 +192,7 @@ class TestSftp:
             ({"port": 1}, "port-refused", "reach"),
         ],
     )  # fmt: skip
-    def test_what_fails_is_told(self, changes: dict[str, Any], code: str, failed: str, ssh: SshServer) -> None:
+    def test_what_fails_is_reported(self, changes: dict[str, Any], code: str, failed: str, ssh: SshServer) -> None:
         found, steps = code_of(self.spec(ssh.settings(**changes)))
         assert (found, [step for step, state in steps if state == "failed"]) == (code, [failed])
 
@@ -328,7 +330,7 @@ class TestHttp:
             ("http://example.org/x", "file-outside-folder"),
         ],
     )
-    def test_what_fails_is_told(self, path: str, code: str, url: str) -> None:
+    def test_what_fails_is_reported(self, path: str, code: str, url: str) -> None:
         with pytest.raises(UltravectError) as raised:
             preview(self.spec(url), path, Wanted())
         assert (raised.value.code, bool(raised.value.hint)) == (code, True)

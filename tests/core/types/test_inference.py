@@ -69,7 +69,7 @@ def infer(*blocks: list[str | None], formats: TextFormats | None = None) -> Colu
         (["1,234,567", "12,000"], "text", "with a comma between thousands"),
         (["123e4567-e89b-12d3-a456-426614174000"], "uuid", "1 UUID"),
         (["a", "bcd"], "text", "text, at most 3 characters"),
-        (["", None, "  "], "text", "no values, so nothing tells its type"),
+        (["", None, "  "], "text", "no values, so nothing says its type"),
         (["1", "2", "3", "x"], "text", "mixed: 3 whole numbers, 1 other (row 4: 'x')"),
         (["2026-01-01", "2026-01-02", "soon"], "text", "mixed: 2 dates (YYYY-MM-DD), 1 other (row 3: 'soon')"),
     ],

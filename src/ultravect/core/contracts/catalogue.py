@@ -1,4 +1,4 @@
-"""What a database tells of its tables, and answers to questions."""
+"""What a database says about its tables, and answers to questions."""
 
 from __future__ import annotations
 
@@ -16,7 +16,7 @@ PRIVILEGES = frozenset(["SELECT", "INSERT", "UPDATE", "DELETE"])
 class LiveColumn:
     """A column of a live table; ``native`` as the catalogue writes it, ``base`` the plain name of its type.
 
-    ``default`` is the default's text where it is a constant; ``has_default`` tells of any.
+    ``default`` is the default's text where it is a constant; ``has_default`` is true for any.
     """
 
     name: str
@@ -41,7 +41,7 @@ class LiveCheck:
 
 @dataclass(frozen=True)
 class LiveTable:
-    """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue tells it now.
+    """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue has it now.
 
     ``rows`` is the database's own estimate; ``granted`` what the connection's user may do with it; ``unique``
     the sets of columns that a unique index or key keeps apart; ``dependents`` are the views and foreign keys without
@@ -79,9 +79,9 @@ class TableInfo:
 
 @dataclass(frozen=True)
 class Answer:
-    """What a question to a database gave: at most the asked number of rows; ``more`` tells that there are others.
+    """What a question to a database gave: at most the asked number of rows; ``more`` says that there are others.
 
-    ``natives`` are the types of its columns, "" where the database does not tell.
+    ``natives`` are the types of its columns, "" where the database does not say.
     """
 
     columns: list[str]

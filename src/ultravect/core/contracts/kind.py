@@ -1,4 +1,4 @@
-"""What a kind of connection tells about itself: one descriptor, by which it is listed, configured, tested and opened."""
+"""What a kind of connection says about itself: one descriptor, by which it is listed, configured, tested and opened."""
 
 from __future__ import annotations
 

@@ -32,11 +32,11 @@ class ReceiptKey:
 class LoadOrder:
     """One load: ``columns`` are those that rows bring, in their order; ``source`` names what they come from.
 
-    ``isolate``: rows that the database refuses are told instead of failing the load.
+    ``isolate``: rows that the database refuses are reported instead of failing the load.
     ``create``: the table that has to be made, because it is missing or because (``rebuild``) it takes the place of the
     one that is there. ``changes`` are made to the table before rows go into it. ``receipt`` None: none is written.
-    ``samples``: of how many rows that it changes the load tells. ``keep_previous``: what an overwrite replaces is kept in a
-    table of its own, see ``Load.previous``. ``lock_seconds``: how long to wait for others; ``tell`` is told when that
+    ``samples``: of how many rows that it changes the load gives samples. ``keep_previous``: what an overwrite replaces is kept in a
+    table of its own, see ``Load.previous``. ``lock_seconds``: how long to wait for others; ``notify`` is called when that
     begins. ``lock_table``: other writers wait until the load is done.
     ``truncate``: an overwrite takes the old rows away at once, and readers wait too. ``may_swap``: another table may take the
     place of the one that is overwritten, where the target still allows it.
@@ -62,11 +62,11 @@ class LoadOrder:
     lock_table: bool = False
     truncate: bool = False
     may_swap: bool = True
-    tell: Callable[[str], None] = lambda text: None
+    notify: Callable[[str], None] = lambda text: None
 
     @property
     def staged(self) -> bool:
-        """Whether rows have to stand beside the table first: to be matched by keys, or tried in parts."""
+        """Whether rows have to stand next to the table first: to be matched by keys, or tried in parts."""
         return bool(self.keys) or self.isolate
 
     @property

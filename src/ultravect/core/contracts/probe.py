@@ -18,7 +18,7 @@ SUPERUSER = (
 
 @dataclass(frozen=True)
 class Step:
-    """``run`` does it and tells what was found; UltravectError says why it could not."""
+    """``run`` does it and says what was found; UltravectError says why it could not."""
 
     name: str
     run: Callable[[], str]

@@ -15,7 +15,7 @@ FENCE = "fence"
 
 @dataclass(frozen=True)
 class Receipt:
-    """What a load that was committed has to tell."""
+    """What a load that was committed reports."""
 
     table: str
     mode: str

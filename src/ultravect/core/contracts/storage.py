@@ -34,7 +34,7 @@ class OpenFile:
 
 @dataclass(frozen=True)
 class Listing:
-    """What is asked for: paths that contain ``search`` (in any case) and match ``pattern``, those behind ``after``."""
+    """What is asked for: paths that contain ``search`` (in any case) and match ``pattern``, those after ``after``."""
 
     search: str = ""
     pattern: str = ""

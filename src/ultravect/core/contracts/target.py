@@ -1,4 +1,4 @@
-"""What a kind of database can do for a job: tell what is there, take rows in, answer questions."""
+"""What a kind of database can do for a job: say what is there, take rows in, answer questions."""
 
 from __future__ import annotations
 
@@ -150,7 +150,7 @@ class Target(Protocol):
         """Why another table may not take the place of this one when it is overwritten, or had better not; "" where it may."""
 
     def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
-        """Opens a load; what it changes is seen by nobody before it is published."""
+        """Opens a load; what it changes is seen by no one before it is published."""
 
 
 @runtime_checkable
@@ -164,7 +164,7 @@ class Database(Target, Protocol):
         """What a copy would do to write here: create something in the staging place, and drop it."""
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
-        """Tables and views whose name contains ``search``, sorted by name, those behind ``after``."""
+        """Tables and views whose name contains ``search``, sorted by name, those after ``after``."""
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         """Runs one statement that cannot write, and gives its first rows."""

@@ -119,7 +119,7 @@ class Dialect(Protocol):
         """A whole number with 64 bits to compute with."""
 
     def standard(self, condition: str) -> str:
-        """A condition of its catalogue in ISO SQL, as far as it can be told from its text alone."""
+        """A condition of its catalogue in ISO SQL, as far as its text alone allows."""
 
     def literal(self, text: str) -> str:
         """A text as a literal."""

@@ -133,8 +133,8 @@ class CommonDialect(ABC):
     def comment_on(self, table: TableName, new: NewTable) -> Sequence[str]:
         """``COMMENT ON`` for a table and its columns."""
         name = self.table(table)
-        told = [f"COMMENT ON TABLE {name} IS {self.literal(new.comment)}"] if new.comment else []
-        return told + [
+        shown = [f"COMMENT ON TABLE {name} IS {self.literal(new.comment)}"] if new.comment else []
+        return shown + [
             f"COMMENT ON COLUMN {name}.{self.quote(column.name)} IS {self.literal(column.comment)}"
             for column in new.columns
             if column.comment
@@ -154,7 +154,7 @@ class CommonDialect(ABC):
         ]
 
     def enlarge(self, column: NewColumn) -> str:
-        """What stands behind ALTER TABLE to give a column a larger type."""
+        """What stands after ALTER TABLE to give a column a larger type."""
         return f"ALTER COLUMN {self.quote(column.name)} TYPE {self.from_canonical(column.type).native}"
 
     def enlarges(self, kind: CanonicalType) -> bool:

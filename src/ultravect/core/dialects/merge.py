@@ -86,7 +86,7 @@ class Merge:
         return f"SELECT lost, kept FROM ({numbered}) n WHERE place > 1 ORDER BY lost LIMIT {limit}"
 
     def differing(self, limit: int) -> str:
-        """Rows of the target beside the staged ones of the same key that differ from them."""
+        """Rows of the target next to the staged ones of the same key that differ from them."""
         return (
             f"SELECT {self._names('t.')}, {self._names('s.')} FROM {self.staged} s JOIN {self.table} t "
             f"ON {self.matched} WHERE {self.differs} LIMIT {limit}"
@@ -135,7 +135,7 @@ class Merge:
         return f"s.{row} >= {first} AND s.{row} < {last}"
 
     def rows(self, rows: Sequence[int]) -> str:
-        """The values of staged rows, each behind its number."""
+        """The values of staged rows, each after its number."""
         row = self.dialect.quote(ROW)
         return f"SELECT {row}, {self._names()} FROM {self.staged} WHERE {row} IN ({', '.join(map(str, rows))})"
 

@@ -79,13 +79,13 @@ class SqlserverDialect(CommonDialect):
 
     def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
         place = f"N'SCHEMA', {self.literal(table.schema or 'dbo')}, N'TABLE', {self.literal(table.name)}"
-        told = [
+        shown = [
             (new.comment, ""),
             *((item.comment, f", N'COLUMN', {self.literal(item.name)}") for item in new.columns),
         ]
         return [
             f"EXEC sys.sp_addextendedproperty N'MS_Description', {self.literal(comment)}, {place}{column}"
-            for comment, column in told
+            for comment, column in shown
             if comment
         ]
 
@@ -103,7 +103,7 @@ class SqlserverDialect(CommonDialect):
             case "decimal":
                 if wanted.precision is None:
                     return Translation(
-                        "decimal(38,18)", Fit.NARROWER, "at most 20 digits before the mark, 18 behind it"
+                        "decimal(38,18)", Fit.NARROWER, "at most 20 digits before the mark, 18 after it"
                     )
                 return Translation(f"decimal({wanted.precision},{wanted.scale or 0})", Fit.EXACT)
             case "text":

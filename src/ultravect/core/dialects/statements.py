@@ -1,6 +1,6 @@
 """Reads statements in a database's own SQL as tokens: where comments, texts and names begin and end, and which words are left.
 
-It tells one statement from several, and what a statement is by its words. What a statement *may* do is then decided by how
+It distinguishes one statement from several, and says what a statement is by its words. What a statement *may* do is then decided by how
 it is run. Time grows with the length of the text alone.
 """
 

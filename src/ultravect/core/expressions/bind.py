@@ -1,4 +1,4 @@
-"""Gives an expression its types: names become columns, functions are looked up, and what does not fit is told."""
+"""Gives an expression its types: names become columns, functions are looked up, and what does not fit is reported."""
 
 from __future__ import annotations
 
@@ -64,7 +64,7 @@ class BoundCase(Bound):
 
 @dataclass(frozen=True)
 class RunFact(Bound):
-    """What the run tells: ``file_name``, ``file_row`` or ``run_id``."""
+    """What the run says: ``file_name``, ``file_row`` or ``run_id``."""
 
     what: str
 
@@ -119,8 +119,8 @@ class _Binder:
         self._place = place
 
     def _refuse(self, node: Node, code: str, detail: str, hint: str = "", wrong: str | None = None) -> UltravectError:
-        told = f"{detail} (character {node.at})"
-        return UltravectError(code, told, hint=hint, place=self._place, position=node.at, wrong=wrong)
+        shown = f"{detail} (character {node.at})"
+        return UltravectError(code, shown, hint=hint, place=self._place, position=node.at, wrong=wrong)
 
     def bind(self, node: Node) -> Bound:
         match node:
@@ -189,14 +189,14 @@ class _Binder:
         whens = [(self.bind(condition), self.bind(result)) for condition, result in node.whens]
         for (condition, _), (written, _) in zip(whens, node.whens, strict=True):
             if condition.type != BOOLEAN:
-                told = f"what stands behind when is true or false, and this gives {condition.type}"
-                raise self._refuse(written, "expression-type", told)
+                shown = f"what stands after when is true or false, and this gives {condition.type}"
+                raise self._refuse(written, "expression-type", shown)
         otherwise = self.bind(node.otherwise) if node.otherwise else None
         results = [result for _, result in whens] + ([otherwise] if otherwise else [])
         kind = common_type(results)
         if kind is None:
-            told = " and ".join(dict.fromkeys(str(result.type) for result in results))
-            raise self._refuse(node, "expression-type", f"the results of case are {told}", "cast them to one type")
+            shown = " and ".join(dict.fromkeys(str(result.type) for result in results))
+            raise self._refuse(node, "expression-type", f"the results of case are {shown}", "cast them to one type")
         return BoundCase(
             kind,
             [(condition, self._cast(result, kind, node)) for condition, result in whens],
@@ -216,8 +216,8 @@ class _Binder:
             wanted = (
                 str(function.least) if function.least == function.most else f"{function.least} to {function.most}"
             )
-            told = f"{name} takes {wanted} argument{'' if wanted == '1' else 's'}, not {count}"
-            raise self._refuse(node, "function-arguments", told, function.usage)
+            shown = f"{name} takes {wanted} argument{'' if wanted == '1' else 's'}, not {count}"
+            raise self._refuse(node, "function-arguments", shown, function.usage)
         arguments = [self.bind(argument) for argument in node.arguments]
         if name in ("file_name", "file_row", "run_id"):
             return RunFact(CanonicalType("bigint" if name == "file_row" else "text"), name)
@@ -226,8 +226,8 @@ class _Binder:
             return BoundLiteral(CanonicalType("date" if name == "current_date" else "timestamptz"), now)
         for position in function.constants:
             if position < count and not isinstance(arguments[position], BoundLiteral):
-                told = f"argument {position + 1} of {name} has to be a literal or a parameter"
-                raise self._refuse(node.arguments[position], "function-arguments", told, function.usage)
+                shown = f"argument {position + 1} of {name} has to be a literal or a parameter"
+                raise self._refuse(node.arguments[position], "function-arguments", shown, function.usage)
         signature = function.rule(arguments)
         if isinstance(signature, str):
             raise self._refuse(node, "expression-type", signature, function.usage)

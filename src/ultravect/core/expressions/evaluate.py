@@ -1,7 +1,7 @@
 """Evaluates bound expressions over a batch of rows.
 
 What cannot be computed for a row is a failure of that row, unless its value is not asked for: the branches of
-``case`` that are not taken, and what ``coalesce`` does not reach, fail nobody.
+``case`` that are not taken, and what ``coalesce`` does not reach, fail no row.
 """
 
 from __future__ import annotations
@@ -45,7 +45,7 @@ def evaluate(bound: Bound, rows: Rows) -> Computed:
         case BoundCase():
             return _case(bound, rows)
         case RunFact():
-            return Computed(_told(bound, rows))
+            return Computed(_shown(bound, rows))
         case BoundCall(function="coalesce"):
             return _coalesce(bound, rows)
         case BoundCall():
@@ -66,7 +66,7 @@ def _argument(argument: Bound, call: BoundCall, rows: Rows) -> Computed:
     return evaluate(argument, rows)
 
 
-def _told(bound: RunFact, rows: Rows) -> pa.Array:
+def _shown(bound: RunFact, rows: Rows) -> pa.Array:
     if bound.what == "file_row":
         return rows.numbers if rows.numbers is not None else pa.nulls(rows.count, pa.int64())
     return pa.repeat(pa.scalar(rows.file_name if bound.what == "file_name" else rows.run_id), rows.count)

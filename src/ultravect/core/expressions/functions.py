@@ -116,7 +116,7 @@ def _is_text_literal(argument: Any) -> bool:
     return isinstance(getattr(argument, "value", None), str) and argument.type.name == "text"
 
 
-def _told(arguments: Sequence[Any]) -> str:
+def _shown(arguments: Sequence[Any]) -> str:
     return " and ".join(str(argument.type) for argument in arguments)
 
 
@@ -143,7 +143,7 @@ def _arithmetic(sign: str, kernel: kernels.Kernel) -> Rule:
             if right.name == "date" and sign == "-":
                 return Signature([DATE, DATE], BIGINT, kernels.days_between)
         if not all(is_number(argument.type) or _is_null(argument) for argument in arguments):
-            return f"{sign} takes numbers, not {_told(arguments)}"
+            return f"{sign} takes numbers, not {_shown(arguments)}"
         kind = common_type(arguments)
         if kind is None or kind.name in ("text", "bigint"):
             return Signature([BIGINT, BIGINT], BIGINT, kernel)
@@ -158,7 +158,7 @@ def _arithmetic(sign: str, kernel: kernels.Kernel) -> Rule:
 
 def _division(arguments: Sequence[Any]) -> Signature | str:
     if not all(is_number(argument.type) or _is_null(argument) for argument in arguments):
-        return f"/ takes numbers, not {_told(arguments)}"
+        return f"/ takes numbers, not {_shown(arguments)}"
     kind = common_type(arguments)
     if kind is not None and kind.name == "double":
         return Signature([DOUBLE, DOUBLE], DOUBLE, kernels.divide)
@@ -175,7 +175,7 @@ def _division(arguments: Sequence[Any]) -> Signature | str:
 
 def _remainder(arguments: Sequence[Any]) -> Signature | str:
     if not all(argument.type.name in _INTEGERS or _is_null(argument) for argument in arguments):
-        return f"% takes whole numbers, not {_told(arguments)}"
+        return f"% takes whole numbers, not {_shown(arguments)}"
     return Signature([BIGINT, BIGINT], BIGINT, kernels.remainder)
 
 
@@ -183,7 +183,7 @@ def _comparison(kernel: Callable[..., pa.Array]) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
         kind = common_type(arguments)
         if kind is None:
-            return f"{_told(arguments)} cannot be compared; cast one of them"
+            return f"{_shown(arguments)} cannot be compared; cast one of them"
         if kind.name == "json":
             kind = TEXT
         return Signature([kind] * 2, BOOLEAN, kernels.plain(kernel))
@@ -194,7 +194,7 @@ def _comparison(kernel: Callable[..., pa.Array]) -> Rule:
 def _logical(kernel: Callable[..., pa.Array], word: str) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
         if not all(argument.type == BOOLEAN or _is_null(argument) for argument in arguments):
-            return f"{word} takes what is true or false, not {_told(arguments)}"
+            return f"{word} takes what is true or false, not {_shown(arguments)}"
         return Signature([BOOLEAN] * len(arguments), BOOLEAN, kernels.plain(kernel))
 
     return rule
@@ -224,7 +224,7 @@ def _same(kernel: kernels.Kernel, name: str) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
         kind = common_type(arguments)
         return (
-            f"{name} takes values of one type, not {_told(arguments)}"
+            f"{name} takes values of one type, not {_shown(arguments)}"
             if kind is None
             else Signature([kind] * len(arguments), kind, kernel)
         )

@@ -39,7 +39,7 @@ Kernel = Callable[[Sequence[pa.Array], CanonicalType], Computed]
 
 
 def without(array: pa.Array, lost: pa.Array, reason: str) -> Computed:
-    """``array`` with NULL where ``lost``, which is told as ``reason``."""
+    """``array`` with NULL where ``lost``, which is reported as ``reason``."""
     mask = as_mask(lost)
     if not mask.any():
         return Computed(array)
@@ -131,7 +131,7 @@ def cased(name: str) -> Kernel:
 
 
 def is_ascii(text: pa.Array) -> bool:
-    """Whether all bytes behind the texts are ASCII."""
+    """Whether all bytes after the texts are ASCII."""
     data = text.buffers()[2]
     return data is None or data.size == 0 or int(np.frombuffer(data, np.uint8).max()) < 0x80
 

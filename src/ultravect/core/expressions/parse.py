@@ -200,8 +200,8 @@ def _parser() -> Lark:
 def _expected(terminals: Any) -> str:
     names = [name for name in sorted(terminals) if name not in _QUIET]
     words = dict.fromkeys(_WORDS.get(name, name.strip("_").lower().replace("_", " ")) for name in names)
-    told = list(words)[:_MAX_EXPECTED]
-    return ", ".join(told)
+    shown = list(words)[:_MAX_EXPECTED]
+    return ", ".join(shown)
 
 
 def _parse(text: str, start: str, place: str, hint: str) -> Node:
@@ -226,13 +226,13 @@ def _explained(error: Exception, text: str, place: str, hint: str) -> UltravectE
             found = repr(str(error.token))
     expected = _expected(terminals)
     at = f"at character {where + 1}, at {found}" if found != "its end" else "at its end"
-    told = f"{text!r} cannot be read {at}" + (f"; expected there: {expected}" if expected else "")
-    return UltravectError("expression-syntax", told, hint=hint, place=place, position=where + 1)
+    shown = f"{text!r} cannot be read {at}" + (f"; expected there: {expected}" if expected else "")
+    return UltravectError("expression-syntax", shown, hint=hint, place=place, position=where + 1)
 
 
 def parse_item(text: str, place: str) -> Item | Star:
     """An item of a select list: ``*``, ``* except (a, b)`` or ``expression as name type``."""
-    hint = 'write name, expression as name, each with a type behind it if need be, "*" or "* except (name, …)"; odd names in double quotes'
+    hint = 'write name, expression as name, each with a type after it if need be, "*" or "* except (name, …)"; odd names in double quotes'
     found = _parse(text, "item", place, hint)
     assert isinstance(found, Item | Star)
     return found

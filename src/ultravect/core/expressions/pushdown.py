@@ -35,7 +35,7 @@ def conjuncts(bound: Bound) -> list[Bound]:
 
 
 def render(bound: Bound, dialect: Dialect, may_push: Callable[[int], bool]) -> str | None:
-    """The condition in a dialect, None where the answer might differ; ``may_push`` tells of a column by position."""
+    """The condition in a dialect, None where the answer might differ; ``may_push`` says whether it may be, of a column by its position."""
     try:
         return _Renderer(dialect, may_push).condition(bound)
     except _NotAlikeError:

@@ -45,7 +45,7 @@ def _selected(item: Item, names: Sequence[str], place: str) -> Selected:
         raise UltravectError(
             "column-unnamed",
             "a computed column needs a name",
-            hint="write `as` and a name behind it",
+            hint="write `as` and a name after it",
             place=place,
         )
     return Selected(None, item.name, kind, place, item.value, renamed=True)

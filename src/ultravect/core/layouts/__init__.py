@@ -30,7 +30,7 @@ TEXT_FORMATS = frozenset(["delimited", "fixed", "jsonl", "json", "xml"])
 
 
 def open_layout(file: SourceFile, layout: AnyLayout | None) -> FileReader:
-    """Opens a file as ``layout`` says, or as its bytes and its name tell. UltravectError says why it cannot be read."""
+    """Opens a file as ``layout`` says, or as its bytes and its name say. UltravectError says why it cannot be read."""
     with closing(file.open()) as stream:
         head = stream.read(HEAD_BYTES)
     # records of nothing but blanks are records

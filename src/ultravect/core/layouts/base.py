@@ -28,7 +28,7 @@ class SourceFile:
 
     ``size`` in bytes as it is stored; ``open`` gives the bytes of its content, decompressed, from the start;
     ``open_stored`` those that are stored, which can be sought in. ``partitions`` are the keys and values that the
-    names of its folders tell.
+    names of its folders say.
     """
 
     path: str
@@ -78,7 +78,7 @@ class WantedColumn:
 
 
 class Block(Protocol):
-    """Some rows of a file, one behind the other."""
+    """Some rows of a file, one after the other."""
 
     @property
     def path(self) -> str:
@@ -102,7 +102,7 @@ class Block(Protocol):
 class Reader(Protocol):
     """Where rows come from, opened: ``names`` are unique and not empty.
 
-    ``given`` has the type of each column that the source itself declares, None where its text tells.
+    ``given`` has the type of each column that the source itself declares, None where its text says.
     """
 
     @property
@@ -111,7 +111,7 @@ class Reader(Protocol):
 
     @property
     def size(self) -> int:
-        """Bytes of the source, for the progress; 0 where nobody knows."""
+        """Bytes of the source, for the progress; 0 where no one knows."""
 
     @property
     def date_pattern(self) -> str | None:
@@ -125,7 +125,7 @@ class Reader(Protocol):
 
     @property
     def typed_values(self) -> bool:
-        """Whether the format tells numbers from text, so that text is not searched for numbers."""
+        """Whether the format distinguishes numbers from text, so that text is not searched for numbers."""
 
     @property
     def findings(self) -> list[Finding]: ...
@@ -211,10 +211,10 @@ class KeyedReader(Protocol):
 
 @runtime_checkable
 class VerifiesTypes(Protocol):
-    """A reader that can tell types from a block without keeping its values, and holds ``WantedColumn.plain``."""
+    """A reader that can recognise types in a block without keeping its values, and holds ``WantedColumn.plain``."""
 
     def prove(self, block: Block, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
-        """What the values of each column tell of its type, None where they cannot; None instead of all for rows that are
+        """What the values of each column say about its type, None where they cannot; None instead of all for rows that are
         not whole."""
 
 

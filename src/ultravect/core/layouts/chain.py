@@ -70,8 +70,8 @@ class ChainReader:
         self.findings = [*self.first.findings]
         if len(self.files) > 1:
             size = sum(file.size for file in self.files)
-            told = f"{counted(len(self.files), 'file')}, {size:,} bytes, all read with the layout of {self.first.file.path}"
-            self.findings.append(Finding("note", "files-matched", told, "from.files"))
+            shown = f"{counted(len(self.files), 'file')}, {size:,} bytes, all read with the layout of {self.first.file.path}"
+            self.findings.append(Finding("note", "files-matched", shown, "from.files"))
 
     @property
     def _keys(self) -> list[str]:
@@ -153,9 +153,9 @@ class ChainReader:
 
     def _with_keys(self, block: ChainBlock, rows: Rows) -> Rows:
         values = rows.values
-        told = dict(block.reader.file.partitions)
+        shown = dict(block.reader.file.partitions)
         for key in self._keys:
-            text = told[key]
+            text = shown[key]
             word = None if text == NULL_PARTITION else text.encode()
             constant = pa.repeat(pa.scalar(word, pa.binary()), values.num_rows)
             values = values.append_column(key, constant)

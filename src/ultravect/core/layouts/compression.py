@@ -43,7 +43,7 @@ def compression_of(path: str) -> str:
 
 
 def plain_name(path: str) -> str:
-    """The path without the ending that tells its compression."""
+    """The path without the ending that says its compression."""
     ending = compression_of(path)
     return path[: -len(ending)] if ending else path
 

@@ -1,4 +1,4 @@
-"""What documents with rows in them share: the first rows tell the columns, and rows become blocks of columns."""
+"""What documents with rows in them share: the first rows say the columns, and rows become blocks of columns."""
 
 from __future__ import annotations
 

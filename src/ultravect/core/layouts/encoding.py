@@ -32,7 +32,7 @@ class DetectedEncoding:
     reason: str
 
 
-# what a library tells apart, in the order in which they are preferred where several are as likely
+# what a library distinguishes, in the order in which they are preferred where several are as likely
 _KNOWN = (
     "cp1252", "gb18030", "shift_jis", "big5", "euc_jp", "euc_kr", "cp1251", "koi8_r", "cp1250", "iso8859_2", "mac_roman",
     "cp1253", "cp1254", "cp1255", "cp1256", "cp866", "cp850", "cp437",
@@ -83,7 +83,7 @@ def _two_bytes(head: bytes) -> str:
 
 
 def _by_library(head: bytes, first: str) -> DetectedEncoding:
-    """What bytes that are no UTF-8 are most likely: told from how letters follow each other."""
+    """What bytes that are no UTF-8 are most likely: recognised by how letters follow each other."""
     lines = [line for line in head.splitlines(keepends=True) if not line.isascii()]
     sample = b"".join(lines)[:_LOOKED_AT]
     found = list(from_bytes(sample, cp_isolation=list(_KNOWN), steps=10, chunk_size=2048))
@@ -94,7 +94,7 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
         item for item in found if item.chaos <= best.chaos + 0.05 and item.coherence >= best.coherence - _MARGIN
     ]
     if sum(byte > 0x7F for byte in sample) < _LITTLE:
-        likely = [item for item in found if item.chaos <= best.chaos + 0.05]  # too little to tell a language
+        likely = [item for item in found if item.chaos <= best.chaos + 0.05]  # too little to recognise a language
     # a match stands for all encodings that give the same text
     western = [item for item in likely if "cp1252" in item.could_be_from_charset and _is_western(sample)]
     chosen = western[0] if western else best
@@ -116,7 +116,7 @@ def _is_western(sample: bytes) -> bool:
 
 
 def encoding_finding(detected: DetectedEncoding) -> Finding:
-    """Tells an encoding that was detected: a warning where another one is possible."""
+    """Says an encoding that was detected: a warning where another one is possible."""
     text = f"encoding {detected.name}: {detected.reason}"
     if detected.sure:
         return Finding("note", "encoding-detected", text, "from.layout")

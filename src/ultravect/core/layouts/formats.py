@@ -1,4 +1,4 @@
-"""Tells the format of a file from its bytes and its name; and that a file is none of those read here."""
+"""Says the format of a file from its bytes and its name; and that a file is none of those read here."""
 
 from __future__ import annotations
 
@@ -66,7 +66,7 @@ def refuse_binary(file: SourceFile, head: bytes, format_name: str) -> None:
     if found is None:
         encoding = detect_encoding(head).name
         control = sum(head.count(byte) for byte in _CONTROL)
-        # odd characters in UTF-8 are still text; in bytes that are no UTF-8, many of them tell that there is no text
+        # odd characters in UTF-8 are still text; in bytes that are no UTF-8, many of them are a sign of no text
         if encoding.startswith("utf-") or control <= max(1, len(head) * _MAX_CONTROL):
             return
         found = ("", f"binary: {control / len(head):.0%} of its first bytes are control characters")

@@ -41,7 +41,7 @@ def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
     what = "the document ends before it is complete" if early else text
     return UltravectError(
         "json-broken",
-        f"{file.path} is not whole JSON{f', behind row {row:,}' if row else ''}: {what}",
+        f"{file.path} is not whole JSON{f', after row {row:,}' if row else ''}: {what}",
         hint="it is cut off or damaged; fetch it again. One object a line is layout.format: jsonl",
         object=file.path,
         row=row or None,
@@ -232,7 +232,7 @@ _KIND = DocumentKind("key", "objects", _BLOCK_ROWS, _size_of, typed_values=True,
 
 
 def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
-    """Opens a JSON document; the first rows tell the columns."""
+    """Opens a JSON document; the first rows say the columns."""
     findings: list[Finding] = []
     if file.size == 0:
         raise file_empty(file.path, "is empty: it has no rows")

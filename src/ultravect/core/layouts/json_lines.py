@@ -243,7 +243,7 @@ def _number_kind(values: list[decimal.Decimal]) -> pa.DataType | None:
 
 
 def open_json_lines(file: SourceFile, layout: JsonLinesLayout) -> TableReader:
-    """Opens a file of JSON lines; the first part tells the names and kinds of its columns."""
+    """Opens a file of JSON lines; the first part says the names and kinds of its columns."""
     findings: list[Finding] = []
     with closing(file.open()) as stream:
         head = stream.read(HEAD_BYTES)

@@ -44,18 +44,18 @@ def find_numbers(names: Sequence[str], rows: Sequence[Sequence[str]], values: Va
         elif grouped and known == len(cells):
             marks |= {match["mark"]: match[0] for match in grouped}
     if (comma and point) or len(marks) > 1:
-        return values, []  # the columns contradict each other: whoever knows should say it
+        return values, []  # the columns contradict each other: anyone who knows should say it
     updates: dict[str, object] = {}
-    told = []
+    shown = []
     if comma:
         updates["decimal_mark"] = ","
         name, example = next(iter(comma.items()))
-        told.append(f"numbers have a decimal comma, such as {example} in column {name!r}")
+        shown.append(f"numbers have a decimal comma, such as {example} in column {name!r}")
     if marks:
         ((mark, example),) = marks.items()
         updates["thousands"] = mark
-        told.append(f"{mark!r} stands between thousands, such as {example}")
+        shown.append(f"{mark!r} stands between thousands, such as {example}")
     if not updates:
         return values, []
-    finding = Finding("note", "numbers-found", "; ".join(told), "from.layout.values")
+    finding = Finding("note", "numbers-found", "; ".join(shown), "from.layout.values")
     return values.model_copy(update=updates), [finding]

@@ -84,7 +84,7 @@ def column_of(values: list[Any]) -> pa.Array:
     """Values as an Arrow array of their own type, or of text."""
     kinds = {type(value) for value in values if value is not None}
     if not kinds:
-        return pa.nulls(len(values), pa.string())  # of no type: an integer would tell one
+        return pa.nulls(len(values), pa.string())  # of no type: an integer would have one
     try:
         if kinds <= {int}:
             return pa.array(values, pa.int64())

@@ -157,7 +157,7 @@ _KIND = DocumentKind(
 
 
 def open_xml(file: SourceFile, layout: XmlLayout) -> TableReader:
-    """Opens an XML document; the first rows tell the columns."""
+    """Opens an XML document; the first rows say the columns."""
     findings: list[Finding] = []
     if file.size == 0:
         raise file_empty(file.path, "is empty: it has no rows")

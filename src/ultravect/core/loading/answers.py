@@ -12,10 +12,11 @@ from ultravect.core.errors import UltravectError
 _COUNT_SECONDS = 300.0
 
 
-def answer_columns(dialect: Dialect, told: Iterable[tuple[str, str]]) -> list[LiveColumn]:
+def answer_columns(dialect: Dialect, described: Iterable[tuple[str, str]]) -> list[LiveColumn]:
     """The columns of a query's answer, from their names and native types."""
     return [
-        LiveColumn(name, native, native.lower(), dialect.to_canonical(native), True, False) for name, native in told
+        LiveColumn(name, native, native.lower(), dialect.to_canonical(native), True, False)
+        for name, native in described
     ]
 
 

@@ -1,4 +1,4 @@
-"""What a load changes, as a sample for whoever looks at the run: rows before and after, and how keys compare."""
+"""What a load changes, as a sample for anyone who looks at the run: rows before and after, and how keys compare."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ Rows = Callable[[str], Sequence[Sequence[Any]]]
 """Runs a statement and gives its rows."""
 
 
-def _told(value: Any) -> str | None:
+def _shown(value: Any) -> str | None:
     if value is None:
         return None
     text = f"\\x{value.hex()}" if isinstance(value, bytes) else str(value)
@@ -22,7 +22,7 @@ def _told(value: Any) -> str | None:
 
 
 def _row(merge: Merge, values: Sequence[Any]) -> dict[str, str | None]:
-    return {name: _told(value) for name, value in zip(merge.columns, values, strict=True)}
+    return {name: _shown(value) for name, value in zip(merge.columns, values, strict=True)}
 
 
 def repeats(merge: Merge, rows: Rows, limit: int, *, first: bool) -> list[RowChange]:

@@ -15,7 +15,7 @@ _CAST = re.compile(r"(?is)CAST\((.+) AS [a-z ]+(\(\d+(,\d+)?\))?\)")
 def constant_default(expression: str | None, *, backslash: bool = False) -> str | None:
     """The text of a default that is a number, a text or a truth value; None for any other, and for none.
 
-    ``backslash``: one takes the meaning from the character behind it.
+    ``backslash``: one takes the meaning from the character after it.
     """
     text = (expression or "").strip()
     while text.startswith("(") and text.endswith(")"):

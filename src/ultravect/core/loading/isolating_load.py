@@ -43,7 +43,7 @@ class IsolatingLoad(ABC):
         return self._statements.rows(statement)
 
     def _refusal(self, error: Exception) -> str | None:
-        """The reason why a row was refused, when ``error`` is of that kind and the load can go on behind it."""
+        """The reason why a row was refused, when ``error`` is of that kind and the load can go on after it."""
         return None
 
     def _numbered(self, batch: pa.RecordBatch, first: int) -> pa.RecordBatch:

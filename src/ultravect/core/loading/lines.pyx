@@ -31,7 +31,7 @@ cpdef enum:
 # characters that one value takes at most; of texts, a NULL
 cdef int *ROOMS = [2, 2, 2, 6, 11, 20, DECIMAL_ROOM, 10, 15, 26]
 
-# what stands behind a backslash in place of a byte; 0: the byte stands for itself
+# what stands after a backslash in place of a byte; 0: the byte stands for itself
 cdef uint8_t[256] ESCAPES
 for _byte in range(256):
     ESCAPES[_byte] = {0: ord("0"), 9: ord("t"), 10: ord("n"), 13: ord("r"), 92: 92}.get(_byte, 0)

@@ -21,7 +21,7 @@ _MATCHED = "ultravect_matched"
 
 
 class LocalLoad(IsolatingLoad):
-    """See ``Load``. Only one transaction writes to such a file at a time, and nobody sees it before it commits."""
+    """See ``Load``. Only one transaction writes to such a file at a time, and no one sees it before it commits."""
 
     def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
         self._order = order

@@ -16,7 +16,7 @@ _MOMENT = "%Y-%m-%d %H:%M:%S"
 
 
 class ReceiptTable:
-    """The statements for receipts beside ``table``; ``pending`` names what is left to be renamed, where renaming is not
+    """The statements for receipts next to ``table``; ``pending`` names what is left to be renamed, where renaming is not
     part of a transaction."""
 
     def __init__(self, dialect: Dialect, table: TableName) -> None:

@@ -61,7 +61,7 @@ def key_repeated(order: LoadOrder, example: Sequence[object]) -> UltravectError:
         "key-repeated",
         f"the rows for {order.table} have the key {key_written(order.keys, example)} more than once, and the job says repeats: fail; "
         "nothing was written",
-        hint="mend the source, or write into.repeats: last or first to say which row wins",
+        hint="fix the source, or write into.repeats: last or first to say which row wins",
         table=str(order.table),
     )
 

@@ -112,7 +112,7 @@ def _spelled(value: Any) -> str:
 
 
 def _end(node: yaml.Node) -> int:
-    """The last line of a node, from 0, without the comments and empty lines behind it."""
+    """The last line of a node, from 0, without the comments and empty lines after it."""
     if isinstance(node, yaml.CollectionNode) and not node.flow_style and node.value:
         last = node.value[-1]
         return _end(last[1] if isinstance(last, tuple) else last)
@@ -146,7 +146,7 @@ def _written(root: yaml.Node | None, path: Sequence[str | int], value: Any, line
 
 
 def _added(mapping: yaml.MappingNode, key: str, value: Any, lines: Sequence[str]) -> Edit | None:
-    """A key that the mapping does not have yet, behind its others; ``columns`` stands before ``into``."""
+    """A key that the mapping does not have yet, after its others; ``columns`` stands before ``into``."""
     if value == REMOVED or isinstance(value, Renamed) or not mapping.value:
         return None
     if mapping.flow_style:
@@ -187,7 +187,7 @@ def _in_mapping(
         at = mapping.value.index(pair)
         if mapping.start_mark.line != mapping.end_mark.line:
             return None
-        # with the comma before it, or the one behind the first
+        # with the comma before it, or the one after the first
         start = mapping.value[at - 1][1].end_mark if at else pair[0].start_mark
         end = pair[1].end_mark if at else mapping.value[1][0].start_mark
         old = lines[start.line]
@@ -210,6 +210,6 @@ def _in_list(sequence: yaml.SequenceNode, index: int, value: Any, lines: Sequenc
     old = lines[first]
     dash = old[: node.start_mark.column]
     new = [dash + _spelled(item) for item in value.values]
-    if new:  # a comment behind the item stays behind the first
+    if new:  # a comment after the item stays after the first
         new[0] += old[node.end_mark.column :]
     return Edit(first + 1, (old,), tuple(new))

@@ -1,4 +1,4 @@
-"""Connections and layouts as files, beside the job files."""
+"""Connections and layouts as files, next to the job files."""
 
 from __future__ import annotations
 

@@ -38,5 +38,5 @@ class Finding:
         return replace(self, edit=edit_of(text, self.put.place, self.put.value)) if self.put else self
 
     def as_dict(self) -> dict[str, Any]:
-        told = {key: value for key, value in asdict(self).items() if key not in ("put", "edit")}
-        return told | ({"edit": self.edit.as_dict()} if self.edit else {})
+        shown = {key: value for key, value in asdict(self).items() if key not in ("put", "edit")}
+        return shown | ({"edit": self.edit.as_dict()} if self.edit else {})

@@ -49,8 +49,8 @@ class Source(Declared):
     def _one_object(self) -> Source:
         named = [key for key in ("table", "query", "files") if getattr(self, key) is not None]
         if len(named) != 1:
-            told = "none is there" if not named else f"{' and '.join(named)} are there"
-            raise ValueError(f"from names one of table, query and files; {told}")
+            shown = "none is there" if not named else f"{' and '.join(named)} are there"
+            raise ValueError(f"from names one of table, query and files; {shown}")
         if self.layout is not None and self.files is None:
             raise ValueError("from.layout is for files; a table has none")
         return self
@@ -84,7 +84,7 @@ class Target(Declared):
         default=None,
         min_length=1,
         description="Path of the file to be written; {run_date}, {run_id}, {table}, {file_stem}, {part} and parameters in "
-        "it are filled in. The ending tells the format.",
+        "it are filled in. The ending gives the format.",
         examples=["exports/booking-{run_date}.parquet"],
     )
     folder: str | None = Field(
@@ -104,7 +104,7 @@ class Target(Declared):
     )
     keys: list[str] = Field(
         default=[],
-        description="The target's columns that tell rows apart: what upsert matches by, and what must not come twice.",
+        description="The target's columns that identify rows: what upsert matches by, and what must not come twice.",
         examples=[["booking_id"]],
     )
     repeats: Literal["last", "first", "fail"] = Field(
@@ -135,7 +135,7 @@ class Target(Declared):
         default=0,
         ge=0,
         le=1,
-        description="How many earlier contents of an overwritten table are kept beside it, for an undo: 0 or 1.",
+        description="How many earlier contents of an overwritten table are kept next to it, for an undo: 0 or 1.",
     )
     old_rows: Literal["delete", "truncate"] = Field(
         default="delete",
@@ -165,8 +165,8 @@ class Target(Declared):
     def _modes(self) -> Target:
         named = [key for key in ("table", "files", "folder") if getattr(self, key) is not None]
         if len(named) != 1:
-            told = "none is there" if not named else f"{' and '.join(named)} are there"
-            raise ValueError(f"into names one of table, files and folder; {told}")
+            shown = "none is there" if not named else f"{' and '.join(named)} are there"
+            raise ValueError(f"into names one of table, files and folder; {shown}")
         if self.table is None:
             self._file_rules()
         elif self.layout is not None or self.split != Split():
@@ -222,7 +222,7 @@ class Target(Declared):
 class RunOptions(Declared):
     """How the job is run."""
 
-    cutoff: Duration | None = Field(default=None, description="A leg that takes longer is stopped and fails.")
+    timeout: Duration | None = Field(default=None, description="A leg that takes longer is stopped and fails.")
 
 
 class Job(Declared):
@@ -240,7 +240,7 @@ class Job(Declared):
     columns: list[str] = Field(
         default=["*"],
         min_length=1,
-        description="A select list: names and expressions, with `as` for a new name and a type behind it.",
+        description="A select list: names and expressions, with `as` for a new name and a type after it.",
     )
     into: Target
     run: RunOptions = RunOptions()

@@ -189,7 +189,7 @@ class FixedLayout(Declared):
             begin = field.start - 1 if field.start else end
             end = begin + field.width
             if self.record is not None and end > self.record:
-                raise ValueError(f"field {field.name!r} ends at {end}, behind the record's {self.record} characters")
+                raise ValueError(f"field {field.name!r} ends at {end}, beyond the record's {self.record} characters")
         return self
 
 

@@ -37,8 +37,8 @@ class Problem:
         return self.pointer.lstrip("/").replace("/", ".")
 
     def as_dict(self) -> dict[str, Any]:
-        told = {"pointer": self.pointer, "message": self.message, "hint": self.hint, "line": self.line}
-        shown = {key: value for key, value in told.items() if value not in ("", None)} | {"pointer": self.pointer}
+        summary = {"pointer": self.pointer, "message": self.message, "hint": self.hint, "line": self.line}
+        shown = {key: value for key, value in summary.items() if value not in ("", None)} | {"pointer": self.pointer}
         return shown | ({"edit": self.edit.as_dict()} if self.edit else {})
 
     @classmethod
@@ -145,13 +145,13 @@ def problems_of(
         line = next((lines[path[:end]] for end in range(len(path), -1, -1) if path[:end] in lines), None)
         pointer = "".join(f"/{step}" for step in path)
         found.setdefault(pointer, Problem(pointer, message, hint, line, meant, of_key))
-    # what a misspelt key was meant to be is not missing beside it
+    # what a misspelt key was meant to be is not missing next to it
     intended = {
         f"{entry.pointer.rpartition('/')[0]}/{entry.meant}"
         for entry in found.values()
         if entry.of_key and entry.meant
     }
-    told = [
+    shown = [
         one for pointer, one in found.items() if pointer not in intended or not one.message.endswith("is missing")
     ]
-    return sorted(told, key=lambda problem: problem.line or 0)
+    return sorted(shown, key=lambda problem: problem.line or 0)

@@ -106,14 +106,14 @@ def compression_ending(path: str) -> str:
 
 
 def written_layout(path: str, given: AnyWritten | None) -> AnyWritten:
-    """The layout that a path's ending means, or the one given; ValueError where both disagree, or neither tells."""
+    """The layout that a path's ending means, or the one given; ValueError where both disagree, or neither says."""
     compressed = compression_ending(path)
     plain = path[: -len(compressed)] if compressed else path
     ending = next((item for item in _ENDINGS if plain.lower().endswith(item)), "")
     if given is None:
         if not ending:
             raise ValueError(
-                f"the ending of {path!r} tells no format; use one of {', '.join(_ENDINGS)}, or into.layout"
+                f"the ending of {path!r} has no known format; use one of {', '.join(_ENDINGS)}, or into.layout"
             )
         data: dict[str, Any] = {"format": _ENDINGS[ending]}
         if ending in (".tsv", ".psv"):

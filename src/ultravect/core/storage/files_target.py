@@ -146,7 +146,7 @@ class FileLoad:
             self._end(keys)
         guarded = sum(getattr(part.writer, "guarded", 0) for part in self.parts)
         if guarded:
-            self._order.tell(
+            self._order.notify(
                 f"{counted(guarded, 'text')} that a spreadsheet would compute got a ' in front; write formulas: live into "
                 "into.layout to have them as they are"
             )
@@ -154,7 +154,7 @@ class FileLoad:
         return Counts(self._written)
 
     def _count(self, part: _Part) -> int:
-        """Rows of a file, read as anybody would."""
+        """Rows of a file, read as anyone would."""
         if not part.rows:
             return 0
         size = part.local.stat().st_size
@@ -294,7 +294,7 @@ class FilesTarget:
         return "the target is files"
 
     def file_set(self) -> FileSet:
-        """What was written by this name, as the storage tells it now."""
+        """What was written by this name, as the storage has it now."""
         return FileSet(self.storage, self.name, self.template)
 
     @contextmanager

@@ -43,7 +43,7 @@ class Named:
 
 
 def hidden_name(path: str) -> str:
-    """A name beside ``path`` that listings leave out, for a file that is not whole yet."""
+    """A name next to ``path`` that listings leave out, for a file that is not whole yet."""
     folder, name = posixpath.split(path)
     return posixpath.join(folder, f".ultravect-{secrets.token_hex(4)}-{name}"[:200])
 

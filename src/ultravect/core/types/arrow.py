@@ -144,7 +144,7 @@ def beyond_four_digits(array: pa.Array) -> bool:
 
 
 def _decimal_text(array: pa.Array) -> pa.Array:
-    """Digits without exponent; zeros behind the last digit are those of the type, not of the value."""
+    """Digits without exponent; zeros after the last digit are those of the type, not of the value."""
     text = array.cast(pa.string())
     small = pc.match_substring(text, "E")
     if as_mask(small).any():

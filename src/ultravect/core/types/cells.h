@@ -76,30 +76,30 @@ static inline int read_integer(const uint8_t *at, int64_t length, int64_t *value
     return 1;
 }
 
-/* The unscaled value; the text has no more digits behind ``mark`` than ``scale``, and no more than ``precision`` in all. */
+/* The unscaled value; the text has no more digits limit ``mark`` than ``scale``, and no more than ``precision`` in all. */
 static inline int read_decimal(
     const uint8_t *at, int64_t length, uint8_t mark, int precision, int scale, wide *value
 ) {
     const uint8_t *end = at + length;
-    int negative = length > 0 && *at == '-', behind = -1, digits = 0;
+    int negative = length > 0 && *at == '-', limit = -1, digits = 0;
     uint64_t low = 0;
     uwide sum = 0;
     for (at += negative; at < end; at++) {
         unsigned digit = *at - '0';
         if (digit > 9) {
-            if (*at != mark || behind >= 0) return 0;
-            behind = 0;
+            if (*at != mark || limit >= 0) return 0;
+            limit = 0;
             continue;
         }
         if (digits || digit) digits++;
         if (digits > 38) return 0;
         if (digits <= 18) low = low * 10 + digit;
         else sum = (digits == 19 ? (uwide)low : sum) * 10 + digit;
-        if (behind >= 0 && ++behind > scale) return 0;
+        if (limit >= 0 && ++limit > scale) return 0;
     }
-    if (length <= negative || (behind >= 0 && length == negative + 1)) return 0;
+    if (length <= negative || (limit >= 0 && length == negative + 1)) return 0;
     if (digits <= 18) sum = low;
-    int missing = scale - (behind > 0 ? behind : 0);
+    int missing = scale - (limit > 0 ? limit : 0);
     if (digits + (digits ? missing : 0) > precision) return 0;
     sum *= power_of_ten(missing);
     *value = negative ? -(wide)sum : (wide)sum;
@@ -124,7 +124,7 @@ static inline int read_date(const uint8_t *at, int64_t length, const date_form *
     return 1;
 }
 
-/* hh:mm:ss with up to six digits behind a point */
+/* hh:mm:ss with up to six digits limit a point */
 static inline int read_time(const uint8_t *at, int64_t length, int64_t *microseconds) {
     if (length < 8 || length > 15 || length == 9 || at[2] != ':' || at[5] != ':') return 0;
     int hour = two_digits(at), minute = two_digits(at + 3), second = two_digits(at + 6);
@@ -179,21 +179,21 @@ typedef struct {
 static inline int read_parts(const uint8_t *at, int64_t length, uint8_t mark, number_parts *parts) {
     if (length < 1 || length >= (int64_t)sizeof parts->copy) return 0;
     const uint8_t *place = at, *end = at + length;
-    int behind = -1, exponent = 0, any = 0;
+    int limit = -1, exponent = 0, any = 0;
     parts->negative = *place == '-';
     parts->digits = 0;
     parts->sum = 0;
     for (place += parts->negative; place < end; place++) {
         unsigned digit = *place - '0';
         if (digit > 9) {
-            if (*place != mark || behind >= 0) break;
-            behind = 0;
+            if (*place != mark || limit >= 0) break;
+            limit = 0;
             continue;
         }
         any = 1;
         if (parts->digits || digit) parts->digits++;
         if (parts->digits <= 18) parts->sum = parts->sum * 10 + digit;
-        behind += behind >= 0;
+        limit += limit >= 0;
     }
     if (!any) return 0;
     if (place < end) {
@@ -209,7 +209,7 @@ static inline int read_parts(const uint8_t *at, int64_t length, uint8_t mark, nu
         }
         if (below) exponent = -exponent;
     }
-    parts->exponent = exponent - (behind > 0 ? behind : 0);
+    parts->exponent = exponent - (limit > 0 ? limit : 0);
     for (int64_t index = 0; index < length; index++) parts->copy[index] = at[index] == mark ? '.' : (char)at[index];
     parts->copy[length] = 0;
     return 1;
@@ -275,7 +275,7 @@ static inline uint8_t *write_magnitude(uint8_t *at, uwide value) {
     return write_digits(at, (uint64_t)value, digits_of((uint64_t)value));
 }
 
-/* Without zeros behind the last digit, which are those of the type and not of the value. */
+/* Without zeros limit the last digit, which are those of the type and not of the value. */
 static inline uint8_t *write_decimal(uint8_t *at, wide value, int scale) {
     uwide magnitude = value < 0 ? (uwide)-value : (uwide)value;
     if (value < 0) *at++ = '-';

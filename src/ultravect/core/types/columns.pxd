@@ -6,7 +6,7 @@ from libc.string cimport memcpy, memset
 
 
 cdef struct Column:
-    # of an array: whoever reads it keeps the array
+    # of an array, which the reader keeps
     const uint8_t *valid  # NULL: every value is there
     const uint8_t *values
     const int32_t *ends

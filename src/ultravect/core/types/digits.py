@@ -1,4 +1,4 @@
-"""The digits of numbers in text: what tells a code from a number, and a measured number from an exact one."""
+"""The digits of numbers in text: what distinguishes a code from a number, and a measured number from an exact one."""
 
 from __future__ import annotations
 
@@ -55,7 +55,7 @@ def _in_64_bits(text: str) -> bool:
 
 
 def held_by_double(text: str) -> bool:
-    """Whether a number is written as a double is: with the digits that tell it apart, or with more of its own."""
+    """Whether a number is written as a double is: with the digits that distinguish it, or with more of its own."""
     try:
         number = decimal.Decimal(text)
         held = float(number)

@@ -233,7 +233,7 @@ def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
     good = pc.replace_substring(pc.if_else(matching, values, pa.scalar("0" * 32)), "-", "")
     texts = pc.fill_null(good, "0" * 32)
     offsets = np.frombuffer(texts.buffers()[1], "<i4", len(texts) + 1, texts.offset * 4)
-    # all are 32 digits long, one behind the other
+    # all are 32 digits long, one after the other
     digits = texts.buffers()[2][int(offsets[0]) : int(offsets[-1])].to_pybytes().decode("ascii")
     present = pc.and_(values.is_valid(), matching)
     validity = pa.py_buffer(np.packbits(as_mask(present), bitorder="little"))

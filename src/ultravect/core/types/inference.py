@@ -37,7 +37,7 @@ _SAID_BY_FORMAT = frozenset(["boolean", "bigint", "decimal", "double"])
 
 @dataclass(frozen=True)
 class ColumnType:
-    """An inferred type: ``date_pattern`` when it holds dates, ``ambiguous`` when day and month cannot be told apart;
+    """An inferred type: ``date_pattern`` when it holds dates, ``ambiguous`` when day and month cannot be distinguished;
     ``longest`` is how many characters a text of it has at most. ``proposes`` is what the layout's ``values`` may say more, with
     which the column would be of type ``would_be``."""
 
@@ -109,7 +109,7 @@ class ColumnInference:
         return bool(self._leading_zeros or self._beyond_64_bits or (self._looked and not self._candidates))
 
     def _counts(self, block: _Block, place: slice) -> npt.NDArray[np.int64]:
-        """Counts the values at ``place`` of a block; gives the places of those that may tell a type."""
+        """Counts the values at ``place`` of a block; gives the places of those that may say a type."""
         present = block.present[place]
         count = int(present.sum())
         self._nulls += len(present) - count
@@ -240,7 +240,7 @@ class ColumnInference:
         self._confirm(present, low, high)
 
     def take(self, proof: Proof, rows: np.ndarray[Any, Any]) -> None:
-        """Counts what a block tells of the type that ``guess`` gave, and looks at the rest as text; ``rows`` as in ``add``."""
+        """Counts what a block says about the type that ``guess`` gave, and looks at the rest as text; ``rows`` as in ``add``."""
         self._nulls += proof.nulls
         if proof.longest is None:
             self._confirm(proof.fit, proof.low, proof.high)
@@ -292,7 +292,7 @@ class ColumnInference:
 
     @property
     def _is_measured(self) -> bool:
-        """An exponent tells a measured number, which no exact decimal should pretend to be; and so do as many digits as doubles
+        """An exponent is the sign of a measured number, which no exact decimal should pretend to be; and so do as many digits as doubles
         are written with."""
         if self._has_exponent or self._only_as_double:
             return True
@@ -302,7 +302,7 @@ class ColumnInference:
     def result(self) -> ColumnType:
         """The narrowest type that every value has, or text, with the reason."""
         if self._values == 0:
-            return self._as_text("no values, so nothing tells its type")
+            return self._as_text("no values, so nothing says its type")
         if self._leading_zeros:
             row, value = self._leading_zeros
             return self._as_text(f"digits with leading zeros, first in row {row:,}: {value}")
@@ -440,7 +440,7 @@ _NOWHERE = np.empty(0, np.int64)
 
 @dataclass(frozen=True)
 class _Block:
-    """Values of several columns, one after the other, and what kernels tell of all of them at once."""
+    """Values of several columns, one after the other, and what kernels say about all of them at once."""
 
     trimmed: pa.Array
     present: Mask

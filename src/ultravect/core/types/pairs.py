@@ -1,4 +1,4 @@
-"""How values of one canonical type fit into another: what ``types.arrow.convert_typed`` does, told beforehand."""
+"""How values of one canonical type fit into another: what ``types.arrow.convert_typed`` does, said beforehand."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ _PAIRS = {
 
 
 def _room(kind: CanonicalType) -> tuple[int, int] | None:
-    """Digits before and behind the mark; None where any number is possible."""
+    """Digits before and after the mark; None where any number is possible."""
     if kind.name == "decimal":
         return None if kind.precision is None else (kind.precision - (kind.scale or 0), kind.scale or 0)
     return (_DIGITS[kind.name], 0) if kind.name in _DIGITS else None
@@ -54,10 +54,10 @@ def enlarged(held: CanonicalType, coming: CanonicalType) -> CanonicalType | None
     if held.name in numbers and coming.name in numbers:
         rooms = [_room(held), _room(coming)]
         known = [room for room in rooms if room is not None]
-        before, behind = max(room[0] for room in known or [(0, 0)]), max(room[1] for room in known or [(0, 0)])
-        if len(known) < 2 or before + behind > MAX_PRECISION:
+        before, after = max(room[0] for room in known or [(0, 0)]), max(room[1] for room in known or [(0, 0)])
+        if len(known) < 2 or before + after > MAX_PRECISION:
             return CanonicalType("decimal")
-        return CanonicalType("decimal", precision=before + behind, scale=behind)
+        return CanonicalType("decimal", precision=before + after, scale=after)
     return CanonicalType("double") if (held.name, coming.name) == ("real", "double") else None
 
 
@@ -89,7 +89,7 @@ def _numeric(source: CanonicalType, target: CanonicalType) -> tuple[Fit, str] | 
         before, after = _room(source), _room(target)
         if after is None or (before is not None and before[0] <= after[0] and before[1] <= after[1]):
             return Fit.WIDER, ""
-        return Fit.NARROWER, f"at most {after[0]} digits before the mark, {after[1]} behind it"
+        return Fit.NARROWER, f"at most {after[0]} digits before the mark, {after[1]} after it"
     if source.name in exact and target.name in _EXACT_IN:
         room = _room(source)
         if room is not None and room[1] == 0:

@@ -1,4 +1,4 @@
-"""What the values of a block tell of the type that their column was so far."""
+"""What the values of a block say about the type that their column was so far."""
 
 from __future__ import annotations
 

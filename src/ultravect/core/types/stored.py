@@ -24,7 +24,7 @@ STORED = replace(NO_NULLS, true_words=("true", "t", "1"), false_words=("false", 
 
 def stored_values(values: pa.Array, kind: CanonicalType) -> pa.Array:
     """``values`` are binary or strings. They come back as ``kind``, as strings where some are no such value
-    (an infinite date, a day that is not), and as bytes where some are no UTF-8: the shape phase tells which."""
+    (an infinite date, a day that is not), and as bytes where some are no UTF-8: the shape phase says which."""
     if kind.name == "binary":
         return values
     if pa.types.is_binary(values.type):

@@ -1,4 +1,4 @@
-"""Columns whose values are told from their text, one after the other: taken as their type, or only proven to be of it."""
+"""Columns whose values are recognised from their text, one after the other: taken as their type, or only proven to be of it."""
 
 from libc.stdint cimport int16_t, int32_t, int64_t, uint8_t
 from libc.stdlib cimport free, realloc
@@ -56,7 +56,7 @@ cdef inline bint among(const Words *words, const uint8_t *at, int64_t length) no
 
 
 cdef inline int set_words(Words *words, list texts) except -1:
-    """Whoever uses the words keeps ``texts``, which are bytes."""
+    """Anyone who uses the words keeps ``texts``, which are bytes."""
     words.count, words.longest = 0, -1
     for text in texts[:WORDS]:
         words.texts[words.count] = text
@@ -67,7 +67,7 @@ cdef inline int set_words(Words *words, list texts) except -1:
 
 
 cdef struct TextColumn:
-    # ``keeps``: the values are kept as their type; otherwise only what is told of them
+    # ``keeps``: the values are kept as their type; otherwise only what describes them
     Filling filling
     Words nulls, truths, untruths
     date_form form
@@ -77,7 +77,7 @@ cdef struct TextColumn:
     # what was not plainly of the type: rows, and where in the block it stands
     int64_t *odd
     int64_t odd_count, odd_room
-    # what is told
+    # what is reported
     int64_t fit, null_count, low, high, longest
     wide low_wide, high_wide
     double low_double, high_double
@@ -122,19 +122,19 @@ cdef inline void note(TextColumn *column, int64_t value) noexcept nogil:
 
 
 cdef inline bint measured(TextColumn *column, const uint8_t *at, int64_t length, int64_t doubled) noexcept nogil:
-    """Tells a text's length in characters, and whether it is a NULL word with or without white space around it; false
+    """Says a text's length in characters, and whether it is a NULL word with or without white space around it; false
     where that would take more than ASCII."""
-    cdef const uint8_t *behind = at + length
+    cdef const uint8_t *limit = at + length
     cdef int64_t characters = 0
     cdef const uint8_t *place = at
-    while place < behind and is_space(place[0]):
+    while place < limit and is_space(place[0]):
         place += 1
-    while behind > place and is_space((behind - 1)[0]):
-        behind -= 1
-    if place == behind or among(&column.nulls, place, behind - place):
+    while limit > place and is_space((limit - 1)[0]):
+        limit -= 1
+    if place == limit or among(&column.nulls, place, limit - place):
         column.null_count += 1
         return True
-    if length <= column.nulls.longest + 8 and (place[0] >= 0x7F or (behind - 1)[0] >= 0x7F or place[0] < 32):
+    if length <= column.nulls.longest + 8 and (place[0] >= 0x7F or (limit - 1)[0] >= 0x7F or place[0] < 32):
         return False
     column.fit += 1
     if length > column.longest:
@@ -274,8 +274,8 @@ cdef inline int add_undoubled(Filling *filling, const uint8_t *at, int64_t lengt
     cdef uint8_t *start = room_for(filling, length)
     cdef uint8_t *to = start
     cdef uint8_t quote = (at - 1)[0]
-    cdef const uint8_t *behind = at + length
-    while at < behind:
+    cdef const uint8_t *limit = at + length
+    while at < limit:
         if at[0] == quote:
             at += 1
         to[0] = at[0]

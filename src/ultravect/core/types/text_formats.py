@@ -37,7 +37,7 @@ class TextFormats:
         )
 
 
-# where no text is a NULL word: NULL is told otherwise
+# where no text is a NULL word: NULL is represented otherwise
 NO_NULLS = TextFormats(nulls=("\0",))
 
 

@@ -42,7 +42,7 @@ class BearerToken(BaseAuthentication):
 
 
 class BearerTokenScheme(OpenApiAuthenticationExtension):
-    """Tells the OpenAPI generator about it."""
+    """Says the OpenAPI generator about it."""
 
     target_class = BearerToken
     name = "token"

@@ -113,8 +113,8 @@ class LayoutView(APIView):
         layout = layout_named(name)
         users = [job.name for job in Job.objects.filter(deleted_at=None) if _names(job, name)]
         if users:
-            told = f"layout {name!r} is named by {', '.join(users)}"
-            raise Problem(409, "layout-in-use", told, "remove or change these jobs first")
+            shown = f"layout {name!r} is named by {', '.join(users)}"
+            raise Problem(409, "layout-in-use", shown, "remove or change these jobs first")
         layout.deleted_at = timezone.now()
         layout.save(update_fields=["deleted_at"])
         return Response(status=204)

@@ -51,7 +51,7 @@ class ObjectsView(APIView):
                 "pattern", str, description="Only files that match: * stays in a folder, ** crosses folders"
             ),
             OpenApiParameter("inside", str, description="A zip or a workbook: list its members or sheets"),
-            OpenApiParameter("after", str, description="Only names behind this one: the `next` of the page before"),
+            OpenApiParameter("after", str, description="Only names after this one: the `next` of the page before"),
             OpenApiParameter("limit", int, description="At most this many, up to 10,000; default 200"),
         ],
         responses=ObjectsSerializer,
@@ -150,7 +150,7 @@ def _preview(name: str, wanted: str, shown: Wanted, layout: Any) -> Response:
 
 @extend_schema(tags=["look"])
 class RawBytesView(APIView):
-    """The start of a file as it is, for whoever tells how it is cut."""
+    """The start of a file as it is, for someone who describes how it is cut."""
 
     @extend_schema(
         parameters=[

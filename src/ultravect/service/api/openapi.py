@@ -91,7 +91,7 @@ _FIELD_PROBLEM = {
 }
 _ALWAYS = {
     "400": "The request cannot be read.",
-    "401": "Nobody is signed in, or the token is not good any more.",
+    "401": "No one is signed in, or the token is not good any more.",
     "403": "The role does not allow it.",
     "404": "There is no such thing.",
     "405": "The address has no such method.",
@@ -103,7 +103,7 @@ _ALWAYS = {
     "429": "Too many requests of this kind; Retry-After says when to try again.",
 }
 _WITH_BODY = {"415": "The body's media type is not taken."}
-_WITH_MATCH = {"412": "It was changed by somebody else.", "428": "Say with If-Match which version is meant."}
+_WITH_MATCH = {"412": "It was changed by someone else.", "428": "Say with If-Match which version is meant."}
 _ADDRESSES = "/api/v1/"
 
 

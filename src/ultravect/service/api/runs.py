@@ -311,8 +311,8 @@ class RetryRejectsView(_FollowUp):
             raise Problem(
                 409,
                 "rejects-not-found",
-                f"run {run.pk} read a query, a view or a table without a primary key: nothing tells which rows they were",
-                "mend the rows and run the job with mode: upsert, or with a where that finds them",
+                f"run {run.pk} read a query, a view or a table without a primary key: nothing says which rows they were",
+                "fix the rows and run the job with mode: upsert, or with a where that finds them",
             )
 
     def _revision(self, run: Run) -> Revision:

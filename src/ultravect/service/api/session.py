@@ -57,7 +57,7 @@ class SessionView(APIView):
     @method_decorator(ensure_csrf_cookie)
     def get(self, request: Request) -> Response:
         if not request.user.is_authenticated:
-            raise Problem(401, "not-signed-in", "nobody is signed in", "sign in")
+            raise Problem(401, "not-signed-in", "no one is signed in", "sign in")
         return Response(UserSerializer(request.user).data)
 
     @extend_schema(request=SignInSerializer, responses=UserSerializer, summary="Sign in")
@@ -85,7 +85,7 @@ class TokensView(APIView):
     @extend_schema(responses=TokenSerializer(many=True), summary="List own tokens")
     def get(self, request: Request) -> Response:
         if not request.user.is_authenticated:
-            raise Problem(401, "not-signed-in", "nobody is signed in", "sign in")
+            raise Problem(401, "not-signed-in", "no one is signed in", "sign in")
         return Response(TokenSerializer(request.user.tokens.order_by("id"), many=True).data)
 
     @extend_schema(request=TokenRequestSerializer, responses={201: NewTokenSerializer}, summary="Issue a token")
@@ -113,7 +113,7 @@ class TokensView(APIView):
 
 @extend_schema(tags=["session"])
 class TokenView(APIView):
-    """One token: of the one who asks, or for admins of anybody."""
+    """One token: of the one who asks, or for admins of anyone."""
 
     writing_role = Role.VIEWER
 

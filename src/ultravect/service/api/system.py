@@ -14,7 +14,7 @@ from ultravect import __version__
 
 @extend_schema(tags=["system"])
 class HealthView(APIView):
-    """For load balancers and for people: takes no sign-in, tells no secrets."""
+    """For load balancers and for people: takes no sign-in, shows no secrets."""
 
     authentication_classes = []
     permission_classes = []

@@ -39,7 +39,7 @@ def find_layout(name: str) -> SavedLayout | None:
 
 
 def layout_version(reference: str) -> LayoutVersion:
-    """The newest version of a layout, or the one behind @; UltravectError when there is none."""
+    """The newest version of a layout, or the one after @; UltravectError when there is none."""
     name, _, number = reference.partition("@")
     layout = find_layout(name)
     if layout is None:

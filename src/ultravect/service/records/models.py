@@ -374,7 +374,7 @@ class Reject(models.Model):
 
 
 class Change(models.Model):
-    """A row before and after a load: one of those that it tells as a sample."""
+    """A row before and after a load: one of those that are kept as a sample."""
 
     leg = models.ForeignKey(Leg, on_delete=models.CASCADE, related_name="changes")
     kind = models.CharField(max_length=16)

@@ -52,7 +52,7 @@ def worker_name() -> str:
 
 
 def _selection(run: Run) -> dict[str, Any]:
-    """What tells which rows ``run`` rejected: their keys, or their places in files."""
+    """What says which rows ``run`` rejected: their keys, or their places in files."""
     keys = selected_keys(run)
     return {"keys": keys, "rows": {} if keys else selected_rows(run)}
 
@@ -66,7 +66,7 @@ class RunExecutor:
         self._requeue = requeue
 
     async def execute(self, run_id: int) -> None:
-        """Carries a queued run to its end; whatever happens, it ends in a state that tells it."""
+        """Carries a queued run to its end; whatever happens, it ends in a state that shows it."""
         recorder = await recorded(self._open)(run_id)
         if recorder is None:
             return
@@ -105,7 +105,7 @@ class RunExecutor:
 
     @staticmethod
     def _task(run: Run) -> dict[str, Any]:
-        """What the leg process is told; secrets are opened here, and go only into its memory."""
+        """What the leg process is given; secrets are opened here, and go only into its memory."""
         structure = run.revision.structure
 
         def spec(name: str) -> dict[str, Any]:
@@ -159,10 +159,10 @@ class RunExecutor:
     async def _attempt(self, recorder: Recorder, task: dict[str, Any]) -> bool:
         """Runs the leg in a process; False when that died without a word, and another can take over."""
         leg = await self._pool.take()
-        cutoff = (recorder.run.revision.structure.get("run") or {}).get("cutoff")
+        timeout = (recorder.run.revision.structure.get("run") or {}).get("timeout")
         try:
             await leg.send(task)
-            watch = asyncio.create_task(self._watch(leg, recorder, duration_seconds(cutoff) if cutoff else None))
+            watch = asyncio.create_task(self._watch(leg, recorder, duration_seconds(timeout) if timeout else None))
             try:
                 ending = await self._follow(leg, recorder)
             finally:
@@ -170,7 +170,7 @@ class RunExecutor:
             late = "" if watch.cancelled() or not watch.done() else str(watch.result() or "")
             if ending is None and not late and await recorded(recorder.may_be_taken_over)():
                 return False
-            await self._end(recorder, ending, late, cutoff)
+            await self._end(recorder, ending, late, timeout)
             return True
         finally:
             leg.close()
@@ -200,10 +200,10 @@ class RunExecutor:
             if over or asked:
                 leg.stop()
                 asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, leg.kill)
-                return "cutoff" if over else "stop"
+                return "timeout" if over else "stop"
 
     async def _end(
-        self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, cutoff: str | None
+        self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, timeout: str | None
     ) -> None:
         """Closes a run by what its leg said last, or by what is known of one that said nothing."""
         kind = ending["kind"] if ending else ""
@@ -216,11 +216,11 @@ class RunExecutor:
         if kind == "failed" and ending:
             error = UltravectError(**{**ending["error"], "where": None}, **ending["error"]["where"])
             await self._close(recorder, State.FAILED, outcome, error, ending)
-        elif stopped_by == "cutoff":
+        elif stopped_by == "timeout":
             error = UltravectError(
-                "cutoff",
-                f"the leg took longer than its cutoff of {cutoff} and was stopped",
-                hint="raise run.cutoff, or find out what is slow",
+                "leg-timeout",
+                f"the leg took longer than its timeout of {timeout} and was stopped",
+                hint="raise run.timeout, or find out what is slow",
             )
             await self._close(recorder, State.FAILED, outcome, error, ending)
         elif stopped_by == "stop" or kind == "stopped":
@@ -283,7 +283,7 @@ def release_or_end(recorder: Recorder, why: str) -> bool:
 
 
 # errors that do not say by themselves that nothing was written
-_SILENT = ("cutoff", "worker-lost", "outcome-unknown")
+_SILENT = ("leg-timeout", "worker-lost", "outcome-unknown")
 _LEFT = {
     NOTHING: ("nothing was written", ""),
     COMMITTED: (

@@ -1,7 +1,7 @@
 """What a leg process does: it runs one leg, says what happens, and ends.
 
 It talks with the worker over a socket, in lines of JSON: one comes in, its task; what happens goes out. SIGTERM
-stops it, except in the moment of publishing. When the socket closes, whoever asked for the leg is gone: the process
+stops it, except in the moment of publishing. When the socket closes, the worker that asked for the leg is gone: the process
 ends at once, and its transaction with it.
 """
 
@@ -97,7 +97,7 @@ class _Speaker:
             try:
                 self._worker.sendall(line)
             except OSError:
-                os._exit(1)  # whoever asked for the leg is gone
+                os._exit(1)  # the worker that asked for the leg is gone
 
     def phase(self, name: str, state: str) -> None:
         self.say("phase", name=name, state=state)
@@ -140,8 +140,8 @@ def _peak_memory() -> int:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
 
 
-def _selection(told: dict[str, Any]) -> RowSelection:
-    return SelectionByKeys(told["keys"]) if told["keys"] else SelectionByRows(told["rows"])
+def _selection(selected: dict[str, Any]) -> RowSelection:
+    return SelectionByKeys(selected["keys"]) if selected["keys"] else SelectionByRows(selected["rows"])
 
 
 def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:

@@ -203,7 +203,7 @@ class Recorder:
             self.run.save(update_fields=["outcome", "outcome_asked_at", "error"])
 
     def may_be_taken_over(self) -> bool:
-        """Whether another attempt is safe, since a receipt in the target tells what was committed, and there is one left."""
+        """Whether another attempt is safe, since a receipt in the target says what was committed, and there is one left."""
         return self.has_receipts() and self.run.attempts < MAX_ATTEMPTS and not self.wants_stop()
 
     def has_receipts(self) -> bool:
@@ -224,7 +224,7 @@ class Recorder:
             self._event("state", {"state": State.QUEUED})
 
     def wants_stop(self) -> bool:
-        """Whether somebody asked the run to stop; LeaseLost where another worker has it."""
+        """Whether someone asked the run to stop; LeaseLost where another worker has it."""
         row = Run.objects.filter(pk=self.run.pk).values_list("stop_requested", "lease").first()
         if row is None or row[1] != self.run.lease:
             raise LeaseLost(f"run {self.run.pk}")

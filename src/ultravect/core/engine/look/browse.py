@@ -26,7 +26,7 @@ from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.layout import AnyLayout
 
 _ASK_SECONDS = 20.0
-# a preview is looked at, not waited for: this much tells the types
+# a preview is looked at, not waited for: this much is enough for the types
 _PREVIEW_BYTES = 512 << 10
 
 

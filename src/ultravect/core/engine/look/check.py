@@ -21,7 +21,7 @@ from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.repeats import note_repeats
 from ultravect.core.engine.plan.statements import find_objections
 from ultravect.core.engine.plan.writing import find_duplicates, find_receipts
-from ultravect.core.engine.run.copy_files import Mirror, told
+from ultravect.core.engine.run.copy_files import Mirror, summary
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
@@ -31,12 +31,12 @@ from ultravect.core.model.job import Job
 from ultravect.core.words import counted
 
 _SAMPLE_BYTES = 8 << 20
-_SCAN_BYTES = 64 << 20  # some seconds; whoever checks is waiting
+_SCAN_BYTES = 64 << 20  # some seconds; anyone who checks is waiting
 
 
 @dataclass
 class CheckResult:
-    """``columns`` tell how each one travels; ``ddl`` is what a run would execute to create or change the target.
+    """``columns`` show how each one is copied; ``ddl`` is what a run would execute to create or change the target.
 
     ``effect`` says what the mode would do to the target as it is now, ``target_sql`` with which statements.
     """
@@ -136,7 +136,7 @@ def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> C
         place = str(error.where.get("place", job.source.place))
         return CheckResult([Finding("error", error.code, error.detail, place, error.hint)], target=name)
     there = any(pair.there for pair in mirror.pairs)
-    return CheckResult([], effect=told(mirror), target=mirror.folder or name, target_exists=there)
+    return CheckResult([], effect=summary(mirror), target=mirror.folder or name, target_exists=there)
 
 
 def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
@@ -158,7 +158,7 @@ def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
         rows += shaped.rows
         size += shaped.bytes
         for reject in shaped.rejects:
-            # a check is told by itself, whatever the columns that it is about
+            # a check is reported by itself, whatever the columns that it is about
             about = reject.reason if reject.reason in checks else reject.column
             misfits[about].add(reject)
     total = sum(misfit.count for misfit in misfits.values())
@@ -179,7 +179,7 @@ def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
         elif name in checks:
             # the reason says all of it already
             what, first = (
-                f"{'breaks' if found.count == 1 else 'break'} {checks[name].told}",
+                f"{'breaks' if found.count == 1 else 'break'} {checks[name].summary}",
                 replace(first, reason=""),
             )
         else:

@@ -60,7 +60,7 @@ def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, save
     }
     job = job_from_data(structure)
     plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
-    first = next((error for error in plan.errors if error.code not in _MENDED_BY_MAPPING), None)
+    first = next((error for error in plan.errors if error.code not in _FIXED_BY_MAPPING), None)
     if plan.reader is None or plan.target is None or plan.table is None or (first and not plan.live):
         problem = first or plan.errors[0]
         raise UltravectError(problem.code, problem.message, hint=problem.fix, place=problem.place)
@@ -72,7 +72,7 @@ def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, save
     return "\n".join([*head, *columns, *tail, ""])
 
 
-_MENDED_BY_MAPPING = frozenset(["column-required", "no-columns", "column-not-in-target", "column-generated"])
+_FIXED_BY_MAPPING = frozenset(["column-required", "no-columns", "column-not-in-target", "column-generated"])
 
 
 def _called(place: ConnectionSpec, name: str) -> str:
@@ -105,24 +105,24 @@ def _head(job: Job, source: dict[str, Any]) -> list[str]:
     return [*lines, "", "columns:"]
 
 
-def _told(text: str) -> str:
+def _shown(text: str) -> str:
     """A comment, which ends with its line and takes no other characters than YAML does."""
     return "# " + _UNPRINTABLE.sub(lambda found: f"\\x{ord(found[0]):02x}", text)
 
 
 def _commented(item: str, comment: str) -> str:
     line = f"  - {_scalar(item)}"
-    return f"{line.ljust(_NAME_WIDTH)} {_told(comment)}" if comment else line
+    return f"{line.ljust(_NAME_WIDTH)} {_shown(comment)}" if comment else line
 
 
 def _line(plan: Planning, column: ColumnPlan) -> str:
     """A column of a table that will be made."""
     assert plan.reader is not None and plan.target is not None
     found = plan.target.dialect.from_canonical(column.type)
-    told = [f"{found.native}, {found.fit}" + (f": {found.change}" if found.change else "")]
+    shown = [f"{found.native}, {found.fit}" + (f": {found.change}" if found.change else "")]
     if column.inferred is not None:
-        told.append(column.inferred.evidence)
-    return _commented(f"{quoted(column.source)} {column.type}", "; ".join(told))
+        shown.append(column.inferred.evidence)
+    return _commented(f"{quoted(column.source)} {column.type}", "; ".join(shown))
 
 
 def _mapped(plan: Planning) -> list[str]:
@@ -151,20 +151,20 @@ def _mapped(plan: Planning) -> list[str]:
             needed = (
                 "takes no NULL and has no default" if not (column.nullable or column.has_default) else "is not filled"
             )
-            item = "  " + _told(f"- … as {quoted(column.name)}")
+            item = "  " + _shown(f"- … as {quoted(column.name)}")
             lines.append(f"{item.ljust(_NAME_WIDTH)} # {column.native} {needed}")
     return lines
 
 
 def _fit(source: CanonicalType | None, column: LiveColumn, name: str) -> str:
-    told = f"{column.native}"
+    shown = f"{column.native}"
     if source is not None and column.type is not None:
         pair = pair_fit(source, column.type)
-        told += ", not convertible" if pair is None else f", {pair[0]}" + (f": {pair[1]}" if pair[1] else "")
+        shown += ", not convertible" if pair is None else f", {pair[0]}" + (f": {pair[1]}" if pair[1] else "")
     if column.name == name:
-        return told
+        return shown
     why = "the names differ in case or marks only" if folded(column.name) == folded(name) else "as in a new table"
-    return f"{told}; {why}"
+    return f"{shown}; {why}"
 
 
 def _into_structure(target: ConnectionSpec, drafted: Drafted) -> dict[str, Any]:
@@ -200,11 +200,11 @@ def _into(plan: Planning, target: ConnectionSpec, drafted: Drafted) -> list[str]
     if minded:
         lines += ["", "# To be minded:"]
         lines += [
-            _told(f"  {item.severity} {item.code}: {item.message}" + (f" ({item.fix})" if item.fix else ""))
+            _shown(f"  {item.severity} {item.code}: {item.message}" + (f" ({item.fix})" if item.fix else ""))
             for item in minded
         ]
     return lines
 
 
 def _comment(head: str, text: Sequence[str]) -> list[str]:
-    return [f"  # {head}", *("  " + _told(f"  {line}").rstrip() for line in text)]
+    return [f"  # {head}", *("  " + _shown(f"  {line}").rstrip() for line in text)]

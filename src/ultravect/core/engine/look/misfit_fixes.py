@@ -20,7 +20,7 @@ from ultravect.core.types.candidates import candidates_of, ways_of
 from ultravect.core.types.from_text import convert
 
 _KEPT = 200
-_TOLERABLE = 0.05  # of the rows: so many may be faults in the data; more tell of a wrong type or layout
+_TOLERABLE = 0.05  # of the rows: so many may be faults in the data; more are signs of a wrong type or layout
 _WIDTH = re.compile(r"^(?P<found>[\d,]+) values? where the header has (?P<wanted>[\d,]+)")
 
 

@@ -18,7 +18,7 @@ _TOP = 5
 
 @dataclass(frozen=True)
 class ValueCounts:
-    """Of one column. ``distinct`` None: more than can be told apart here; lengths in characters."""
+    """Of one column. ``distinct`` None: more than can be distinguished here; lengths in characters."""
 
     values: int
     nulls: int
@@ -58,7 +58,7 @@ class _Column:
         found = pc.value_counts(present)
         new = pa.table({"value": found.field("values"), "count": found.field("counts")})
         if not self._complete:
-            # what was told apart so far goes on being counted
+            # what was distinguished so far goes on being counted
             new = new.filter(pc.is_in(new.column("value"), self._counted.column("value").combine_chunks()))
         joined = pa.concat_tables([self._counted, new]).group_by("value").aggregate([("count", "sum")])
         self._counted = joined.rename_columns(["value", "count"])

@@ -1,4 +1,4 @@
-"""The bytes of a file as they are, for whoever tells how it is cut."""
+"""The bytes of a file as they are, for someone who describes how it is cut."""
 
 from __future__ import annotations
 

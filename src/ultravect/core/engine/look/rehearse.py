@@ -71,7 +71,7 @@ def rehearse(
         raise UltravectError(
             "nothing-to-rehearse",
             "files that are copied as they are have no rows to try",
-            hint="check tells what a run would do",
+            hint="check says what a run would do",
             place="into.folder",
         )
     plan = make_plan(job, source, target, saved, scan_limit=None if rows is None else _SCAN_BYTES)

@@ -1,4 +1,4 @@
-"""Names of objects with {placeholders} in them: parameters of the job, and what a run and its source tell."""
+"""Names of objects with {placeholders} in them: parameters of the job, and what a run and its source say."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ _PLACEHOLDER = re.compile(r"\{\{|\}\}|\{([A-Za-z_][A-Za-z0-9_]*)\}|[{}]")
 
 @dataclass(frozen=True)
 class RunFacts:
-    """What names may tell of a run; before there is one, its number is 0."""
+    """What names may say about a run; before there is one, its number is 0."""
 
     id: str = "0"
     date: dt.date = field(default_factory=lambda: dt.datetime.now(dt.UTC).date())

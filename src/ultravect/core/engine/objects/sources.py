@@ -68,7 +68,7 @@ def _seekable(stream: BinaryIO) -> BinaryIO:
     """The stream itself, or a copy of it on disk when it cannot seek."""
     if stream.seekable():
         return stream
-    copy = tempfile.SpooledTemporaryFile(_SPOOL_BYTES)  # noqa: SIM115 - closed by whoever reads
+    copy = tempfile.SpooledTemporaryFile(_SPOOL_BYTES)  # noqa: SIM115 - closed by the reader
     with stream:
         while chunk := stream.read(_COPY_BYTES):
             copy.write(chunk)

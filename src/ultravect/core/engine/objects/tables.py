@@ -56,8 +56,8 @@ class TableRows:
         self.given: Sequence[CanonicalType | None] = [column.type or _TEXT for column in self.columns]
         for column in self.columns:
             if column.type is None:
-                told = f"is of type {column.native}" if column.native else "has no declared type, and holds several"
-                what = f"column {column.name!r} of {self.label} {told}, which is copied as its text"
+                shown = f"is of type {column.native}" if column.native else "has no declared type, and holds several"
+                what = f"column {column.name!r} of {self.label} {shown}, which is copied as its text"
                 self.findings.append(Finding("warning", "type-as-text", what, "columns"))
 
     @property

@@ -73,7 +73,7 @@ def undo_leg(
     listener.phase("publish", "done")
     if found.previous:
         opened.drop(TableName(live.name.schema, found.previous))
-    listener.log("info", undo.told)
+    listener.log("info", undo.summary)
     return LegResult(Tally(), undo.before, opened.count(name), False, time.monotonic() - started)
 
 
@@ -113,7 +113,7 @@ class _Undo:
         self._job, self._database, self._live, self._receipt, self._facts = job, database, live, receipt, facts
         self._table = database.dialect.table(live.name)
         self.before = 0
-        self.told = ""
+        self.summary = ""
 
     def require_possible(self) -> None:
         """Raises where the job, the receipt and the catalogue already say that it cannot be undone."""
@@ -155,13 +155,13 @@ class _Undo:
                 f"{self._live.name} holds {counted(removed, 'row')} of run {self._facts.id}, which loaded {loaded:,}",
                 "others changed them since",
             )
-        self.told = f"{counted(removed, 'row')} of run {self._facts.id} removed"
+        self.summary = f"{counted(removed, 'row')} of run {self._facts.id} removed"
 
     def _column(self) -> str:
         column = _run_column(self._job)
         if column is None or self._live.column(column) is None:
             _refuse(
-                "an append is only undone when its rows tell their run",
+                "an append is only undone when its rows name their run",
                 "add `run_id() as load_run` to the job's columns for the loads to come",
             )
         return column
@@ -203,7 +203,7 @@ class _Undo:
         )
         if restored != self._receipt.rows_before:
             _refuse(f"{kept} holds {restored:,} rows, not {self._receipt.rows_before or 0:,}", "others changed it")
-        self.told = f"{counted(removed, 'row')} removed, the {counted(restored, 'row')} from before put back"
+        self.summary = f"{counted(removed, 'row')} removed, the {counted(restored, 'row')} from before put back"
 
     def require_newest(self, receipts: Sequence[Sequence[Any]], key: ReceiptKey) -> None:
         """Raises where a later load has written into the same table."""
@@ -222,7 +222,7 @@ def _order(receipt: str) -> str:
 
 
 def _run_column(job: Job) -> str | None:
-    """The column that the job gives its rows to tell their run by."""
+    """The column in which the job's rows name their run."""
     for number, text in enumerate(job.columns):
         item = parse_item(text, f"columns.{number}")
         if isinstance(item, Item) and isinstance(item.value, Call) and item.value.function == "run_id":

@@ -25,7 +25,7 @@ DATE_TYPES = ("date", "timestamp", "timestamptz")
 
 @dataclass(frozen=True)
 class Scanning:
-    """How much of a file is looked at for its types (``limit`` in bytes, None: all of it), and who is told meanwhile."""
+    """How much of a file is looked at for its types (``limit`` in bytes, None: all of it), and who is notified meanwhile."""
 
     limit: int | None
     progress: Callable[[int, int], None]
@@ -59,7 +59,7 @@ def note_scan(plan: Planning, scan: Scan) -> None:
         )
         plan.add("note", "types-from-sample", what, "into.table")
     if scan.rows == 0:
-        plan.add("warning", "no-rows", "the file has a header and no rows: nothing tells the types", "from.files")
+        plan.add("warning", "no-rows", "the file has a header and no rows: nothing says the types", "from.files")
     for bad in scan.bad[:1]:
         plan.add(
             "warning",
@@ -133,7 +133,7 @@ def note_pair(job: Job, plan: Planning, one: Selected, target: CanonicalType | N
 
 
 def source_type(plan: Planning, one: Selected) -> CanonicalType | None:
-    """The type of a column's values before they are converted; None where text will tell."""
+    """The type of a column's values before they are converted; None where text will say."""
     assert plan.reader is not None
     return plan.bound[one.name].type if one.position is None else plan.reader.given[one.position]
 

@@ -30,7 +30,7 @@ class TypeDrift(Exception):
 
 
 def may_trust(reader: Reader, found: ColumnType, wanted: WantedColumn) -> bool:
-    """Whether the type that the first values tell can be held against all others while they are read."""
+    """Whether the type that the first values say can be held against all others while they are read."""
     if not isinstance(reader, VerifiesTypes) or found.ambiguous or found.values == 0:
         return False
     return reader.parses(wanted) or found.type.name in _UNPARSED

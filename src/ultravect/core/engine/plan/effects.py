@@ -36,12 +36,12 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
         case "overwrite":
             how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
             waits = truncates(job, plan) and not plan.rebuilds
-            return f"replaces {there}, {how}; whoever reads meanwhile {'waits' if waits else 'sees the old ones'}"
-    told = (
+            return f"replaces {there}, {how}; readers meanwhile {'wait' if waits else 'see the old ones'}"
+    shown = (
         f"matches {there} by {', '.join(job.into.keys)}: new keys are inserted, changed rows updated, equal ones left"
     )
     tried, matching = _matching(job, plan, plan.target, sample)
-    return told + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
+    return shown + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
 
 
 def _rows(target: Database, plan: Planning) -> str:

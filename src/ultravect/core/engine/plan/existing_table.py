@@ -96,7 +96,7 @@ def plan_existing(
 
 
 def _wanted(plan: Planning, one: Selected, scan: Scan) -> CanonicalType | None:
-    """The type that a column comes in, as the job, the source or its values say; None where nothing tells."""
+    """The type that a column comes in, as the job, the source or its values say; None where nothing says."""
     found = scan.columns.get(one.position) if one.position is not None else None
     return one.type or source_type(plan, one) or (found.type if found and found.values > found.nulls else None)
 

@@ -9,7 +9,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.words import counted
 
-_MOST_TOLD = 5
+_MOST_LISTED = 5
 
 
 def misfits(
@@ -29,9 +29,9 @@ def misfits(
             now = types[position]
             found.append(f"column {position + 1} {expected!r} is now {now.type}, it was {kind} ({now.evidence})")
     found += [f"column {number} {name!r} is new" for number, name in enumerate(names, 1) if number > len(expects)]
-    more = len(found) - _MOST_TOLD
-    told = found[:_MOST_TOLD] + ([f"and {more} differences more"] if more > 0 else [])
-    return [_finding(layout, what) for what in told]
+    more = len(found) - _MOST_LISTED
+    shown = found[:_MOST_LISTED] + ([f"and {more} differences more"] if more > 0 else [])
+    return [_finding(layout, what) for what in shown]
 
 
 def _finding(layout: str, what: str) -> Finding:
@@ -40,7 +40,7 @@ def _finding(layout: str, what: str) -> Finding:
         "layout-outgrown",
         f"this file no longer fits layout {layout}: {what}",
         "from.layout",
-        "have the file mended, or save a new version of the layout",
+        "have the file fixed, or save a new version of the layout",
     )
 
 
@@ -48,5 +48,5 @@ def uneven(layout: str, bad: int, rows: int) -> list[Finding]:
     """That rows are not whole, when they are read with the layout."""
     if not bad:
         return []
-    told = f"{bad:,} of {counted(rows, 'row')} {'is' if bad == 1 else 'are'} not whole"
-    return [_finding(layout, told)]
+    shown = f"{bad:,} of {counted(rows, 'row')} {'is' if bad == 1 else 'are'} not whole"
+    return [_finding(layout, shown)]

@@ -15,7 +15,7 @@ from ultravect.core.model.job import Job
 
 
 def load_place(job: Job, kind: str, settings: Mapping[str, Any], facts: RunFacts) -> str:
-    """The place of a job's target by the settings of its connection, without asking anybody.
+    """The place of a job's target by the settings of its connection, without asking anyone.
 
     Two names of one place can go unnoticed (an alias of a host, a search path); two places are never taken for one.
     """

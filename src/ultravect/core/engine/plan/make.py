@@ -44,7 +44,7 @@ def make_plan(
 ) -> Planning:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
-    ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may tell of a run; ``text`` the
+    ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may say about a run; ``text`` the
     job's file, into which the plan's findings are edited.
 
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
@@ -112,7 +112,7 @@ def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:
     if saved:
         return saved.reads
     own = job.source.layout
-    assert not isinstance(own, str), "whoever plans a job looks up the layout that it names"
+    assert not isinstance(own, str), "the caller looks up the layout that it names"
     return own
 
 
@@ -139,7 +139,7 @@ def _plan_columns(job: Job, plan: Planning, selected: Sequence[Selected], scanni
                 "target-depended-on",
                 f"{live.name} cannot be rebuilt: {', '.join(live.dependents)} depend{'s' if len(live.dependents) == 1 else ''} on it",
                 "into.if_different",
-                "drop what depends on the table, and make it again behind the run (into.before, into.after), or widen",
+                "drop what depends on the table, and make it again after the run (into.before, into.after), or widen",
             )
     else:
         plan_existing(job, plan, live, selected, scanning)

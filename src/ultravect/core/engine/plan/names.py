@@ -70,7 +70,7 @@ def fitted(dialect: Dialect, names: Sequence[str]) -> dict[str, str]:
 
 
 def _shortened(dialect: Dialect, name: str) -> str:
-    """The start of a name that is too long, with a few digits that tell it from others with the same start."""
+    """The start of a name that is too long, with a few digits that distinguish it from others with the same start."""
     digits = hashlib.sha256(name.encode()).hexdigest()[:6]
     start = name
     while dialect.too_long(f"{start}_{digits}"):

@@ -14,7 +14,7 @@ from ultravect.core.types.candidates import WORDS_FOR_NULL
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.words import counted
 
-_MOST_TOLD = 3
+_MOST_LISTED = 3
 _CODES = {"nulls": "nulls-likely", "signs": "signs-likely", "thousands": "thousands-likely"}
 
 
@@ -29,11 +29,11 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
         about = [item for item in proposing if item.proposes and key in item.proposes]
         if not about:
             continue
-        # of several columns, the first key tells the evidence; a column is listed once
+        # of several columns, the first key has the evidence; a column is listed once
         listed = [item for item in about if next(iter(item.proposes or {})) == key] or about
         value = _joined(layout, key, [(item.proposes or {})[key] for item in about])
-        words = "; ".join(f"column {item.name}: {item.evidence}" for item in listed[:_MOST_TOLD])
-        more = f"; and {counted(len(listed) - _MOST_TOLD, 'column')} more" if len(listed) > _MOST_TOLD else ""
+        words = "; ".join(f"column {item.name}: {item.evidence}" for item in listed[:_MOST_LISTED])
+        more = f"; and {counted(len(listed) - _MOST_LISTED, 'column')} more" if len(listed) > _MOST_LISTED else ""
         findings.append(value_finding(layout, code, key, value, f"{words}{more}; taken for text", job))
     return findings
 

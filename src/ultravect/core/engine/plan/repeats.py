@@ -26,17 +26,17 @@ def note_repeats(job: Job, plan: Planning, batches: Sequence[pa.RecordBatch], tr
         return
     number = pc.sum(twice["count_all"]).as_py() - twice.num_rows
     example = [plain_text(twice[key].slice(0, 1).combine_chunks()).to_pylist()[0] for key in job.into.keys]
-    told = f"{number:,} of {tried} {'has' if number == 1 else 'have'} the key of a row before, such as "
-    told += key_written(job.into.keys, example)
+    shown = f"{number:,} of {tried} {'has' if number == 1 else 'have'} the key of a row before, such as "
+    shown += key_written(job.into.keys, example)
     if job.into.repeats == "fail":
         plan.add(
             "error",
             "key-repeated",
-            f"{told}, and the job says repeats: fail",
+            f"{shown}, and the job says repeats: fail",
             "into.repeats",
-            "mend the source, or say which row wins: into.repeats: last or first",
+            "fix the source, or say which row wins: into.repeats: last or first",
             Put("into.repeats", "last"),
         )
     else:
-        what = f"{told}: the {job.into.repeats} one of each is written, {counted(number, 'row')} will be dropped"
+        what = f"{shown}: the {job.into.repeats} one of each is written, {counted(number, 'row')} will be dropped"
         plan.add("note", "key-repeated", what, "into.repeats")

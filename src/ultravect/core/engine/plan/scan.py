@@ -72,7 +72,7 @@ def scan_columns(
 ) -> Scan:
     """Infers the types of the columns at ``positions`` from at most ``limit`` bytes (None: the whole file).
 
-    ``takers`` are shown every block as well; ``progress`` is told the rows and bytes seen after each block.
+    ``takers`` are shown every block as well; ``progress`` is given the rows and bytes seen after each block.
     """
     patterns = (reader.date_pattern,) if reader.date_pattern else DATE_PATTERNS
     formats = reader.formats
@@ -98,13 +98,13 @@ def scan_columns(
 
 @dataclass
 class _Ahead:
-    """A block, and what it tells of the types ``asked`` for, which another thread finds out."""
+    """A block, and what it says about the types ``asked`` for, which another thread finds out."""
 
     block: Block
     asked: list[WantedColumn]
     proofs: Future[list[Proof | None] | None] | None
 
-    def told(self, reader: VerifiesTypes, asked: list[WantedColumn]) -> list[Proof | None] | None:
+    def proven(self, reader: VerifiesTypes, asked: list[WantedColumn]) -> list[Proof | None] | None:
         if self.proofs is not None and asked == self.asked:
             return self.proofs.result()
         return reader.prove(self.block, asked)  # by now other types are asked for
@@ -154,15 +154,15 @@ def _look_closely(
 def _add_all(columns: Sequence[_Column], rows: Rows, numbers: np.ndarray[Any, Any]) -> None:
     """A small block's values, all columns at once."""
     arrays = [(column, plain_array(rows.values.column(column.position))) for column in columns]
-    told = [(column, values) for column, values in arrays if not column.counts_only(values)]
-    if not told:
+    shown = [(column, values) for column, values in arrays if not column.counts_only(values)]
+    if not shown:
         return
-    if all(pa.types.is_binary(values.type) for _, values in told):
-        texts = try_cast(pa.concat_arrays([values for _, values in told]), pa.string()).array
+    if all(pa.types.is_binary(values.type) for _, values in shown):
+        texts = try_cast(pa.concat_arrays([values for _, values in shown]), pa.string()).array
     else:
-        texts = pa.concat_arrays([_text_of(values) for _, values in told])
-    said = [column.says_text(values) for column, values in told]
-    add_to_columns([column.inference for column, _ in told], texts, numbers, said)
+        texts = pa.concat_arrays([_text_of(values) for _, values in shown])
+    said = [column.says_text(values) for column, values in shown]
+    add_to_columns([column.inference for column, _ in shown], texts, numbers, said)
 
 
 def _text_of(values: pa.Array) -> pa.Array:
@@ -173,10 +173,10 @@ def _confirm(reader: Reader, one: _Ahead, columns: Sequence[_Column], rows_befor
     """A block held against what its columns were so far; None where a value or a row does not fit."""
     sure = [column for column in columns if column.guess is not None]
     asked = [column.wanted() for column in sure]
-    proofs = one.told(reader, asked) if isinstance(reader, VerifiesTypes) and sure else None
+    proofs = one.proven(reader, asked) if isinstance(reader, VerifiesTypes) and sure else None
     proven = [(column, proof) for column, proof in zip(sure, proofs or (), strict=False) if proof is not None]
-    told = {column.position for column, _ in proven}
-    left = [column for column in columns if column.position not in told]
+    shown = {column.position for column, _ in proven}
+    left = [column for column in columns if column.position not in shown]
     # nothing is counted before all is known to fit
     wanted = [column.wanted() for column in left]
     guesses = [column.guess for column in left]
@@ -199,7 +199,7 @@ def _confirm(reader: Reader, one: _Ahead, columns: Sequence[_Column], rows_befor
 
 
 class _Column:
-    """One column's type: what the format declares, or what its text tells."""
+    """One column's type: what the format declares, or what its text says."""
 
     def __init__(self, reader: Reader, position: int, formats: TextFormats, patterns: Sequence[str]) -> None:
         self.position = position

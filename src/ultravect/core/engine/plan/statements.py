@@ -89,5 +89,5 @@ def find_objections(job: Job, plan: Planning) -> None:
         else:
             what = f"as things are now, the target would not take the statement: {objection.message}"
             plan.add(
-                "warning", "statement-unsure", what, place, "mend it, unless what it needs is made by the load itself"
+                "warning", "statement-unsure", what, place, "fix it, unless what it needs is made by the load itself"
             )

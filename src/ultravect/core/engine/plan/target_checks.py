@@ -1,4 +1,4 @@
-"""The checks of a table that are decided before rows are sent to it, so that what breaks them is told as any bad value is.
+"""The checks of a table that are decided before rows are sent to it, so that what breaks them is reported as any bad value is.
 
 Only those are decided here that every database decides alike; the rest is for the database, which looks at all of them
 anyway.
@@ -38,13 +38,13 @@ class TargetCheck:
     column: str
 
     @property
-    def told(self) -> str:
+    def summary(self) -> str:
         return f"the check {self.name} of the target: {self.condition}"
 
     @property
     def reason(self) -> str:
         """Why a row is rejected that does not meet it."""
-        return f"breaks {self.told}"
+        return f"breaks {self.summary}"
 
     def broken(self, arrays: Sequence[pa.Array]) -> Mask:
         """The rows that do not meet the check; a NULL leaves it open, and is let pass."""

@@ -42,7 +42,7 @@ def plan_mode(job: Job, plan: Planning) -> None:
             "note",
             "receipts-off",
             f"the connection {job.into.connection} takes no receipts: a run whose worker is lost while publishing cannot "
-            "tell whether its rows are in the target",
+            "say whether its rows are in the target",
             "into.connection",
         )
 
@@ -137,7 +137,7 @@ def _readers_wait(plan: Planning, live: LiveTable) -> None:
     plan.add(
         "warning",
         "readers-wait",
-        f"whoever reads {live.name} waits until the load is done, transactions that began before it no longer see the "
+        f"readers of {live.name} wait until the load is done, transactions that began before it no longer see the "
         "old rows, and triggers on DELETE do not run",
         "into.old_rows",
         "take it out if readers must not wait",
@@ -154,45 +154,47 @@ def find_receipts(plan: Planning) -> None:
     obstacle = plan.target.may_create(name) if held is None else ""
     missing = sorted(_RECEIPT_NEEDS - held.granted) if held else []
     if obstacle or missing:
-        told = f"cannot be created: {obstacle}" if obstacle else f"needs {', '.join(missing)}, which the user has not"
+        shown = (
+            f"cannot be created: {obstacle}" if obstacle else f"needs {', '.join(missing)}, which the user has not"
+        )
         plan.add(
             "error",
             "receipts-refused",
-            f"the table of receipts, {name}, {told}",
+            f"the table of receipts, {name}, {shown}",
             "into.connection",
             "have it granted, or set receipts: false in the connection",
         )
 
 
 def _without_effect(job: Job, plan: Planning) -> None:
-    def tell(setting: str, why: str) -> None:
+    def unused(setting: str, why: str) -> None:
         plan.add(
             "note", "setting-unused", f"{setting} has no effect: {why}", setting, "take it out", Put(setting, REMOVED)
         )
 
     into = job.into
     if "repeats" in into.model_fields_set and not into.keys:
-        tell("into.repeats", "no keys are named by which rows could repeat")
+        unused("into.repeats", "no keys are named by which rows could repeat")
     if into.carry and not plan.is_new:
-        tell("into.carry", "the table is there already")
+        unused("into.carry", "the table is there already")
     elif into.carry and (not isinstance(plan.reader, TableRows) or plan.reader.live is None):
-        tell("into.carry", "only a table has keys, defaults and comments to carry along")
+        unused("into.carry", "only a table has keys, defaults and comments to carry along")
     elif "comments" in into.carry and plan.target and not plan.target.dialect.keeps_comments:
-        tell("into.carry", f"{plan.target.dialect.name} keeps no comments")
+        unused("into.carry", f"{plan.target.dialect.name} keeps no comments")
     if into.lock_table and not (plan.target and plan.target.locks_tables):
-        tell(
+        unused(
             "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"
         )
     if into.old_rows == "truncate" and not truncates(job, plan):
-        tell("into.old_rows", "the target takes old rows away as quickly as it can anyway")
+        unused("into.old_rows", "the target takes old rows away as quickly as it can anyway")
     if into.checksums and not _may_sum(job, plan):
-        tell("into.checksums", "the rows of an upsert, and files, are not told apart afterwards")
+        unused("into.checksums", "the rows of an upsert, and files, are not distinguished afterwards")
     if into.keep_previous and not plan.receipts:
-        tell("into.keep_previous", "without receipts nothing tells which load the kept rows are from")
+        unused("into.keep_previous", "without receipts nothing says which load the kept rows are from")
     used = _parameters(job)
     for name in job.parameters:
         if name not in used:
-            tell(f"parameters.{name}", "nothing names it")
+            unused(f"parameters.{name}", "nothing names it")
 
 
 def _may_sum(job: Job, plan: Planning) -> bool:
@@ -233,10 +235,10 @@ def _swap_needs(job: Job, plan: Planning) -> SwapNeeds:
 
 
 def load_order(
-    leg: OpenLeg, receipt: str = "", *, isolate: bool = False, tell: Callable[[str], None] = lambda text: None
+    leg: OpenLeg, receipt: str = "", *, isolate: bool = False, notify: Callable[[str], None] = lambda text: None
 ) -> LoadOrder:
     """What the target is asked to do; ``receipt`` names the run in receipts, "" for none; ``isolate``: rows that the database
-    refuses are named one by one. ``tell``: is given a text when the load has to wait."""
+    refuses are named one by one. ``notify``: is given a text when the load has to wait."""
     plan, into = leg.plan, leg.job.into
     return LoadOrder(
         table=plan.table,
@@ -258,6 +260,6 @@ def load_order(
         lock_table=into.lock_table,
         truncate=into.old_rows == "truncate" and leg.target.truncates,
         may_swap=plan.strategy.name == swap.NAME,
-        tell=tell,
+        notify=notify,
         receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
     )

@@ -67,14 +67,14 @@ class Mirror:
         return sum(max(pair.source.size, 0) for pair in self.pairs)
 
     def guess(self, pair: FilePair) -> FileOutcome | None:
-        """What will become of a file, as far as sizes tell; None where its bytes have to be compared."""
+        """What will become of a file, as far as sizes say; None where its bytes have to be compared."""
         if pair.there is None:
             return "inserted"
         if pair.there.size == pair.source.size:
             return None
         return self._other
 
-    def fate(self, pair: FilePair) -> FileOutcome:
+    def outcome(self, pair: FilePair) -> FileOutcome:
         known = self.guess(pair)
         if known is not None:
             return known
@@ -143,11 +143,11 @@ def mirror_leg(
     copied: list[FilePair] = []
     seen = 0
     for pair in mirror.pairs:
-        fate = mirror.fate(pair)
-        if fate == "rejected":
+        outcome = mirror.outcome(pair)
+        if outcome == "rejected":
             reason = f"{pair.path} is there already with other bytes, and the job appends"
             ledger.add([Reject(pair.source.path, 1, None, "", None, reason, pair.source.path)])
-        elif fate == "unchanged":
+        elif outcome == "unchanged":
             tally.unchanged += 1
         else:
             copied.append(pair)
@@ -190,11 +190,11 @@ def _publish(mirror: Mirror, copied: Sequence[FilePair], listener: Listener, tal
     known.replaced(note, gone)
 
 
-def told(mirror: Mirror) -> str:
+def summary(mirror: Mirror) -> str:
     """What a run would do now, by the sizes of files alone."""
     counts: Mapping[str, int] = {
-        fate: sum(1 for pair in mirror.pairs if mirror.guess(pair) == fate)
-        for fate in ("inserted", "updated", "rejected")
+        outcome: sum(1 for pair in mirror.pairs if mirror.guess(pair) == outcome)
+        for outcome in ("inserted", "updated", "rejected")
     }
     alike = len(mirror.pairs) - sum(counts.values())
     parts = [

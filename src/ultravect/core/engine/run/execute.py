@@ -54,7 +54,7 @@ class _Progress:
     def __init__(self, listener: Listener, bytes_total: int) -> None:
         self._listener = listener
         self._started = time.monotonic()
-        self._told = 0.0
+        self._shown = 0.0
         self._lock = threading.Lock()
         self.figures: dict[str, Any] = {
             "bytes_total": bytes_total,
@@ -63,13 +63,13 @@ class _Progress:
             "rows_staged": 0,
         }
 
-    def tell(self, *, now: bool = False, **figures: int) -> None:
+    def report(self, *, now: bool = False, **figures: int) -> None:
         with self._lock:
             first = not self.figures["rows_read"]
             self.figures.update(figures)
             elapsed = time.monotonic() - self._started
-            if now or first or elapsed - self._told >= _PROGRESS_SECONDS:
-                self._told = elapsed
+            if now or first or elapsed - self._shown >= _PROGRESS_SECONDS:
+                self._shown = elapsed
                 rate = self.figures["rows_read"] / elapsed if elapsed > 0 else 0
                 self._listener.progress({**self.figures, "rows_per_second": round(rate)})
 
@@ -108,7 +108,7 @@ def run_leg(
         return replace(known, seconds=time.monotonic() - started)
     progress = _Progress(listener, 0)
     if selection:
-        job = _beside(job)
+        job = _additional(job)
 
     def planned(*, trusting: bool) -> Planning:
         return make_plan(
@@ -117,7 +117,7 @@ def run_leg(
             target,
             saved,
             facts=facts,
-            progress=lambda rows, size: progress.tell(rows_scanned=rows, bytes_scanned=size),
+            progress=lambda rows, size: progress.report(rows_scanned=rows, bytes_scanned=size),
             trusting=trusting,
             text=text,
         )
@@ -134,19 +134,19 @@ def run_leg(
     )
     plan = planned(trusting=True)
     if plan.errors and plan.sampled:
-        plan = planned(trusting=False)  # more rows may tell other types
+        plan = planned(trusting=False)  # more rows may have other types
     try:
-        return begin(plan, told=())
+        return begin(plan, reported=())
     except TypeDrift as drift:
         listener.log("info", f"{drift}: the whole file is read for its types, and the leg begins anew")
-    return begin(planned(trusting=False), told=plan.findings)
+    return begin(planned(trusting=False), reported=plan.findings)
 
 
 def _planned_leg(
     job: Job,
     plan: Planning,
     *,
-    told: Sequence[Finding],
+    reported: Sequence[Finding],
     listener: Listener,
     shield: Callable[[], AbstractContextManager[None]],
     started: float,
@@ -154,9 +154,9 @@ def _planned_leg(
     receipt: str,
     selection: RowSelection | None,
 ) -> LegResult:
-    """Runs a leg as it was planned; ``told`` are the findings that were told before."""
+    """Runs a leg as it was planned; ``reported`` are the findings that were reported before."""
     for finding in plan.findings:
-        if finding not in told:
+        if finding not in reported:
             listener.finding(finding.edited(plan.text) if plan.text else finding)
     if plan.errors:
         first = plan.errors[0]
@@ -193,8 +193,8 @@ def run_plan(
     return _Leg(opened, listener, shield, started, run_id, receipt, selection, isolates=True).run()
 
 
-def _beside(job: Job) -> Job:
-    """The job for rows that come behind others of the same load: those are not replaced, nor prepared for again."""
+def _additional(job: Job) -> Job:
+    """The job for rows that come after others of the same load: those are not replaced, nor prepared for again."""
     into = job.into
     mode = "append" if into.mode == "overwrite" else into.mode
     different = "fail" if into.if_different == "rebuild" else into.if_different
@@ -239,7 +239,7 @@ class _Leg:
         self._plan = plan
         self._isolates = isolates
         self._order = load_order(
-            opened, receipt, isolate=self._isolates, tell=lambda text: listener.log("warning", text)
+            opened, receipt, isolate=self._isolates, notify=lambda text: listener.log("warning", text)
         )
         self._created = plan.create is not None and not plan.rebuilds and isinstance(opened.target, Database)
         self._listener = listener
@@ -275,7 +275,7 @@ class _Leg:
             error.phase = error.phase or self._phase
             raise
         except TypeDrift:
-            self._held = None  # the leg begins anew, and tells its own
+            self._held = None  # the leg begins anew, and reports its own
             raise
         finally:
             self._cancelled.set()
@@ -353,12 +353,12 @@ class _Leg:
             if self._sums:
                 self._sums.add(item.batch)
             staged += item.batch.num_rows
-            self._progress.tell(rows_staged=staged)
+            self._progress.report(rows_staged=staged)
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
-        self._progress.tell(now=True)
-        if self._selection and (told := self._selection.missed(self._tally.read)):
-            self._listener.log("warning", told)
+        self._progress.report(now=True)
+        if self._selection and (shown := self._selection.missed(self._tally.read)):
+            self._listener.log("warning", shown)
         if self._held:
             # every row has been read: nothing can turn out otherwise any more
             self._held.release()
@@ -380,7 +380,7 @@ class _Leg:
                     shaped = self._selection.keep(shaped)
                 rows += shaped.rows
                 size += shaped.bytes
-                self._progress.tell(rows_read=rows, bytes_read=size)
+                self._progress.report(rows_read=rows, bytes_read=size)
                 phase = "read"
                 self._put(shaped)
                 if self._cancelled.is_set():
@@ -472,6 +472,6 @@ class _Leg:
             self._listener.log("warning", f"checksums are not compared: {what} sent and not kept")
             return None
         found = self._sums.require_equal(self._table)
-        told = counted(len(found), "column")
-        self._listener.log("info", f"the target gives back what was sent: the checksums of {told} are equal")
+        shown = counted(len(found), "column")
+        self._listener.log("info", f"the target gives back what was sent: the checksums of {shown} are equal")
         return found

@@ -1,4 +1,4 @@
-"""What a leg tells while it happens, and when it has succeeded."""
+"""What a leg says while it happens, and when it has succeeded."""
 
 from __future__ import annotations
 
@@ -19,7 +19,7 @@ NOTHING, COMMITTED, UNKNOWN = "nothing", "committed", "unknown"
 
 
 class Listener(Protocol):
-    """Is told what happens in a leg, as it happens, from either thread."""
+    """Is notified of what happens in a leg, as it happens, from either thread."""
 
     def phase(self, name: str, state: str) -> None:
         """``state``: running or done."""
@@ -46,7 +46,7 @@ class Listener(Protocol):
 
 @dataclass
 class LegResult:
-    """What a leg that succeeded has to tell."""
+    """What a leg that succeeded reports."""
 
     tally: Tally
     rows_before: int | None

@@ -73,6 +73,6 @@ class RejectLedger:
             "too-many-rejects",
             f"{counted(self.count, 'row was', 'rows were')} rejected{so_far}, {allowed:,} allowed; "
             f"nothing was written. First: {self.first}",
-            hint="mend the file, or tolerate bad rows with into.rejects (a count or a share)",
+            hint="fix the file, or tolerate bad rows with into.rejects (a count or a share)",
             **{key: value for key, value in self.first.as_dict().items() if key != "record"},
         )

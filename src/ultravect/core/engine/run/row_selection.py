@@ -39,7 +39,7 @@ class SelectionByRows:
         }
 
     def ask(self, reader: Reader) -> None:
-        """Files are read from their beginning: what comes before tells where a row is."""
+        """Files are read from their beginning: what comes before says where a row is."""
 
     def keep(self, shaped: Shaped) -> Shaped:
         every = self._rows.get(shaped.path, np.empty(0, np.int64))

@@ -1,7 +1,7 @@
 """The shape phase: blocks of text become typed batches and rejects.
 
 A block is first parsed straight into its types, which is fast and all there is to do when every value fits. Only rows of
-which something does not fit are parsed again as text, and converted by kernels that tell what it is.
+which something does not fit are parsed again as text, and converted by kernels that say what it is.
 """
 
 from __future__ import annotations
@@ -76,9 +76,9 @@ def _breaches(
         if has_nul and "nul" in refuses:
             found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
         if kind.name == "decimal" and (limit := _NATIVE_DIGITS.search(column.native)):
-            before, behind = int(limit[1]) - int(limit[2]), int(limit[2])
-            fits = pc.match_substring_regex(array, rf"^-?0*[0-9]{{0,{before}}}(?:\.[0-9]{{0,{behind}}}0*)?$")
-            reason = f"more than {before} digits before the decimal mark, or {behind} behind it"
+            before, after = int(limit[1]) - int(limit[2]), int(limit[2])
+            fits = pc.match_substring_regex(array, rf"^-?0*[0-9]{{0,{before}}}(?:\.[0-9]{{0,{after}}}0*)?$")
+            reason = f"more than {before} digits before the decimal mark, or {after} after it"
             found.append((reason, pc.invert(fits)))
     if "long numbers" in refuses and kind.name == "decimal" and "TEXT" not in column.native.upper():
         bare = pc.replace_substring_regex(as_text(array), r"(\.[0-9]*?)0+$", r"\1")
@@ -260,7 +260,7 @@ class Shaper:
         return InputRows(columns, count, path, numbers, self._run_id)
 
     def _sort_out(self, block: Block, rows: Rows) -> Shaped:
-        """Converts rows of a block by kernels that tell which of them do not fit, and why."""
+        """Converts rows of a block by kernels that say which of them do not fit, and why."""
         count = len(rows.index)
         reasons: dict[int, tuple[str, str | None, str]] = {}
         bad = np.zeros(count, np.bool_)

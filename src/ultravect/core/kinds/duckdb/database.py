@@ -138,7 +138,7 @@ class DuckdbLoad(LocalLoad):
     def _insert(self, batch: pa.RecordBatch) -> int:
         arrays = [uuid_text(array) if array.type == pa.binary(16) else array for array in batch.columns]
         self._session.register("ultravect_rows", pa.table(arrays, names=self._positions))
-        # left registered when this fails, or what fails next would be told instead of the reason
+        # left registered when this fails, or what fails next would be reported instead of the reason
         taken = self._changed(self._statement)
         self._session.unregister("ultravect_rows")
         return taken
@@ -243,7 +243,7 @@ class DuckdbDatabase:
         elif isinstance(error, duckdb.ConstraintException):
             code, hint = (
                 "constraint-refused",
-                "mend the source, or tolerate such rows with into.rejects",
+                "fix the source, or tolerate such rows with into.rejects",
             )
         elif isinstance(error, duckdb.InterruptException):
             code, hint = "time-limit", "ask for less, or raise the limit"
@@ -321,16 +321,16 @@ class DuckdbDatabase:
 
     def _opened_for(self, order: LoadOrder, opened: ExitStack) -> duckdb.DuckDBPyConnection:
         """A session that writes, once no other program has the file open."""
-        end, told = time.monotonic() + order.lock_seconds, False
+        end, shown = time.monotonic() + order.lock_seconds, False
         while True:
             try:
                 return opened.enter_context(self._session(f"loading {order.source} into {order.table}", write=True))
             except UltravectError as error:
                 if error.code != "database-busy" or time.monotonic() >= end:
                     raise
-            if not told:
-                order.tell(waiting_message(order))
-                told = True
+            if not shown:
+                order.notify(waiting_message(order))
+                shown = True
             time.sleep(_LOCK_POLL_SECONDS)
 
     @contextmanager
@@ -365,15 +365,15 @@ class DuckdbDatabase:
                     nullable,
                     has_default,
                     key=bool(key),
-                    comment=told or "",
+                    comment=shown or "",
                     default=constant_default(default),
                 )
-                for column, native, nullable, has_default, told, default, key in session.execute(
+                for column, native, nullable, has_default, shown, default, key in session.execute(
                     _COLUMNS, (schema, table)
                 ).fetchall()
             ]
             unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (schema, table)).fetchall()]
-            checks = [LiveCheck(name, told) for name, told in session.execute(_CHECKS, (schema, table)).fetchall()]
+            checks = [LiveCheck(name, shown) for name, shown in session.execute(_CHECKS, (schema, table)).fetchall()]
         read_only = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
         granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
         name = TableName(schema, table)

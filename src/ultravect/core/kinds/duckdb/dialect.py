@@ -94,7 +94,7 @@ class DuckdbDialect(CommonDialect):
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
             if wanted.precision is None:
-                return Translation("DECIMAL(38,18)", Fit.NARROWER, "at most 20 digits before the mark, 18 behind it")
+                return Translation("DECIMAL(38,18)", Fit.NARROWER, "at most 20 digits before the mark, 18 after it")
             return Translation(f"DECIMAL({wanted.precision},{wanted.scale or 0})", Fit.EXACT)
         limited = wanted.name in ("text", "binary") and wanted.length is not None
         return Translation(

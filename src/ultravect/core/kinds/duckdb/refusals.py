@@ -1,4 +1,4 @@
-"""Tells which staged rows DuckDB's constraints would refuse: there are no savepoints there, so that none can be tried.
+"""Says which staged rows DuckDB's constraints would refuse: there are no savepoints there, so that none can be tried.
 
 It has no triggers either: what a row can be refused for is in the catalogue, and is asked of all rows at once.
 """
@@ -40,8 +40,8 @@ class _Unique:
     def selected(self) -> str:
         return ", ".join(f"{value} AS u{number}" for number, value in enumerate(self.values))
 
-    def behind(self, rows: str) -> str:
-        """Those of ``rows`` that stand behind another with the same."""
+    def after(self, rows: str) -> str:
+        """Those of ``rows`` that stand after another with the same."""
         alike = ", ".join(f"u{number}" for number in range(len(self.values)))
         place = f"row_number() OVER (PARTITION BY {alike} ORDER BY {ROW}) AS place"
         return f"SELECT {ROW} FROM (SELECT {ROW}, {place} FROM {rows}) n WHERE place > 1"
@@ -61,7 +61,7 @@ class Refusals:
             self._refuse(f"breaks {unique.name}: the table has such a row", self._held(unique, self.others))
             self._refuse(
                 f"breaks {unique.name}: a row before has the same",
-                unique.behind(self._of(unique, self.others)),
+                unique.after(self._of(unique, self.others)),
                 later=True,
             )
         while len(uniques) > 1 and self._let_through(uniques):
@@ -140,7 +140,7 @@ class Refusals:
         )
 
     def _let_through(self, uniques: Sequence[_Unique]) -> int:
-        """Takes back what was held against rows behind one that was refused itself, for something else; how many."""
+        """Takes back what was held against rows after one that was refused itself, for something else; how many."""
         later = f"s.{ROW} IN (SELECT {ROW} FROM {REFUSED} WHERE later)"
         self._statements.changed(f"CREATE TEMPORARY TABLE {_FREE} AS SELECT {ROW} FROM {REFUSED} WHERE later")
         for unique in uniques:
@@ -152,7 +152,7 @@ class Refusals:
                 self._statements.changed(f"DELETE FROM {_FREE} WHERE {ROW} IN ({blocked})")
         for unique in uniques:
             free = self._of(unique, f"s.{ROW} IN (SELECT {ROW} FROM {_FREE})")
-            self._statements.changed(f"DELETE FROM {_FREE} WHERE {ROW} IN ({unique.behind(free)})")
+            self._statements.changed(f"DELETE FROM {_FREE} WHERE {ROW} IN ({unique.after(free)})")
         count = self._statements.changed(f"DELETE FROM {REFUSED} WHERE {ROW} IN (SELECT {ROW} FROM {_FREE})")
         self._statements.changed(f"DROP TABLE {_FREE}")
         return count

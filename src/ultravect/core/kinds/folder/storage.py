@@ -79,7 +79,7 @@ class FolderStorage(Named):
                 stack.append(self._entries(folder, path, listing))
 
     def _entries(self, folder: Path, base: str, listing: Listing) -> Iterator[tuple[str, bool]]:
-        """What stands in a folder, in the order of whole paths: a folder sorts with a slash behind it."""
+        """What stands in a folder, in the order of whole paths: a folder sorts with a slash after it."""
         found: list[tuple[str, bool]] = []
         try:
             with os.scandir(folder / base) as entries:
@@ -160,16 +160,16 @@ class FolderStorage(Named):
     def put(self, path: str, local: Path) -> None:
         folder = self._folder()
         target = self._inside(folder, path)
-        beside = self._inside(folder, path).with_name(hidden_name(target.name))
+        temporary = self._inside(folder, path).with_name(hidden_name(target.name))
         try:
             target.parent.mkdir(parents=True, exist_ok=True)
             try:
-                shutil.copyfile(local, beside)
-                with beside.open("rb") as stream:
+                shutil.copyfile(local, temporary)
+                with temporary.open("rb") as stream:
                     os.fsync(stream.fileno())
-                beside.replace(target)
+                temporary.replace(target)
             finally:
-                beside.unlink(missing_ok=True)
+                temporary.unlink(missing_ok=True)
         except OSError as error:
             full = error.errno in (errno.ENOSPC, errno.EDQUOT)
             raise self._error(

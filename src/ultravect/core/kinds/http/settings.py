@@ -27,7 +27,7 @@ class HttpSettings(Declared):
     user: str = ""
     password: Secret = ""
     token: Secret = Field(default="", description="Sent as bearer token.", json_schema_extra={**SECRET})
-    paths: list[str] = Field(default=[], description="Paths to be listed; HTTP itself cannot tell them.")
+    paths: list[str] = Field(default=[], description="Paths to be listed; HTTP itself cannot list them.")
     private_redirects: bool = Field(
         default=False, description="Whether redirects to another host may lead into a private network."
     )

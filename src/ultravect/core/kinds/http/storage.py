@@ -174,12 +174,12 @@ class HttpStorage(Named):
             request.headers["Authorization"] = next(auth.sync_auth_flow(request)).headers["Authorization"]
 
     def _get(self, client: httpx.Client, path: str, method: str = "GET") -> httpx.Response:
-        """The answer behind all redirects; UltravectError when it is none that can be used."""
+        """The answer after all redirects; UltravectError when it is none that can be used."""
         address = self._address(path)
         for _ in range(_MAX_REDIRECTS + 1):
             request = client.build_request(method, address, headers={"Accept-Encoding": "identity"})
             if _origin(address) == _origin(self._base):
-                self._sign_in(request)  # a secret goes to nobody else
+                self._sign_in(request)  # a secret goes to no one else
             elsewhere = _origin(address) != _origin(self._base) and not self._settings.private_redirects
             self._network.guard = self._guarded(path, address) if elsewhere else None
             try:
@@ -238,7 +238,7 @@ class HttpStorage(Named):
             return self._error(
                 "certificate-refused",
                 f"the certificate of {self._base.host} does not verify: {text[-200:]}",
-                "set tls_ca to the certificate of its authority; tls: unchecked would trust anybody",
+                "set tls_ca to the certificate of its authority; tls: unchecked would trust anyone",
             )
         for step in self._reach():
             step.run()

@@ -182,10 +182,10 @@ class MariadbDatabase:
                 bool(has_default),
                 bool(generated),
                 bool(key),
-                told,
+                summary,
                 constant_default(default, backslash=True),
             )
-            for column, native, base, nullable, has_default, generated, key, told, default in self._rows(
+            for column, native, base, nullable, has_default, generated, key, summary, default in self._rows(
                 doing, _COLUMNS, (schema, table)
             )
         ]
@@ -207,7 +207,7 @@ class MariadbDatabase:
         try:
             found = self._rows("reading checks", _CHECKS, (schema, table))
         except UltravectError:
-            return ()  # MySQL does not tell there whose they are
+            return ()  # MySQL does not say there whose they are
         return [LiveCheck(name, condition) for name, condition in found]
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
@@ -256,8 +256,8 @@ class MariadbDatabase:
         with session(self._name, self._settings, doing) as opened, opened.cursor() as cursor:
             cursor.execute("START TRANSACTION READ ONLY")
             cursor.execute(f"SELECT * FROM (\n{question.text}\n) q LIMIT 0")
-            told = zip(cursor.description, cursor.description_flags, strict=True)
-            natives = [(one[0], native_of(one, flags)) for one, flags in told]
+            shown = zip(cursor.description, cursor.description_flags, strict=True)
+            natives = [(one[0], native_of(one, flags)) for one, flags in shown]
         return answer_columns(self.dialect, natives)
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:

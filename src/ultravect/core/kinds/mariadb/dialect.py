@@ -14,7 +14,7 @@ from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 _MAX_CHARACTERS = 64
 _MAX_KEY_CHARACTERS = 768  # 3,072 bytes of an index, four a character
 _MAX_COMMENT = 1024
-# the catalogue's COLUMN_TYPE: name, arguments, and words behind
+# the catalogue's COLUMN_TYPE: name, arguments, and words after
 _NATIVE = re.compile(r"^(?P<base>[a-z][a-z0-9]*)(?:\((?P<first>\d+)(?:,(?P<second>\d+))?\))?(?P<rest>.*)$", re.S)
 _INTEGERS = {
     "tinyint": "smallint",
@@ -129,13 +129,13 @@ class MariadbDialect(CommonDialect):
         return "tinyint(1)" if native == "boolean" else native
 
     def column_comment(self, column: NewColumn) -> str:
-        return f" COMMENT {self._told(column.comment)}" if column.comment else ""
+        return f" COMMENT {self._shown(column.comment)}" if column.comment else ""
 
     def table_comment(self, new: NewTable) -> str:
-        return f" COMMENT = {self._told(new.comment)}" if new.comment else ""
+        return f" COMMENT = {self._shown(new.comment)}" if new.comment else ""
 
     @staticmethod
-    def _told(text: str) -> str:
+    def _shown(text: str) -> str:
         """A comment is a text in quotes and nothing else; loads set a mode in which a backslash escapes."""
         return "'" + text[:_MAX_COMMENT].replace("\\", "\\\\").replace("'", "''") + "'"
 
@@ -181,7 +181,7 @@ class MariadbDialect(CommonDialect):
             case "decimal":
                 if wanted.precision is None:
                     return Translation(
-                        "decimal(65,30)", Fit.NARROWER, "at most 35 digits before the mark, 30 behind it"
+                        "decimal(65,30)", Fit.NARROWER, "at most 35 digits before the mark, 30 after it"
                     )
                 return Translation(f"decimal({wanted.precision},{wanted.scale or 0})", Fit.EXACT)
             case "time" | "timestamp":

@@ -1,13 +1,13 @@
 """Loads rows into a MariaDB or MySQL table by LOAD DATA LOCAL from a pipe, in one transaction.
 
 Rows of a transaction are invisible to others until it commits, so append loads straight into the table. What cannot be
-part of a transaction here, since CREATE and RENAME commit by themselves, is done beside the table: a new one is filled
+part of a transaction here, since CREATE and RENAME commit by themselves, is done next to the table: a new one is filled
 under another name and renamed when its rows are committed. Overwrite does the same, since deleting a row costs more than
 writing one, unless foreign keys or triggers, which stay with the old table, forbid it: then it deletes and loads in one
 transaction. Rows that are matched by keys stand in a table of their own until the end.
 
-Between the commit and the renaming, the receipt says what is left to be renamed: whoever finds it does it. A session
-holds a lock of the server named like its staging table, by which others tell staging that is in use from what a dead
+Between the commit and the renaming, the receipt says what is left to be renamed: anyone who finds it does it. A session
+holds a lock of the server named like its staging table, by which others distinguish staging that is in use from what a dead
 session has left.
 
 With LOCAL, the server makes warnings out of values that it does not take, and changes them. So a load with a single
@@ -248,7 +248,7 @@ class MariadbLoad(IsolatingLoad):
                 table=str(self._name),
             )
         counts = self._merge(tolerated) if self._staging.merged else Counts(self._loaded, removed=self._removed)
-        # in the snapshot of this transaction nobody else's rows can be counted
+        # in the snapshot of this transaction no one else's rows can be counted
         if self._staging.renamed:
             self._of_load = self._count(self._final)
         else:
@@ -441,7 +441,7 @@ def _stage(
             execute(statement)
     if order.staged or order.changes:
         rows = _named(execute, dialect, place)
-        execute(_beside(dialect, order, final, rows, live))
+        execute(_staging_table(dialect, order, final, rows, live))
     matched = None
     if order.mode == "upsert":
         matched = _named(execute, dialect, place)
@@ -454,7 +454,7 @@ def _stage(
 
 
 def _await_lock(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> None:
-    """Waits for whoever has the table for himself, and says so."""
+    """Waits for a session that has locked the table, and says so."""
 
     def limit(seconds: int) -> None:
         execute(f"SET SESSION lock_wait_timeout = {seconds}, SESSION innodb_lock_wait_timeout = {seconds}")
@@ -468,7 +468,7 @@ def _await_lock(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrde
         except MySQLdb.OperationalError as error:
             if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
                 raise
-            order.tell(waiting_message(order))
+            order.notify(waiting_message(order))
             limit(seconds)
             execute(opened)
     limit(seconds)
@@ -481,7 +481,9 @@ def _named(execute: Callable[[str], Any], dialect: Dialect, schema: str | None) 
     return TableName(schema, name)
 
 
-def _beside(dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName, live: LiveTable | None) -> str:
+def _staging_table(
+    dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName, live: LiveTable | None
+) -> str:
     """The statement that creates a table for rows as ``final`` will have them."""
     changed = {change.column.name: change.column for change in order.changes}
     declared = [

@@ -37,7 +37,7 @@ NATIVES = {
 _UNSIGNED = frozenset(["tinyint", "smallint", "mediumint", "int", "bigint"])
 _FRACTIONAL = frozenset(["time", "datetime", "timestamp"])
 
-# what is told from the bytes as they come; the rest is cast from them
+# what is read from the bytes as they come; the rest is cast from them
 _CODES = {
     "boolean": answer.BOOL,
     "smallint": answer.TWO,
@@ -69,7 +69,7 @@ def native_of(described: Sequence[Any], flags: int) -> str:
         return f"bit({length})"
     if native == "text" and flags & FLAG.BINARY:
         return "blob"
-    # how long texts may be is told in bytes, which says little: they are taken to be of any length
+    # how long texts may be is given in bytes, which says little: they are taken to be of any length
     return {"varchar": "text", "char": "text", "tinyint": f"tinyint({length})"}.get(native, native)
 
 
@@ -78,7 +78,7 @@ def _column(rows: tuple[tuple[bytes | None, ...], ...], position: int, kind: Can
     buffers = answer.column_of(rows, position, code, kind.precision or 0, kind.scale or 0) if code else None
     arrow = kind.arrow
     if buffers is None:
-        # texts, or values that are beyond the type: those are told as what they are
+        # texts, or values that are beyond the type: those are reported as what they are
         code, arrow = answer.BYTES, pa.binary()
         buffers = answer.column_of(rows, position, code, 0, 0)
         assert buffers is not None

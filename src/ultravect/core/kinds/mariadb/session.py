@@ -1,4 +1,4 @@
-"""Opens sessions, and tells in the user's terms why one cannot be opened or was lost."""
+"""Opens sessions, and says in the user's terms why one cannot be opened or was lost."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ _NEVER_READ = {
     1114: ("target-full", "free disk space in the target"),  # ER_RECORD_FILE_FULL
     ER.DUP_ENTRY: (
         "constraint-refused",
-        "the rows break a unique constraint of the target: clear the old rows, or mend the source",
+        "the rows break a unique constraint of the target: clear the old rows, or fix the source",
     ),
     ER.NO_REFERENCED_ROW_2: ("constraint-refused", "the rows point to rows that are not there: load those first"),
     ER.ROW_IS_REFERENCED_2: ("constraint-refused", "other rows point to the rows that would be removed"),
@@ -265,7 +265,7 @@ def translate(error: Any, name: str, doing: str) -> UltravectError:
     if number in REFUSED:
         code, hint = (
             "constraint-refused",
-            hint or "mend the source or the constraint, or tolerate such rows with into.rejects",
+            hint or "fix the source or the constraint, or tolerate such rows with into.rejects",
         )
     return UltravectError(
         code, f"connection {name}, while {doing}: {message}", hint=hint, connection=name, errno=number

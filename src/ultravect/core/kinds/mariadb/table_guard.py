@@ -50,7 +50,7 @@ class TableGuard:
             except MySQLdb.OperationalError as error:
                 if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
                     raise
-                order.tell(waiting_message(order))
+                order.notify(waiting_message(order))
                 guard._lock(max(1, int(order.lock_seconds)))
         except MySQLdb.Error as error:
             guard.close()

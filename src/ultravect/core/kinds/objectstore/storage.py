@@ -53,7 +53,7 @@ _ANSWERS = {
 
 
 class _RangeFile(RemoteFile):
-    """An object that can be sought in: each read behind a seek asks for what follows from there on."""
+    """An object that can be sought in: each read after a seek asks for what follows from there on."""
 
     def __init__(self, storage: ObjectStoreStorage, path: str, size: int, etag: str) -> None:
         super().__init__(size)
@@ -133,7 +133,7 @@ class ObjectStoreStorage(Named):
             return self._error(
                 "certificate-refused",
                 f"the store's certificate does not verify: {str(error)[-200:]}",
-                "set tls_ca to the certificate of its authority; tls: unchecked would trust anybody",
+                "set tls_ca to the certificate of its authority; tls: unchecked would trust anyone",
             )
         if isinstance(error, bx.EndpointConnectionError | bx.ConnectTimeoutError):
             return self._error(
@@ -172,7 +172,7 @@ class ObjectStoreStorage(Named):
         except bx.ClientError as error:
             if str(error.response.get("Error", {}).get("Code")) != "403":
                 raise self._explained(error, "asking for the bucket") from None
-            # HEAD has no text that would tell a wrong key from a missing right: the list has
+            # HEAD has no text that would distinguish a wrong key from a missing right: the list has
             self.list(Listing(limit=1))
         except bx.BotoCoreError as error:
             raise self._explained(error, "asking for the bucket") from None
@@ -243,7 +243,7 @@ class ObjectStoreStorage(Named):
             raise self._explained(error, f"removing {path}") from None
 
     def _missing(self, path: str) -> UltravectError:
-        names = [info.path for info in self.list(Listing(limit=2000))]  # tells a missing bucket, too
+        names = [info.path for info in self.list(Listing(limit=2000))]  # fails for a missing bucket, too
         near = difflib.get_close_matches(path, names, n=1, cutoff=0.6)
         hint = f"did you mean {near[0]!r}?" if near else "look at the connection to see which objects are there"
         return self._error(

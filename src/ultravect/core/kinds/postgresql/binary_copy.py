@@ -1,6 +1,6 @@
 """PostgreSQL's binary COPY format, to and from Arrow.
 
-Which columns travel in it is told here; ``binary_rows`` is compiled, and goes through the rows.
+Which columns travel in it is decided here; ``binary_rows`` is compiled, and goes through the rows.
 
 Format: https://www.postgresql.org/docs/current/sql-copy.html, section "Binary Format".
 """

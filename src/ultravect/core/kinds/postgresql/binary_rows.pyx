@@ -98,7 +98,7 @@ cdef uint8_t *put_row(uint8_t *at, const Column *columns, int count, int64_t row
     cdef int64_t place, length
     cdef const Column *column
     cdef const uint8_t *value
-    cdef uint8_t *behind
+    cdef uint8_t *past
     cdef wide unscaled
     put16(at, <uint16_t>count)
     at += 2
@@ -122,9 +122,9 @@ cdef uint8_t *put_row(uint8_t *at, const Column *columns, int count, int64_t row
             continue
         if code == NUMERIC:
             memcpy(&unscaled, column.values + place * 16, 16)
-            behind = put_numeric(at + 4, unscaled, column.scale)
-            put32(at, <uint32_t>(behind - at - 4))
-            at = behind
+            past = put_numeric(at + 4, unscaled, column.scale)
+            put32(at, <uint32_t>(past - at - 4))
+            at = past
             continue
         width = WIDTHS[code]
         put32(at, <uint32_t>width)
@@ -242,7 +242,7 @@ cdef class RowDecoder:
         return rows, [finished(&self._columns[number]) for number in range(self._count)], odd
 
     cdef int _row(self, const uint8_t *at, int64_t length) except -1:
-        cdef const uint8_t *behind = at + length
+        cdef const uint8_t *past = at + length
         cdef int number
         cdef int64_t size
         if not self._begun:
@@ -252,9 +252,9 @@ cdef class RowDecoder:
             if size < 0 or size > length - HEADER_BYTES:
                 raise ValueError("a row without the header of a COPY before it")
             at += HEADER_BYTES + size
-            if at == behind:
+            if at == past:
                 return 0
-        if behind - at < 2:
+        if past - at < 2:
             raise ValueError("a row that is cut off")
         if <int16_t>get16(at) == -1:
             return 0
@@ -262,14 +262,14 @@ cdef class RowDecoder:
             raise ValueError("a row of other columns than were asked for")
         at += 2
         for number in range(self._count):
-            if behind - at < 4:
+            if past - at < 4:
                 raise ValueError("a row that is cut off")
             size = <int32_t>get32(at)
             at += 4
             if size < 0:
                 add_null(&self._columns[number])
                 continue
-            if size > behind - at:
+            if size > past - at:
                 raise ValueError("a row that is cut off")
             self._value(number, at, size)
             at += size
@@ -277,7 +277,7 @@ cdef class RowDecoder:
 
     cdef int _value(self, int number, const uint8_t *at, int64_t size) except -1:
         cdef Filling *column = &self._columns[number]
-        cdef int code = self._codes[number], told
+        cdef int code = self._codes[number], found_kind
         cdef int32_t days
         cdef int64_t moment
         cdef wide unscaled
@@ -289,20 +289,20 @@ cdef class RowDecoder:
                 raise ValueError("a value without its version")
             return add_bytes(column, at + 1, size - 1)
         if code == NUMERIC or code == NUMERIC_TEXT:
-            told = numeric_kind(at, size)
-            if told == NUMERIC_BROKEN:
+            found_kind = numeric_kind(at, size)
+            if found_kind == NUMERIC_BROKEN:
                 raise ValueError("a number that is cut off")
-            if code == NUMERIC and told == NUMERIC_PLAIN:
+            if code == NUMERIC and found_kind == NUMERIC_PLAIN:
                 if get_numeric(at, self._precisions[number], self._scales[number], &unscaled):
                     memcpy(next_value(column), &unscaled, 16)
                     return 0
-            if told == NUMERIC_PLAIN and code == NUMERIC_TEXT:
+            if found_kind == NUMERIC_PLAIN and code == NUMERIC_TEXT:
                 text = room_for(column, numeric_text_room(at))
                 close_value(column, numeric_text(at, text) - text)
                 return 0
-            if told == NUMERIC_PLAIN:
+            if found_kind == NUMERIC_PLAIN:
                 return self._odd(number, _digits(at))
-            word = b"NaN" if told == NUMERIC_NAN else b"Infinity" if told == NUMERIC_INFINITE else b"-Infinity"
+            word = b"NaN" if found_kind == NUMERIC_NAN else b"Infinity" if found_kind == NUMERIC_INFINITE else b"-Infinity"
             if code == NUMERIC_TEXT:
                 return add_bytes(column, word, len(word))
             return self._odd(number, word.decode())

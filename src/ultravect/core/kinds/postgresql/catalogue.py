@@ -1,4 +1,4 @@
-"""What PostgreSQL's catalogue tells about tables, columns and privileges."""
+"""What PostgreSQL's catalogue says about tables, columns and privileges."""
 
 from __future__ import annotations
 
@@ -100,10 +100,10 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
             has_default,
             generated,
             key,
-            told,
+            shown,
             constant_default(default),
         )
-        for name, native, base, underlying, nullable, has_default, generated, key, told, default in session.execute(
+        for name, native, base, underlying, nullable, has_default, generated, key, shown, default in session.execute(
             _COLUMNS, (oid,)
         )
     ]

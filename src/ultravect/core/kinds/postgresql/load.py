@@ -1,7 +1,7 @@
 """Loads rows into a PostgreSQL table by COPY, in one transaction.
 
 Rows copied in a transaction are invisible to others until it commits, and a lost session undoes them: append copies
-straight into the table. Overwrite copies into another table that takes its place (see ``successor``), or behind a DELETE of
+straight into the table. Overwrite copies into another table that takes its place (see ``successor``), or after a DELETE of
 what is there: readers see the old rows until the commit, while a TRUNCATE makes them wait. The price of deleting is
 dead space, which vacuum takes back. Rows that are matched by keys, or that need a larger table first, stand in a
 temporary table until the end, so that the lock that stops other writers is short.
@@ -105,13 +105,13 @@ class PostgresqlLoad(IsolatingLoad):
         self._counted: int | None = None
         self._shadow: ShadowTable | None = None
         into = table
-        self._beside = order.staged or bool(order.changes)
+        self._stages = order.staged or bool(order.changes)
         if order.rebuild:
             self._lock()
             self._keep_previous()
             into = self._new_table()
             self._removed = self.rows_before
-        elif order.mode == "overwrite" and order.create is None and not self._beside:
+        elif order.mode == "overwrite" and order.create is None and not self._stages:
             self._lock()
             self._keep_previous()
             self._shadow = self._shadow_table()
@@ -121,12 +121,12 @@ class PostgresqlLoad(IsolatingLoad):
         self._final = into.name
         if self._shadow:
             into = self._shadow.table
-        if self._beside:
+        if self._stages:
             into = self._staged(into)
         self._encode, self._ends = self._encoder(into, order.sent)
         names = ", ".join(dialect.quote(column.name) for column in order.sent)
         options = ["FORMAT binary"] if self._ends[0] else []
-        if self._shadow or (self._removed and order.truncate and not self._beside and self._whole()):
+        if self._shadow or (self._removed and order.truncate and not self._stages and self._whole()):
             options.append("FREEZE")
         form = f" ({', '.join(options)})" if options else ""
         self._cursor = session.cursor()
@@ -207,7 +207,7 @@ class PostgresqlLoad(IsolatingLoad):
         if early and self._order.truncate:
             mode = "ACCESS EXCLUSIVE"
         if not try_lock(self._session, self._table, mode):
-            self._order.tell(waiting_message(self._order))
+            self._order.notify(waiting_message(self._order))
             self._execute(f"LOCK TABLE {self._table} IN {mode} MODE")
 
     def _shadow_table(self) -> ShadowTable | None:
@@ -221,7 +221,7 @@ class PostgresqlLoad(IsolatingLoad):
             or order.after
         ):
             return None
-        return ShadowTable.beside(self._session, self._dialect, self._live, self._staging)
+        return ShadowTable.create(self._session, self._dialect, self._live, self._staging)
 
     def _whole(self) -> bool:
         """Whether the table has no partitions, which take no rows that are frozen."""
@@ -261,7 +261,7 @@ class PostgresqlLoad(IsolatingLoad):
         taken = self._cursor.rowcount
         if self._shadow:
             self._shadow.filled()
-        if not self._beside:
+        if not self._stages:
             return Counts(taken, removed=self._removed)
         run_apart(self._session, self._dialect.alter_table(self._final, self._order.changes))
         return self._merge(taken, tolerated)
@@ -315,11 +315,11 @@ class PostgresqlLoad(IsolatingLoad):
         """The quickest way, by the index that keeps keys apart; what is neither inserted nor updated was equal."""
         self._sample_by_index(merge, left)
         # a row that was there has been locked before it was updated
-        told = self._execute(
+        shown = self._execute(
             f"WITH written AS ({merge.insert_or_update()} RETURNING (xmax = 0) AS fresh) "
             "SELECT count(*) FILTER (WHERE fresh), count(*) FILTER (WHERE NOT fresh) FROM written"
         ).fetchone()
-        inserted, updated = told or (0, 0)
+        inserted, updated = shown or (0, 0)
         return Counts(inserted, updated, left - inserted - updated, repeated)
 
     def _sample_by_index(self, merge: Merge, rows: int) -> None:
@@ -339,7 +339,7 @@ class PostgresqlLoad(IsolatingLoad):
         self.changes = [*self.changes, *found]
 
     def _analyze(self, table: str, columns: Sequence[str]) -> None:
-        """Tells the planner how many rows there are, and little else: that is quick."""
+        """Says the planner how many rows there are, and little else: that is quick."""
         named = ", ".join(self._dialect.quote(column) for column in columns)
         self._execute("SET LOCAL default_statistics_target = 10")
         self._execute(f"ANALYZE {table} ({named})")
@@ -348,9 +348,9 @@ class PostgresqlLoad(IsolatingLoad):
         """Notes what is about to be changed, from the places that were found already."""
         if self._order.samples and merge.others:
             names = [self._dialect.quote(name) for name in merge.columns]
-            told = ", ".join([*(f"t.{name}" for name in names), *(f"s.{name}" for name in names)])
+            shown = ", ".join([*(f"t.{name}" for name in names), *(f"s.{name}" for name in names)])
             found = self._all_rows(
-                f"SELECT {told} FROM (SELECT * FROM {_MATCHED} WHERE changed LIMIT {self._order.samples}) m "
+                f"SELECT {shown} FROM (SELECT * FROM {_MATCHED} WHERE changed LIMIT {self._order.samples}) m "
                 f"JOIN {STAGED} s ON s.{ROW} = m.staged JOIN {merge.table} t ON t.tableoid = m.part AND t.ctid = m.place"
             )
             self.changes = [*self.changes, *paired(merge, found)]
@@ -361,7 +361,7 @@ class PostgresqlLoad(IsolatingLoad):
             replace_table(self._session, self._dialect, self._live, self._final)
         if self._shadow and not self._shadow.take_place():
             self.strategy = DELETE_AND_INSERT
-            order.tell(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
+            order.notify(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
         if order.after or self._parts:
             # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
             self._counted = self._of_load()
@@ -382,7 +382,7 @@ class PostgresqlLoad(IsolatingLoad):
             raise UltravectError(
                 "outcome-unknown",
                 f"connection {self._connection}: the connection was lost while committing the load into {order.table}",
-                hint=f"whether it took place is for the database to tell: SELECT pg_xact_status('{self._transaction}')",
+                hint=f"whether it took place is for the database to say: SELECT pg_xact_status('{self._transaction}')",
                 connection=self._connection,
                 transaction=self._transaction,
             ) from error

@@ -1,4 +1,4 @@
-"""Locks of a table: tried for a moment first, since whoever wants a strong lock makes others wait behind it."""
+"""Locks of a table: tried for a moment first, since anyone who wants a strong lock makes others wait after it."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ def try_lock(session: Session, table: str, mode: str) -> bool:
         with session.transaction():
             session.execute(f"SET LOCAL lock_timeout = '{_MOMENT}'".encode())
             session.execute(f"LOCK TABLE {table} IN {mode} MODE".encode())
-            # a savepoint that is released leaves its settings behind
+            # a savepoint that is released leaves its settings in force
             session.execute(b"SELECT set_config('lock_timeout', %s, true)", usual)
     except psycopg.errors.LockNotAvailable:
         return False

@@ -20,10 +20,10 @@ static inline uint8_t *put_word(uint8_t *at, int value) {
 
 static inline uint8_t *put_numeric(uint8_t *at, wide unscaled, int scale) {
     uint16_t groups[16];
-    int count = 0, behind = (scale + 3) / 4, first = 16;
+    int count = 0, past = (scale + 3) / 4, first = 16;
     uwide magnitude = unscaled < 0 ? (uwide)-unscaled : (uwide)unscaled;
     /* the lowest group ends where the decimals do: it is filled up with zeros */
-    int filled = behind * 4 - scale;
+    int filled = past * 4 - scale;
     if (!(magnitude >> 64)) {
         uint64_t rest = (uint64_t)magnitude;
         if (filled) {
@@ -38,7 +38,7 @@ static inline uint8_t *put_numeric(uint8_t *at, wide unscaled, int scale) {
         }
         for (; magnitude; magnitude /= 10000) groups[--first] = (uint16_t)(magnitude % 10000);
     }
-    int weight = 16 - first - behind - 1, last = 16;
+    int weight = 16 - first - past - 1, last = 16;
     while (first < 16 && groups[first] == 0) first++, weight--;
     while (last > first && groups[last - 1] == 0) last--;
     count = last - first;
@@ -61,7 +61,7 @@ static inline int numeric_kind(const uint8_t *at, int64_t length) {
     }
 }
 
-/* 1 where the number is one of ``precision`` digits, ``scale`` of them behind the mark. */
+/* 1 where the number is one of ``precision`` digits, ``scale`` of them past the mark. */
 static inline int get_numeric(const uint8_t *at, int precision, int scale, wide *unscaled) {
     int count = numeric_word(at), weight = numeric_signed(at + 2), exponent = 0;
     uwide sum = 0, limit = power_of_ten(precision);

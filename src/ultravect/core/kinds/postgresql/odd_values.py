@@ -9,7 +9,7 @@ _INFINITE = {2**31 - 1: "infinity", 2**63 - 1: "infinity", -(2**31): "-infinity"
 
 
 def _civil(days: int) -> tuple[str, str]:
-    """Year, month and day, and what stands behind them where the year is before Christ."""
+    """Year, month and day, and what stands after them where the year is before Christ."""
     # any 400 years are alike: counted from a 1 March, a leap day comes last
     era, of_era = divmod(days + _EPOCH + 306, _ERA)
     of_year_era = (of_era - of_era // 1460 + of_era // 36_524 - of_era // 146_096) // 365
@@ -30,12 +30,12 @@ def day_text(days: int, zone: str = "") -> str:
 def time_text(microseconds: int, zone: str = "") -> str:
     """A time of day; 24:00:00 is one here."""
     seconds, fraction = divmod(microseconds, 1_000_000)
-    behind = f".{fraction:06d}".rstrip("0") if fraction else ""
-    return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{behind}"
+    after = f".{fraction:06d}".rstrip("0") if fraction else ""
+    return f"{seconds // 3600:02d}:{seconds // 60 % 60:02d}:{seconds % 60:02d}{after}"
 
 
 def moment_text(microseconds: int, zone: str = "") -> str:
-    """A timestamp, from microseconds since 2000-01-01 00:00; ``zone`` stands behind the time."""
+    """A timestamp, from microseconds since 2000-01-01 00:00; ``zone`` stands after the time."""
     if word := _INFINITE.get(microseconds):
         return word
     days, time = divmod(microseconds, _DAY)

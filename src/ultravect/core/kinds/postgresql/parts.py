@@ -59,7 +59,7 @@ def write_in_parts(
 
     Rows that constraints are likely to refuse are tried alone, after all others at once.
     """
-    # a row that is written in each of them tells their numbers
+    # a row that is written in each of them has their numbers
     session.execute(b"CREATE TEMPORARY TABLE ultravect_written (part bigint) ON COMMIT DROP")
     session.execute(
         b"CREATE TEMPORARY TABLE ultravect_refused (row bigint, message text, detail text) ON COMMIT DROP"
@@ -118,8 +118,8 @@ def _try(
     session.execute(_FUNCTION.format(quote=quote, update=counted, insert=insert).encode())
     for start in range(0, len(ranges), _AT_ONCE):
         some = ranges[start : start + _AT_ONCE]
-        told = session.execute(_PARTS, ([first for first, _ in some], [last for _, last in some])).fetchone()
-        updated, inserted = told or (0, 0)
+        shown = session.execute(_PARTS, ([first for first, _ in some], [last for _, last in some])).fetchone()
+        updated, inserted = shown or (0, 0)
         done.updated += int(updated or 0)
         done.inserted += int(inserted or 0)
         refused = session.execute(b"SELECT count(*) FROM ultravect_refused").fetchone()

@@ -2,7 +2,7 @@
 
 Columns of types that have no binary form here are asked for as text. Values that PostgreSQL has and Arrow has not
 (infinity, NaN, a year before Christ) make their column one of texts, as the server would write them: the shape phase
-tells their rows.
+says their rows.
 """
 
 from __future__ import annotations
@@ -103,7 +103,7 @@ def _table(decoder: RowDecoder, columns: Sequence[_Incoming]) -> pa.Table:
 
 def read_rows(session: Session, statement: str, types: Sequence[CanonicalType]) -> Iterator[pa.Table]:
     """The rows of ``statement``, whose columns are of ``types``."""
-    session.execute("SELECT 1")  # begins the transaction as the session was told to
+    session.execute("SELECT 1")  # begins the transaction as the session was set to
     asked, columns = _incoming(session, statement, types)
     begun = session.pgconn.exec_(f"COPY ({asked}) TO STDOUT (FORMAT binary)".encode())
     if begun.status != ExecStatus.COPY_OUT:

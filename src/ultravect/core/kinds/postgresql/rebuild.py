@@ -51,8 +51,8 @@ def move_table(session: Session, dialect: Dialect, table: TableName, to: TableNa
 
 def kept_comments(old: LiveTable, names: Sequence[str], dialect: Dialect, table: str) -> list[str]:
     """Statements that give ``table`` the comments of ``old``: its own, and those of the columns ``names``."""
-    told = [f"COMMENT ON TABLE {table} IS {dialect.literal(old.comment)}"] if old.comment else []
-    return told + [
+    shown = [f"COMMENT ON TABLE {table} IS {dialect.literal(old.comment)}"] if old.comment else []
+    return shown + [
         f"COMMENT ON COLUMN {table}.{dialect.quote(column.name)} IS {dialect.literal(column.comment)}"
         for column in old.columns
         if column.comment and column.name in names

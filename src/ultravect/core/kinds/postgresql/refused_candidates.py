@@ -1,6 +1,6 @@
 """Guesses which staged rows a table's constraints would refuse, by one query instead of one attempt after the other.
 
-A guess need not be right: rows under suspicion are tried one by one behind all others, and the database decides.
+A guess need not be right: rows under suspicion are tried one by one after all others, and the database decides.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Opens sessions, and tells in the user's terms why one cannot be opened or was lost."""
+"""Opens sessions, and says in the user's terms why one cannot be opened or was lost."""
 
 from __future__ import annotations
 
@@ -57,7 +57,7 @@ _REFUSALS = (
         "certificate",
         "certificate-refused",
         "the server's certificate does not verify: {message}",
-        "mend the certificate, or set tls: required",
+        "fix the certificate, or set tls: required",
     ),
 )
 
@@ -110,7 +110,7 @@ def _where(settings: PostgresqlSettings) -> str:
 
 
 def reach_steps(name: str, settings: PostgresqlSettings) -> list[Step]:
-    """Resolves and reaches the server; one behind a socket of this machine needs neither."""
+    """Resolves and reaches the server; one that is reached by a socket of this machine needs neither."""
     return [] if settings.host.startswith("/") else network_steps(name, settings.host, settings.port)
 
 
@@ -174,7 +174,7 @@ def explained(name: str, doing: str) -> Iterator[None]:
         raise translate(error, name, doing) from None
 
 
-def told(error: psycopg.Error) -> str:
+def shown(error: psycopg.Error) -> str:
     """What the server says is wrong, with its details."""
     message = error.diag.message_primary or str(error).strip()
     detail = error.diag.message_detail
@@ -191,7 +191,7 @@ def translate(error: psycopg.Error, name: str, doing: str, named: Callable[[str]
             hint="see whether the database is up, then run again",
             connection=name,
         )
-    message = named(told(error))
+    message = named(shown(error))
     codes = {
         "42501": ("privilege-missing", "have the privilege granted to the connection's user"),
         "57014": ("time-limit", "ask for less, or raise the limit"),
@@ -203,14 +203,14 @@ def translate(error: psycopg.Error, name: str, doing: str, named: Callable[[str]
         ),
         "23505": (
             "constraint-refused",
-            "the rows break a unique constraint of the target: clear the old rows, or mend the file",
+            "the rows break a unique constraint of the target: clear the old rows, or fix the file",
         ),
         "23514": (
             "constraint-refused",
-            "the rows break a check constraint of the target: mend the file or the constraint",
+            "the rows break a check constraint of the target: fix the file or the constraint",
         ),
         "23503": ("constraint-refused", "the rows point to rows that are not there: load those first"),
-        "23P01": ("constraint-refused", "the rows break an exclusion constraint of the target: mend the file"),
+        "23P01": ("constraint-refused", "the rows break an exclusion constraint of the target: fix the file"),
         "55P03": ("target-locked", "another session holds a lock on the table: run again when it is done"),
         "2BP01": ("target-depended-on", "drop what depends on the table, or write into.if_different: widen"),
         "53100": ("target-full", "free disk space in the target"),
@@ -219,7 +219,7 @@ def translate(error: psycopg.Error, name: str, doing: str, named: Callable[[str]
     if error.sqlstate.startswith(_CONSTRAINTS):
         usual = (
             "constraint-refused",
-            diagnosis.message_hint or "mend the source, or tolerate such rows with into.rejects",
+            diagnosis.message_hint or "fix the source, or tolerate such rows with into.rejects",
         )
     code, hint = codes.get(error.sqlstate, usual)
     return UltravectError(

@@ -1,7 +1,7 @@
-"""A table of the same make that is filled beside the one to be overwritten, and takes its name at the end.
+"""A table of the same make that is filled next to the one to be overwritten, and takes its name at the end.
 
 Deleting a row costs about as much as writing one, so a large table is overwritten by another in its place. That is only as
-good as deleting if nobody can tell the difference: nothing may depend on the old table, its new pair has all that it
+good as deleting if no one can see the difference: nothing may depend on the old table, the new one has all that it
 had, and rows are frozen as they are copied, so that readers whose snapshot is older than the load see them too, not an
 empty table. Where that is not so, or where readers would have to wait for it, rows are deleted.
 """
@@ -23,10 +23,10 @@ LARGE_ROWS = 20_000
 _PLAIN = """
 SELECT EXISTS (SELECT 1 FROM pg_stats s WHERE s.schemaname = n.nspname AND s.tablename = c.relname)
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-     JOIN pg_namespace beside ON beside.nspname = coalesce(%(staging)s, n.nspname)
+     JOIN pg_namespace place ON place.nspname = coalesce(%(staging)s, n.nspname)
 WHERE c.oid = to_regclass(%(table)s) AND c.relkind = 'r' AND c.relpersistence = 'p'
   AND pg_get_userbyid(c.relowner) = current_user
-  AND has_schema_privilege(n.oid, 'CREATE') AND has_schema_privilege(beside.oid, 'CREATE')
+  AND has_schema_privilege(n.oid, 'CREATE') AND has_schema_privilege(place.oid, 'CREATE')
   AND NOT (c.relispartition OR c.relrowsecurity OR c.relforcerowsecurity OR c.relhasrules OR c.relhassubclass)
   AND c.reloftype = 0 AND c.relreplident = 'd' AND c.reloptions IS NULL
   AND c.reltablespace = 0 AND current_setting('default_tablespace') = ''
@@ -39,7 +39,7 @@ WHERE c.oid = to_regclass(%(table)s) AND c.relkind = 'r' AND c.relpersistence = 
   AND NOT EXISTS (SELECT 1 FROM pg_subscription_rel WHERE srrelid = c.oid)
   AND NOT EXISTS (SELECT 1 FROM pg_publication_tables p WHERE p.schemaname = n.nspname AND p.tablename = c.relname)
   AND NOT EXISTS (SELECT 1 FROM pg_default_acl
-                  WHERE defaclrole = c.relowner AND defaclobjtype = 'r' AND defaclnamespace IN (0, n.oid, beside.oid))
+                  WHERE defaclrole = c.relowner AND defaclobjtype = 'r' AND defaclnamespace IN (0, n.oid, place.oid))
   AND NOT EXISTS (SELECT 1 FROM aclexplode(c.relacl) WHERE grantor <> c.relowner)
   AND (c.relacl IS NULL OR (SELECT count(*) FROM aclexplode(c.relacl) WHERE grantee = c.relowner)
                            = (SELECT count(*) FROM aclexplode(acldefault('r', c.relowner))))
@@ -95,7 +95,7 @@ def swap_obstacle(session: Session, dialect: Dialect, old: LiveTable, staging: s
 
 
 class ShadowTable:
-    """``table`` is empty and stands beside ``old``, which is locked against other writers."""
+    """``table`` is empty and stands next to ``old``, which is locked against other writers."""
 
     def __init__(
         self,
@@ -112,7 +112,7 @@ class ShadowTable:
         self._indexes = names
 
     @classmethod
-    def beside(cls, session: Session, dialect: Dialect, old: LiveTable, staging: str | None) -> ShadowTable | None:
+    def create(cls, session: Session, dialect: Dialect, old: LiveTable, staging: str | None) -> ShadowTable | None:
         """One for ``old``, in the schema ``staging``; None where rows have to be deleted."""
         asked = {"table": dialect.table(old.name), "staging": staging}
         plain = session.execute(_PLAIN.encode(), asked).fetchone()
@@ -137,7 +137,7 @@ class ShadowTable:
         return text
 
     def filled(self) -> None:
-        """To be called behind the last row: the planner is to know as much of this table as of the old one."""
+        """To be called after the last row: the planner is to know as much of this table as of the old one."""
         if self._analyzed:
             self._run(f"ANALYZE {self._dialect.table(self.table.name)}")
 

@@ -34,7 +34,7 @@ _REQUEST = 32 << 10
 _FIRST_WINDOW = 64 << 10
 _LARGEST_WINDOW = 4 << 20
 _LOST = (paramiko.SSHException, EOFError, socket.error, OSError)
-# what goes wrong is told in our own words
+# what goes wrong is reported in our own words
 logging.getLogger("paramiko").setLevel(logging.CRITICAL)
 
 
@@ -76,7 +76,7 @@ class _File(RemoteFile):
             raise self._storage.lost(self._path, error) from None
 
     def _tail(self) -> bytes:
-        """What stands behind the size that the file had: it has grown."""
+        """What stands after the size that the file had: it has grown."""
         self._file.seek(self._at)
         return self._file.read(1)
 
@@ -124,7 +124,7 @@ class SftpStorage(Named):
         if not self._settings.host_key:
             raise self._error(
                 "host-key-unknown",
-                f"{where} shows the host key {fingerprint(key)} ({key.get_name()}), which nobody has confirmed yet",
+                f"{where} shows the host key {fingerprint(key)} ({key.get_name()}), which is not confirmed yet",
                 f"compare it with what the server's owner says; if it is right, set host_key to: {shown}",
             )
         known = self._settings.host_key.split()
@@ -349,17 +349,17 @@ class SftpStorage(Named):
 
     def put(self, path: str, local: Path) -> None:
         plain = self._inside(path)
-        beside = hidden_name(plain)
+        temporary = hidden_name(plain)
         with self._session() as client:
             try:
                 self._make_folders(client, posixpath.dirname(plain))
                 self._require_inside(client, path, posixpath.dirname(plain) or ".")
                 try:
-                    client.put(str(local), beside)
-                    client.posix_rename(beside, plain)
+                    client.put(str(local), temporary)
+                    client.posix_rename(temporary, plain)
                 except OSError:
                     with suppress(OSError):
-                        client.remove(beside)
+                        client.remove(temporary)
                     raise
             except (*_LOST, OSError) as error:
                 raise self._error(

@@ -114,12 +114,12 @@ class SqliteLoad(LocalLoad):
         except sqlite3.OperationalError as error:
             if "locked" not in str(error):
                 raise
-            self._order.tell(waiting_message(self._order))
+            self._order.notify(waiting_message(self._order))
             self._execute(f"PRAGMA busy_timeout = {int(self._order.lock_seconds * 1000)}")
             self._execute(begin)
 
     def _stage(self) -> None:
-        # as declared, and with the collations that indexes tell of; CREATE TABLE AS would rename a column called TRUE
+        # as declared, and with the collations that indexes name; CREATE TABLE AS would rename a column called TRUE
         declared = dict(
             self._session.execute("SELECT name, type FROM pragma_table_xinfo(?)", (self._order.table.name,))
         )
@@ -263,7 +263,7 @@ class SqliteDatabase:
             return UltravectError(
                 "constraint-refused",
                 f"connection {self._name}, while {doing}: {text}",
-                hint="mend the source or the constraint, or tolerate such rows with into.rejects",
+                hint="fix the source or the constraint, or tolerate such rows with into.rejects",
                 connection=self._name,
             )
         code = "read-only" if "readonly" in text or "not authorized" in text else "database-error"
@@ -434,13 +434,13 @@ class SqliteDatabase:
         return None
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
-        # a query's columns have no declared type: the values themselves tell
+        # a query's columns have no declared type: the values themselves say
         asked = f"(\n{require_question(self._name, self.dialect, query, _READING).text}\n)"
         names = self.ask(f"SELECT * FROM {asked} LIMIT 0", 1, _DESCRIBE_SECONDS).columns
         plain = len({name.lower() for name in names}) == len(names)
-        told = ", ".join(f"group_concat(DISTINCT typeof({self.dialect.quote(name)}))" for name in names)
+        shown = ", ".join(f"group_concat(DISTINCT typeof({self.dialect.quote(name)}))" for name in names)
         kinds = (
-            self.ask(f"SELECT {told} FROM {asked}", 1, _DESCRIBE_SECONDS).rows[0] if plain else [None] * len(names)
+            self.ask(f"SELECT {shown} FROM {asked}", 1, _DESCRIBE_SECONDS).rows[0] if plain else [None] * len(names)
         )
         return [
             LiveColumn(name, "", "", _held_type(kind), True, False) for name, kind in zip(names, kinds, strict=True)

@@ -116,4 +116,4 @@ class SqliteDialect(CommonDialect):
             return CanonicalType("binary")
         if any(word in base for word in ("real", "floa", "doub")):
             return CanonicalType("double")
-        return None  # to SQLite a number, whatever it is called; its values tell
+        return None  # to SQLite a number, whatever it is called; its values say

@@ -38,7 +38,7 @@ class Dialect:
 
 
 def skeleton(data: bytes, dialect: Dialect) -> bytes:
-    """The same bytes with escaped characters made harmless, to tell where rows and values end."""
+    """The same bytes with escaped characters made harmless, to say where rows and values end."""
     if dialect.escape is None or dialect.escape not in data:
         return data
     return re.sub(re.escape(bytes([dialect.escape])) + b"(?s:.)", b"xx", data)
@@ -72,7 +72,7 @@ class DelimitedBlock:
 
     @cached_property
     def structure(self) -> npt.NDArray[np.uint8]:
-        """The bytes that tell where rows and values end."""
+        """The bytes that say where rows and values end."""
         return np.frombuffer(skeleton(self.data, self.dialect), np.uint8)
 
     @cached_property

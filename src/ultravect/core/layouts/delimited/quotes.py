@@ -1,4 +1,4 @@
-"""Tells the quotes that open and close a value from those that merely stand in one."""
+"""Says the quotes that open and close a value from those that merely stand in one."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _NEWLINES = (0x0A, 0x0D)
 class Quotes:
     """Positions of the quotes that count, alternately opening and closing.
 
-    ``stray`` is the position of text behind a closing quote, if there is some.
+    ``stray`` is the position of text after a closing quote, if there is some.
     """
 
     positions: npt.NDArray[np.int64]

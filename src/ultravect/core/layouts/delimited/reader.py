@@ -110,9 +110,9 @@ class DelimitedReader(TextValues):
         """Whole rows after preamble and header."""
         with closing(self.file.open()) as stream:
             for block in _data_blocks(stream, self.opened):
-                yield block if self.layout.ragged == "reject" else self._mended(block)
+                yield block if self.layout.ragged == "reject" else self._fitted(block)
 
-    def _mended(self, block: DelimitedBlock) -> DelimitedBlock:
+    def _fitted(self, block: DelimitedBlock) -> DelimitedBlock:
         """Short rows filled up and, when asked for, long ones cut: the layout wants it so."""
         columns = self.width
         odd = block.widths < columns if self.layout.ragged == "pad" else block.widths != columns
@@ -158,7 +158,7 @@ class DelimitedReader(TextValues):
             raise UltravectError(
                 "rows-uncertain",
                 f"{self.file.path}, from line {block.line:,}: {table.num_rows:,} rows were parsed and {int(whole.sum()):,} counted",
-                hint="quotes in odd places, or lone carriage returns, make the rows uncertain; set layout.quote, or mend the file",
+                hint="quotes in odd places, or lone carriage returns, make the rows uncertain; set layout.quote, or fix the file",
                 object=self.file.path,
                 line=block.line,
             )

@@ -62,7 +62,7 @@ def _words(formats: TextFormats) -> tuple[list[bytes], list[bytes], list[bytes]]
 
 @lru_cache(1024)
 def proven_by(column: WantedColumn, *, keeps: bool = True) -> tuple[Any, ...] | None:
-    """How ``values.Columns`` is told of the column; None where its type, or how it is written, is not looked at there."""
+    """What ``values.Columns`` is given for the column; None where its type, or how it is written, is not looked at there."""
     kind, formats = column.type, column.formats
     code = _CODES.get(kind.name)
     form = _form(formats.date_pattern) if kind.name in _DATED else _NO_FORM
@@ -85,14 +85,14 @@ def _as_text(column: WantedColumn) -> tuple[Any, ...]:
 def typed_columns(block: DelimitedBlock, width: int, wanted: Sequence[WantedColumn]) -> ParsedColumns | None:
     """The wanted columns in their types, as strings where ``proven_by`` knows no better; None where a row is not whole, a text
     not UTF-8, or where many values are not plainly of their type."""
-    told = [proven_by(column) for column in wanted]
-    columns = Columns(width, [spec or _as_text(column) for spec, column in zip(told, wanted, strict=True)])
+    shown = [proven_by(column) for column in wanted]
+    columns = Columns(width, [spec or _as_text(column) for spec, column in zip(shown, wanted, strict=True)])
     rows = columns.take(block.data, block.dialect.delimiter, block.dialect.quote_byte)
     counts = [columns.odd_count(number) for number in range(len(wanted))]
     if rows < 0 or _MANY * max(counts, default=0) > rows:
         return None
     arrays = []
-    for number, (spec, column) in enumerate(zip(told, wanted, strict=True)):
+    for number, (spec, column) in enumerate(zip(shown, wanted, strict=True)):
         arrow = column.type.arrow if spec else pa.string()
         held = {pa.string(): pa.binary(), pa.bool_(): pa.uint8()}.get(arrow, arrow)
         array = array_from(held, rows, columns.values(number))
@@ -106,15 +106,15 @@ def typed_columns(block: DelimitedBlock, width: int, wanted: Sequence[WantedColu
 
 
 def proofs(block: DelimitedBlock, width: int, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
-    """What the block tells of the types of columns, None where it does not; None instead of all where a row is not whole."""
-    told = [proven_by(column, keeps=False) for column in wanted]
-    columns = Columns(width, [spec for spec in told if spec])
+    """What the block says about the types of columns, None where it does not; None instead of all where a row is not whole."""
+    shown = [proven_by(column, keeps=False) for column in wanted]
+    columns = Columns(width, [spec for spec in shown if spec])
     rows = columns.take(block.data, block.dialect.delimiter, block.dialect.quote_byte)
     if rows < 0:
         return None
     found: list[Proof | None] = []
     number = 0
-    for spec, column in zip(told, wanted, strict=True):
+    for spec, column in zip(shown, wanted, strict=True):
         if spec is None:
             found.append(None)
             continue
@@ -124,7 +124,7 @@ def proofs(block: DelimitedBlock, width: int, wanted: Sequence[WantedColumn]) ->
 
 
 def _proof(columns: Columns, number: int, column: WantedColumn, block: DelimitedBlock) -> Proof | None:
-    fit, nulls, low, high, longest = columns.told(number)
+    fit, nulls, low, high, longest = columns.summary(number)
     odd = columns.odd_count(number)
     if _MANY * odd > fit + nulls + odd:
         return None

@@ -18,7 +18,7 @@ from ultravect.core.types.text_cells cimport (
 
 
 cdef class Columns:
-    """Columns to be taken from blocks of one file; see ``typed`` for what a column is told by."""
+    """Columns to be taken from blocks of one file; see ``typed`` for what describes a column."""
 
     cdef TextColumn *_columns
     cdef TextColumn **_at
@@ -68,7 +68,7 @@ cdef class Columns:
             rows = self._take(block, block + size, delimiter, quote)
         return rows
 
-    cdef int64_t _take(self, const uint8_t *block, const uint8_t *behind, int delimiter, int quote) except -2 nogil:
+    cdef int64_t _take(self, const uint8_t *block, const uint8_t *limit, int delimiter, int quote) except -2 nogil:
         cdef const uint8_t *at = block
         cdef const uint8_t *start
         cdef const uint8_t *found
@@ -77,23 +77,23 @@ cdef class Columns:
         cdef bint quoted
         cdef uint8_t[256] ends
         for position in range(256):
-            # a line end, or the byte behind the last
+            # a line end, or the byte after the last
             ends[position] = position == delimiter or position == 10 or position == 13 or position == 0
-        while at < behind:
+        while at < limit:
             if at[0] == 10 or at[0] == 13:
                 return -1
             for position in range(self._width):
                 doubled = 0
-                quoted = at < behind and at[0] == quote
+                quoted = at < limit and at[0] == quote
                 if quoted:
                     start = at + 1
                     at = start
                     while True:
-                        found = <const uint8_t *>memchr(at, quote, behind - at)
+                        found = <const uint8_t *>memchr(at, quote, limit - at)
                         if found == NULL:
                             return -1
                         at = found + 1
-                        if at == behind or at[0] != quote:
+                        if at == limit or at[0] != quote:
                             break
                         doubled += 1
                         at += 1
@@ -103,18 +103,18 @@ cdef class Columns:
                     while True:
                         while not ends[at[0]]:
                             at += 1
-                        if at[0] or at == behind:
+                        if at[0] or at == limit:
                             break
                         at += 1  # a NUL in a value
                     length = at - start
                 if position < last:
-                    if at == behind or at[0] != delimiter:
+                    if at == limit or at[0] != delimiter:
                         return -1
                     at += 1
-                elif at < behind:
+                elif at < limit:
                     if at[0] == 13:
                         at += 1
-                    if at == behind or at[0] != 10:
+                    if at == limit or at[0] != 10:
                         return -1
                     at += 1
                 if self._at[position] != NULL:
@@ -138,7 +138,7 @@ cdef class Columns:
             for index in range(column.odd_count)
         ]
 
-    def told(self, int number) -> tuple:
+    def summary(self, int number) -> tuple:
         """Of a column that keeps nothing: values that fit, NULLs, the lowest and the highest, the longest text's length.
 
         Decimals come unscaled, dates as days and moments as microseconds since 1970.
@@ -154,20 +154,20 @@ cdef class Columns:
         return column.fit, column.null_count, low, high, column.longest
 
 
-cdef int64_t count(const uint8_t *at, const uint8_t *behind, uint8_t wanted) noexcept nogil:
+cdef int64_t count(const uint8_t *at, const uint8_t *limit, uint8_t wanted) noexcept nogil:
     cdef int64_t found = 0
-    while at < behind:
+    while at < limit:
         found += at[0] == wanted
         at += 1
     return found
 
 
-cdef const uint8_t *line_end(const uint8_t *start, const uint8_t *behind, uint8_t end) noexcept nogil:
-    """Behind the last line end in a stretch of text; NULL where there is none."""
-    while behind > start:
-        if (behind - 1)[0] == end:
-            return behind
-        behind -= 1
+cdef const uint8_t *line_end(const uint8_t *start, const uint8_t *limit, uint8_t end) noexcept nogil:
+    """After the last line end in a stretch of text; NULL where there is none."""
+    while limit > start:
+        if (limit - 1)[0] == end:
+            return limit
+        limit -= 1
     return NULL
 
 
@@ -175,7 +175,7 @@ def row_end(bytes data, int delimiter, int quote, int newline) -> tuple:
     """Where the last whole row ends, and how many line ends there are up to there; None where quotes stand in odd places, or
     no row ends. ``quote`` is -1 where values are not quoted."""
     cdef const uint8_t *start = <const uint8_t *>PyBytes_AS_STRING(data)
-    cdef const uint8_t *behind = start + PyBytes_GET_SIZE(data)
+    cdef const uint8_t *limit = start + PyBytes_GET_SIZE(data)
     cdef const uint8_t *at = start
     cdef const uint8_t *outside = start  # where the text outside of quotes began
     cdef const uint8_t *found
@@ -184,13 +184,13 @@ def row_end(bytes data, int delimiter, int quote, int newline) -> tuple:
     cdef int64_t lines = 0
     cdef uint8_t end = newline, near
     with nogil:
-        while quote >= 0 and at < behind:
-            at = <const uint8_t *>memchr(at, quote, behind - at)
+        while quote >= 0 and at < limit:
+            at = <const uint8_t *>memchr(at, quote, limit - at)
             if at == NULL:
                 break
             # taken for closing and opening in turns: a doubled quote closes and opens again
             near = (at + 1)[0] if inside else (at - 1)[0] if at > start else end
-            if near != quote and near != delimiter and near != 10 and near != 13 and not (inside and at + 1 == behind):
+            if near != quote and near != delimiter and near != 10 and near != 13 and not (inside and at + 1 == limit):
                 odd = True
                 break
             if not inside:
@@ -200,7 +200,7 @@ def row_end(bytes data, int delimiter, int quote, int newline) -> tuple:
             outside = at
             inside = not inside
         if not odd and not inside:
-            found = line_end(outside, behind, end)
+            found = line_end(outside, limit, end)
             last = found if found != NULL else last
         if not odd and last != NULL:
             lines = count(start, last, end)
@@ -210,13 +210,13 @@ def row_end(bytes data, int delimiter, int quote, int newline) -> tuple:
 def row_starts(bytes data, int delimiter, int quote) -> bytes:
     """Where each row starts, as numbers of 64 bits; None where rows are not all plain, as for ``Columns.take``."""
     cdef const uint8_t *start = <const uint8_t *>PyBytes_AS_STRING(data)
-    cdef const uint8_t *behind = start + PyBytes_GET_SIZE(data)
+    cdef const uint8_t *limit = start + PyBytes_GET_SIZE(data)
     cdef const uint8_t *at = start
     cdef int64_t rows = 0
     cdef bint first = True
-    places = PyBytes_FromStringAndSize(NULL, 8 * (count(start, behind, 10) + 1))
+    places = PyBytes_FromStringAndSize(NULL, 8 * (count(start, limit, 10) + 1))
     cdef int64_t *place = <int64_t *>PyBytes_AS_STRING(places)
-    while at < behind:
+    while at < limit:
         if first:
             if at[0] == 10 or at[0] == 13:
                 return None
@@ -226,19 +226,19 @@ def row_starts(bytes data, int delimiter, int quote) -> bytes:
         if at[0] == quote and (at == start or (at - 1)[0] == delimiter or (at - 1)[0] == 10):
             at += 1
             while True:
-                at = <const uint8_t *>memchr(at, quote, behind - at)
+                at = <const uint8_t *>memchr(at, quote, limit - at)
                 if at == NULL:
                     return None
                 at += 1
-                if at == behind or at[0] != quote:
+                if at == limit or at[0] != quote:
                     break
                 at += 1
-            if at < behind and at[0] != delimiter and at[0] != 10 and at[0] != 13:
+            if at < limit and at[0] != delimiter and at[0] != 10 and at[0] != 13:
                 return None
-        while at < behind and at[0] != delimiter and at[0] != 10:
+        while at < limit and at[0] != delimiter and at[0] != 10:
             if at[0] == 13 and (at + 1)[0] != 10:
                 return None
             at += 1
-        first = at < behind and at[0] == 10
+        first = at < limit and at[0] == 10
         at += 1
     return places[: 8 * rows]

@@ -56,7 +56,7 @@ class FixedReader(TextValues):
     findings: list[Finding] = field(default_factory=list)
 
     def blocks(self) -> Iterator[Block]:
-        """Whole records behind preamble and header."""
+        """Whole records after preamble and header."""
         layout = self.layout
         assert layout.record is not None
         skipped = layout.preamble + bool(layout.header)
@@ -151,18 +151,18 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
     spans = spans_of(layout.fields)
     record = layout.record
     if record is None and spans and layout.terminator != "newline" and b"\n" not in text.rstrip():
-        # the fields tell the length, when that many characters go into the text without a rest
+        # the fields say the length, when that many characters go into the text without a rest
         end = max(span.end for span in spans)
         record = end if not whole or len(text.rstrip(b"\r\n")) % end == 0 else None
     records = first_records(text, whole, len(text), record, layout.terminator)
     if records is None and spans and layout.terminator != "newline":
-        # the fields tell the length where the text does not
+        # the fields say the length where the text does not
         record = max(span.end for span in spans)
         records = first_records(text, whole, len(text), record, layout.terminator)
     if records is None:
         raise UltravectError(
             "record-unknown",
-            f"{file.path}: nothing tells how long a record is",
+            f"{file.path}: nothing says how long a record is",
             hint="set layout.record to the number of characters in a record, and layout.fields to its fields",
             object=file.path,
             place="from.layout.record",
@@ -224,7 +224,7 @@ def open_fixed(file: SourceFile, layout: FixedLayout) -> FixedReader:
     if (end := max(span.end for span in spans)) > whole.record:
         raise UltravectError(
             "layout-misfit",
-            f"{file.path}: the fields end at {end:,}, behind the record's {whole.record:,} characters",
+            f"{file.path}: the fields end at {end:,}, beyond the record's {whole.record:,} characters",
             hint="correct the widths in layout.fields, or layout.record",
             object=file.path,
             place="from.layout.fields",

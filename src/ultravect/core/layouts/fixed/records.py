@@ -47,9 +47,9 @@ def spans_of(fields: Iterable[FixedField]) -> list[Span]:
     found: list[Span] = []
     end = 0
     for declared in fields:
-        begin = field.start - 1 if field.start else end
-        end = begin + field.width
-        found.append(Span(field.name, begin, end, field.trim))
+        begin = declared.start - 1 if declared.start else end
+        end = begin + declared.width
+        found.append(Span(declared.name, begin, end, declared.trim))
     return found
 
 
@@ -74,7 +74,7 @@ def text_of(row: Characters) -> str:
 
 @dataclass(frozen=True)
 class FixedBlock:
-    """Records as a matrix of characters; ``bad`` ones are left out of it, ``index`` tells the places of the others."""
+    """Records as a matrix of characters; ``bad`` ones are left out of it, ``index`` says the places of the others."""
 
     path: str
     size: int
@@ -178,7 +178,7 @@ def _uneven_lines(chunk: bytes, path: str, width: int, exact: bool, line: int) -
 
 
 def cut_stream(chunks: Iterable[bytes], path: str, width: int) -> Iterator[FixedBlock]:
-    """One record behind the other, without line ends; a line end behind the last is let pass."""
+    """One record after the other, without line ends; a line end after the last is let pass."""
     rest: Characters = np.empty(0, np.uint8)
     left = b""
     for chunk in chunks:

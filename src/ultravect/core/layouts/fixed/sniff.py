@@ -22,7 +22,7 @@ _MOST_ABOVE = 30
 
 @dataclass(frozen=True)
 class Records:
-    """The first records, a row each; how they were told apart is in ``reason``."""
+    """The first records, a row each; how they were distinguished is in ``reason``."""
 
     matrix: Characters
     terminator: str
@@ -61,7 +61,7 @@ def record_length(text: Characters, size: int | None) -> int | None:
 
 
 def first_records(text: bytes, whole: bool, size: int, record: int | None, terminator: str | None) -> Records | None:
-    """The first records of a file, told apart by its lines or by what repeats; None where nothing does."""
+    """The first records of a file, distinguished by its lines or by what repeats; None where nothing does."""
     lines = [line for line in _lines(text, whole) if line][:_LOOK_RECORDS]
     if terminator != "none" and (terminator == "newline" or len(lines) > 1):
         rows = [characters(line) for line in lines]
@@ -148,7 +148,7 @@ def header_found(matrix: Characters) -> tuple[bool, str]:
 
 
 def fields_found(matrix: Characters, header: bool) -> list[FixedField]:
-    """Fields that start where text starts behind a gap: a place that is a space in every record."""
+    """Fields that start where text starts after a gap: a place that is a space in every record."""
     body = matrix[1:] if header and len(matrix) > 1 else matrix
     used = (body != _SPACE).any(axis=0)
     if header:

@@ -18,11 +18,11 @@ def choose(situation: Situation) -> StrategyPlan:
     for strategy in STRATEGIES:
         obstacle = strategy.obstacle(situation)
         if not obstacle:
-            told = {name: why for name, why in why_not.items() if why not in _GIVEN}
-            return StrategyPlan(strategy.NAME, strategy.SUMMARY, told)
+            shown = {name: why for name, why in why_not.items() if why not in _GIVEN}
+            return StrategyPlan(strategy.NAME, strategy.SUMMARY, shown)
         why_not[strategy.NAME] = obstacle
     raise AssertionError("files are written as a file set, tables by merge")
 
 
 _GIVEN = frozenset(["the target is files", "there is nothing to be replaced"])
-"""What nobody needs to be told."""
+"""What no one needs to know."""
