@@ -1,6 +1,6 @@
 import type { ProblemBody } from "./types";
 
-/** A refusal of the service, as it told it. */
+/** A refusal of the service, as it said it. */
 export class ApiProblem extends Error {
   constructor(readonly body: ProblemBody) {
     super(body.detail);

@@ -50,7 +50,7 @@ export function itemsOf(file: string): string[] | null {
   return isSeq(list) ? list.items.map((one) => String(isScalar(one) ? one.value : "")) : null;
 }
 
-/** The file with another select list; comments stay, also those behind items that stay as they are. */
+/** The file with another select list; comments stay, also those after items that stay as they are. */
 export function withItems(file: string, items: string[]): string {
   const document = parseDocument(file);
   if (!isMap(document.contents)) return file;

@@ -1,6 +1,6 @@
 export const MODES: Record<string, string> = {
   append: "adds the rows to those that are there",
-  overwrite: "replaces the rows that are there; whoever reads meanwhile sees the old ones",
+  overwrite: "replaces the rows that are there; readers meanwhile see the old ones",
   upsert: "matches rows by keys: new ones are inserted, changed ones updated, equal ones left alone",
 };
 

@@ -1,4 +1,4 @@
-/** The address behind the #: `#/jobs/bookings`. */
+/** The address after the #: `#/jobs/bookings`. */
 function parts(): string[] {
   return location.hash
     .replace(/^#\/?/, "")

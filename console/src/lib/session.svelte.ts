@@ -3,7 +3,7 @@ import type { User } from "./types";
 
 const RANKS = ["viewer", "operator", "editor", "admin"];
 
-/** Who is signed in; undefined until the service has told. */
+/** Who is signed in; undefined until the service has said. */
 export const session = $state<{ user: User | null | undefined }>({ user: undefined });
 
 export async function recall(): Promise<void> {

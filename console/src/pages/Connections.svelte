@@ -29,7 +29,7 @@
     }
   }
 
-  /** What tells one connection of a kind from another, on one line. */
+  /** What says one connection of a kind from another, on one line. */
   function place(one: Connection): [string, string][] {
     return Object.entries(one.settings)
       .filter(([, value]) => typeof value !== "object" && !String(value).includes("\n") && String(value).length < 80)

@@ -9,7 +9,7 @@
     updated: "rows of the target, before and after",
     added: "rows with keys that were not there before",
     gone: "rows whose keys are no longer there",
-    repeated: "rows that were dropped, beside the one of their key that was kept",
+    repeated: "rows that were dropped, next to the one of their key that was kept",
   };
   let kind = $state("");
   let pages = $state<Record<string, Page<Change>>>({});

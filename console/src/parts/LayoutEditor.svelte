@@ -23,7 +23,7 @@
   let problem = $state<ProblemBody | null>(null);
   let busy = $state(false);
   let name = $state("");
-  let told = $state("");
+  let shown = $state("");
   let asked = 0;
 
   const TEXT = ["delimited", "fixed", "jsonl", "json", "xml"];
@@ -71,7 +71,7 @@
   }
 
   function set(key: string, value: unknown) {
-    told = "";
+    shown = "";
     const next = { ...layout };
     if (value === undefined) delete next[key];
     else next[key] = value;
@@ -108,12 +108,12 @@
   let lines = $derived(raw?.text.split("\n").slice(0, 400) ?? []);
 
   async function save() {
-    told = "";
+    shown = "";
     try {
       const expects = (preview?.columns ?? []).map(({ name, type }) => ({ name, type }));
       const json = { ultravect: 1, layout: name, reads: preview?.layout ?? layout, expects };
       const stored = (await exchange<SavedLayout>("PUT", `layouts/${encodeURIComponent(name)}`, { json })).data;
-      told = `saved ${stored.name}, version ${stored.version}; in a job: layout: ${stored.name}`;
+      shown = `saved ${stored.name}, version ${stored.version}; in a job: layout: ${stored.name}`;
       saved = (await get<Page<SavedLayout>>("layouts?page_size=200")).items;
     } catch (error) {
       problem = problemOf(error);
@@ -148,7 +148,7 @@
       </select>
     {/if}
     <button class="btn btn-sm" onclick={() => (layout = { ...start })}>Back to what was found</button>
-    <span class="text-base-content/60 text-xs" role="status">{busy ? "reading …" : said}</span>
+    <span class="text-base-content/60 text-xs" role="status">{busy ? "reading …" : shown}</span>
     {#if may("editor")}
       <form
         class="ml-auto flex gap-2"

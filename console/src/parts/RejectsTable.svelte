@@ -18,7 +18,7 @@
     if (search) parts.set("search", search);
     return parts.toString();
   });
-  // where a row of a table stood says little: its key tells which one it is
+  // where a row of a table stood says little: its key says which one it is
   let keyed = $derived(!!page?.items.some((one) => one.key));
   function placeOf(reject: Reject): string {
     if (!reject.key) return `row ${count(reject.row)}`;

@@ -16,7 +16,7 @@ from ultravect.cli.own_layout import own_layout
 from ultravect.client import ApiError
 
 _SHOWN_BAD = 3
-_TOLD_NOTES = (
+_SHOWN_NOTES = (
     "column-renamed", "comments-found", "delimiter-found", "fields-found", "files-matched", "header-found", "numbers-found",
     "preamble-found", "quotes-found", "rows-found", "sheet-found", "trailing-found",
 )  # fmt: skip
@@ -145,7 +145,7 @@ def _print_preview(found: dict[str, Any]) -> None:
     if "counts" in (found["columns"][0] if found["columns"] else {}):
         _print_counts(found["columns"])
     for finding in found["findings"]:
-        if finding["severity"] != "note" or finding["code"] in _TOLD_NOTES:
+        if finding["severity"] != "note" or finding["code"] in _SHOWN_NOTES:
             colour = "dim" if finding["severity"] == "note" else "yellow"
             fix = f" — {finding['fix']}" if finding["fix"] and finding["severity"] != "note" else ""
             screen.print(f"[{colour}]{finding['severity']}[/]: {escape(finding['message'] + fix)}", soft_wrap=True)

@@ -1,1 +1,1 @@
-"""Plan, check and run a job: the phases, the tally and the rejects."""
+"""From a job to what it does: what is opened, planned, executed, looked at and taken back."""

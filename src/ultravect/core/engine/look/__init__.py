@@ -1,0 +1,1 @@
+"""Looks at sources, targets and jobs, and moves nothing."""

@@ -1,0 +1,1 @@
+"""From names of connections, tables and files to what is opened."""

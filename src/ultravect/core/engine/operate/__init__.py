@@ -1,0 +1,1 @@
+"""What is done with runs that have ended."""

@@ -1,77 +1,33 @@
-"""Runs one leg: read and shape in one thread, stage in another, then publish and verify."""
+"""Runs a leg: plans it, and executes the plan; once more where types or rows turn out to be others."""
 
 from __future__ import annotations
 
-import itertools
-import queue
-import threading
 import time
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from functools import partial
 from typing import Any
 
-from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import Database, Load
+from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
-from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.writing import load_order
-from ultravect.core.engine.run.checksums import Checksums
 from ultravect.core.engine.run.copy_files import mirror_leg
-from ultravect.core.engine.run.held_rejects import HeldRejects
-from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
-from ultravect.core.engine.run.rejects import RejectLedger
-from ultravect.core.engine.run.row_places import RowPlaces
+from ultravect.core.engine.run.leg import LegResult, Listener
+from ultravect.core.engine.run.leg_run import LegRun
+from ultravect.core.engine.run.progress import Progress
 from ultravect.core.engine.run.row_selection import RowSelection
-from ultravect.core.engine.run.shape import Shaped, Shaper
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import KeyedReader
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
 from ultravect.core.words import counted
-
-_QUEUE_BLOCKS = 2
-_PROGRESS_SECONDS = 0.2
-_NAMED_FILES = 10
-_REJECTS_AT_ONCE = 500
-# what a load raises while publishing, when no answer says whether it was committed
-_NOT_ANSWERED = ("outcome-unknown", "connection-lost")
-
-
-class _Progress:
-    """Passes figures on, at most every fifth of a second."""
-
-    def __init__(self, listener: Listener, bytes_total: int) -> None:
-        self._listener = listener
-        self._started = time.monotonic()
-        self._shown = 0.0
-        self._lock = threading.Lock()
-        self.figures: dict[str, Any] = {
-            "bytes_total": bytes_total,
-            "bytes_read": 0,
-            "rows_read": 0,
-            "rows_staged": 0,
-        }
-
-    def report(self, *, now: bool = False, **figures: int) -> None:
-        with self._lock:
-            first = not self.figures["rows_read"]
-            self.figures.update(figures)
-            elapsed = time.monotonic() - self._started
-            if now or first or elapsed - self._shown >= _PROGRESS_SECONDS:
-                self._shown = elapsed
-                rate = self.figures["rows_read"] / elapsed if elapsed > 0 else 0
-                self._listener.progress({**self.figures, "rows_per_second": round(rate)})
 
 
 def run_leg(
@@ -106,7 +62,7 @@ def run_leg(
     if earlier and (known := committed_result(job, target, earlier, facts)):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
-    progress = _Progress(listener, 0)
+    progress = Progress(listener, 0)
     if selection:
         job = _additional(job)
 
@@ -181,7 +137,7 @@ def run_plan(
     if selection:
         selection.ask(opened.reader)
     started = time.monotonic() if started is None else started
-    leg = _Leg(opened, listener, shield, started, run_id, receipt, selection)
+    leg = LegRun(opened, listener, shield, started, run_id, receipt, selection)
     try:
         return leg.run()
     except UltravectError as error:
@@ -190,7 +146,7 @@ def run_plan(
         listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
     # the source may have changed since: nothing of the first reading is kept
     listener.read_again()
-    return _Leg(opened, listener, shield, started, run_id, receipt, selection, isolates=True).run()
+    return LegRun(opened, listener, shield, started, run_id, receipt, selection, isolates=True).run()
 
 
 def _additional(job: Job) -> Job:
@@ -218,260 +174,3 @@ def committed_result(job: Job, spec: ConnectionSpec, attempts: Sequence[str], fa
     if receipt is None:
         return None
     return LegResult(Tally(**receipt.tally), receipt.rows_before, target.count(table), receipt.created, 0.0)
-
-
-class _Leg:
-    def __init__(
-        self,
-        opened: OpenLeg,
-        listener: Listener,
-        shield: Callable[[], AbstractContextManager[None]],
-        started: float,
-        run_id: str,
-        receipt: str,
-        selection: RowSelection | None,
-        *,
-        isolates: bool = False,
-    ) -> None:
-        """``isolates``: the target refused a load of such rows, which are now found one by one."""
-        plan, job = opened.plan, opened.job
-        self._reader, self._target, self._table = opened.reader, opened.target, plan.table
-        self._plan = plan
-        self._isolates = isolates
-        self._order = load_order(
-            opened, receipt, isolate=self._isolates, notify=lambda text: listener.log("warning", text)
-        )
-        self._created = plan.create is not None and not plan.rebuilds and isinstance(opened.target, Database)
-        self._listener = listener
-        self._shield = shield
-        self._started = started
-        self._tally = Tally()
-        self._held = HeldRejects(listener.rejects) if plan.sampled else None
-        self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects)
-        self._places = RowPlaces() if isolates else None
-        self.published = False
-        self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
-        self._shaper = Shaper.of(opened, run_id)
-        self._selection = selection
-        self._progress = _Progress(listener, opened.reader.size)
-        self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
-        self._cancelled = threading.Event()
-        self._sums: Checksums | None = None
-        if job.into.checksums and job.into.mode != "upsert" and isinstance(self._target, Database):
-            self._sums = Checksums(self._target, self._order.columns)
-
-    def run(self) -> LegResult:
-        for phase in ("shape", "stage"):
-            self._listener.phase(phase, "running")
-        reading = threading.Thread(target=self._read, name="read", daemon=True)
-        one_file = isinstance(self._reader, TableRows) and self._reader.shares_file_with(self._target)
-        if not one_file:
-            # reading starts while the target is still being opened
-            reading.start()
-        self._phase = "stage"
-        try:
-            return self._load(reading.start if one_file else None)
-        except UltravectError as error:
-            error.phase = error.phase or self._phase
-            raise
-        except TypeDrift:
-            self._held = None  # the leg begins anew, and reports its own
-            raise
-        finally:
-            self._cancelled.set()
-            if self._held:
-                self._held.release()
-            if self._places:
-                self._places.close()
-
-    def _load(self, read: Callable[[], None] | None) -> LegResult:
-        """``read`` starts the reading, where that has to wait for the target."""
-        if self._sums and self._order.mode == "append" and not self._created:
-            self._sums.before = self._sums.of_table(self._table)
-        with self._target.load(self._order) as load:
-            if read:
-                read()
-            if self._created or self._plan.rebuilds:
-                self._listener.log("info", f"created table {self._table}, visible once the load is published")
-            for change in self._plan.changes:
-                what = "adding" if change.added else "enlarging"
-                self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
-            self._stage(load)
-            counts = load.finish(self._ledger.tolerated(self._tally.read) if self._isolates else 0)
-            self._refuse(load.refused)
-            self._settle(counts)
-            if load.changes:
-                self._listener.changes(load.changes)
-            if load.previous:
-                self._listener.log("info", f"the rows that are replaced are kept in {load.previous}")
-            self._listener.phase("stage", "done")
-            self._phase = "publish"
-            with self._shield():
-                self._listener.phase("publish", "running")
-                self._publish(load)
-            self._listener.phase("publish", "done")
-            for path in load.written[:_NAMED_FILES]:
-                self._listener.log("info", f"wrote {path}")
-            if len(load.written) > _NAMED_FILES:
-                self._listener.log("info", f"and {counted(len(load.written) - _NAMED_FILES, 'other file')}")
-            self._phase = "verify"
-            try:
-                return self._verify(load)
-            except UltravectError as error:
-                error.outcome = COMMITTED
-                raise
-
-    def _publish(self, load: Load) -> None:
-        receipt = self._receipt(load)
-        try:
-            load.publish(receipt)
-        except UltravectError as error:
-            error.outcome = error.outcome or (UNKNOWN if error.code in _NOT_ANSWERED else NOTHING)
-            raise
-        self.published = True
-        self._listener.published(receipt)
-
-    def _receipt(self, load: Load) -> Receipt:
-        mode = str(self._order.mode)
-        return Receipt(str(self._table), mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
-
-    def _stage(self, load: Load) -> None:
-        """Takes shaped batches from the reading thread and writes them."""
-        staged = 0
-        while (item := self._queue.get()) is not None:
-            if isinstance(item, BaseException):
-                raise item
-            self._phase = "shape"  # what can fail before the rows are written is what they are
-            self._tally.read += item.rows
-            self._tally.filtered += item.filtered
-            self._ledger.add(item.rejects)
-            self._ledger.enforce(self._tally.read, final=False)
-            if self._places:
-                self._places.add(item)
-            self._phase = "stage"
-            load.write(item.batch)
-            if self._sums:
-                self._sums.add(item.batch)
-            staged += item.batch.num_rows
-            self._progress.report(rows_staged=staged)
-        self._listener.phase("read", "done")
-        self._listener.phase("shape", "done")
-        self._progress.report(now=True)
-        if self._selection and (shown := self._selection.missed(self._tally.read)):
-            self._listener.log("warning", shown)
-        if self._held:
-            # every row has been read: nothing can turn out otherwise any more
-            self._held.release()
-        self._phase = "shape"
-        self._ledger.enforce(self._tally.read, final=True)
-        self._phase = "stage"
-
-    def _read(self) -> None:
-        end: BaseException | None = None
-        rows = size = 0
-        phase = "read"
-        try:
-            for block in self._reader.blocks():
-                phase = "shape"
-                shaped = self._shaper.shape(block)
-                if self._isolates and isinstance(self._reader, KeyedReader) and self._reader.keys:
-                    shaped = replace(shaped, keys=self._reader.keys_of(block, shaped.index))
-                if self._selection:
-                    shaped = self._selection.keep(shaped)
-                rows += shaped.rows
-                size += shaped.bytes
-                self._progress.report(rows_read=rows, bytes_read=size)
-                phase = "read"
-                self._put(shaped)
-                if self._cancelled.is_set():
-                    return
-        except BaseException as error:
-            if isinstance(error, UltravectError):
-                error.phase = phase
-            end = error
-        self._put(end)
-
-    def _put(self, item: Shaped | BaseException | None) -> None:
-        while not self._cancelled.is_set():
-            try:
-                return self._queue.put(item, timeout=0.5)
-            except queue.Full:
-                continue
-
-    def _refuse(self, refused: Iterable[RefusedRow]) -> None:
-        """Rejects what only the database could refuse."""
-        if self._places:
-            left = iter(refused)
-            while some := [self._places.reject(item) for item in itertools.islice(left, _REJECTS_AT_ONCE)]:
-                self._ledger.add(some)
-            self._ledger.enforce(self._tally.read, final=True)
-
-    def _settle(self, counts: Counts) -> None:
-        """The books: what the database took and what was rejected must be what was read."""
-        self._counts = counts
-        self._tally.inserted = counts.inserted
-        self._tally.updated = counts.updated
-        self._tally.unchanged = counts.unchanged
-        self._tally.repeated = counts.repeated
-        self._tally.rejected = self._ledger.count
-        if not self._tally.adds_up:
-            raise UltravectError(
-                "tally-unbalanced",
-                f"{self._tally.read:,} rows were read, but {self._tally.accounted:,} are accounted for; nothing was written",
-                hint="a trigger or rule of the target may drop rows; otherwise please report this",
-                tally=self._tally.as_dict(),
-            )
-
-    def _verify(self, load: Load) -> LegResult:
-        self._listener.phase("verify", "running")
-        verified = load.verify()
-        expected = (load.rows_before or 0) - self._counts.removed + self._tally.inserted
-        written = self._tally.inserted + self._tally.updated
-        if verified.rows_of_load != written and not verified.sure:
-            self._listener.log(
-                "warning",
-                f"not verified: {written:,} rows were committed to {self._table}, and {verified.rows_of_load:,} rows of "
-                "this load are counted there; triggers or rules of the table may write to it as well",
-            )
-        elif verified.rows_of_load != written:
-            raise UltravectError(
-                "verify-failed",
-                f"{written:,} rows were committed to {self._table}, but {verified.rows_of_load:,} of them "
-                "can be counted there",
-                hint="triggers, or others who changed the rows at once, can cause this; look at the table",
-                table=str(self._table),
-            )
-        elif verified.how:
-            self._listener.log("info", f"verified: {counted(written, 'row')} of this load counted {verified.how}")
-        if load.rows_before is not None and verified.rows_after != expected:
-            who = "the statements of into.after, or others," if self._order.after else "others"
-            self._listener.log(
-                "warning",
-                f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: {who} wrote to it during the run",
-            )
-        checksums = self._checked(load)
-        self._listener.phase("verify", "done")
-        return LegResult(
-            self._tally,
-            load.rows_before,
-            verified.rows_after,
-            self._created,
-            time.monotonic() - self._started,
-            comparison=load.comparison,
-            checksums=checksums,
-            strategy=load.strategy or self._plan.strategy.name,
-        )
-
-    def _checked(self, load: Load) -> Mapping[str, str] | None:
-        """The checksums of the loaded rows, compared with those of the rows sent; None where they cannot be."""
-        if self._sums is None:
-            return None
-        dropped = self._counts.refused + self._counts.repeated
-        if dropped:
-            what = counted(dropped, "row was", "rows were")
-            self._listener.log("warning", f"checksums are not compared: {what} sent and not kept")
-            return None
-        found = self._sums.require_equal(self._table)
-        shown = counted(len(found), "column")
-        self._listener.log("info", f"the target gives back what was sent: the checksums of {shown} are equal")
-        return found

@@ -6,7 +6,6 @@ which something does not fit are parsed again as text, and converted by kernels 
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
@@ -14,24 +13,22 @@ from typing import Any
 import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ultravect.core.engine.plan.drift import require_parsed, require_within
 from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.target_checks import TargetCheck
+from ultravect.core.engine.run.breaches import breaches
 from ultravect.core.engine.run.rejects import Reject, key_text
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows
 from ultravect.core.expressions.evaluate import evaluate
 from ultravect.core.expressions.kernels import Computed
 from ultravect.core.layouts.base import Block, KeyedReader, ParsedColumns, Reader, ReportsFailures, Rows, WantedColumn
-from ultravect.core.types.arrow import as_text, beyond_four_digits, convert_typed, plain_array
+from ultravect.core.types.arrow import as_text, convert_typed, plain_array
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
 
 _MAX_VALUE = 1000
-_CONTROL = r"[\x01-\x08\x0b\x0c\x0e-\x1f]"
-_NATIVE_DIGITS = re.compile(r"\((\d+),\s*(\d+)\)$")
 _MAX_RECORD = 10_000
 _MANY = 2  # one bad row in so many: the whole block is sorted out
 # where block after block has to be sorted out, only one in some is still parsed straight into its types first
@@ -55,59 +52,6 @@ class Shaped:
     before: int = 0
     keys: pa.Table | None = None
     """Of the rows in ``batch``, where each may have to be found again; see ``layouts.base.KeyedReader``."""
-
-
-def _breaches(
-    array: pa.Array, column: ColumnPlan, has_nul: bool, refuses: frozenset[str]
-) -> list[tuple[str, pa.Array]]:
-    """What the target's column would not take of converted values: reasons, each with a mask.
-
-    ``refuses``: what the target takes in no column, as its dialect says.
-    """
-    found: list[tuple[str, pa.Array]] = []
-    kind = column.type
-    if not column.nullable and array.null_count:
-        found.append(("no value, and the target's column takes no NULL", array.is_null()))
-    elif column.key and array.null_count:
-        found.append(("no value in a column of into.keys", array.is_null()))
-    if pa.types.is_string(array.type):
-        if kind.length is not None:
-            found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))
-        if has_nul and "nul" in refuses:
-            found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
-        if kind.name == "decimal" and (limit := _NATIVE_DIGITS.search(column.native)):
-            before, after = int(limit[1]) - int(limit[2]), int(limit[2])
-            fits = pc.match_substring_regex(array, rf"^-?0*[0-9]{{0,{before}}}(?:\.[0-9]{{0,{after}}}0*)?$")
-            reason = f"more than {before} digits before the decimal mark, or {after} after it"
-            found.append((reason, pc.invert(fits)))
-    if "long numbers" in refuses and kind.name == "decimal" and "TEXT" not in column.native.upper():
-        bare = pc.replace_substring_regex(as_text(array), r"(\.[0-9]*?)0+$", r"\1")
-        digits = pc.replace_substring_regex(pc.replace_substring(bare, ".", ""), r"^-?0*", "")
-        found.append(("more than 15 digits, which the target would round", pc.greater(pc.utf8_length(digits), 15)))
-    if pa.types.is_binary(array.type) and kind.length is not None:
-        found.append((f"longer than {kind.length} bytes", pc.greater(pc.binary_length(array), kind.length)))
-    if pa.types.is_floating(array.type) and "not finite" in refuses:
-        found.append(("no finite number, which the target cannot store", pc.invert(pc.is_finite(array))))
-    if pa.types.is_string(array.type) and "control characters" in refuses:
-        found.append(
-            ("has a control character, which the target cannot store", pc.match_substring_regex(array, _CONTROL))
-        )
-    if pa.types.is_string(array.type) and "long texts" in refuses:
-        found.append(("longer than 32,767 characters", pc.greater(pc.utf8_length(array), 32_767)))
-    if "long integers" in refuses and kind.name == "bigint":
-        found.append(("more than 15 digits, which the target would round", pc.greater(pc.abs(array), 10**15 - 1)))
-    if "early years" in refuses and (pa.types.is_date(array.type) or pa.types.is_timestamp(array.type)):
-        found.append(("a day before 1900, which the target cannot store", pc.less(pc.year(array), 1900)))
-    if "far years" in refuses and beyond_four_digits(array):
-        year = pc.year(array)
-        far = pc.or_(pc.less(year, 1), pc.greater(year, 9999))
-        found.append(("a year that the target cannot store: it takes 1 to 9999", far))
-    if kind.precision is not None and kind.precision < 6 and kind.name in ("time", "timestamp", "timestamptz"):
-        step = 10 ** (6 - kind.precision)
-        ticks = array.cast(pa.int64())
-        rest = pc.subtract(ticks, pc.multiply(pc.divide(ticks, step), step))
-        found.append((f"more than {kind.precision} fractional digits of seconds", pc.not_equal(rest, 0)))
-    return found
 
 
 class Shaper:
@@ -228,7 +172,7 @@ class Shaper:
                 for _, mask in computed.failures:
                     apart |= mask
                 array = converted.array
-            for _, breached in _breaches(array, column, block.has_nul, self._refuses):
+            for _, breached in breaches(array, column, block.has_nul, self._refuses):
                 apart |= as_mask(breached)
             arrays.append(array)
         for check in self._checks:
@@ -354,7 +298,7 @@ class Shaper:
         for at in np.flatnonzero(converted.failed):
             value = _shown(decoded.array, int(at))
             reasons.setdefault(int(at), (column.source, value, explain(value or "", column.type, column.formats)))
-        for reason, mask in _breaches(converted.array, column, has_nul, refuses):
+        for reason, mask in breaches(converted.array, column, has_nul, refuses):
             breached = as_mask(mask) & ~failed
             for at in np.flatnonzero(breached):
                 reasons.setdefault(int(at), (column.source, _shown(decoded.array, int(at)), reason))

@@ -33,14 +33,13 @@ from ultravect.core.kinds.mariadb.guard import cipher
 from ultravect.core.kinds.mariadb.load import (
     LOCK_SECONDS,
     MariadbLoad,
-    clear_leftovers,
     open_load,
     require_receipts,
-    swap_obstacle,
 )
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
+from ultravect.core.kinds.mariadb.staging import clear_leftovers, swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.questions import require_question

@@ -1,0 +1,204 @@
+"""Tables next to the target: what rows go into before they are published, and how one takes the place of the target."""
+
+from __future__ import annotations
+
+import re
+import secrets
+from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any
+
+import MySQLdb
+
+from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.load import LoadOrder
+from ultravect.core.contracts.target import SwapNeeds
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.merge import ROW
+from ultravect.core.loading.receipts import ReceiptTable
+
+# types that an index takes only the start of
+_LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
+STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
+
+_LEFT = (
+    "SELECT table_name FROM information_schema.tables WHERE table_schema = {schema} "
+    f"AND table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$'"
+)
+
+
+_COUNTER = (
+    "SELECT auto_increment FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}"
+)
+
+
+# foreign keys in either direction, and triggers; histories, and files in a place of their own
+_TIED = """
+SELECT 1 FROM information_schema.referential_constraints
+WHERE (constraint_schema = {schema} AND table_name = {table}) OR (unique_constraint_schema = {schema} AND referenced_table_name = {table})
+UNION ALL SELECT 1 FROM information_schema.triggers WHERE event_object_schema = {schema} AND event_object_table = {table}
+UNION ALL SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table}
+  AND (table_type = 'SYSTEM VERSIONED' OR create_options LIKE '%DIRECTORY%')
+LIMIT 1
+"""
+
+
+@dataclass(frozen=True)
+class Staging:
+    """Where rows go: first into ``rows``, then into ``final``, which at the end takes the name of the target ``home``."""
+
+    home: TableName
+    final: TableName
+    rows: TableName
+    matched: TableName | None = None
+    """Where the numbers of rows go whose key is there already."""
+
+    kept: TableName | None = None
+    """A copy of the rows that are replaced, where their table stays."""
+
+    @property
+    def renamed(self) -> bool:
+        return self.final != self.home
+
+    @property
+    def merged(self) -> bool:
+        return self.rows != self.final
+
+
+def first_row(session: Any, statement: str) -> tuple[Any, ...] | None:
+    """Runs a statement; the first row of its answer, where it has one."""
+    with session.cursor() as cursor:
+        # the driver looks for placeholders only where it is given values
+        cursor.execute(statement)
+        row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
+    return row
+
+
+def aside(staged: TableName) -> TableName:
+    """What the replaced table is called until it is dropped."""
+    return TableName(staged.schema, staged.name.replace(STAGE, _OLD))
+
+
+def begin_in_place(dialect: Dialect, staged: TableName, name: TableName, previous: str, *, replaces: bool) -> str:
+    """The statement that gives the staged table the name of the target, whose old table is called ``previous`` then."""
+    into = dialect.table(name)
+    if not replaces:
+        return f"RENAME TABLE {dialect.table(staged)} TO {into}"
+    old = TableName(name.schema, previous) if previous else aside(staged)
+    return f"RENAME TABLE {into} TO {dialect.table(old)}, {dialect.table(staged)} TO {into}"
+
+
+def keep_counter(execute: Callable[[str], Any], dialect: Dialect, old: TableName, new: TableName) -> None:
+    """The next number of an AUTO_INCREMENT column goes on where it was."""
+    schema = dialect.literal(old.schema) if old.schema else "DATABASE()"
+    found = execute(_COUNTER.format(schema=schema, table=dialect.literal(old.name)))
+    if found and found[0]:
+        execute(f"ALTER TABLE {dialect.table(new)} AUTO_INCREMENT = {int(found[0])}")
+
+
+def make_staging(
+    execute: Callable[[str], Any],
+    dialect: Dialect,
+    order: LoadOrder,
+    live: LiveTable | None,
+    schema: str,
+    *,
+    swaps: bool,
+) -> Staging:
+    """Creates what rows go into, where that is not the table itself, in ``schema`` or that of the table.
+
+    ``swaps``: another table takes the place of the one that is overwritten.
+    """
+    home = live.name if live else order.table
+    place = schema or home.schema
+    final = rows = home
+    if order.create is not None:
+        final = _named(execute, dialect, place)
+        for statement in dialect.create_table(final, order.create):
+            execute(statement)
+    elif swaps:
+        final = _named(execute, dialect, place)
+        execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
+        for statement in dialect.alter_table(final, order.changes):
+            execute(statement)
+    if order.staged or order.changes:
+        rows = _named(execute, dialect, place)
+        execute(_staging_table(dialect, order, final, rows, live))
+    matched = None
+    if order.mode == "upsert":
+        matched = _named(execute, dialect, place)
+        execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
+    kept = None
+    if order.keep_previous and live and final == home:
+        kept = _named(execute, dialect, place)
+        execute(f"CREATE TABLE {dialect.table(kept)} AS SELECT * FROM {dialect.table(home)}")
+    return Staging(home, final, final if rows == home else rows, matched, kept)
+
+
+def _named(execute: Callable[[str], Any], dialect: Dialect, schema: str | None) -> TableName:
+    """A new name for staging, with the lock that says it is in use."""
+    name = STAGE + secrets.token_hex(6)
+    execute(f"DO GET_LOCK({dialect.literal(name)}, 0)")
+    return TableName(schema, name)
+
+
+def _staging_table(
+    dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName, live: LiveTable | None
+) -> str:
+    """The statement that creates a table for rows as ``final`` will have them."""
+    changed = {change.column.name: change.column for change in order.changes}
+    declared = [
+        f"{dialect.quote(name)} {dialect.from_canonical(column.type).native}" for name, column in changed.items()
+    ]
+    declared.append(f"{ROW} bigint, KEY ({ROW})" if order.isolate else f"{ROW} bigint")
+    if order.keys:
+        # without an index each row of one table would be compared with each of the other
+        natives = {column.name: dialect.from_canonical(column.type).native for column in order.columns}
+        natives |= {column.name: column.native for column in (live.columns if live and not order.create else ())}
+        parts = [f"{dialect.quote(key)}{_PREFIX if _LONG.search(natives[key]) else ''}" for key in order.keys]
+        declared.append(f"KEY ({', '.join(parts)})")
+    kept = [dialect.quote(column.name) for column in order.columns if column.name not in changed]
+    selected = f" AS SELECT {', '.join(kept)} FROM {dialect.table(final)} LIMIT 0" if kept else ""
+    return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"
+
+
+def may_swap(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> bool:
+    """Whether another table may take this one's place: nothing stays with the old one, and no statement of the job's own
+    has to be in one transaction with it."""
+    if live is None or order.mode != "overwrite" or order.create is not None or order.before or order.after:
+        return False
+    return not _is_tied(execute, dialect, live.name)
+
+
+def swap_obstacle(execute: Callable[[str], Any], dialect: Dialect, live: LiveTable, needs: SwapNeeds) -> str:
+    """See ``Target.swap_obstacle``, but for privileges."""
+    if needs.before or needs.after:
+        return "the statements of into.before and into.after need the table itself"
+    if _is_tied(execute, dialect, live.name):
+        return "foreign keys, triggers or the history of its rows belong to the table that is there"
+    return ""
+
+
+def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) -> bool:
+    schema = dialect.literal(table.schema) if table.schema else "DATABASE()"
+    return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
+
+
+def clear_leftovers(session: Any, dialect: Dialect, receipts: ReceiptTable, schema: str = "") -> None:
+    """Drops staging tables whose session is gone, unless a receipt says that they are to be renamed; ``schema`` is that
+    of staging, "" for the session's own."""
+    with session.cursor() as cursor:
+        cursor.execute(_LEFT.format(schema=dialect.literal(schema) if schema else "DATABASE()"))
+        left = [name for (name,) in cursor.fetchall()]
+        if not left:
+            return
+        pending: set[str] = set()
+        with suppress(MySQLdb.ProgrammingError):
+            cursor.execute(receipts.pending())
+            pending = {name for (name,) in cursor.fetchall()}
+        for name in left:
+            # an old table goes with the session whose staging took its place
+            cursor.execute(f"SELECT IS_FREE_LOCK('{name.replace(_OLD, STAGE)}')")
+            if name not in pending and cursor.fetchone()[0] == 1:
+                cursor.execute(f"DROP TABLE IF EXISTS {dialect.table(TableName(schema or None, name))}")
