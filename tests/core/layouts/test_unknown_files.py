@@ -99,7 +99,11 @@ def test_what_is_not_sure_is_a_warning_with_the_edit(
     content: bytes, code: str, part: str, put: tuple[str, Any]
 ) -> None:
     (found,) = [finding for finding in opened("a.csv", content).findings if finding.code == code]
-    assert (found.severity, part in found.message, found.put and (found.put.place, found.put.value)) == (
+    assert (
+        found.severity,
+        part in found.message,
+        found.replacement and (found.replacement.place, found.replacement.value),
+    ) == (
         "warning",
         True,
         put,

@@ -13,7 +13,7 @@ from typing import Any, BinaryIO, cast
 from charset_normalizer import from_bytes
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.finding import Finding, Replacement
 
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"),
@@ -121,8 +121,8 @@ def encoding_finding(detected: DetectedEncoding) -> Finding:
     if detected.sure:
         return Finding("note", "encoding-detected", text, "from.layout")
     fix = f"look at the rows; if they are right, write layout.encoding: {detected.name}"
-    put = Put("from.layout.encoding", detected.name)
-    return Finding("warning", "encoding-detected", text, "from.layout", fix, put)
+    replacement = Replacement("from.layout.encoding", detected.name)
+    return Finding("warning", "encoding-detected", text, "from.layout", fix, replacement)
 
 
 def is_utf8(encoding: str) -> bool:

@@ -11,7 +11,7 @@ Severity = Literal["error", "warning", "note"]
 
 
 @dataclass(frozen=True)
-class Put:
+class Replacement:
     """A value to be written at a place of the job file."""
 
     place: str
@@ -22,7 +22,7 @@ class Put:
 class Finding:
     """``place`` is the path in the job file (``into.table``), or "" where it is about the data.
 
-    ``put`` is what the fix writes into the job file, where that is known; ``edit`` the same in a file's own lines.
+    ``replacement`` is what the fix writes into the job file, where that is known; ``edit`` the same in a file's own lines.
     """
 
     severity: Severity
@@ -30,13 +30,17 @@ class Finding:
     message: str
     place: str = ""
     fix: str = ""
-    put: Put | None = None
+    replacement: Replacement | None = None
     edit: Edit | None = None
 
     def edited(self, text: str) -> Finding:
         """The finding with its fix as an edit of the job file ``text``."""
-        return replace(self, edit=edit_of(text, self.put.place, self.put.value)) if self.put else self
+        return (
+            replace(self, edit=edit_of(text, self.replacement.place, self.replacement.value))
+            if self.replacement
+            else self
+        )
 
     def as_dict(self) -> dict[str, Any]:
-        shown = {key: value for key, value in asdict(self).items() if key not in ("put", "edit")}
+        shown = {key: value for key, value in asdict(self).items() if key not in ("replacement", "edit")}
         return shown | ({"edit": self.edit.as_dict()} if self.edit else {})

@@ -190,7 +190,7 @@ def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
             f"{found.count:,} of {tried} {what}, first {str(first).removesuffix(': ')}",
             "into.rejects",
             fix.text,
-            fix.put,
+            fix.replacement,
         )
     note_repeats(job, plan, good, tried)
     return rows, good[0] if good else None
@@ -198,6 +198,8 @@ def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
 
 def _raise(plan: Planning, code: str, fix: Fix) -> None:
     plan.findings = [
-        replace(finding, severity="error", fix=fix.text, put=fix.put) if finding.code == code else finding
+        replace(finding, severity="error", fix=fix.text, replacement=fix.replacement)
+        if finding.code == code
+        else finding
         for finding in plan.findings
     ]

@@ -14,7 +14,7 @@ from ultravect.core.engine.plan.names import quoted
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import late_findings, null_words, put_in_layout, value_finding
 from ultravect.core.engine.run.rejects import Reject
-from ultravect.core.model.finding import Put
+from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
 from ultravect.core.types.candidates import candidates_of, ways_of
 from ultravect.core.types.from_text import convert
@@ -46,7 +46,7 @@ class Fix:
     """In words and, where that is known, as what is written into the job file."""
 
     text: str
-    put: Put | None = None
+    replacement: Replacement | None = None
 
 
 def fix_of(job: Job, plan: Planning, found: Misfits, column: ColumnPlan | None, tolerated: Fix | None) -> Fix:
@@ -66,7 +66,7 @@ def tolerated(total: int, rows: int, complete: bool) -> Fix | None:
         return None
     return Fix(
         f"correct them in the source, or tolerate them with into.rejects: {total}",
-        Put("into.rejects", total) if complete else None,
+        Replacement("into.rejects", total) if complete else None,
     )
 
 
@@ -76,10 +76,10 @@ def _read_by(job: Job, plan: Planning, found: Misfits, column: ColumnPlan) -> Fi
         if words := null_words(found.values):
             said = [*layout.values.nulls, *words]
             finding = value_finding(layout, "", "nulls", said, "", job)
-            return Fix(finding.fix, finding.put)
+            return Fix(finding.fix, finding.replacement)
         for key, value in _signs(list(found.values), column).items():
             finding = value_finding(layout, "", key, value, "", job)
-            return Fix(finding.fix, finding.put)
+            return Fix(finding.fix, finding.replacement)
     if plan.is_new and column.type.name != "text" and found.values:
         return Fix(f"give the column a type that holds them, such as `{quoted(column.source)} text`")
     return None
@@ -102,7 +102,7 @@ def _whole_by(job: Job, plan: Planning, reasons: Counter[str]) -> Fix | None:
     if layout is None or plan.reader is None:
         return None
     for late in late_findings(plan.reader, layout, job):
-        return Fix(late.fix, late.put)
+        return Fix(late.fix, late.replacement)
     if layout.format != "delimited":
         return None
     widths = [_WIDTH.match(reason) for reason in reasons]

@@ -122,11 +122,11 @@ def note_pair(job: Job, plan: Planning, one: Selected, target: CanonicalType | N
     pair = pair_fit(source, target)
     if pair is None:
         what = f"column {one.name}: {source} is not converted to {target} here"
-        fix, put = f"give {one.name} a type that it converts to, such as text", None
+        fix, replacement = f"give {one.name} a type that it converts to, such as text", None
         if (source.name, target.name) == ("timestamp", "timestamptz"):
             zoned = f"{quoted(one.name)} at time zone 'UTC' as {quoted(one.name)}"
-            fix, put = f"say which zone it is in: `{zoned}`", column_as(job, one, zoned)
-        plan.add("error", "type-not-convertible", what, one.place, fix, put)
+            fix, replacement = f"say which zone it is in: `{zoned}`", column_as(job, one, zoned)
+        plan.add("error", "type-not-convertible", what, one.place, fix, replacement)
     elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):
         severity: Severity = "warning" if pair[0] is Fit.DIFFERENT else "note"
         plan.add(severity, f"type-{pair[0]}", f"column {one.name}: {source} becomes {target}: {pair[1]}", one.place)

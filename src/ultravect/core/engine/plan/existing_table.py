@@ -159,13 +159,13 @@ def _no_such_column(job: Job, plan: Planning, live: LiveTable, one: Selected, co
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
     near = nearest(one.name, [column.name for column in live.columns if column.name not in coming])
-    fix, put = "", None
+    fix, replacement = "", None
     if near:
-        put = column_named(job, one, near)
+        replacement = column_named(job, one, near)
         fix = f"the nearest is {near!r}: name it with `… as {quoted(near)}`"
     elif not ignore:
         out = "take the item out" if one.renamed else f'leave it out with "* except ({quoted(one.name)})"'
-        put = column_as(job, one, None)
+        replacement = column_as(job, one, None)
         fix = f"{out}, or write into.if_different: ignore, or widen to have it added"
     what = "; it is left out" if ignore else ""
     plan.add(
@@ -174,7 +174,7 @@ def _no_such_column(job: Job, plan: Planning, live: LiveTable, one: Selected, co
         f"column {one.name!r} of the source is not a column of {live.name}{what}",
         one.place,
         fix,
-        put,
+        replacement,
     )
 
 

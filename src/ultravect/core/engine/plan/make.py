@@ -25,7 +25,7 @@ from ultravect.core.engine.plan.writing import plan_mode, situation_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.finding import Put
+from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout
 
@@ -155,7 +155,7 @@ def _may_create(job: Job, plan: Planning) -> bool:
             f"the table {plan.table} does not exist",
             "into.table",
             f"{near and near + ' or '}write into.if_missing: create to have it created",
-            Put("into.table", nearest_in(near)) if near else Put("into.if_missing", "create"),
+            Replacement("into.table", nearest_in(near)) if near else Replacement("into.if_missing", "create"),
         )
         return False
     obstacle = plan.target.may_create(plan.table)

@@ -12,7 +12,7 @@ from ultravect.core.engine.plan.names import adapted, quoted
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.suggest import column_as
 from ultravect.core.expressions.select_list import Selected
-from ultravect.core.model.finding import Put
+from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
 from ultravect.core.types.canonical import CanonicalType, Fit
 
@@ -112,7 +112,7 @@ def _carried_keys(
     return [named[name] for name in keyed]
 
 
-def _with_length(job: Job, selected: Sequence[Selected], names: Sequence[str], key: str) -> Put | None:
+def _with_length(job: Job, selected: Sequence[Selected], names: Sequence[str], key: str) -> Replacement | None:
     """The key's column as a text with a length."""
     one = next(one for one, name in zip(selected, names, strict=True) if name == key)
     plain = one.value is None and not one.renamed

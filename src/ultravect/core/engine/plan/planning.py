@@ -26,7 +26,7 @@ from ultravect.core.engine.plan.target_checks import TargetCheck
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import FileReader, Reader
-from ultravect.core.model.finding import Finding, Put, Severity
+from ultravect.core.model.finding import Finding, Replacement, Severity
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout
 
@@ -108,7 +108,8 @@ class Planning:
             self.strategy,
             self.ddl,
             tuple(
-                replace(finding.edited(self.text) if self.text else finding, put=None) for finding in self.findings
+                replace(finding.edited(self.text) if self.text else finding, replacement=None)
+                for finding in self.findings
             ),
         )
 
@@ -123,9 +124,15 @@ class Planning:
         return FilesPlan(self.path, reader.label, declared, layout, tuple(reader.names))
 
     def add(
-        self, severity: Severity, code: str, message: str, place: str = "", fix: str = "", put: Put | None = None
+        self,
+        severity: Severity,
+        code: str,
+        message: str,
+        place: str = "",
+        fix: str = "",
+        replacement: Replacement | None = None,
     ) -> None:
-        self.findings.append(Finding(severity, code, message, place, fix, put))
+        self.findings.append(Finding(severity, code, message, place, fix, replacement))
 
-    def refuse(self, error: UltravectError, place: str, put: Put | None = None) -> None:
-        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint, put)
+    def refuse(self, error: UltravectError, place: str, replacement: Replacement | None = None) -> None:
+        self.add("error", error.code, error.detail, str(error.where.get("place", place)), error.hint, replacement)

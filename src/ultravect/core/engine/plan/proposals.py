@@ -7,7 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 from ultravect.core.layouts.base import Reader
-from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout, JsonLayout, JsonLinesLayout, XmlLayout
 from ultravect.core.types.candidates import WORDS_FOR_NULL
@@ -40,10 +40,12 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
 
 def in_job(finding: Finding, reader: Reader, job: Job) -> Finding:
     """A finding of a reader, with its fix as this job can take it."""
-    layout, place = getattr(reader, "layout", None), finding.put.place if finding.put else ""
-    if finding.put is None or layout is None or not place.startswith("from.layout."):
+    layout, place = getattr(reader, "layout", None), finding.replacement.place if finding.replacement else ""
+    if finding.replacement is None or layout is None or not place.startswith("from.layout."):
         return finding
-    return replace(finding, put=put_in_layout(layout, place.removeprefix("from.layout."), finding.put.value, job))
+    return replace(
+        finding, replacement=put_in_layout(layout, place.removeprefix("from.layout."), finding.replacement.value, job)
+    )
 
 
 def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Finding]:
@@ -79,17 +81,17 @@ def value_finding(layout: AnyLayout, code: str, key: str, value: Any, message: s
     )
 
 
-def put_in_layout(layout: AnyLayout, key: str, value: Any, job: Job) -> Put | None:
+def put_in_layout(layout: AnyLayout, key: str, value: Any, job: Job) -> Replacement | None:
     """``value`` at ``from.layout.key``, with the mappings around it where the job has none yet."""
     said = job.source.layout
     if isinstance(said, str):
         return None  # a saved layout is not part of the job file
     outer, _, inner = key.partition(".")
     if said is None:
-        return Put("from.layout", {"format": layout.format, outer: {inner: value} if inner else value})
+        return Replacement("from.layout", {"format": layout.format, outer: {inner: value} if inner else value})
     if inner and outer not in said.model_fields_set:
-        return Put(f"from.layout.{outer}", {inner: value})
-    return Put(f"from.layout.{key}", value)
+        return Replacement(f"from.layout.{outer}", {inner: value})
+    return Replacement(f"from.layout.{key}", value)
 
 
 def _joined(layout: AnyLayout, key: str, values: Sequence[Any]) -> Any:

@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.loading.refusals import key_written
-from ultravect.core.model.finding import Put
+from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
 from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
@@ -35,7 +35,7 @@ def note_repeats(job: Job, plan: Planning, batches: Sequence[pa.RecordBatch], tr
             f"{shown}, and the job says repeats: fail",
             "into.repeats",
             "fix the source, or say which row wins: into.repeats: last or first",
-            Put("into.repeats", "last"),
+            Replacement("into.repeats", "last"),
         )
     else:
         what = f"{shown}: the {job.into.repeats} one of each is written, {counted(number, 'row')} will be dropped"

@@ -8,7 +8,7 @@ from ultravect.core.contracts.target import Database
 from ultravect.core.dialects.statements import NotReadable, statements
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.model.edits import REMOVED
-from ultravect.core.model.finding import Put
+from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
 
 # they would end the load's transaction, or begin another inside it
@@ -61,7 +61,7 @@ def plan_statements(job: Job, plan: Planning) -> None:
                 what,
                 place,
                 "take it out: the load commits by itself",
-                Put(place, REMOVED),
+                Replacement(place, REMOVED),
             )
         elif (
             (leaves := statement.any_of(dialect.leaves))
@@ -69,7 +69,7 @@ def plan_statements(job: Job, plan: Planning) -> None:
             or _INTO_FILES & {*statement.words}
         ):
             what = f"{leaves or 'the statement'} would reach beyond the target's own tables"
-            plan.add("error", "statement-leaves-target", what, place, "take it out", Put(place, REMOVED))
+            plan.add("error", "statement-leaves-target", what, place, "take it out", Replacement(place, REMOVED))
         elif dialect.commits_itself(statement):
             what = f"{dialect.name} commits this statement by itself: it is done even when the load is undone"
             plan.add("warning", "statement-commits", what, place)

@@ -12,7 +12,7 @@ from ultravect.core.expressions.parse import parse_item
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.expressions.tree import Star
 from ultravect.core.model.edits import REMOVED, Items
-from ultravect.core.model.finding import Put
+from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
 
 _NEAREST = re.compile(r"^did you mean '(.+)'\?$")
@@ -24,32 +24,32 @@ def nearest_in(hint: str) -> str:
     return found[1] if found else ""
 
 
-def column_as(job: Job, one: Selected, written: str | None) -> Put | None:
+def column_as(job: Job, one: Selected, written: str | None) -> Replacement | None:
     """``written`` as the item that selects a column of the source; None leaves the column out."""
     text = job.columns[int(one.place.removeprefix("columns."))]
     item = parse_item(text, one.place)
     if not isinstance(item, Star):
-        return Put(one.place, REMOVED if written is None else written)
+        return Replacement(one.place, REMOVED if written is None else written)
     if one.position is None:
         return None
     names = [*(quoted(name.name) for name in item.left_out), quoted(one.name)]
     items = [written] if written is not None else []
     # a column that has an item of its own is no longer one of the others
     star = text if written is not None else f"* except ({', '.join(names)})"
-    return Put(one.place, Items([star, *items]))
+    return Replacement(one.place, Items([star, *items]))
 
 
-def column_named(job: Job, one: Selected, name: str) -> Put | None:
+def column_named(job: Job, one: Selected, name: str) -> Replacement | None:
     """The item that selects a column, with another name for it in the target."""
     if not one.renamed:
         kind = f" {one.type}" if one.type else ""
         return column_as(job, one, f"{quoted(one.name)} as {quoted(name)}{kind}")
     text = job.columns[int(one.place.removeprefix("columns."))]
     named = re.compile(rf'\bas\s+"?{re.escape(one.name)}"?(?!\w)', re.IGNORECASE)
-    return Put(one.place, named.sub(lambda _: f"as {quoted(name)}", text))
+    return Replacement(one.place, named.sub(lambda _: f"as {quoted(name)}", text))
 
 
-def respelled(job: Job, place: str, error: UltravectError) -> Put | None:
+def respelled(job: Job, place: str, error: UltravectError) -> Replacement | None:
     """The text at ``place`` with the name that was not found in the spelling that the error's hint suggests."""
     text = _at(job, place)
     near, wrong = nearest_in(error.hint), str(error.where.get("wrong", error.where.get("column", text)))
@@ -60,7 +60,7 @@ def respelled(job: Job, place: str, error: UltravectError) -> Put | None:
         lambda _: quoted(near) if place.startswith(("columns", "from.where")) else near,
         text,
     )
-    return Put(place, spelled) if spelled != text else None
+    return Replacement(place, spelled) if spelled != text else None
 
 
 def _at(job: Job, place: str) -> Any:

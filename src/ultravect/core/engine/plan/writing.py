@@ -22,7 +22,7 @@ from ultravect.core.expressions.tree import Star, parameters_in
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.edits import REMOVED
-from ultravect.core.model.finding import Put
+from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
 from ultravect.core.model.problems import did_you_mean
 
@@ -60,7 +60,7 @@ def _keys(job: Job, plan: Planning) -> None:
                 what,
                 f"into.keys.{number}",
                 near or f"they bring: {', '.join(names)}",
-                Put(f"into.keys.{number}", nearest_in(near)) if near else None,
+                Replacement(f"into.keys.{number}", nearest_in(near)) if near else None,
             )
     plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
     if not keys or plan.live is None or plan.is_new or plan.errors or plan.live.keeps_apart(keys):
@@ -132,7 +132,7 @@ def _readers_wait(plan: Planning, live: LiveTable) -> None:
             f"{live.name} cannot be emptied by TRUNCATE: {', '.join(keys)} depend{'s' if len(keys) == 1 else ''} on it",
             "into.old_rows",
             "write into.old_rows: delete",
-            Put("into.old_rows", "delete"),
+            Replacement("into.old_rows", "delete"),
         )
     plan.add(
         "warning",
@@ -169,7 +169,12 @@ def find_receipts(plan: Planning) -> None:
 def _without_effect(job: Job, plan: Planning) -> None:
     def unused(setting: str, why: str) -> None:
         plan.add(
-            "note", "setting-unused", f"{setting} has no effect: {why}", setting, "take it out", Put(setting, REMOVED)
+            "note",
+            "setting-unused",
+            f"{setting} has no effect: {why}",
+            setting,
+            "take it out",
+            Replacement(setting, REMOVED),
         )
 
     into = job.into

@@ -44,7 +44,7 @@ from ultravect.core.layouts.delimited.lines import (
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, sniff
 from ultravect.core.layouts.delimited.typed import proofs, proven_by, suits, typed_columns
 from ultravect.core.layouts.encoding import utf8_chunks
-from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.types.dates import ISO_DATE
 from ultravect.core.types.proof import Proof
@@ -387,6 +387,6 @@ def _short_header(first: DelimitedBlock, names: list[str], layout: DelimitedLayo
             "from.layout",
             f"if the first value is the row's own name, write layout.names: [{', '.join(better)[:200]}]; or layout.trailing: true, "
             "if each row ends with a delimiter",
-            Put("from.layout.names", better),
+            Replacement("from.layout.names", better),
         )
     ]

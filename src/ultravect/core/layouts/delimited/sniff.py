@@ -18,7 +18,7 @@ from ultravect.core.layouts.delimited.cuts import (
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding
 from ultravect.core.layouts.headers import judge_header
 from ultravect.core.layouts.number_formats import find_numbers
-from ultravect.core.model.finding import Finding, Put
+from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.words import counted
 
@@ -142,8 +142,8 @@ def _delimiter_finding(cuts: list[Cut]) -> Finding:
     if not is_unsure(cuts):
         return Finding("note", "delimiter-found", text, "from.layout")
     fix = f"if the columns are wrong, write layout.delimiter: {_written(rival.delimiter)}"
-    put = Put("from.layout.delimiter", rival.delimiter)
-    return Finding("warning", "delimiter-found", f"{text}: that is not sure", "from.layout", fix, put)
+    replacement = Replacement("from.layout.delimiter", rival.delimiter)
+    return Finding("warning", "delimiter-found", f"{text}: that is not sure", "from.layout", fix, replacement)
 
 
 def _written(delimiter: str) -> str:
@@ -156,7 +156,7 @@ def _judged(rows: list[list[str]], findings: list[Finding]) -> bool:
     found = judge_header(rows)
     other = "false" if found.present else "true"
     fix = "" if found.sure else f"if that is wrong, write layout.header: {other}"
-    put = None if found.sure else Put("from.layout.header", not found.present)
+    replacement = None if found.sure else Replacement("from.layout.header", not found.present)
     severity = "note" if found.sure else "warning"
-    findings.append(Finding(severity, "header-found", found.reason, "from.layout", fix, put))  # type: ignore[arg-type]
+    findings.append(Finding(severity, "header-found", found.reason, "from.layout", fix, replacement))  # type: ignore[arg-type]
     return found.present
