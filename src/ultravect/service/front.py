@@ -23,9 +23,10 @@ from django.core.handlers.asgi import ASGIRequest
 from django.db import connections
 from rest_framework.exceptions import APIException
 
-from ultravect import __version__
 from ultravect.service.api.authentication import BearerToken
 from ultravect.service.api.problems import problem_body
+from ultravect.service.records.direct import direct_connection
+from ultravect.service.records.health import ALIVE_WORKERS, health
 from ultravect.service.records.models import Role, User
 
 Scope = MutableMapping[str, Any]
@@ -44,7 +45,6 @@ _MAX_SIGN_INS = 8
 _PROBLEM = "application/problem+json"
 _BODY_SECONDS = 30.0
 _HEALTH_SECONDS = 0.08
-_WORKERS = "SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - interval '30 seconds'"
 
 
 class _Refused(Exception):
@@ -192,34 +192,19 @@ class Health:
         seconds = _HEALTH_SECONDS if self._seen else lost_after  # there is nothing to say before the first answer
         await asyncio.wait([self._asking], timeout=seconds)
         if not self._asking.done() and time.monotonic() - self._asked_at > lost_after:
-            return _failing()
-        return self._seen or _failing()
+            return health(None)
+        return self._seen or health(None)
 
     async def _ask(self) -> None:
         """By a connection of its own: those of the pool may all be busy."""
         try:
             if self._connection is None:
-                database = settings.DATABASES["default"]
-                self._connection = await psycopg.AsyncConnection.connect(
-                    dbname=database["NAME"],
-                    user=database["USER"],
-                    password=database["PASSWORD"],
-                    host=database["HOST"],
-                    port=database["PORT"],
-                    connect_timeout=5,
-                    autocommit=True,
-                )
-            row = await (await self._connection.execute(_WORKERS)).fetchone()
+                self._connection = await direct_connection()
+            row = await (await self._connection.execute(ALIVE_WORKERS)).fetchone()
         except (psycopg.Error, OSError):
             if self._connection is not None:
                 await self._connection.close()
             self._connection = None
-            self._seen = _failing()
+            self._seen = health(None)
             return
-        workers = row[0] if row else 0
-        status = "ok" if workers else "idle: no worker gives a sign of life"
-        self._seen = 200, {"status": status, "version": __version__, "database": "ok", "workers": workers}
-
-
-def _failing() -> tuple[int, dict[str, Any]]:
-    return 503, {"status": "failing", "version": __version__, "database": "unreachable"}
+        self._seen = health(row[0] if row else 0)

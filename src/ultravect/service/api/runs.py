@@ -10,6 +10,7 @@ import time
 from abc import abstractmethod
 from collections import Counter
 from collections.abc import AsyncIterator, Callable
+from contextlib import suppress
 from dataclasses import asdict
 from functools import partial
 from typing import Any
@@ -54,12 +55,12 @@ from ultravect.service.records.models import (
     Token,
     User,
 )
+from ultravect.service.records.run_signals import SIGNALS
 from ultravect.service.work.attempts import attempt_names, run_facts
 from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.start import start_run
 
-_POLL_SECONDS = 0.1
 _KEEP_ALIVE_SECONDS = 15.0
 _STILL_ALLOWED_SECONDS = 5.0
 _MAX_STREAMS, _MAX_STREAMS_OF_ONE = 200, 20
@@ -385,23 +386,27 @@ async def _stream(number: int, last: int, allowed: Callable[[], bool]) -> AsyncI
     """Server-Sent Events from ``last`` on, until the run ends, or the one who asked is signed in no more."""
     spoken = asked = time.monotonic()
     yield "retry: 1000\n\n"
-    while True:
-        events = await sync_to_async(_events_after)(number, last)
-        for event in events:
-            last = event["id"]
-            yield f"id: {last}\nevent: {event['kind']}\ndata: {json.dumps(event)}\n\n"
-            spoken = time.monotonic()
-            if event["kind"] == "end":
-                return
-        if time.monotonic() - asked > _STILL_ALLOWED_SECONDS:
-            asked = time.monotonic()
-            if not await sync_to_async(allowed)():
-                return
-        if not events:
-            if time.monotonic() - spoken > _KEEP_ALIVE_SECONDS:
+    with SIGNALS.follow(number) as happened:
+        while True:
+            happened.clear()
+            events = await sync_to_async(_events_after)(number, last)
+            for event in events:
+                last = event["id"]
+                yield f"id: {last}\nevent: {event['kind']}\ndata: {json.dumps(event)}\n\n"
                 spoken = time.monotonic()
-                yield ": still here\n\n"
-            await asyncio.sleep(_POLL_SECONDS)
+                if event["kind"] == "end":
+                    return
+            if time.monotonic() - asked > _STILL_ALLOWED_SECONDS:
+                asked = time.monotonic()
+                if not await sync_to_async(allowed)():
+                    return
+            if not events:
+                if time.monotonic() - spoken > _KEEP_ALIVE_SECONDS:
+                    spoken = time.monotonic()
+                    yield ": still here\n\n"
+                with suppress(TimeoutError):
+                    async with asyncio.timeout(_STILL_ALLOWED_SECONDS):
+                        await happened.wait()
 
 
 def _problem(status: int, code: str, detail: str) -> JsonResponse:

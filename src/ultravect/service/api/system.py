@@ -9,7 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect import __version__
+from ultravect.service.records.health import ALIVE_WORKERS, health
 
 
 @extend_schema(tags=["system"])
@@ -23,12 +23,9 @@ class HealthView(APIView):
     def get(self, request: Request) -> Response:
         try:
             with connection.cursor() as cursor:
-                cursor.execute(
-                    "SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - interval '30 seconds'"
-                )
+                cursor.execute(ALIVE_WORKERS)
                 row = cursor.fetchone()
         except DatabaseError:
-            return Response({"status": "failing", "version": __version__, "database": "unreachable"}, status=503)
-        workers = row[0] if row else 0
-        status = "ok" if workers else "idle: no worker gives a sign of life"
-        return Response({"status": status, "version": __version__, "database": "ok", "workers": workers})
+            row = None
+        status, body = health(row[0] if row else None)
+        return Response(body, status=status)

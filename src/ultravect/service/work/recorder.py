@@ -13,6 +13,7 @@ from django.utils import timezone
 from ultravect.core.engine.run.leg import PHASES
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, State
+from ultravect.service.records.run_signals import notify_run
 
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
@@ -53,6 +54,7 @@ class Recorder:
 
     def _event(self, kind: str, data: dict[str, Any]) -> None:
         Event.objects.create(run=self.run, kind=kind, data=_storable(data))
+        notify_run(self.run.pk)
 
     @transaction.atomic
     def begin(self, worker: str) -> bool:
