@@ -1,19 +1,24 @@
-"""`./dev bench`: prints a table of ratios and figures; `--rows` and `--times` make it shorter."""
+"""`./dev bench [csv] [modes] [pairs] [look]`: prints ratios and figures; `--rows` and `--times` make it shorter."""
 
 from __future__ import annotations
 
 import argparse
 import csv
 import os
+import platform
 import shutil
 import statistics
 import subprocess
 import tempfile
 import time
 from collections.abc import Callable
+from importlib.metadata import version
 from pathlib import Path
 
+import adbc_driver_postgresql.dbapi as adbc
 import psycopg
+import pyarrow as pa
+import pyarrow.csv as pv
 from demo.generate import bookings
 from devtools.stack import Stack
 
@@ -46,6 +51,9 @@ def _write(path: Path, rows: int) -> None:
                 writer.writerow(row)
                 if number % 20 == 0:
                     row[5] = "48.50"
+
+
+_PARTS = ["csv", "modes", "pairs", "look"]
 
 
 class Bench:
@@ -84,6 +92,15 @@ class Bench:
         command = ["psql", "-q", self.url, "-c", f"\\copy booking from '{self.file}' with (format csv, header)"]
         subprocess.run(command, check=True)
 
+    def _arrow(self) -> None:
+        """Arrow's CSV reader, and the ingest of an ADBC driver."""
+        with adbc.connect(self.url) as connection, connection.cursor() as cursor:
+            types = pv.ConvertOptions(
+                column_types={"night_price": pa.decimal128(10, 2), "hut_code": pa.string(), "nights": pa.int32()}
+            )
+            cursor.adbc_ingest("booking", pv.open_csv(self.file, convert_options=types), mode="append")
+            connection.commit()
+
     def _row_by_row(self, rows: int) -> None:
         statement = f"INSERT INTO booking VALUES ({', '.join(['%s'] * len(_COLUMNS))})"
         with psycopg.connect(self.url) as connection, self.file.open(newline="", encoding="utf-8") as file:
@@ -95,9 +112,10 @@ class Bench:
                 connection.execute(statement.encode(), [value or None for value in row])
 
     def against_the_client(self) -> None:
-        ours, native = [], []
+        ours, native, arrow = [], [], []
         for _ in range(self.times):
             native.append(self._timed(self._native))
+            arrow.append(self._timed(self._arrow))
             ours.append(self._timed(lambda: self._run("bench")))
         ratios = [one / other for one, other in zip(ours, native, strict=True)]
         rows = f"{self.rows:,} rows, {self.file.stat().st_size / 1e6:.0f} MB"
@@ -105,6 +123,8 @@ class Bench:
         _line("  seconds, ours", ours)
         _line("  seconds, psql \\copy", native)
         _line("  ratio (at most 1.0)", ratios)
+        _line("  seconds, Arrow and ADBC", arrow)
+        _line("  ratio", [one / other for one, other in zip(ours, arrow, strict=True)])
         sample = min(self.rows, 100_000)
         slow = self._timed(lambda: self._row_by_row(sample)) / sample
         fast = statistics.median(ours) / self.rows
@@ -155,12 +175,25 @@ def _line(label: str, values: list[float]) -> None:
     print(f"{label + ':':<26} {figures}  (of {len(values)})", flush=True)
 
 
+def _machine() -> str:
+    """The processor, and the versions of what is measured."""
+    with open("/proc/cpuinfo", encoding="utf-8") as file:
+        model = next(
+            (line.partition(":")[2].strip() for line in file if line.startswith("model name")), "unknown processor"
+        )
+    server = subprocess.run(["psql", "--version"], capture_output=True, text=True, check=True).stdout.strip()
+    packages = ", ".join(f"{name} {version(name)}" for name in ("pyarrow", "psycopg", "duckdb", "mysqlclient"))
+    return f"{os.cpu_count()} x {model}; Python {platform.python_version()}, {server}, {packages}"
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(prog="./dev bench")
     parser.add_argument("--rows", type=int, default=2_000_000)
     parser.add_argument("--times", type=int, default=5)
-    parser.add_argument("--only", choices=["modes", "pairs", "look"], help="only this part")
+    parser.add_argument("parts", nargs="*", choices=[*_PARTS, []], help="only these parts")
     arguments = parser.parse_args()
+    parts = arguments.parts or _PARTS
+    print(_machine() + "\n")
     folder = Path(tempfile.mkdtemp(prefix="ultravect-bench-", dir="/var/tmp"))
     os.chmod(folder, 0o755)
     stack = Stack.start(folder)
@@ -169,17 +202,17 @@ def main() -> None:
             client.add_connection("incoming", "folder", {"path": str(stack.files)})
             client.add_connection("warehouse", "postgresql", stack.warehouse)
             bench = Bench(stack, client, arguments.rows, arguments.times)
-            if arguments.only is None:
+            if "csv" in parts:
                 bench.first_row()
                 print()
                 bench.against_the_client()
                 bench.scan()
                 bench.memory()
-            if arguments.only in (None, "modes"):
+            if "modes" in parts:
                 modes.run(client, stack, arguments.rows, arguments.times)
-            if arguments.only in (None, "pairs"):
+            if "pairs" in parts:
                 pairs.run(client, stack, arguments.times)
-            if arguments.only in (None, "look"):
+            if "look" in parts:
                 look.run(client, stack, arguments.times)
     finally:
         stack.close()
