@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import threading
-import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -195,8 +194,7 @@ def test_what_others_commit_during_an_overwrite_stays(
 
     def finish(load: MariadbLoad, tolerated: int = 0) -> Any:
         threading.Thread(target=other, daemon=True).start()
-        time.sleep(0.4)
-        assert not done.is_set()  # writers wait, as they do in PostgreSQL
+        assert not done.wait(0.4)  # writers wait, as they do in PostgreSQL
         if statement.startswith("INSERT"):
             assert _ask(maria(), f"SELECT v FROM {writer.table}") == (("old",),)  # and readers do not
         return real(load, tolerated)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from pathlib import Path
 from typing import Any
 
@@ -119,10 +118,10 @@ def test_readers_see_one_content_or_the_other(writer: Writer, stack: Stack) -> N
             reader.isolation_level = level
             while not ended.is_set():
                 reader.execute("SELECT 1")
-                time.sleep(0.01)  # the snapshot grows older, the table is still free
+                ended.wait(0.01)  # the snapshot grows older, the table is still free
                 seen.update(reader.execute("SELECT count(*), min(v), max(v) FROM modes").fetchall())
                 reader.commit()
-                time.sleep(0.02)
+                ended.wait(0.02)
 
     levels = (psycopg.IsolationLevel.READ_COMMITTED, psycopg.IsolationLevel.REPEATABLE_READ)
     readers = [threading.Thread(target=read, args=(level,)) for level in levels]

@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from ultravect.core.contracts.load import PREVIOUS, LoadOrder
 from ultravect.core.errors import UltravectError
+from ultravect.core.words import counted
 
 
 def previous_name() -> str:
@@ -34,7 +35,7 @@ def require_empty(order: LoadOrder, rows: int) -> None:
     if order.only_if_empty and rows:
         raise UltravectError(
             "target-not-empty",
-            f"{order.table} holds {rows:,} rows, and the job writes only into an empty table; nothing was written",
+            f"{order.table} holds {counted(rows, 'row')}, and the job writes only into an empty table; nothing was written",
             hint="empty the table, or take into.only_if_empty out of the job",
             table=str(order.table),
         )

@@ -147,6 +147,10 @@ class LegPlan:
 
     def as_json(self) -> dict[str, Any]:
         data: dict[str, Any] = _adapter().dump_python(self, mode="json", by_alias=True)
+        for live in (data["live"], data["source"].get("live")):
+            if live:  # sets have no order, and two dumps of one plan should be equal
+                live["granted"].sort()
+                live["unique"] = sorted(sorted(names) for names in live["unique"])
         return data
 
     @classmethod
