@@ -17,6 +17,12 @@ def test_import_rules() -> None:
     assert done.returncode == 0, done.stdout
 
 
+def test_differences_between_kinds_are_asked_of_them() -> None:
+    pattern = re.compile(r"isinstance\(\S+, (Database|Storage|FilesTarget|\w+Database|\w+Storage)\)")
+    found = [str(path) for path in (ROOT / "src").rglob("*.py") if pattern.search(path.read_text())]
+    assert found == []
+
+
 def test_no_kind_is_asked_for_by_name() -> None:
     found = [
         f"{path}: {line}"

@@ -31,6 +31,7 @@ class FakeTarget:
     obstacle: str = ""
     dialect: Dialect = field(default_factory=PostgresqlDialect)
     needs: Mapping[str, frozenset[str]] = field(default_factory=lambda: dict(NEEDS))
+    database = None
     can_isolate = True
     locks_tables = True
     truncates = True

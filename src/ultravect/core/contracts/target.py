@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
-from typing import Any, Protocol, runtime_checkable
+from typing import Any, Protocol
 
 import pyarrow as pa
 
@@ -113,6 +113,11 @@ class Target(Protocol):
     """What rows can be written into: a database, or files. Methods open and close their own sessions."""
 
     dialect: Dialect
+
+    @property
+    def database(self) -> Database | None:
+        """The database that the target is, which can be asked and runs statements; None for files."""
+
     needs: Mapping[str, frozenset[str]]
     """The privileges that a load needs, by its mode."""
 
@@ -153,7 +158,6 @@ class Target(Protocol):
         """Opens a load; what it changes is seen by no one before it is published."""
 
 
-@runtime_checkable
 class Database(Target, Protocol):
     """One connection's database."""
 

@@ -232,6 +232,7 @@ def _read_layout(written: AnyWritten) -> AnyLayout:
 class FilesTarget:
     """See ``Target``; ``template`` is the path with everything filled in but {part}."""
 
+    database = None
     locks_tables = False
     truncates = False
     exclusive_file = ""

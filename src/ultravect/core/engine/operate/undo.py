@@ -49,32 +49,33 @@ def undo_leg(
     if job.into.table is None:
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
     opened, name = open_target(job, target, facts)
-    if not isinstance(opened, Database):
+    database = opened.database
+    if database is None:
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
     own = ReceiptKey(receipt)
-    if earlier and (known := opened.committed(name, [ReceiptKey(item) for item in earlier])):
+    if earlier and (known := database.committed(name, [ReceiptKey(item) for item in earlier])):
         listener.log("info", "the load was undone before the run was taken over: the receipt is in the target")
-        return LegResult(Tally(), known.rows_before, opened.count(name), False, 0.0)
-    key, found = _found(opened, name, loads)
+        return LegResult(Tally(), known.rows_before, database.count(name), False, 0.0)
+    key, found = _found(database, name, loads)
     if found is None:
         _refuse(
             f"{name} has no receipt of run {facts.id}",
             "receipts are kept for 90 days, and a load is undone once; connections with receipts: false have none",
         )
-    live = opened.table(name)
+    live = database.table(name)
     if live is None:
         _refuse(f"{name} is no longer there", "")
     listener.phase("stage", "running")
-    undo = _Undo(job, opened, live, found, facts)
-    with shield(), opened.transaction(live.name, f"undoing run {facts.id} in {live.name}") as statements:
-        undo.carry_out(statements, ReceiptTable(opened.dialect, live.name), key, own)
+    undo = _Undo(job, database, live, found, facts)
+    with shield(), database.transaction(live.name, f"undoing run {facts.id} in {live.name}") as statements:
+        undo.carry_out(statements, ReceiptTable(database.dialect, live.name), key, own)
         listener.phase("stage", "done")
         listener.phase("publish", "running")
     listener.phase("publish", "done")
     if found.previous:
-        opened.drop(TableName(live.name.schema, found.previous))
+        database.drop(TableName(live.name.schema, found.previous))
     listener.log("info", undo.summary)
-    return LegResult(Tally(), undo.before, opened.count(name), False, time.monotonic() - started)
+    return LegResult(Tally(), undo.before, database.count(name), False, time.monotonic() - started)
 
 
 def _found(database: Database, table: TableName, loads: Sequence[str]) -> tuple[ReceiptKey, Receipt | None]:
@@ -89,19 +90,20 @@ def require_undoable(job: Job, target: ConnectionSpec, facts: RunFacts, loads: S
     if job.into.table is None:
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
     opened, name = open_target(job, target, facts)
-    assert isinstance(opened, Database)
-    key, found = _found(opened, name, loads)
-    live = opened.table(name)
+    database = opened.database
+    assert database is not None
+    key, found = _found(database, name, loads)
+    live = database.table(name)
     if found is None or live is None:
         _refuse(
             f"{name} has no receipt of run {facts.id}" if live else f"{name} is no longer there",
             "receipts are kept for 90 days, and a load is undone once; connections with receipts: false have none",
         )
-    undo = _Undo(job, opened, live, found, facts)
+    undo = _Undo(job, database, live, found, facts)
     undo.require_possible()
     if found.mode == "overwrite":
-        receipts = ReceiptTable(opened.dialect, live.name)
-        undo.require_newest(opened.ask(receipts.all(), _MOST_RECEIPTS, _ASK_SECONDS).rows, key)
+        receipts = ReceiptTable(database.dialect, live.name)
+        undo.require_newest(database.ask(receipts.all(), _MOST_RECEIPTS, _ASK_SECONDS).rows, key)
 
 
 def _refuse(why: str, hint: str) -> NoReturn:

@@ -22,13 +22,14 @@ _SECONDS = 3.0
 def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
     """What the job's mode means for this target; ``sample`` are the first rows, shaped."""
     mode, live = job.into.mode, plan.live
-    if not isinstance(plan.target, Database):
+    database = plan.target.database if plan.target else None
+    if database is None:
         if mode == "overwrite":
             return f"writes {plan.table}, in the place of the files that it wrote before; each appears whole"
         return f"writes {plan.table}, or the same name with the run's number where that is taken; it appears whole"
     if live is None:
         return f"creates the table {plan.table} and fills it; both are seen in one step"
-    held = _rows(plan.target, plan)
+    held = _rows(database, plan)
     there = f"the {held} rows there" if held != "1" else "the one row there"
     match mode:
         case "append":
@@ -40,7 +41,7 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
     shown = (
         f"matches {there} by {', '.join(job.into.keys)}: new keys are inserted, changed rows updated, equal ones left"
     )
-    tried, matching = _matching(job, plan, plan.target, sample)
+    tried, matching = _matching(job, plan, database, sample)
     return shown + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
 
 
@@ -82,11 +83,12 @@ def statements_of(leg: OpenLeg) -> list[str]:
 
     A database may have a faster way to the same end: see docs/writing.md.
     """
-    if not isinstance(leg.target, Database):
+    database = leg.target.database
+    if database is None:
         return []
     order = load_order(leg)
-    table = leg.target.dialect.table(leg.plan.live.name if leg.plan.live else leg.plan.table)
-    return [*order.before, *_mode_statements(order, leg.plan, leg.target, table), *order.after]
+    table = database.dialect.table(leg.plan.live.name if leg.plan.live else leg.plan.table)
+    return [*order.before, *_mode_statements(order, leg.plan, database, table), *order.after]
 
 
 def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:

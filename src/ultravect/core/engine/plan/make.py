@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.target import Database
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts, filled
 from ultravect.core.engine.objects.sources import open_source
@@ -148,7 +147,7 @@ def _plan_columns(job: Job, plan: Planning, selected: Sequence[Selected], scanni
 def _may_create(job: Job, plan: Planning) -> bool:
     assert plan.target is not None and plan.table is not None
     if job.into.if_missing == "fail":
-        near = nearest_table(plan.target, plan.table) if isinstance(plan.target, Database) else ""
+        near = nearest_table(plan.target.database, plan.table) if plan.target.database else ""
         plan.add(
             "error",
             "table-missing",

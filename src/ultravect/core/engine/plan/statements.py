@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ultravect.core.contracts.target import Database
 from ultravect.core.dialects.statements import NotReadable, statements
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.model.edits import REMOVED
@@ -39,7 +38,7 @@ def _statements(job: Job) -> Iterator[tuple[str, str]]:
 
 def plan_statements(job: Job, plan: Planning) -> None:
     """Refuses what would cut the load in two, and says what cannot be undone with it."""
-    if not isinstance(plan.target, Database):
+    if plan.target is None or plan.target.database is None:
         return
     dialect = plan.target.dialect
     for place, text in _statements(job):
@@ -77,10 +76,11 @@ def plan_statements(job: Job, plan: Planning) -> None:
 
 def find_objections(job: Job, plan: Planning) -> None:
     """Has the target parse the statements, which executes none of them."""
-    if not isinstance(plan.target, Database):
+    database = plan.target.database if plan.target else None
+    if database is None:
         return
     for place, statement in _statements(job):
-        objection = plan.target.objection(statement)
+        objection = database.objection(statement)
         if objection is None:
             continue
         if objection.is_syntax:

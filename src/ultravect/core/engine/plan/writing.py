@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.target import Database, SwapNeeds
+from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.names import quoted
@@ -80,14 +80,15 @@ def find_duplicates(job: Job, plan: Planning) -> None:
     keys, live = job.into.keys, plan.live
     if job.into.mode != "upsert" or live is None or plan.is_new or plan.errors:
         return
-    if not isinstance(plan.target, Database) or live.keeps_apart(keys):
+    database = plan.target.database if plan.target else None
+    if database is None or live.keeps_apart(keys):
         return
     if any(live.column(key) is None for key in keys):
         return  # the load adds it, and no row has a value in it yet
-    dialect = plan.target.dialect
+    dialect = database.dialect
     names = ", ".join(map(dialect.quote, keys))
     sql = f"SELECT {names}, count(*) FROM {dialect.table(live.name)} GROUP BY {names} HAVING count(*) > 1"
-    found = plan.target.ask(sql, 1, _DUPLICATE_SECONDS).rows
+    found = database.ask(sql, 1, _DUPLICATE_SECONDS).rows
     if found:
         values = ", ".join(map(str, found[0][:-1]))
         plan.add(
@@ -146,7 +147,7 @@ def _readers_wait(plan: Planning, live: LiveTable) -> None:
 
 def find_receipts(plan: Planning) -> None:
     """Looks whether the table of receipts is there, or can be created."""
-    if not plan.receipts or plan.table is None or not isinstance(plan.target, Database):
+    if not plan.receipts or plan.table is None or plan.target is None or plan.target.database is None:
         return
     home = plan.live.name if plan.live else plan.table
     name = ReceiptTable(plan.target.dialect, home).name
@@ -203,7 +204,7 @@ def _without_effect(job: Job, plan: Planning) -> None:
 
 
 def _may_sum(job: Job, plan: Planning) -> bool:
-    return job.into.mode != "upsert" and isinstance(plan.target, Database)
+    return job.into.mode != "upsert" and plan.target is not None and plan.target.database is not None
 
 
 def _parameters(job: Job) -> set[str]:

@@ -12,7 +12,7 @@ from dataclasses import replace
 
 from ultravect.core.contracts.load import Counts, RefusedRow
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import Database, Load
+from ultravect.core.contracts.target import Load
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.open_leg import OpenLeg
@@ -64,7 +64,7 @@ class LegRun:
         self._order = load_order(
             opened, receipt, isolate=self._isolates, notify=lambda text: listener.log("warning", text)
         )
-        self._created = plan.create is not None and not plan.rebuilds and isinstance(opened.target, Database)
+        self._created = plan.create is not None and not plan.rebuilds and opened.target.database is not None
         self._listener = listener
         self._shield = shield
         self._started = started
@@ -80,8 +80,9 @@ class LegRun:
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
         self._sums: Checksums | None = None
-        if job.into.checksums and job.into.mode != "upsert" and isinstance(self._target, Database):
-            self._sums = Checksums(self._target, self._order.columns)
+        database = opened.target.database
+        if job.into.checksums and job.into.mode != "upsert" and database is not None:
+            self._sums = Checksums(database, self._order.columns)
 
     def run(self) -> LegResult:
         for phase in ("shape", "stage"):

@@ -291,6 +291,10 @@ class DuckdbDatabase:
             ).fetchone()
         return "" if found else f"there is no schema {name.schema!r}"
 
+    @property
+    def database(self) -> DuckdbDatabase:
+        return self
+
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in a database of one file, deleting is as quick"
 

@@ -340,6 +340,10 @@ class MariadbDatabase:
         statements.changed(receipts.fence(key))
         return True
 
+    @property
+    def database(self) -> MariadbDatabase:
+        return self
+
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         if "LOCK TABLES" not in self._privileges_listed(live.name.schema or self._settings.database):
             return "the user may not keep other writers away meanwhile: it lacks LOCK TABLES"

@@ -168,6 +168,10 @@ class PostgresqlDatabase:
 
             return committed_or_barred(receipts, keys, written, SessionStatements(session).rows)
 
+    @property
+    def database(self) -> PostgresqlDatabase:
+        return self
+
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         with self._session("plan") as session, explained(self._name, f"looking whether {live.name} can be replaced"):
             return swap_obstacle(session, self.dialect, live, self._settings.staging or live.name.schema, needs)

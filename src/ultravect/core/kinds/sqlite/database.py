@@ -303,6 +303,10 @@ class SqliteDatabase:
             return f"a SQLite database has no schema {name.schema!r}"
         return write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
 
+    @property
+    def database(self) -> SqliteDatabase:
+        return self
+
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in a database of one file, deleting is as quick"
 
