@@ -9,6 +9,7 @@
   import JobFile from "../parts/JobFile.svelte";
   import Problem from "../parts/Problem.svelte";
   import RejectsTable from "../parts/RejectsTable.svelte";
+  import RunPlan from "../parts/RunPlan.svelte";
   import State from "../parts/State.svelte";
   import TallyView from "../parts/TallyView.svelte";
 
@@ -162,6 +163,7 @@
         {#if run.kind === "rejects"}<p class="mb-1">Rows that <a class="plain" href="#/runs/{run.origin}">run {run.origin}</a> rejected, read again:</p>{/if}
         <TallyView tally={leg.tally} />
         {#if leg.strategy}<p class="text-base-content/70 mt-1.5 text-sm" data-testid="strategy">Written by the strategy <b class="font-semibold">{leg.strategy}</b></p>{/if}
+        {#if leg.strategy}<RunPlan run={run.id} />{/if}
         {#if leg.checksums}
           <p class="text-base-content/70 mt-1.5 text-sm" title={Object.entries(leg.checksums).map(([name, sum]) => `${name} ${sum}`).join("\n")}>
             ✓ checksums of {count(Object.keys(leg.checksums).length)} columns: the target gives back what was sent

@@ -160,10 +160,14 @@ def runs(
 def show(
     number: Number,
     file: Annotated[bool, typer.Option("--file", help="Show the job file as it was run.")] = False,
+    plan: Annotated[bool, typer.Option("--plan", help="Show the plan that it follows, as JSON.")] = False,
     as_json: Json = False,
 ) -> None:
     """Show a run: phases, tally, what was said, error."""
     with connect() as client:
+        if plan:
+            print_json(client.plan(number))
+            return
         found = client.show(number)
         events = [] if as_json else client.events(number)
         rejects = client.rejects(number, page_size=_SHOWN_REJECTS) if not as_json else None
