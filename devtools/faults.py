@@ -114,9 +114,9 @@ class Ground:
                 receipt=f"{run}.2" if taken_over else run,
                 earlier=[run] if taken_over else [],
             )
-            self.summary.write_text(json.dumps(result.as_dict()))
+            self.result.write_text(json.dumps(result.as_dict()))
         except BaseException as error:
-            self.summary.write_text(json.dumps({"error": str(error)}))
+            self.result.write_text(json.dumps({"error": str(error)}))
         os._exit(0)
 
     @property

@@ -63,8 +63,8 @@ def test_it_is_listed_connected_read_and_written(installed: Stack) -> None:
             2,
             "file set",
         )
-        assert [item.name for item in client.objects("box").items] == ["huts-copied.csv"]
-        assert [row[0] for row in client.preview("box", "huts-copied.csv").rows] == ["ALP", "FAL"]
+        assert [item["name"] for item in client.objects("box")["items"]] == ["huts-copied.csv"]
+        assert [row[0] for row in client.preview("box", "huts-copied.csv")["rows"]] == ["ALP", "FAL"]
         back = "from: {connection: box, files: '*.csv'}\ninto: {connection: shelf, files: again.csv}"
         client.save_job("back", f"ultravect: 1\njob: back\n{back}\n")
         assert client.wait(client.run("back").id).state == "succeeded"

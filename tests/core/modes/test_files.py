@@ -107,7 +107,7 @@ def test_partition_folders_are_read_back(folder_export: Export) -> None:
 @pytest.mark.parametrize(
     ("files", "into", "part"),
     [
-        ("out.dat", {}, "says no format"),
+        ("out.dat", {}, "has no known format"),
         ("out.csv", {"layout": {"format": "parquet"}}, "ends like a file of delimited"),
         ("out.parquet.gz", {}, "compressed inside"),
         ("out.csv", {"mode": "upsert", "keys": ["n"]}, "files have no keys"),

@@ -137,7 +137,7 @@ def test_any_loads_leave_what_the_model_says(
             assert result.rows_before == len(before)
             assert result.rows_after == len(model.rows)
             shown = [(item.kind, item.before, item.after) for item in writer.heard.changed]
-            wanted_changes = [(kind, _texts(old), _texts(new)) for kind, old, new in model.reported]
+            wanted_changes = [(kind, _texts(old), _texts(new)) for kind, old, new in model.summary]
             assert sorted(shown, key=str) == sorted(wanted_changes, key=str)
             assert (result.comparison and result.comparison.as_dict()) == model.comparison
         assert sorted(writer.rows(), key=str) == sorted(model.rows, key=str)

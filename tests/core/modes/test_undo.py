@@ -106,7 +106,7 @@ def test_an_append_is_undone_by_the_number_of_its_run(writer: Undoing) -> None:
 @pytest.mark.parametrize("kind", KINDS)
 def test_an_undo_that_cannot_be_is_refused(writer: Undoing) -> None:
     writer.numbered([(1, "soup")])
-    assert "rows say their run" in writer.refused(1)
+    assert "rows name their run" in writer.refused(1)
     writer.numbered([(1, "stew")], mode="upsert", keys=["k"])
     assert "changes rows in their place" in writer.refused(3, mode="upsert", keys=["k"])
     writer.numbered([(2, "cake")], mode="overwrite")

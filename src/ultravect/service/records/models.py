@@ -318,8 +318,17 @@ class Run(models.Model):
         indexes: ClassVar = [models.Index(fields=["job", "-id"]), models.Index(fields=["state"])]
 
 
+class LegManager(models.Manager["Leg"]):
+    """Leaves the plan in the database until it is asked for: of wide tables it is large, and lists do not show it."""
+
+    def get_queryset(self) -> models.QuerySet[Leg]:
+        return super().get_queryset().defer("plan")
+
+
 class Leg(models.Model):
     """The part of a run that copies one source object into one target object."""
+
+    objects: ClassVar[LegManager] = LegManager()
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="legs")
     number = models.PositiveIntegerField()
