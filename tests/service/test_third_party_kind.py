@@ -68,7 +68,7 @@ def test_it_is_listed_connected_read_and_written(installed: Stack) -> None:
         back = "from: {connection: box, files: '*.csv'}\ninto: {connection: shelf, files: again.csv}"
         client.save_job("back", f"ultravect: 1\njob: back\n{back}\n")
         assert client.wait(client.run("back").id).state == "succeeded"
-        assert (installed.files / "again.csv").read_text() == "hut,beds\nALP,40\nFAL,22\n"
+        assert (installed.files / "again.csv").read_text() == '"hut","beds"\n"ALP",40\n"FAL",22\n'
 
 
 def test_a_missing_driver_stops_its_own_kind_alone(installed: Stack) -> None:
