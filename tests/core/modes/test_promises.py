@@ -80,12 +80,12 @@ def test_an_attempt_that_was_taken_over_commits_no_more(writer: Writer) -> None:
 
 
 def test_a_failure_after_the_commit_says_so(writer: Writer, monkeypatch: pytest.MonkeyPatch) -> None:
-    from ultravect.core.engine.run import execute as run
+    from ultravect.core.engine.run import leg_run
 
     def fails(*_: object) -> None:
         raise UltravectError("verify-failed", "counted in vain")
 
-    monkeypatch.setattr(run._Leg, "_verify", fails)
+    monkeypatch.setattr(leg_run.LegRun, "_verify", fails)
     with pytest.raises(UltravectError) as raised:
         writer.load(ROWS)
     assert raised.value.outcome == "committed"

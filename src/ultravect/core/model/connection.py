@@ -111,6 +111,26 @@ Create = Annotated[
 ]
 
 
+class DatabaseFileSettings(DatabaseSettings):
+    """Of a database in a file."""
+
+    path: DatabaseFile
+    create: Create = False
+
+
+class ServerSettings(DatabaseSettings):
+    """Of a database server; a kind gives the port that is usual."""
+
+    host: Host
+    port: Port
+    database: DatabaseName
+    user: str = Field(min_length=1)
+    password: Secret = ""
+    tls: Tls = "preferred"
+    tls_ca: Certificate = ""
+    staging: Staging = ""
+
+
 def secret_keys(model: type[BaseModel]) -> frozenset[str]:
     """Names of the settings that are sealed and never given back."""
     return frozenset(

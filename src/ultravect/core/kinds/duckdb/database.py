@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import threading
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any
@@ -14,7 +14,6 @@ import duckdb
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import (
-    PRIVILEGES,
     Answer,
     LiveCheck,
     LiveColumn,
@@ -22,10 +21,7 @@ from ultravect.core.contracts.catalogue import (
     Objection,
     TableInfo,
 )
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.probe import Step
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, SwapNeeds
+from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import Merge
 from ultravect.core.errors import UltravectError
@@ -35,10 +31,10 @@ from ultravect.core.kinds.duckdb.settings import DuckdbSettings
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.isolation import Isolated
-from ultravect.core.loading.local_file import database_file, file_steps, may_be_made, write_obstacle
-from ultravect.core.loading.local_load import LocalLoad, committed_in
+from ultravect.core.loading.local_database import LocalDatabase
+from ultravect.core.loading.local_file import database_file, may_be_made
+from ultravect.core.loading.local_load import LocalLoad
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import column_gone, waiting_message
 from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import CanonicalType
@@ -170,18 +166,12 @@ def _has_table(session: duckdb.DuckDBPyConnection, name: TableName) -> bool:
     return bool(session.execute(_FIND, (name.name, name.schema)).fetchall())
 
 
-class DuckdbDatabase:
+class DuckdbDatabase(LocalDatabase):
     """See ``Database``."""
 
     def __init__(self, name: str, settings: DuckdbSettings, roots: Sequence[str]) -> None:
-        self._name = name
-        self._settings = settings
-        self._roots = roots
-        self.dialect: Dialect = DuckdbDialect()
-        self.needs: Mapping[str, frozenset[str]] = NEEDS
-        self.can_isolate = True
-        self.locks_tables = False
-        self.truncates = False
+        super().__init__(name, settings, roots)
+        self.dialect = DuckdbDialect()
         self.exclusive_file = settings.path
 
     @contextmanager
@@ -255,34 +245,17 @@ class DuckdbDatabase:
             code, f"connection {self._name}, while {doing}: {text}", hint=hint, connection=self._name
         )
 
-    def steps(self) -> Sequence[Step]:
-        def signed_in() -> str:
-            with self._session("opening the database") as session:
-                row = session.execute("SELECT version()").fetchone()
-            return f"DuckDB {row[0] if row else ''}"
+    def _described(self, session: duckdb.DuckDBPyConnection) -> str:
+        row = session.execute("SELECT version()").fetchone()
+        return f"DuckDB {row[0] if row else ''}"
 
-        def read(name: str) -> None:
-            with self._session("reading a row") as session:
-                session.execute(
-                    f"SELECT 1 FROM {self.dialect.table(self.dialect.parse_table(name))} LIMIT 1"
-                ).fetchone()
-
-        return file_steps(
-            self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create
-        )
-
-    def write_steps(self) -> Sequence[Step]:
-        return [Step("write", self._try_write)]
-
-    def _try_write(self) -> str:
-        with self._session("creating a table in the staging place", write=True) as session:
-            session.execute("BEGIN TRANSACTION")
-            session.execute("CREATE TABLE ultravect_test (a INTEGER)")
-            session.execute("ROLLBACK")
-        return "a table was created and dropped again"
+    def _finding(self, table: TableName) -> str:
+        schema = self.dialect.literal(table.schema) if table.schema else "current_schema()"
+        named = self.dialect.literal(table.name)
+        return f"SELECT 1 FROM duckdb_tables() WHERE lower(table_name) = lower({named}) AND lower(schema_name) = lower({schema})"
 
     def may_create(self, name: TableName) -> str:
-        obstacle = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
+        obstacle = self._write_obstacle()
         if obstacle or name.schema is None:
             return obstacle
         with self._session("looking for the schema") as session:
@@ -295,26 +268,8 @@ class DuckdbDatabase:
     def database(self) -> DuckdbDatabase:
         return self
 
-    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
-        return "in a database of one file, deleting is as quick"
-
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
-
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with self._session("looking for a receipt") as session:
-            if not _has_table(session, receipts.name):
-                return None
-            row = session.execute(receipts.find(key)).fetchone()
-        found = Receipt.from_text(row[0]) if row else None
-        return None if found is None or found.bars else found
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with self.transaction(table, "asking which attempt was committed") as statements:
-            held = _has_table(statements.session, receipts.name)
-            return committed_in(receipts, keys, statements, has_table=held)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[DuckdbLoad]:
@@ -345,10 +300,6 @@ class DuckdbDatabase:
             yield _Statements(session)
             session.execute("COMMIT")
 
-    def drop(self, table: TableName) -> None:
-        with self._session(f"dropping {table}", write=True) as session:
-            session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
-
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:
             found = session.execute(_LIST, (search, after, limit)).fetchall()
@@ -378,10 +329,8 @@ class DuckdbDatabase:
             ]
             unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (schema, table)).fetchall()]
             checks = [LiveCheck(name, shown) for name, shown in session.execute(_CHECKS, (schema, table)).fetchall()]
-        read_only = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
-        granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
         name = TableName(schema, table)
-        return LiveTable(name, kind, columns, granted, estimate, comment or "", unique, checks=checks)
+        return LiveTable(name, kind, columns, self._granted(), estimate, comment or "", unique, checks=checks)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
 from typing import Any
 from urllib.parse import quote
@@ -12,11 +12,10 @@ from urllib.parse import quote
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.contracts.catalogue import PRIVILEGES, Answer, LiveColumn, LiveTable, Objection, TableInfo
-from ultravect.core.contracts.load import STAGED, LoadOrder, ReceiptKey
-from ultravect.core.contracts.probe import Step
-from ultravect.core.contracts.receipt import RECEIPTS, Receipt
-from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, TableInfo
+from ultravect.core.contracts.load import STAGED, LoadOrder
+from ultravect.core.contracts.receipt import RECEIPTS
+from ultravect.core.contracts.target import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
@@ -25,10 +24,10 @@ from ultravect.core.kinds.sqlite.settings import SqliteSettings
 from ultravect.core.kinds.sqlite.types import judged
 from ultravect.core.loading.answers import count_rows
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.local_file import database_file, file_steps, may_be_made, write_obstacle
-from ultravect.core.loading.local_load import LocalLoad, committed_in
+from ultravect.core.loading.local_database import LocalDatabase
+from ultravect.core.loading.local_file import database_file, may_be_made
+from ultravect.core.loading.local_load import LocalLoad
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import column_gone, waiting_message
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import loose_values
@@ -195,19 +194,14 @@ def _bound(array: pa.Array) -> pa.Array:
     return pc.binary_join_element_wise(text, "+00:00", "") if pa.types.is_timestamp(kind) and kind.tz else text
 
 
-class SqliteDatabase:
+class SqliteDatabase(LocalDatabase):
     """See ``Database``."""
 
+    _begin = "BEGIN IMMEDIATE"
+
     def __init__(self, name: str, settings: SqliteSettings, roots: Sequence[str]) -> None:
-        self._name = name
-        self._settings = settings
-        self._roots = roots
-        self.dialect: Dialect = SqliteDialect()
-        self.needs: Mapping[str, frozenset[str]] = NEEDS
-        self.can_isolate = True
-        self.locks_tables = False
-        self.truncates = False
-        self.exclusive_file = ""
+        super().__init__(name, settings, roots)
+        self.dialect = SqliteDialect()
 
     @contextmanager
     def _session(self, doing: str, *, write: bool = False) -> Iterator[sqlite3.Connection]:
@@ -274,58 +268,24 @@ class SqliteDatabase:
             connection=self._name,
         )
 
-    def steps(self) -> Sequence[Step]:
-        def signed_in() -> str:
-            with self._session("opening the database") as session:
-                (tables,) = session.execute("SELECT count(*) FROM sqlite_schema").fetchone()
-            return f"SQLite {sqlite3.sqlite_version}, {counted(tables, 'object')} in its catalogue"
+    def _described(self, session: sqlite3.Connection) -> str:
+        (tables,) = session.execute("SELECT count(*) FROM sqlite_schema").fetchone()
+        return f"SQLite {sqlite3.sqlite_version}, {counted(tables, 'object')} in its catalogue"
 
-        def read(name: str) -> None:
-            with self._session("reading a row") as session:
-                session.execute(f"SELECT 1 FROM {self.dialect.quote(name)} LIMIT 1").fetchone()
-
-        return file_steps(
-            self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create
-        )
-
-    def write_steps(self) -> Sequence[Step]:
-        return [Step("write", self._try_write)]
-
-    def _try_write(self) -> str:
-        with self._session("creating a table in the staging place", write=True) as session:
-            session.execute("BEGIN IMMEDIATE")
-            session.execute("CREATE TABLE ultravect_test (a INTEGER)")
-            session.execute("ROLLBACK")
-        return "a table was created and dropped again"
+    def _finding(self, table: TableName) -> str:
+        return f"SELECT 1 FROM sqlite_schema WHERE name = {self.dialect.literal(table.name)}"
 
     def may_create(self, name: TableName) -> str:
         if (name.schema or "main").lower() != "main":
             return f"a SQLite database has no schema {name.schema!r}"
-        return write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
+        return self._write_obstacle()
 
     @property
     def database(self) -> SqliteDatabase:
         return self
 
-    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
-        return "in a database of one file, deleting is as quick"
-
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
-
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        with self._session("looking for a receipt") as session:
-            if not _has_table(session, RECEIPTS):
-                return None
-            row = session.execute(ReceiptTable(self.dialect, table).find(key)).fetchone()
-        found = Receipt.from_text(row[0]) if row else None
-        return None if found is None or found.bars else found
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with self.transaction(table, "asking which attempt was committed") as statements:
-            held = bool(statements.rows(f"SELECT 1 FROM sqlite_schema WHERE name = {self.dialect.literal(RECEIPTS)}"))
-            return committed_in(receipts, keys, statements, has_table=held)
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[SqliteLoad]:
@@ -346,10 +306,6 @@ class SqliteDatabase:
             finally:
                 if session.in_transaction:
                     session.execute("ROLLBACK")
-
-    def drop(self, table: TableName) -> None:
-        with self._session(f"dropping {table}", write=True) as session:
-            session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:
@@ -403,9 +359,7 @@ class SqliteDatabase:
             ]
             if keyed := frozenset(column.name for column in columns if column.key):
                 unique.append(keyed)
-        read_only = write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
-        granted = frozenset(["SELECT"]) if read_only else PRIVILEGES
-        return LiveTable(TableName(None, row[0]), row[1], columns, granted, estimate, unique=unique)
+        return LiveTable(TableName(None, row[0]), row[1], columns, self._granted(), estimate, unique=unique)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
