@@ -154,7 +154,16 @@ def _decimal(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
         # 1.500 fits two decimals: zeros at the end carry nothing; .0 has to keep one
         whole = pc.replace_substring_regex(plain, r"^([+-]?)\.", r"\10.")
         plain = pc.if_else(has_zeros, pc.replace_substring_regex(whole, r"\.?0+$", ""), plain)
-    return _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", wanted.arrow)
+    with suppress(pa.ArrowInvalid):
+        return Converted(pc.cast(plain, wanted.arrow), np.zeros(len(plain), dtype=np.bool_))
+    # where digits are too many for many values, halving would look at each of them alone
+    scale = wanted.scale or 0
+    before = max(wanted.precision - scale, 0)
+    too_long = as_mask(pc.match_substring_regex(plain, rf"\.[0-9]{{{scale + 1}}}|^[+-]?0*[1-9][0-9]{{{before}}}"))
+    if too_long.any():
+        plain = pc.if_else(pa.array(too_long), pa.scalar(None, plain.type), plain)
+    cast = _cast_matching(plain, _NUMBER + r"(?:[eE][+-]?[0-9]{1,3})?", wanted.arrow)
+    return Converted(cast.array, cast.failed | too_long)
 
 
 def _floating(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
