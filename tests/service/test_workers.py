@@ -91,7 +91,7 @@ def test_memory_of_a_leg_stays_flat(place: Place) -> None:
     """A file of any size is read in blocks: one of 45 MB takes hardly more memory than one of 9."""
     peaks = []
     for rows in (200_000, 1_000_000):
-        place.file("id,name\n" + f"1,{'x' * 40}\n" * rows).job(into=", mode: overwrite")
+        place.file("id,name\n" + f"1,{'x' * 40}\n" * rows).job(into="mode: overwrite")
         run = place.run()
         assert run.state == "succeeded"
         peaks.append(run.legs[0].peak_memory or 0)

@@ -31,6 +31,7 @@ from ultravect.core.layouts.base import KeyedReader
 from ultravect.core.words import counted
 
 _QUEUE_BLOCKS = 2
+_END_SECONDS = 5.0
 
 
 _NAMED_FILES = 10
@@ -103,6 +104,9 @@ class LegRun:
             raise
         finally:
             self._cancelled.set()
+            if reading.ident is not None:
+                # its session of the source should be closed before another leg begins; a source that hangs is not waited for
+                reading.join(_END_SECONDS)
             if self._held:
                 self._held.release()
             if self._places:
