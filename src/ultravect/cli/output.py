@@ -189,7 +189,7 @@ def print_check(check: Check) -> None:
         screen.print(escape(";\n".join(check.target_sql)), soft_wrap=True)
     if check.effect:
         screen.print(f"\na run now {escape(check.effect)}", soft_wrap=True)
-    if check.strategy:
+    if check.strategy and check.passed:
         screen.print(f"strategy {check.strategy['name']}: {escape(check.strategy['summary'])}", soft_wrap=True)
         for name, why in check.strategy["why_not"].items():
             screen.print(f"  not {name}: {escape(why)}", soft_wrap=True)
