@@ -15,7 +15,7 @@ import signal
 import socket
 import sys
 
-from ultravect.core.engine.plan.leg_plan import ColumnPlan
+from ultravect.core.engine.plan.leg_plan import ColumnPlan, prepare
 from ultravect.core.engine.plan.scan import scan_columns
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.expressions.select_list import resolve
@@ -34,6 +34,7 @@ _SAMPLE = (
 def _warm_up() -> None:
     """Does once what is slow the first time. No thread may be started here: a fork takes none along."""
     preload()
+    prepare()
     resolve(["a as z text(4)", "* except (a)"], ["a", "b"])
     reader = open_layout(
         SourceFile("sample.csv", len(_SAMPLE), lambda: io.BytesIO(_SAMPLE), lambda: io.BytesIO(_SAMPLE)), None

@@ -159,6 +159,11 @@ class LegPlan:
         return _adapter().validate_python(data)
 
 
+def prepare() -> None:
+    """Builds what writes and reads plans, which takes a tenth of a second: processes that are forked later have it at once."""
+    _adapter()
+
+
 @functools.cache
 def _adapter() -> TypeAdapter[LegPlan]:
     return TypeAdapter(LegPlan)
