@@ -62,6 +62,7 @@ from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.start import start_run
 
 _KEEP_ALIVE_SECONDS = 15.0
+_GATHER_SECONDS = 0.1
 _STILL_ALLOWED_SECONDS = 5.0
 _MAX_STREAMS, _MAX_STREAMS_OF_ONE = 200, 20
 _streams: Counter[str] = Counter()
@@ -407,6 +408,8 @@ async def _stream(number: int, last: int, allowed: Callable[[], bool]) -> AsyncI
                 with suppress(TimeoutError):
                     async with asyncio.timeout(_STILL_ALLOWED_SECONDS):
                         await happened.wait()
+                # much happens at once: it is asked for at once, too
+                await asyncio.sleep(_GATHER_SECONDS)
 
 
 def _problem(status: int, code: str, detail: str) -> JsonResponse:
