@@ -20,6 +20,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.dates import CLOCK, HOUR, ISO_DATE, even_clock, iso_dates, possible_days
+from ultravect.core.types.overflow import has_overflowed
 from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
@@ -59,18 +60,6 @@ def try_cast(values: pa.Array, target: pa.DataType) -> Converted:
     half = len(values) // 2
     left, right = try_cast(values.slice(0, half), target), try_cast(values.slice(half), target)
     return Converted(pa.concat_arrays([left.array, right.array]), np.concatenate([left.failed, right.failed]))
-
-
-def has_overflowed(array: pa.Array) -> bool:
-    """Whether the parser let something through that its type does not hold: it minds neither a decimal's precision
-    once the scale is filled up, nor that a number too large has become infinite."""
-    if pa.types.is_floating(array.type):
-        return bool(pc.any(pc.is_inf(array)).as_py())
-    if pa.types.is_decimal(array.type):
-        span = pc.min_max(array).as_py()
-        limit = decimal.Decimal(10) ** (array.type.precision - array.type.scale)
-        return any(value is not None and abs(value) >= limit for value in span.values())
-    return False
 
 
 def _all(mask: pa.Array) -> bool:

@@ -26,7 +26,8 @@ from ultravect.core.expressions.evaluate import evaluate
 from ultravect.core.expressions.kernels import Computed
 from ultravect.core.layouts.base import Block, KeyedReader, ParsedColumns, Reader, ReportsFailures, Rows, WantedColumn
 from ultravect.core.types.arrow import as_text, convert_typed, plain_array
-from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, has_overflowed, try_cast
+from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, try_cast
+from ultravect.core.types.overflow import has_overflowed
 
 _MAX_VALUE = 1000
 _MAX_RECORD = 10_000
