@@ -1,4 +1,4 @@
-"""Says the format of a file from its bytes and its name; and that a file is none of those read here."""
+"""Finds the format of a file from its bytes and its name; and that a file is none of those read here."""
 
 from __future__ import annotations
 

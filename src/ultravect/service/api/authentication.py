@@ -42,7 +42,7 @@ class BearerToken(BaseAuthentication):
 
 
 class BearerTokenScheme(OpenApiAuthenticationExtension):
-    """Says the OpenAPI generator about it."""
+    """Describes it to the OpenAPI generator."""
 
     target_class = BearerToken
     name = "token"

@@ -16,33 +16,29 @@ def shaped(serializer: Any, *, source: str | None = None) -> Any:
     return kind(read_only=True, source=source)
 
 
-class _Text(serializers.CharField):
-    """As it is in answers."""
-
-
 class EditSerializer(serializers.Serializer[Any]):
     """The lines `old` of the job file, from number `line` on, become `new`; without `old`, `new` is put in before that line."""
 
     line = serializers.IntegerField(help_text="Counted from 1.")
-    old = serializers.ListField(child=_Text())
-    new = serializers.ListField(child=_Text())
+    old = serializers.ListField(child=serializers.CharField())
+    new = serializers.ListField(child=serializers.CharField())
 
 
 class FindingSerializer(serializers.Serializer[Any]):
     severity = serializers.ChoiceField(["error", "warning", "note"])
-    code = _Text()
-    message = _Text()
-    place = _Text(help_text="The key in the job file, empty when it is about the data.")
-    fix = _Text()
+    code = serializers.CharField()
+    message = serializers.CharField()
+    place = serializers.CharField(help_text="The key in the job file, empty when it is about the data.")
+    fix = serializers.CharField()
     edit = EditSerializer(required=False, help_text="The fix in the job file's own lines.")
 
 
 class ErrorSerializer(serializers.Serializer[Any]):
     """Why a run, or a test, failed."""
 
-    code = _Text()
-    detail = _Text()
-    hint = _Text(help_text="What to do.")
+    code = serializers.CharField()
+    detail = serializers.CharField()
+    hint = serializers.CharField(help_text="What to do.")
     where = serializers.DictField(
         required=False, help_text="The connection, table, file, row or column that it is about."
     )
@@ -85,55 +81,55 @@ class StrategySerializer(serializers.Serializer[Any]):
     """How the rows of a leg are written."""
 
     name = serializers.ChoiceField(choices=["direct", "swap", "delete and insert", "merge", "file set"])
-    summary = _Text()
+    summary = serializers.CharField()
     why_not = serializers.DictField(
-        child=_Text(), help_text="The quicker strategies, each with what stands in its way."
+        child=serializers.CharField(), help_text="The quicker strategies, each with what stands in its way."
     )
 
 
 class TypeChoiceSerializer(serializers.Serializer[Any]):
-    type = _Text()
-    native = _Text()
-    fit = _Text()
-    change = _Text()
+    type = serializers.CharField()
+    native = serializers.CharField()
+    fit = serializers.CharField()
+    change = serializers.CharField()
 
 
 class CheckColumnSerializer(serializers.Serializer[Any]):
     """A column from source to target; `choices` are other types that it can have, where the table is made."""
 
-    source = _Text()
-    name = _Text()
-    type = _Text()
-    native = _Text()
-    evidence = _Text()
+    source = serializers.CharField()
+    name = serializers.CharField()
+    type = serializers.CharField()
+    native = serializers.CharField()
+    evidence = serializers.CharField()
     choices = TypeChoiceSerializer(many=True)
 
 
 class TargetColumnSerializer(serializers.Serializer[Any]):
-    source = _Text(help_text="Empty where an expression computes it.")
-    name = _Text()
-    type = _Text()
-    native = _Text()
+    source = serializers.CharField(help_text="Empty where an expression computes it.")
+    name = serializers.CharField()
+    type = serializers.CharField()
+    native = serializers.CharField()
 
 
 class BadRowSerializer(serializers.Serializer[Any]):
     row = serializers.IntegerField()
     line = serializers.IntegerField(allow_null=True)
-    reason = _Text()
+    reason = serializers.CharField()
 
 
 class RejectedRowSerializer(BadRowSerializer):
     """A row that a rehearsal would reject."""
 
-    object = _Text()
-    column = _Text()
-    value = _Text(allow_null=True)
-    record = _Text()
-    key = _Text()
+    object = serializers.CharField()
+    column = serializers.CharField()
+    value = serializers.CharField(allow_null=True)
+    record = serializers.CharField()
+    key = serializers.CharField()
 
 
 class ValueCountSerializer(serializers.Serializer[Any]):
-    value = _Text()
+    value = serializers.CharField()
     count = serializers.IntegerField()
 
 
@@ -144,8 +140,8 @@ class ValueCountsSerializer(serializers.Serializer[Any]):
     nulls = serializers.IntegerField()
     distinct = serializers.IntegerField(allow_null=True)
     top = ValueCountSerializer(many=True)
-    low = _Text(allow_null=True)
-    high = _Text(allow_null=True)
+    low = serializers.CharField(allow_null=True)
+    high = serializers.CharField(allow_null=True)
     shortest = serializers.IntegerField(allow_null=True)
     longest = serializers.IntegerField(allow_null=True)
 
@@ -153,32 +149,32 @@ class ValueCountsSerializer(serializers.Serializer[Any]):
 class SeenColumnSerializer(serializers.Serializer[Any]):
     """A column of a preview: of a file with the evidence for its type, of a table as the database declares it."""
 
-    name = _Text()
-    type = _Text()
-    evidence = _Text(required=False)
+    name = serializers.CharField()
+    type = serializers.CharField()
+    evidence = serializers.CharField(required=False)
     nulls = serializers.IntegerField(required=False)
-    native = _Text(required=False)
+    native = serializers.CharField(required=False)
     nullable = serializers.BooleanField(required=False)
     key = serializers.BooleanField(required=False)
-    comment = _Text(required=False)
+    comment = serializers.CharField(required=False)
     counts = ValueCountsSerializer(required=False)
 
 
 class StoredObjectSerializer(serializers.Serializer[Any]):
     """A table, view, file or sheet."""
 
-    name = _Text()
-    kind = _Text()
+    name = serializers.CharField()
+    kind = serializers.CharField()
     size = serializers.IntegerField(required=False, allow_null=True, help_text="Of a file, in bytes.")
-    modified = _Text(required=False, allow_null=True)
+    modified = serializers.CharField(required=False, allow_null=True)
     rows = serializers.IntegerField(required=False, allow_null=True, help_text="The database's own estimate.")
-    comment = _Text(required=False)
+    comment = serializers.CharField(required=False)
 
 
 class UploadSerializer(serializers.Serializer[Any]):
     """Where an uploaded file landed."""
 
-    connection = _Text()
-    object = _Text()
+    connection = serializers.CharField()
+    object = serializers.CharField()
     size = serializers.IntegerField(help_text="In bytes.")
     replaced = serializers.BooleanField(help_text="Whether a file of this name was there.")

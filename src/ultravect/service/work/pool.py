@@ -31,7 +31,7 @@ class LegProcess:
         await self._writer.drain()
 
     async def greet(self) -> None:
-        """Says the leg that its worker is still there: one that does not hear this for long ends by itself."""
+        """Lets the leg know that its worker is still there: one that does not hear this for long ends by itself."""
         if not self._ended:
             with suppress(ConnectionError):
                 self._writer.write(b"\n")

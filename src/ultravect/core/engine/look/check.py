@@ -93,9 +93,10 @@ def check_job(
             find_duplicates(job, plan)
             find_receipts(plan)
             find_objections(job, plan)
-            rows, sample = _try_rows(job, plan)
+            leg = OpenLeg.of(plan)
+            rows, sample = _try_rows(job, plan, leg)
             if not plan.errors:  # a run would come to nothing
-                effect, statements = effect_of(job, plan, sample), statements_of(OpenLeg.of(plan))
+                effect, statements = effect_of(job, plan, sample), statements_of(leg)
         except UltravectError as error:
             plan.refuse(error, job.source.place)
     columns = [
@@ -139,17 +140,15 @@ def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> C
     return CheckResult([], effect=summary(mirror), target=mirror.folder or name, target_exists=there)
 
 
-def _try_rows(job: Job, plan: Planning) -> tuple[int, pa.RecordBatch | None]:
+def _try_rows(job: Job, plan: Planning, leg: OpenLeg) -> tuple[int, pa.RecordBatch | None]:
     """Converts the first rows as a run would; misfits become a finding a column. How many, and some of them."""
-    assert plan.reader is not None
-    assert plan.target is not None
-    shaper = Shaper.of(OpenLeg.of(plan))
+    shaper = Shaper.of(leg)
     checks = {check.reason: check for check in plan.checks}
     misfits: defaultdict[str, Misfits] = defaultdict(Misfits)
     rows = size = 0
     good: list[pa.RecordBatch] = []
     complete = True
-    for block in plan.reader.blocks():
+    for block in leg.reader.blocks():
         if size >= _SAMPLE_BYTES:
             complete = False
             break

@@ -19,7 +19,7 @@ from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import in_job
 from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
-from ultravect.core.engine.plan.target_checks import checks_of
+from ultravect.core.engine.plan.target_checks import checks_for
 from ultravect.core.engine.plan.writing import plan_mode, situation_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected, resolve
@@ -49,8 +49,23 @@ def make_plan(
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
     when ``trusting``, from its first rows: see ``drift``.
     """
-    plan = Planning(job, facts or RunFacts(), text)
-    facts = plan.facts
+    plan = Planning(job, facts or RunFacts())
+    _make(plan, source, target, saved, Scanning(scan_limit, progress), trusting=trusting)
+    if text:
+        plan.findings = [finding.edited(text) for finding in plan.findings]
+    return plan
+
+
+def _make(
+    plan: Planning,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    saved: LayoutFile | None,
+    scanning: Scanning,
+    *,
+    trusting: bool,
+) -> None:
+    job, facts = plan.job, plan.facts
     selected: list[Selected] = []
     try:
         if job.source.files is None:
@@ -79,31 +94,28 @@ def make_plan(
     if plan.reader and not plan.errors:
         try:
             places = source.places
-            bind_expressions(job, plan, selected, places, scan_limit, progress, trusting=trusting)
+            bind_expressions(job, plan, selected, places, scanning.limit, scanning.progress, trusting=trusting)
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
     if plan.table is None or plan.target is None or plan.errors:
-        return plan
-    scanning = Scanning(scan_limit, progress)
+        return
     try:
         _plan_columns(job, plan, selected, scanning)
         if not plan.errors:
             plan_mode(job, plan)
             _decide_checks(job, plan)
+        if not plan.errors:
+            plan.strategy = choose(situation_of(job, plan))
     except UltravectError as error:
         plan.refuse(error, job.source.place)
     narrow(job, plan)
-    if not plan.errors:
-        plan.strategy = choose(situation_of(job, plan))
-    return plan
 
 
 def _decide_checks(job: Job, plan: Planning) -> None:
     """Which of the target's checks are decided here: not of rows that may be dropped for others, nor of a changed table."""
     if plan.live is None or plan.is_new or plan.target is None or job.into.keys or job.into.before:
         return
-    names, types = [column.name for column in plan.columns], [column.type for column in plan.columns]
-    plan.checks = checks_of(plan.live, names, types, [column.source for column in plan.columns], plan.target.dialect)
+    plan.checks = checks_for(plan.live, plan.columns, plan.target.dialect)
 
 
 def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:

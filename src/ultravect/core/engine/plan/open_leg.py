@@ -13,7 +13,7 @@ from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.expressions import bound_again
 from ultravect.core.engine.plan.leg_plan import FilesPlan, LegPlan
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.target_checks import TargetCheck, checks_of
+from ultravect.core.engine.plan.target_checks import TargetCheck, checks_for
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import Reader
@@ -80,6 +80,5 @@ def _reader(plan: LegPlan, spec: ConnectionSpec) -> Reader:
 def _checks(plan: LegPlan, target: Target) -> Sequence[TargetCheck]:
     if not plan.checked or plan.live is None:
         return ()
-    names, types = [column.name for column in plan.columns], [column.type for column in plan.columns]
-    found = checks_of(plan.live, names, types, [column.source for column in plan.columns], target.dialect)
+    found = checks_for(plan.live, plan.columns, target.dialect)
     return [check for check in found if check.name in plan.checked]

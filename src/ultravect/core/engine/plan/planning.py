@@ -35,13 +35,11 @@ from ultravect.core.model.layout import AnyLayout
 class Planning:
     """A plan that is being made; ``leg_plan`` is what comes of it, once there are no errors.
 
-    ``path`` names the files that are read, ``declared`` the layout that they were opened with; ``text`` is that of the job's
-    file, into which findings are edited.
+    ``path`` names the files that are read, ``declared`` the layout that they were opened with.
     """
 
     job: Job
     facts: RunFacts = field(default_factory=RunFacts)
-    text: str = ""
     path: str = ""
     declared: AnyLayout | None = None
     reader: Reader | None = None
@@ -107,10 +105,7 @@ class Planning:
             self.receipts,
             self.strategy,
             self.ddl,
-            tuple(
-                replace(finding.edited(self.text) if self.text else finding, replacement=None)
-                for finding in self.findings
-            ),
+            tuple(replace(finding, replacement=None) for finding in self.findings),
         )
 
     def _source(self) -> FilesPlan | RowsPlan:

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.dialects.base import Dialect
+from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound, BoundCall, Scope, bind_condition, columns_in, parts_of
 from ultravect.core.expressions.evaluate import Rows, evaluate
@@ -57,6 +58,12 @@ class TargetCheck:
             return None
         found: str | None = as_text(arrays[self.places[0]].slice(row, 1)).to_pylist()[0]
         return found
+
+
+def checks_for(live: LiveTable, columns: Sequence[ColumnPlan], dialect: Dialect) -> list[TargetCheck]:
+    """``checks_of`` for the columns of a plan."""
+    names, types = [column.name for column in columns], [column.type for column in columns]
+    return checks_of(live, names, types, [column.source for column in columns], dialect)
 
 
 def checks_of(

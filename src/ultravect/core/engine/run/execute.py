@@ -80,7 +80,6 @@ def run_leg(
 
     begin = partial(
         _planned_leg,
-        job,
         listener=listener,
         shield=shield,
         started=started,
@@ -99,7 +98,6 @@ def run_leg(
 
 
 def _planned_leg(
-    job: Job,
     plan: Planning,
     *,
     reported: Sequence[Finding],
@@ -113,7 +111,7 @@ def _planned_leg(
     """Runs a leg as it was planned; ``reported`` are the findings that were reported before."""
     for finding in plan.findings:
         if finding not in reported:
-            listener.finding(finding.edited(plan.text) if plan.text else finding)
+            listener.finding(finding)
     if plan.errors:
         first = plan.errors[0]
         more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""

@@ -166,9 +166,10 @@ def _staging_table(
 def may_swap(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> bool:
     """Whether another table may take this one's place: nothing stays with the old one, and no statement of the job's own
     has to be in one transaction with it."""
-    if live is None or order.mode != "overwrite" or order.create is not None or order.before or order.after:
+    if live is None or order.mode != "overwrite" or order.create is not None:
         return False
-    return not _is_tied(execute, dialect, live.name)
+    needs = SwapNeeds(before=bool(order.before), after=bool(order.after))
+    return not swap_obstacle(execute, dialect, live, needs)
 
 
 def swap_obstacle(execute: Callable[[str], Any], dialect: Dialect, live: LiveTable, needs: SwapNeeds) -> str:

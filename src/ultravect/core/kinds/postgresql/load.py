@@ -339,7 +339,7 @@ class PostgresqlLoad(IsolatingLoad):
         self.changes = [*self.changes, *found]
 
     def _analyze(self, table: str, columns: Sequence[str]) -> None:
-        """Says the planner how many rows there are, and little else: that is quick."""
+        """Lets the planner know how many rows there are, and little else: that is quick."""
         named = ", ".join(self._dialect.quote(column) for column in columns)
         self._execute("SET LOCAL default_statistics_target = 10")
         self._execute(f"ANALYZE {table} ({named})")

@@ -42,7 +42,8 @@ def first_alike(rows: Sequence[tuple[int, list[str]]], columns: int) -> int:
 
     0 where that is not sure: a row that has lost a value, or a header that does not match its rows, is no description.
     """
-    if len(rows) <= _FEWEST:
+    # values are looked at only where some line is cut otherwise: no description is as wide as the rows, all along
+    if len(rows) <= _FEWEST or all(len(row) == columns for _, row in rows[:MAX_PREAMBLE]):
         return 0
     body = [row for _, row in rows[len(rows) // 2 :] if len(row) == columns]
     numbers = [

@@ -1,4 +1,4 @@
-"""Says the quotes that open and close a value from those that merely stand in one."""
+"""Distinguishes the quotes that open and close a value from those that merely stand in one."""
 
 from __future__ import annotations
 

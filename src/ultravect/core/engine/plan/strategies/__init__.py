@@ -7,7 +7,7 @@ from types import ModuleType
 
 from ultravect.core.engine.plan.leg_plan import StrategyPlan
 from ultravect.core.engine.plan.strategies import delete_and_insert, direct, file_set, merge, swap
-from ultravect.core.engine.plan.strategies.situation import Situation
+from ultravect.core.engine.plan.strategies.situation import FILES, NOTHING_THERE, Situation
 
 STRATEGIES: Sequence[ModuleType] = (direct, swap, delete_and_insert, merge, file_set)
 
@@ -18,11 +18,7 @@ def choose(situation: Situation) -> StrategyPlan:
     for strategy in STRATEGIES:
         obstacle = strategy.obstacle(situation)
         if not obstacle:
-            shown = {name: why for name, why in why_not.items() if why not in _GIVEN}
+            shown = {name: why for name, why in why_not.items() if why not in (FILES, NOTHING_THERE)}
             return StrategyPlan(strategy.NAME, strategy.SUMMARY, shown)
         why_not[strategy.NAME] = obstacle
     raise AssertionError("files are written as a file set, tables by merge")
-
-
-_GIVEN = frozenset(["the target is files", "there is nothing to be replaced"])
-"""What no one needs to know."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ultravect.core.engine.plan.strategies.situation import Situation
+from ultravect.core.engine.plan.strategies.situation import FILES, NOTHING_THERE, Situation
 
 NAME = "delete and insert"
 SUMMARY = "the old rows are deleted and the new ones inserted, in one transaction"
@@ -11,5 +11,5 @@ SUMMARY = "the old rows are deleted and the new ones inserted, in one transactio
 def obstacle(situation: Situation) -> str:
     """Why a load cannot be written so; "" where it can."""
     if situation.files:
-        return "the target is files"
-    return "" if situation.replaces else "there is nothing to be replaced"
+        return FILES
+    return "" if situation.replaces else NOTHING_THERE

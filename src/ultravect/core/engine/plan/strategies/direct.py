@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ultravect.core.engine.plan.strategies.situation import Situation
+from ultravect.core.engine.plan.strategies.situation import FILES, Situation
 
 NAME = "direct"
 SUMMARY = "rows go straight into the table, and are seen when the load commits"
@@ -11,7 +11,7 @@ SUMMARY = "rows go straight into the table, and are seen when the load commits"
 def obstacle(situation: Situation) -> str:
     """Why a load cannot be written so; "" where it can."""
     if situation.files:
-        return "the target is files"
+        return FILES
     if situation.mode == "upsert":
         return "rows have to be matched by their keys first"
     if situation.replaces:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ultravect.core.engine.plan.strategies.situation import Situation
+from ultravect.core.engine.plan.strategies.situation import FILES, Situation
 
 NAME = "merge"
 SUMMARY = "rows stand in a staging table first, and are brought into the table by a few statements"
@@ -10,4 +10,4 @@ SUMMARY = "rows stand in a staging table first, and are brought into the table b
 
 def obstacle(situation: Situation) -> str:
     """Why a load cannot be written so; "" where it can."""
-    return "the target is files" if situation.files else ""
+    return FILES if situation.files else ""

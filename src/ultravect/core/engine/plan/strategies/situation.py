@@ -8,6 +8,9 @@ from dataclasses import dataclass
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.load import Mode
 
+FILES, NOTHING_THERE = "the target is files", "there is nothing to be replaced"
+"""Reasons that a reader knows without being given them."""
+
 
 @dataclass(frozen=True)
 class Situation:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ultravect.core.engine.plan.strategies.situation import Situation
+from ultravect.core.engine.plan.strategies.situation import FILES, NOTHING_THERE, Situation
 
 NAME = "swap"
 SUMMARY = "a new table is filled and takes the place of the old one when the load commits"
@@ -11,9 +11,9 @@ SUMMARY = "a new table is filled and takes the place of the old one when the loa
 def obstacle(situation: Situation) -> str:
     """Why a load cannot be written so; "" where it can."""
     if situation.files:
-        return "the target is files"
+        return FILES
     if not situation.replaces or situation.live is None:
-        return "there is nothing to be replaced"
+        return NOTHING_THERE
     if situation.is_new:
         return ""  # it has other columns
     if situation.truncates:
