@@ -117,14 +117,14 @@ class Bench:
             native.append(self._timed(self._native))
             arrow.append(self._timed(self._arrow))
             ours.append(self._timed(lambda: self._run("bench")))
-        ratios = [one / other for one, other in zip(ours, native, strict=True)]
+        ratios = [item / other for item, other in zip(ours, native, strict=True)]
         rows = f"{self.rows:,} rows, {self.file.stat().st_size / 1e6:.0f} MB"
         print(f"CSV into PostgreSQL, append, {rows} x {len(_COLUMNS)} columns, whole run")
         _line("  seconds, ours", ours)
         _line("  seconds, psql \\copy", native)
         _line("  ratio (at most 1.0)", ratios)
         _line("  seconds, Arrow and ADBC", arrow)
-        _line("  ratio", [one / other for one, other in zip(ours, arrow, strict=True)])
+        _line("  ratio", [item / other for item, other in zip(ours, arrow, strict=True)])
         sample = min(self.rows, 100_000)
         slow = self._timed(lambda: self._row_by_row(sample)) / sample
         fast = statistics.median(ours) / self.rows

@@ -47,10 +47,10 @@ def demo(arguments: argparse.Namespace) -> int:
             tests = {connection.name: client.test_connection(connection.name) for connection in client.connections()}
         print(
             "\nconnections: "
-            + ", ".join(f"{name} {'works' if one.passed else 'FAILS'}" for name, one in tests.items())
+            + ", ".join(f"{name} {'works' if item.passed else 'FAILS'}" for name, item in tests.items())
         )
         failed = [run.job for run in runs if run.state != "succeeded"] + [
-            n for n, one in tests.items() if not one.passed
+            n for n, item in tests.items() if not item.passed
         ]
         if failed:
             print(f"\nfailed: {', '.join(failed)}")
@@ -221,28 +221,30 @@ def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
     for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, api, matrix, corpus, faults):
-        one = verbs.add_parser(verb.__name__)
-        one.set_defaults(run=verb)
+        item = verbs.add_parser(verb.__name__)
+        item.set_defaults(run=verb)
         if verb in (demo, serve):
-            one.add_argument("--port", type=int)
+            item.add_argument("--port", type=int)
         if verb is corpus:
-            one.add_argument("--only", default="", help="those whose package or name contains this")
+            item.add_argument("--only", default="", help="those whose package or name contains this")
         if verb is faults:
-            one.add_argument("--runs", type=int, default=200, help="runs while workers are killed and paused")
-            one.add_argument(
+            item.add_argument("--runs", type=int, default=200, help="runs while workers are killed and paused")
+            item.add_argument(
                 "--count",
                 type=int,
                 default=50,
                 help="loads to kill, for each database and mode; one in five with its server",
             )
         if verb is demo:
-            one.add_argument("--once", action="store_true", help="stop afterwards")
-            one.add_argument("--rows", type=int, default=4000, help="bookings to make")
+            item.add_argument("--once", action="store_true", help="stop afterwards")
+            item.add_argument("--rows", type=int, default=4000, help="bookings to make")
         if verb in (serve, stop):
-            one.add_argument("--state", type=Path, required=True)
+            item.add_argument("--state", type=Path, required=True)
         if verb is serve:
-            one.add_argument("--detach", action="store_true")
-            one.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
+            item.add_argument("--detach", action="store_true")
+            item.add_argument(
+                "--root", action="append", default=[], help="a folder that folder connections may be in"
+            )
     arguments, rest = parser.parse_known_args()
     arguments.rest = rest
     if rest and arguments.verb not in ("test", "bench"):

@@ -44,7 +44,7 @@ def client_models(document: Mapping[str, Any]) -> str:
     """Python models of what the service answers with."""
     schemas = document["components"]["schemas"]
     answers = {name: schemas[name] for name in sorted(_answered(document, schemas)) if name not in _MAPPINGS}
-    answers = {name: _plain(one, schemas) for name, one in answers.items() if not name.startswith("Paginated")}
+    answers = {name: _plain(entry, schemas) for name, entry in answers.items() if not name.startswith("Paginated")}
     reduced = {"openapi": "3.0.3", "info": document["info"], "paths": {}, "components": {"schemas": answers}}
     with tempfile.TemporaryDirectory() as folder:
         source, made = Path(folder) / "api.json", Path(folder) / "generated.py"
@@ -72,7 +72,9 @@ def client_models(document: Mapping[str, Any]) -> str:
 def console_types(document: Mapping[str, Any]) -> str:
     """TypeScript types of what the service answers with."""
     schemas = document["components"]["schemas"]
-    answers = {name: one for name, one in schemas.items() if name in _answered(document, schemas) or "enum" in one}
+    answers = {
+        name: entry for name, entry in schemas.items() if name in _answered(document, schemas) or "enum" in entry
+    }
     reduced = {**document, "paths": {}, "components": {"schemas": _writable(answers)}}
     with tempfile.TemporaryDirectory() as folder:
         source = Path(folder) / "api.json"
@@ -87,7 +89,7 @@ def _writable(value: Any) -> Any:
     if isinstance(value, list):
         return [_writable(item) for item in value]
     if isinstance(value, dict):
-        return {key: _writable(one) for key, one in value.items() if key != "readOnly" or isinstance(one, dict)}
+        return {key: _writable(entry) for key, entry in value.items() if key != "readOnly" or isinstance(entry, dict)}
     return value
 
 
@@ -140,10 +142,10 @@ def _plain(value: Any, schemas: Mapping[str, Any]) -> Any:
             return {"type": "object", "additionalProperties": _MAPPINGS[name]}
         return {"type": "string"} if "enum" in schemas[name] else value
     if isinstance(parts := value.get("allOf"), list) and len(parts) == 1 and parts[0] != _plain(parts[0], schemas):
-        value = {key: one for key, one in value.items() if key != "allOf"} | _plain(parts[0], schemas)
+        value = {key: entry for key, entry in value.items() if key != "allOf"} | _plain(parts[0], schemas)
     left_out = ("enum", "maximum", "minimum", "maxLength", "minLength", "pattern", "readOnly", "format")
     return {
-        key: _plain(one, schemas)
-        for key, one in value.items()
-        if key not in left_out or (key == "format" and one == "date-time") or isinstance(one, dict)
+        key: _plain(entry, schemas)
+        for key, entry in value.items()
+        if key not in left_out or (key == "format" and entry == "date-time") or isinstance(entry, dict)
     }

@@ -65,7 +65,7 @@ def _objects(samples: Sequence[Sample], answers: dict[str, Any]) -> Iterator[tup
             try:
                 with sqlite3.connect(sample.path) as database:
                     tables = [
-                        one for (one,) in database.execute("select name from sqlite_master where type = 'table'")
+                        entry for (entry,) in database.execute("select name from sqlite_master where type = 'table'")
                     ]
             except sqlite3.Error:
                 continue

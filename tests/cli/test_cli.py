@@ -189,7 +189,7 @@ def test_stop(shell: Shell, place: Place) -> None:
     with place.locked():
         shell("run", place.name, "--detach")
         run = place.client.runs(job=place.name).items[0]
-        place.until(place.client.show(run.id), lambda one: one.state == "running")
+        place.until(place.client.show(run.id), lambda item: item.state == "running")
         assert "stopped" in shell("stop", str(run.id))
     assert "already ended" in shell("stop", str(run.id), code=1)
 

@@ -43,10 +43,12 @@ def test_runs_of_earlier_versions_get_their_outcome(stack: Stack) -> None:
         _RUN.format(
             id=4, state="failed", error="""'{"code": "file-missing", "detail": "", "hint": "", "where": {}}'"""
         ),
+        "INSERT INTO records_leg (run_id, number, source, target, state, phases, progress, created_target, rejected) "
+        "SELECT id, 1, '', '', state, '[]', '{}', false, 0 FROM records_run",
     ):
         stack.postgres.execute(statement, database)
     _migrate(stack, database)
-    assert stack.postgres.execute("SELECT id, outcome, lease FROM records_run ORDER BY id", database) == [
+    assert stack.postgres.execute("SELECT run_id, outcome, lease FROM records_leg ORDER BY run_id", database) == [
         (1, "committed", 0),
         (2, "committed", 0),
         (3, "unknown", 0),

@@ -36,7 +36,7 @@ def test_another_worker_takes_runs_when_the_first_is_busy(stack: Stack, client: 
             runs = [place.until(place.start(), lambda run: run.state == "running") for place in places]
             ids = ", ".join(str(run.id) for run in runs)
             workers = stack.postgres.execute(
-                f"SELECT DISTINCT worker FROM records_run WHERE id IN ({ids})", "ultravect"
+                f"SELECT DISTINCT worker FROM records_leg WHERE run_id IN ({ids})", "ultravect"
             )
             assert {str(name).rsplit(":", 1)[1].rstrip("',)") for name in workers} == {
                 str(stack.process.pid),

@@ -69,6 +69,8 @@ export interface components {
             /** @description What the job's mode would do to the target as it is now. */
             effect: string;
             findings: components["schemas"]["Finding"][];
+            /** @description Of a job with many objects, the worst first; none otherwise. */
+            legs: components["schemas"]["CheckedLeg"][];
             passed: boolean;
             rows_tried: number;
             /** @description What a run would ask the source, when it is a database. */
@@ -84,10 +86,26 @@ export interface components {
         CheckColumn: {
             choices: components["schemas"]["TypeChoice"][];
             evidence: string;
+            fit: string;
             name: string;
             native: string;
             source: string;
             type: string;
+        };
+        /** @description A leg of a job with many objects, as it was checked. */
+        CheckedLeg: {
+            /** @description How many. */
+            columns: number;
+            findings: components["schemas"]["Finding"][];
+            /** @description The worst fit of its columns: different, narrower, wider or exact; "" where there is none. */
+            fit: string;
+            number: number;
+            object: string;
+            passed: boolean;
+            rows_tried: number;
+            strategy: components["schemas"]["Strategy"] | null;
+            target: string;
+            target_exists: boolean;
         };
         /** @description Secrets are taken, and never given back; left out when changing, they stay as they are. */
         Connection: {
@@ -210,6 +228,7 @@ export interface components {
             version: number;
         };
         Leg: {
+            attempts: number;
             checksums: {
                 [key: string]: string;
             } | null;
@@ -217,7 +236,13 @@ export interface components {
                 [key: string]: number;
             } | null;
             created_target: boolean;
+            /** Format: date-time */
+            ended_at: string | null;
+            error: components["schemas"]["Error"] | null;
             number: number;
+            /** @description The object that it copies, of a job with many; "" otherwise. */
+            object: string;
+            outcome: components["schemas"]["OutcomeEnum"];
             peak_memory: number | null;
             phases: components["schemas"]["Phase"][];
             progress: components["schemas"]["Progress"];
@@ -225,6 +250,8 @@ export interface components {
             rows_after: number | null;
             rows_before: number | null;
             source: string;
+            /** Format: date-time */
+            started_at: string | null;
             state: components["schemas"]["RunState"];
             strategy: string;
             tally: components["schemas"]["Tally"] | null;
@@ -551,7 +578,9 @@ export interface components {
             };
             id: number;
             /** @enum {string} */
-            kind: "state" | "phase" | "progress" | "log" | "finding" | "planned" | "rejects" | "read_again" | "changes" | "published" | "end";
+            kind: "state" | "legs" | "leg" | "phase" | "progress" | "log" | "finding" | "planned" | "rejects" | "read_again" | "changes" | "published" | "end";
+            /** @description The number of the leg that it is of. */
+            leg: number | null;
         };
         /**
          * @description * `load` - Load
@@ -577,6 +606,10 @@ export interface components {
              *     * `undo` - Undo
              */
             kind: components["schemas"]["RunKind"];
+            /** @description How many legs it has, by their state. */
+            legs: {
+                [key: string]: number;
+            };
             origin: number | null;
             /**
              * @description What the run has left in its target, whatever its state: a run can fail after its rows are committed. unknown: the target has not answered yet, and is asked again.

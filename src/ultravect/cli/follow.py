@@ -8,8 +8,9 @@ from rich.live import Live
 from rich.markup import escape
 from rich.text import Text
 
+from ultravect.cli.legs import counts_line
 from ultravect.cli.output import screen, size
-from ultravect.client import Client, Run
+from ultravect.client import Client, Event, Run
 
 _MARKS = {"running": "▸", "done": "✓"}
 
@@ -20,6 +21,19 @@ class _Picture:
     def __init__(self) -> None:
         self.phases: dict[str, str] = {}
         self.figures: dict[str, Any] = {}
+        self.legs: dict[int, str] = {}
+        self.names: dict[int, str] = {}
+        self.count = 0
+
+    def about(self, event: Event) -> str:
+        """Which of many legs an event is of."""
+        name = self.names.get(event.leg or 0, "")
+        return f"{escape(name)}: " if name else ""
+
+    def legs_line(self) -> str:
+        """How many legs are where, and which are copied now."""
+        states = [*self.legs.values(), *["queued"] * (self.count - len(self.legs))]
+        return counts_line(states)
 
     def figures_line(self) -> str:
         figures = self.figures
@@ -32,8 +46,20 @@ class _Picture:
         return f"{read}, {figures.get('rows_per_second', 0):,} rows/s, {figures['rows_staged']:,} staged"
 
     def text(self) -> Text:
+        if self.count:
+            return Text(self.legs_line())
         phases = "  ".join(f"{_MARKS[state]} {name}" for name, state in self.phases.items())
         return Text(f"{phases or 'queued'}\n{self.figures_line()}")
+
+
+def _take_leg(picture: _Picture, event: Event) -> None:
+    picture.count = max(picture.count, 1)
+    picture.legs[event.leg or 0] = event.data["state"]
+    picture.names[event.leg or 0] = event.data["object"]
+    if event.data["state"] in ("succeeded", "failed", "stopped"):
+        error = event.data.get("error")
+        why = f": {escape(error['detail'])}" if error else ""
+        screen.print(f"  {escape(event.data['object'])} {event.data['state']}{why}", soft_wrap=True)
 
 
 def follow(client: Client, number: int) -> Run:
@@ -42,6 +68,12 @@ def follow(client: Client, number: int) -> Run:
     with Live(picture.text(), console=screen, transient=True, auto_refresh=False, screen=False) as live:
         for event in client.follow(number):
             match event.kind:
+                case "legs":
+                    picture.count = event.data["count"]
+                case "leg":
+                    _take_leg(picture, event)
+                case "phase" | "progress" if picture.count:
+                    pass  # of many legs, where each is counts
                 case "phase":
                     picture.phases[event.data["name"]] = event.data["state"]
                     if not screen.is_terminal and event.data["state"] == "running":
@@ -51,9 +83,10 @@ def follow(client: Client, number: int) -> Run:
                     if not screen.is_terminal:
                         screen.print(f"    {picture.figures_line()}")
                 case "finding" if event.data["severity"] != "note":
-                    screen.print(f"  {event.data['severity']}: {escape(event.data['message'])}", soft_wrap=True)
+                    shown = f"{picture.about(event)}{escape(event.data['message'])}"
+                    screen.print(f"  {event.data['severity']}: {shown}", soft_wrap=True)
                 case "log":
-                    screen.print(f"  {escape(event.data['text'])}", soft_wrap=True)
+                    screen.print(f"  {picture.about(event)}{escape(event.data['text'])}", soft_wrap=True)
             if screen.is_terminal:
                 live.update(picture.text(), refresh=True)
     return client.show(number)

@@ -9,6 +9,7 @@ from typing import Annotated
 import typer
 from rich.markup import escape
 
+from ultravect.cli.legs import print_checked_legs
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import (
@@ -186,11 +187,12 @@ def _place(text: str, option: str) -> tuple[str, str]:
 
 def draft(
     source: Annotated[
-        str,
+        list[str],
         typer.Option(
             "--from",
             metavar="CONNECTION:OBJECT",
-            help="A table, view, file, sheet (book.xlsx/June) or pattern of files; CONNECTION alone with --query.",
+            help="A table, view, file, sheet (book.xlsx/June) or pattern of files; CONNECTION alone with --query. Given "
+            "several times, or with a pattern of tables (reservations:*): a job that copies each.",
         ),
     ],
     target: Annotated[
@@ -206,14 +208,17 @@ def draft(
     as_json: Json = False,
 ) -> None:
     """Write a job file with every column mapped, its type and its fit, ready to edit."""
-    if query:
-        from_connection, from_object = source.partition(":")[0], ""
-    else:
-        from_connection, from_object = _place(source, "--from")
+    places = [(item.partition(":")[0], "") if query else _place(item, "--from") for item in source]
+    from_connection = places[0][0]
+    if any(connection != from_connection for connection, _ in places) or (query and len(places) > 1):
+        raise typer.BadParameter("--from names objects of one connection")
+    names = [name for _, name in places]
+    many = len(names) > 1 or "*" in names[0]
+    from_object = names[0] if len(names) == 1 else names
     into_connection, into_object = _place(target, "--into")
     if mode not in ("append", "overwrite", "upsert"):
         raise typer.BadParameter("--mode is append, overwrite or upsert")
-    if mode == "upsert" and not keys:
+    if mode == "upsert" and not keys and not many:
         raise typer.BadParameter("--mode upsert needs --keys, such as --keys booking_id")
     own = own_layout(layout) if layout else None
     if sheet:
@@ -239,15 +244,18 @@ def rehearse(
     what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")],
     rows: Annotated[int, typer.Option("--rows", min=1, help="How many rows to try, at least.")] = 1000,
     whole: Annotated[bool, typer.Option("--all", help="Try all rows.")] = False,
+    name: Annotated[
+        str, typer.Option("--object", help="Which object, of a job with many. Left out: the first.")
+    ] = "",
     as_json: Json = False,
 ) -> None:
     """Take the first rows of a job through read and shape; nothing is written."""
     text = _job_text(what, as_json)
     with connect() as client:
         if text is None:
-            result = client.rehearse_job(what, rows=rows, all=whole)
+            result = client.rehearse_job(what, rows=rows, all=whole, object=name)
         else:
-            result = client.rehearse_file(text, rows=rows, all=whole)
+            result = client.rehearse_file(text, rows=rows, all=whole, object=name)
     if as_json:
         print_json(result)
     else:
@@ -293,6 +301,8 @@ def check(
     if as_json:
         print_json(result)
     else:
+        if result.legs:
+            print_checked_legs(result)
         print_check(result)
     if not result.passed:
         raise typer.Exit(1)

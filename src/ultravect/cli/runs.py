@@ -9,6 +9,7 @@ import typer
 from rich.markup import escape
 
 from ultravect.cli.follow import follow
+from ultravect.cli.legs import has_many, print_legs
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import (
@@ -33,6 +34,15 @@ _EXITS = {"nothing": 1, "committed": 4, "unknown": 5}
 Number = Annotated[int, typer.Argument(metavar="RUN")]
 
 
+def _print_run(run: Run, *, whole: bool = False) -> None:
+    """A run; its many legs in a table, unless they are shown ``whole``."""
+    if not has_many(run) or whole:
+        print_run(run)
+        return
+    print_run(run.model_copy(update={"legs": []}))
+    print_legs(run)
+
+
 def _see_through(client: Client, started: Run, detach: bool, as_json: bool) -> None:
     """Follows a run to its end and prints how it ended; a bad end ends the command."""
     if detach:
@@ -49,7 +59,7 @@ def _see_through(client: Client, started: Run, detach: bool, as_json: bool) -> N
     if as_json:
         print_json(ended)
     else:
-        print_run(ended)
+        _print_run(ended)
         if any(leg.rejected for leg in ended.legs):
             screen.print(f"  the rejected rows: ultravect rejects {ended.id}")
         if client.changes(ended.id, page_size=1).total:
@@ -63,6 +73,9 @@ def run(
     values: Annotated[
         list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="Another value for a parameter.")
     ] = None,
+    only: Annotated[
+        list[str] | None, typer.Option("--only", metavar="OBJECT", help="Only this object, of a job with many.")
+    ] = None,
     detach: Detach = False,
     as_json: Json = False,
 ) -> None:
@@ -74,14 +87,19 @@ def run(
             raise typer.BadParameter(f"--with is written NAME=VALUE, not {item!r}")
         parameters[key] = value
     with connect() as client:
-        _see_through(client, client.run(name, parameters=parameters), detach, as_json)
+        _see_through(client, client.run(name, parameters=parameters, only=only or ()), detach, as_json)
 
 
 def rerun(number: Number, detach: Detach = False, as_json: Json = False) -> None:
-    """Run a run's job again, as it is now, with the parameters of that run."""
+    """Run a run's job again, as it is now, with the parameters of that run; of many legs, those that did not succeed."""
     with connect() as client:
         earlier = client.show(number)
-        _see_through(client, client.run(earlier.job, parameters=earlier.parameters), detach, as_json)
+        left = [leg.object for leg in earlier.legs if leg.object and leg.state != "succeeded"]
+        if left:
+            screen.print(
+                f"copying {len(left)} of {len(earlier.legs)} objects: those that did not succeed", soft_wrap=True
+            )
+        _see_through(client, client.run(earlier.job, parameters=earlier.parameters, only=left), detach, as_json)
 
 
 def retry_rejects(number: Number, detach: Detach = False, as_json: Json = False) -> None:
@@ -161,34 +179,41 @@ def show(
     number: Number,
     file: Annotated[bool, typer.Option("--file", help="Show the job file as it was run.")] = False,
     plan: Annotated[bool, typer.Option("--plan", help="Show the plan that it follows, as JSON.")] = False,
+    leg: Annotated[int | None, typer.Option("--leg", min=1, help="Only this leg, of a run with many.")] = None,
     as_json: Json = False,
 ) -> None:
     """Show a run: phases, tally, what was said, error."""
     with connect() as client:
         if plan:
-            print_json(client.plan(number))
+            print_json(client.plan(number, leg or 1))
             return
         found = client.show(number)
+        if leg is not None:
+            found.legs = [item for item in found.legs if item.number == leg]
+            if not found.legs:
+                raise typer.BadParameter(f"run {number} has no leg {leg}")
         events = [] if as_json else client.events(number)
-        rejects = client.rejects(number, page_size=_SHOWN_REJECTS) if not as_json else None
+        rejects = client.rejects(number, leg=leg, page_size=_SHOWN_REJECTS) if not as_json else None
     if as_json:
         print_json(found)
         return
-    print_run(found)
-    for leg in found.legs:
+    _print_run(found, whole=leg is not None)
+    for item in found.legs if leg is not None or not has_many(found) else []:
         marks = {"done": "✓", "running": "▸", "waiting": "·", "failed": "✗", "stopped": "■", "cut off": "–"}
-        screen.print("  " + "  ".join(f"{marks[phase['state']]} {phase['name']}" for phase in leg.phases))
+        screen.print("  " + "  ".join(f"{marks[phase['state']]} {phase['name']}" for phase in item.phases))
+    named = {} if leg is not None else {item.number: item.object for item in found.legs if item.object}
     for event in events:
-        if event.kind in ("log", "finding"):
-            text = event.data.get("text") or event.data["message"]
+        if event.kind in ("log", "finding") and (leg is None or event.leg == leg):
+            about = f"{named[event.leg]}: " if event.leg in named else ""
+            text = about + (event.data.get("text") or event.data["message"])
             level = event.data.get("level") or event.data["severity"]
             screen.print(f"  [dim]{event.at.astimezone():%H:%M:%S}[/] {level}: {escape(text)}", soft_wrap=True)
     if rejects and rejects.items:
         screen.print(f"  rejects ({rejects.total:,} kept):")
-        for item in rejects.items:
-            value = "" if item.value is None else f" {item.value!r}"
+        for reject in rejects.items:
+            value = "" if reject.value is None else f" {reject.value!r}"
             screen.print(
-                f"    {escape(item.place)} {escape(item.column or '')}{escape(value)}: {escape(item.reason)}",
+                f"    {escape(reject.place)} {escape(reject.column or '')}{escape(value)}: {escape(reject.reason)}",
                 soft_wrap=True,
             )
     if file:
@@ -229,7 +254,7 @@ def rejects(
         # where a row of a table stood says little
         print_table(
             ["row", "column", "value", "reason"],
-            [(escape(one.place), *rest) for one, rest in zip(found.items, shown, strict=True)],
+            [(escape(item.place), *rest) for item, rest in zip(found.items, shown, strict=True)],
         )
     else:
         places = [(f"{item.row:,}", f"{item.line:,}" if item.line else "") for item in found.items]
@@ -255,12 +280,18 @@ def _write_rejects(client: Client, number: int, to: Path, column: str | None, na
     screen.print(f"wrote {to}")
 
 
-def stop(number: Number, as_json: Json = False) -> None:
-    """Stop a run; what it has not published is rolled back."""
+def stop(
+    number: Number,
+    leg: Annotated[int | None, typer.Option("--leg", min=1, help="Only this leg; the others go on.")] = None,
+    as_json: Json = False,
+) -> None:
+    """Stop a run, or one leg of it; what it has not published is rolled back."""
     with connect() as client:
-        client.stop(number)
-        ended = client.wait(number)
+        client.stop(number, leg)
+        ended = client.wait(number) if leg is None else client.show(number)
     if as_json:
         print_json(ended)
+    elif leg is not None:
+        screen.print(f"leg {leg} of run {number} is being stopped; see it: ultravect show {number} --leg {leg}")
     else:
-        print_run(ended)
+        _print_run(ended)

@@ -40,9 +40,9 @@ _PIECE = 1 << 20
 _FILE = {"Content-Type": "application/yaml"}
 
 
-def _asked(column: str | None, object: str, search: str) -> dict[str, Any]:
+def _asked(column: str | None, object: str, search: str, leg: int | None = None) -> dict[str, Any]:
     """Which rejects are asked for."""
-    given = {"object": object, "search": search}
+    given = {"object": object, "search": search, "leg": leg}
     return ({} if column is None else {"column": column}) | {key: value for key, value in given.items() if value}
 
 
@@ -268,13 +268,13 @@ class Client:
     def check_file(self, file: str) -> Check:
         return Check.model_validate(self._json("POST", "check", content=file.encode(), headers=_FILE))
 
-    def rehearse_job(self, name: str, *, rows: int = 1000, all: bool = False) -> Rehearsal:
-        """Takes at least ``rows`` rows, or all, through read and shape; nothing is written."""
-        params = {"rows": rows, "all": all}
+    def rehearse_job(self, name: str, *, rows: int = 1000, all: bool = False, object: str = "") -> Rehearsal:
+        """Takes at least ``rows`` rows, or all, through read and shape; nothing is written. ``object``: which, of many."""
+        params = {"rows": rows, "all": all, "object": object}
         return Rehearsal.model_validate(self._json("POST", f"jobs/{quote(name, '')}/rehearse", params=params))
 
-    def rehearse_file(self, file: str, *, rows: int = 1000, all: bool = False) -> Rehearsal:
-        params = {"rows": rows, "all": all}
+    def rehearse_file(self, file: str, *, rows: int = 1000, all: bool = False, object: str = "") -> Rehearsal:
+        params = {"rows": rows, "all": all, "object": object}
         return Rehearsal.model_validate(
             self._json("POST", "rehearse", params=params, content=file.encode(), headers=_FILE)
         )
@@ -282,7 +282,7 @@ class Client:
     def draft(
         self,
         from_connection: str,
-        from_object: str,
+        from_object: str | Sequence[str],
         into_connection: str,
         into_object: str,
         *,
@@ -291,10 +291,13 @@ class Client:
         mode: str = "append",
         keys: Sequence[str] = (),
     ) -> str:
-        """The text of a job file with every column mapped; of an object, or of a ``query`` where that is ""."""
+        """The text of a job file with every column mapped; of an object, of many by names or patterns, or of a ``query``."""
         asked: dict[str, Any] = {"from_connection": from_connection, "into_connection": into_connection}
         asked |= {"into_object": into_object, "mode": mode, "keys": list(keys)}
-        asked |= {"query": query} if query else {"from_object": from_object}
+        if query:
+            asked["query"] = query
+        else:
+            asked["from_object" if isinstance(from_object, str) else "from_objects"] = from_object
         if layout is not None:
             asked["layout"] = layout
         return str(self._json("POST", "draft", json=asked)["file"])
@@ -307,11 +310,19 @@ class Client:
     # runs
 
     def run(
-        self, job: str, *, parameters: Mapping[str, Any] | None = None, idempotency_key: str | None = None
+        self,
+        job: str,
+        *,
+        parameters: Mapping[str, Any] | None = None,
+        only: Sequence[str] = (),
+        idempotency_key: str | None = None,
     ) -> Run:
-        """Starts a run, with other values for the job's parameters if need be; the same key again gives the same run."""
+        """Starts a run, with other values for the job's parameters if need be; the same key again gives the same run.
+
+        ``only``: the objects that it copies, of a job with many.
+        """
         headers = {"Idempotency-Key": idempotency_key} if idempotency_key else {}
-        asked = {"parameters": dict(parameters or {})}
+        asked: dict[str, Any] = {"parameters": dict(parameters or {})} | ({"only": list(only)} if only else {})
         return Run.model_validate(self._json("POST", f"jobs/{quote(job, '')}/runs", json=asked, headers=headers))
 
     def runs(self, *, job: str = "", state: str = "", page: int = 1, page_size: int = 50) -> Page[RunSummary]:
@@ -322,13 +333,15 @@ class Client:
     def show(self, run: int) -> Run:
         return Run.model_validate(self._json("GET", f"runs/{run}"))
 
-    def plan(self, run: int) -> dict[str, Any]:
-        """What a run does, as it was planned."""
-        found: dict[str, Any] = self._json("GET", f"runs/{run}/plan")
+    def plan(self, run: int, leg: int = 1) -> dict[str, Any]:
+        """What a leg of a run does, as it was planned."""
+        found: dict[str, Any] = self._json("GET", f"runs/{run}/plan", params={"leg": leg})
         return found
 
-    def stop(self, run: int) -> Run:
-        return Run.model_validate(self._json("POST", f"runs/{run}/stop"))
+    def stop(self, run: int, leg: int | None = None) -> Run:
+        """Asks a run, or one ``leg`` of it, to stop."""
+        path = f"runs/{run}/stop" if leg is None else f"runs/{run}/legs/{leg}/stop"
+        return Run.model_validate(self._json("POST", path))
 
     def rejects(
         self,
@@ -337,11 +350,12 @@ class Client:
         column: str | None = None,
         object: str = "",
         search: str = "",
+        leg: int | None = None,
         page: int = 1,
         page_size: int = 50,
     ) -> Page[Reject]:
-        """A run's rejects: of one ``column`` ("": those of no single one), of one ``object``, or with a text in them."""
-        params = {"page": page, "page_size": page_size, **_asked(column, object, search)}
+        """A run's rejects: of one ``column`` ("": those of no single one), of one ``object``, of one ``leg``, or with a text in them."""
+        params = {"page": page, "page_size": page_size, **_asked(column, object, search, leg)}
         return Page[Reject].model_validate(self._json("GET", f"runs/{run}/rejects", params=params))
 
     def rejects_file(

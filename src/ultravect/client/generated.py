@@ -130,9 +130,18 @@ class Layout(Given):
 
 class Leg(Given):
     number: int
+    object: str
+    """
+    The object that it copies, of a job with many; "" otherwise.
+    """
     source: str
     target: str
     state: str
+    outcome: str
+    error: dict[str, Any] | None = Field(...)
+    started_at: datetime | None = Field(...)
+    ended_at: datetime | None = Field(...)
+    attempts: int
     phases: list[dict[str, Any]]
     progress: dict[str, Any]
     tally: dict[str, int] | None = Field(...)
@@ -324,6 +333,10 @@ class RunEvent(Given):
     id: int
     kind: str
     at: datetime
+    leg: int | None = Field(...)
+    """
+    The number of the leg that it is of.
+    """
     data: dict[str, Any]
 
 
@@ -361,6 +374,10 @@ class RunLine(Given):
     """
     origin: int | None = Field(...)
     tally: dict[str, int] | None = Field(...)
+    legs: dict[str, int]
+    """
+    How many legs it has, by their state.
+    """
 
 
 class Token(Given):
@@ -435,33 +452,27 @@ class ValueCounts(Given):
     longest: int | None = Field(...)
 
 
-class Check(Given):
-    passed: bool
-    findings: list[Finding]
-    columns: list[dict[str, Any]]
-    ddl: str | None = Field(...)
+class CheckedLeg(Given):
     """
-    What a run would execute to create or change the target.
+    A leg of a job with many objects, as it was checked.
     """
-    source_sql: str | None = Field(...)
-    """
-    What a run would ask the source, when it is a database.
-    """
-    effect: str
-    """
-    What the job's mode would do to the target as it is now.
-    """
-    target_sql: list[str]
-    """
-    Statements that do what a run would do in the target in addition to loading rows.
-    """
+
+    number: int
+    object: str
     target: str
     target_exists: bool
+    passed: bool
+    fit: str
+    """
+    The worst fit of its columns: different, narrower, wider or exact; "" where there is none.
+    """
+    columns: int
+    """
+    How many.
+    """
     rows_tried: int
     strategy: dict[str, Any] | None = Field(...)
-    """
-    How a run would write the rows; null where nothing can run.
-    """
+    findings: list[Finding]
 
 
 class Job(Given):
@@ -534,3 +545,36 @@ class Rehearsal(Given):
     rows: list[RehearsedRow]
     rejects: list[dict[str, Any]]
     findings: list[Finding]
+
+
+class Check(Given):
+    passed: bool
+    legs: list[CheckedLeg]
+    """
+    Of a job with many objects, the worst first; none otherwise.
+    """
+    findings: list[Finding]
+    columns: list[dict[str, Any]]
+    ddl: str | None = Field(...)
+    """
+    What a run would execute to create or change the target.
+    """
+    source_sql: str | None = Field(...)
+    """
+    What a run would ask the source, when it is a database.
+    """
+    effect: str
+    """
+    What the job's mode would do to the target as it is now.
+    """
+    target_sql: list[str]
+    """
+    Statements that do what a run would do in the target in addition to loading rows.
+    """
+    target: str
+    target_exists: bool
+    rows_tried: int
+    strategy: dict[str, Any] | None = Field(...)
+    """
+    How a run would write the rows; null where nothing can run.
+    """

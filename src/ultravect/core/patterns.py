@@ -38,6 +38,17 @@ def matcher(pattern: str) -> Callable[[str], bool]:
     return fits
 
 
+def name_matcher(pattern: str) -> Callable[[str], bool]:
+    """Whether a name matches that is no path: a slash is a character like any other."""
+    marks = _marks(pattern)
+    return lambda name: _one_segment(marks, name)
+
+
+def literal(text: str) -> str:
+    """The pattern that matches this text and no other."""
+    return _MARKS.sub(lambda found: f"[{found[0]}]", text)
+
+
 def _one_segment(marks: Sequence[Mark | None], name: str) -> bool:
     return _match(marks, name, lambda mark, character: mark(character))
 

@@ -215,9 +215,9 @@ def test_what_a_swap_would_have_to_respect_is_asked(planned: Any) -> None:
 )
 def test_types_of_a_new_table(planned: Any, columns: list[str], types: list[str]) -> None:
     plan: Planning = planned(FakeTarget(), columns=columns)
-    assert [str(one.type) for one in plan.columns] == types
+    assert [str(item.type) for item in plan.columns] == types
     assert plan.create is not None
-    assert [str(one.type) for one in plan.create.columns] == types
+    assert [str(item.type) for item in plan.create.columns] == types
 
 
 def test_checks_are_decided_before_rows_are_sent(planned: Any) -> None:

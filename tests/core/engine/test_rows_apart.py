@@ -55,7 +55,7 @@ def shaper_of(rows: list[tuple[str, ...]], found: list[TargetCheck]) -> tuple[Sh
     computed = ColumnPlan(-1, "share", "share", parse_type("bigint"), "", reader.formats, expression=share.value)
     inputs = [InputPlan(1, 1, "nights", TYPES[1], reader.formats)]
     condition = bind_condition(parse_condition("nights is null or nights <> 3", ""), scope, "")
-    one, other = (
+    item, other = (
         Shaper(
             reader,
             [*columns, computed],
@@ -67,7 +67,7 @@ def shaper_of(rows: list[tuple[str, ...]], found: list[TargetCheck]) -> tuple[Sh
         )
         for _ in range(2)
     )
-    return one, other
+    return item, other
 
 
 def shown(shaped: Shaped) -> object:

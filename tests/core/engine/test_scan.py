@@ -44,9 +44,9 @@ def _found(content: bytes) -> list[tuple[Any, ...]]:
     return [_facts(item) for item in found]
 
 
-def _facts(one: ColumnType) -> tuple[Any, ...]:
-    mixed = one.evidence.startswith("mixed") or one.evidence.startswith("text,")
-    return (str(one.type), one.values, one.nulls, "" if mixed else one.evidence, one.date_pattern)
+def _facts(entry: ColumnType) -> tuple[Any, ...]:
+    mixed = entry.evidence.startswith("mixed") or entry.evidence.startswith("text,")
+    return (str(entry.type), entry.values, entry.nulls, "" if mixed else entry.evidence, entry.date_pattern)
 
 
 @settings(max_examples=100, deadline=None)

@@ -99,9 +99,9 @@ def test_partition_folders_are_read_back(folder_export: Export) -> None:
     files = folder_export.files()
     null = "__HIVE_DEFAULT_PARTITION__"
     assert sorted(files) == [f"lake/hut={key}/rows.parquet" for key in ("007", "008", null)]
-    one = pq.ParquetFile(io.BytesIO(files["lake/hut=007/rows.parquet"]))
-    assert (one.metadata.num_rows, one.metadata.num_row_groups) == (2, 2)
-    assert "hut" not in one.schema_arrow.names
+    item = pq.ParquetFile(io.BytesIO(files["lake/hut=007/rows.parquet"]))
+    assert (item.metadata.num_rows, item.metadata.num_row_groups) == (2, 2)
+    assert "hut" not in item.schema_arrow.names
 
 
 @pytest.mark.parametrize(

@@ -163,8 +163,8 @@ def test_what_is_refused_is_in_the_way_of_what_is_there(writer: Writer, held: li
 def _in_the_way(row: Any, others: list[Any]) -> bool:
     """Whether a constraint of ``dishes`` refuses ``row`` next to ``others``."""
 
-    def keys(one: Any) -> list[Any]:
-        k, v, w, hut = one
+    def keys(item: Any) -> list[Any]:
+        k, v, w, hut = item
         return [(k,), (v and v.lower(), hut), (w, hut)]
 
     _, _, w, hut = row

@@ -10,6 +10,7 @@ import pytest
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.writing import Writer
 
+from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.run.execute import run_leg
@@ -45,7 +46,15 @@ class Undoing(Writer):
         facts = RunFacts(str(number))
         name, own = self._name(number), self._name(self.number)
         receipt, earlier = (f"{own}.2", [own]) if taken_over else (own, [])
-        return undo_leg(job, self.place.spec, self.heard, facts=facts, loads=[name], receipt=receipt, earlier=earlier)
+        return undo_leg(
+            job,
+            self.place.spec,
+            self.heard,
+            facts=facts,
+            loads=[ReceiptKey(name)],
+            receipt=ReceiptKey(receipt),
+            earlier=[ReceiptKey(item) for item in earlier],
+        )
 
     def refused(self, number: int, **into: Any) -> str:
         held = self.rows()

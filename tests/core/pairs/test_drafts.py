@@ -37,15 +37,15 @@ def folder(tmp_path: Path) -> ConnectionSpec:
 @pytest.mark.parametrize("source", KINDS)
 @pytest.mark.parametrize("target", KINDS)
 def test_of_a_table_into_a_table(places: dict[str, Place], source: str, target: str) -> None:
-    one, other = places[source], places[target]
+    entry, other = places[source], places[target]
     table = f"drafted_from_{source}"
     other.drop(table)
-    new = drafted(one.spec, "torture", other.spec, table)
-    result = load(new, one.spec, other.spec)
+    new = drafted(entry.spec, "torture", other.spec, table)
+    result = load(new, entry.spec, other.spec)
     assert (result.created, result.tally.inserted, result.tally.rejected) == (True, 3, 0)
     # and once more into the table that is there now, which is drafted otherwise
-    known = drafted(one.spec, "torture", other.spec, table)
-    assert load(known, one.spec, other.spec).rows_after == 6
+    known = drafted(entry.spec, "torture", other.spec, table)
+    assert load(known, entry.spec, other.spec).rows_after == 6
     assert [item.split()[0] for item in known.columns] == [item.split()[0] for item in new.columns]
     other.drop(table)
 

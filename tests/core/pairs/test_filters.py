@@ -83,7 +83,7 @@ _TESTS = st.one_of(
 _CONDITIONS = st.recursive(
     _TESTS,
     lambda inner: st.one_of(
-        st.builds(lambda one: f"not ({one})", inner),
+        st.builds(lambda entry: f"not ({entry})", inner),
         st.builds(lambda a, word, b: f"({a}) {word} ({b})", inner, st.sampled_from(["and", "or"]), inner),
     ),
     max_leaves=4,

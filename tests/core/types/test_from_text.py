@@ -185,6 +185,6 @@ def test_the_fast_way_and_the_careful_way_agree(
     assert careful.rows == shaped.rows == len(values) == careful.batch.num_rows + len(careful.rejects)
 
 
-def _same_with_nan(one: pa.RecordBatch, other: pa.RecordBatch) -> bool:
-    left, right = (np.asarray(batch.column(0).to_numpy(zero_copy_only=False), dtype=float) for batch in (one, other))
+def _same_with_nan(item: pa.RecordBatch, other: pa.RecordBatch) -> bool:
+    left, right = (np.asarray(batch.column(0).to_numpy(zero_copy_only=False), dtype=float) for batch in (item, other))
     return np.array_equal(left, right, equal_nan=True)

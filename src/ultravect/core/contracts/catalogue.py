@@ -69,12 +69,21 @@ class LiveTable:
 
 @dataclass(frozen=True)
 class TableInfo:
-    """A line of a catalogue; ``rows`` is the database's own estimate."""
+    """A line of a catalogue: the name as it is shown, and as the database has it; ``rows`` is its own estimate."""
 
     name: str
     kind: str
     rows: int | None
-    comment: str = ""
+    comment: str
+    table: TableName
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A foreign key: rows of ``table`` need rows of ``referred``."""
+
+    table: TableName
+    referred: TableName
 
 
 @dataclass(frozen=True)

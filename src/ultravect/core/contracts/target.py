@@ -9,7 +9,7 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
-from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, TableInfo
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.load import Counts, LoadOrder, ReceiptKey, RefusedRow
 from ultravect.core.contracts.probe import Step
@@ -169,6 +169,9 @@ class Database(Target, Protocol):
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         """Tables and views whose name contains ``search``, sorted by name, those after ``after``."""
+
+    def references(self) -> Sequence[Reference]:
+        """All foreign keys between two tables, with their schemas as ``tables`` gives them."""
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         """Runs one statement that cannot write, and gives its first rows."""

@@ -40,7 +40,7 @@ def decoded(value: Any) -> Any:
         return value
     if "decimal" in value:
         return Decimal(value["decimal"])
-    return _NODES[value["node"]](**{name: decoded(one) for name, one in value.items() if name != "node"})
+    return _NODES[value["node"]](**{name: decoded(entry) for name, entry in value.items() if name != "node"})
 
 
 Expression = Annotated[

@@ -82,8 +82,8 @@ class ChainReader:
 
     @property
     def file(self) -> SourceFile:
-        one = self.first.file
-        return SourceFile(one.path, self.size, one.open, one.open_stored, one.modified, one.compressed)
+        entry = self.first.file
+        return SourceFile(entry.path, self.size, entry.open, entry.open_stored, entry.modified, entry.compressed)
 
     @property
     def label(self) -> str:

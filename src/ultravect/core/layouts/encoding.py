@@ -89,7 +89,7 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
     found = list(from_bytes(sample, cp_isolation=list(_KNOWN), steps=10, chunk_size=2048))
     if not found:
         return DetectedEncoding("cp1252", False, f"{first}; taken for cp1252 (Western European)")
-    best = min(found, key=lambda one: (one.chaos, -one.coherence))
+    best = min(found, key=lambda entry: (entry.chaos, -entry.coherence))
     likely = [
         item for item in found if item.chaos <= best.chaos + 0.05 and item.coherence >= best.coherence - _MARGIN
     ]

@@ -94,6 +94,6 @@ def _names_for(rows: list[Any], around: dict[str, Any]) -> tuple[str, ...]:
 
 def rows_of_columns(columns: dict[str, Any]) -> Iterator[dict[str, Any]]:
     """Rows of a document that has its columns one after the other."""
-    values = {name: list(one.values()) if isinstance(one, dict) else one for name, one in columns.items()}
+    values = {name: list(entry.values()) if isinstance(entry, dict) else entry for name, entry in columns.items()}
     for number in range(max(map(len, values.values()), default=0)):
-        yield {name: one[number] if number < len(one) else None for name, one in values.items()}
+        yield {name: entry[number] if number < len(entry) else None for name, entry in values.items()}

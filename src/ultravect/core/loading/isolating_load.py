@@ -1,10 +1,16 @@
-"""What loads that stage rows share: their numbers, and the last step in which refused rows are isolated."""
+"""What loads into tables of SQL databases share: the numbers of staged rows, and the steps that bring them into the table.
+
+A kind stages rows its own way. Then the steps are the same everywhere: repeats are dropped, old rows taken away, matching
+rows found, and the staged ones inserted, or updated where they differ. Where refused rows are to be found, the last step goes in
+parts. A kind replaces a step where its database has a quicker one.
+"""
 
 from __future__ import annotations
 
 import json
-from abc import ABC
+from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -23,8 +29,20 @@ _SAVEPOINT = "ultravect_part"
 _RECORDS_AT_ONCE = 500
 
 
+@dataclass(frozen=True)
+class Matches:
+    """Which staged rows have a key that the table has, as ``_find_matches`` found it.
+
+    ``query`` finds a staged row ``s`` if it matches, "" to compare keys again; ``pairs`` is how many rows of the table match, None when
+    they were not counted: then they are afterwards, with the inserted rows.
+    """
+
+    query: str = ""
+    pairs: int | None = None
+
+
 class IsolatingLoad(ABC):
-    """What a load needs to write staged rows in parts; see ``Load``."""
+    """The steps of a load after its rows are staged; see ``Load``."""
 
     written: Sequence[str] = ()
     refused: Iterable[RefusedRow] = ()
@@ -34,6 +52,8 @@ class IsolatingLoad(ABC):
     strategy: str = ""
     _order: LoadOrder
     _statements: Statements
+    _removed: int = 0
+    """How many rows of the table the load takes away."""
     _ascending: AscendingKeys | None = None
 
     def _changed(self, statement: str) -> int:
@@ -79,6 +99,47 @@ class IsolatingLoad(ABC):
         if order.samples and order.keys:
             self.comparison, changed = compared(merge, self._all_rows, order.samples)
             self.changes = [*self.changes, *changed]
+
+    def _merge_staged(self, merge: Merge, staged: int, tolerated: int) -> Counts:
+        """Brings the ``staged`` rows into the table, as the order says."""
+        order = self._order
+        repeated = self._drop_repeats(merge)
+        left = staged - repeated
+        if order.mode == "overwrite" and order.create is None:
+            self._take_old_rows(merge)
+        if order.isolate:
+            known = self._find_matches(merge).query if order.mode == "upsert" else ""
+            return self._isolate(merge, left, repeated, self._removed, tolerated, known)
+        if order.mode != "upsert":
+            return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
+        return self._upsert(merge, left, repeated)
+
+    @abstractmethod
+    def _take_old_rows(self, merge: Merge) -> None:
+        """Compares the rows of the table with the staged ones, and takes them away."""
+
+    def _find_matches(self, merge: Merge) -> Matches:
+        """Finds the rows that match staged ones, before any of them changes, and notes which will change."""
+        self._sample_updates(merge)
+        return Matches()
+
+    def _upsert(self, merge: Merge, left: int, repeated: int) -> Counts:
+        """Updates rows that differ, and inserts those whose key is new."""
+        matches = self._find_matches(merge)
+        update = self._update_of(merge)
+        updated = self._changed(update) if update else 0
+        inserted = self._changed(merge.insert(matches.query))
+        if matches.pairs is None:
+            pairs = int(self._all_rows(merge.pairs())[0][0])
+        else:
+            pairs = matches.pairs + inserted
+        if pairs != left:
+            raise key_not_unique(self._order, next(iter(self._all_rows(merge.ambiguous())), ()))
+        return Counts(inserted, updated, left - inserted - updated, repeated)
+
+    def _update_of(self, merge: Merge) -> str | None:
+        """The statement that updates rows that differ; None where a row is nothing but its key."""
+        return merge.update()
 
     def _isolate(
         self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""

@@ -13,9 +13,9 @@ from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Statements, Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
-from ultravect.core.loading.isolating_load import IsolatingLoad
+from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
-from ultravect.core.loading.refusals import attempt_replaced, key_not_unique, previous_name, require_empty
+from ultravect.core.loading.refusals import attempt_replaced, previous_name, require_empty
 
 _MATCHED = "ultravect_matched"
 
@@ -89,41 +89,27 @@ class LocalLoad(IsolatingLoad):
         self._written += self._insert(batch)
 
     def finish(self, tolerated: int = 0) -> Counts:
-        counts = self._merge(tolerated) if self._order.staged else Counts(self._written, removed=self._removed)
+        counts = Counts(self._written, removed=self._removed)
+        if self._order.staged:
+            counts = self._merge_staged(
+                self._order.merge(self._dialect, self._table, STAGED), self._written, tolerated
+            )
         self._of_load = self._count() - self.rows_before + self._removed + counts.updated
         return counts
 
-    def _merge(self, tolerated: int) -> Counts:
-        order = self._order
-        merge = order.merge(self._dialect, self._table, STAGED)
-        repeated = self._drop_repeats(merge)
-        left = self._written - repeated
-        known = self._match(merge) if order.mode == "upsert" else ""
-        if order.mode == "upsert":
-            self._sample_updates(merge)
-        elif order.mode == "overwrite" and order.create is None:
-            self._compare(merge)
-            self._execute(f"DELETE FROM {self._table}")
-        if order.isolate:
-            return self._isolate(merge, left, repeated, self._removed, tolerated, known)
-        if order.mode != "upsert":
-            return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
-        update = merge.update()
-        updated = self._changed(update) if update else 0
-        inserted = self._changed(merge.insert(known))
-        pairs = self._execute(merge.pairs())
-        if int(pairs[0] if pairs else 0) != left:
-            raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
-        return Counts(inserted, updated, left - inserted - updated, repeated)
+    def _take_old_rows(self, merge: Merge) -> None:
+        self._compare(merge)
+        self._execute(f"DELETE FROM {self._table}")
 
-    def _match(self, merge: Merge) -> str:
-        """Notes which rows have a key that is there already, by one join; the query that finds such a row."""
+    def _find_matches(self, merge: Merge) -> Matches:
+        """By one join, whose result is kept: the table has no index on its keys, perhaps."""
         self._execute(
             f"CREATE TEMPORARY TABLE {_MATCHED} AS SELECT s.{ROW} AS staged FROM {merge.staged} s "
             f"JOIN {merge.table} t ON {merge.matched}"
         )
         self._execute(f"CREATE INDEX {_MATCHED}_staged ON {_MATCHED} (staged)")
-        return f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}"
+        self._sample_updates(merge)
+        return Matches(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")
 
     def publish(self, receipt: Receipt | None = None) -> None:
         order = self._order

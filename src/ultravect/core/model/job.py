@@ -2,227 +2,48 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from typing import Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, ValidationError, model_validator
 
-from ultravect.core.model.base import Declared, Duration, ParameterName, RejectLimit, Slug
-from ultravect.core.model.layout import LayoutOrName
-from ultravect.core.model.written import Split, WrittenLayout, written_layout
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.base import Declared, Duration, ParameterName, Slug
+from ultravect.core.model.into import Target
+from ultravect.core.model.problems import did_you_mean
+from ultravect.core.model.source import Source
+from ultravect.core.patterns import has_pattern
 
-
-class Source(Declared):
-    """Where rows come from."""
-
-    connection: Slug
-    table: str | None = Field(
-        default=None,
-        min_length=1,
-        description="A table or view, with its schema in front if need be.",
-        examples=["booking", "ledger.booking"],
-    )
-    query: str | None = Field(
-        default=None,
-        min_length=1,
-        description="A statement that reads, in the source's SQL. Its columns are those of the source.",
-        examples=["select hut_code, count(*) as bookings from booking group by hut_code"],
-    )
-    files: str | None = Field(
-        default=None,
-        min_length=1,
-        description="Path of a file inside the connection, or a pattern of many: * stays in a folder, ** crosses folders.",
-        examples=["bookings.csv", "slips/**/*.txt"],
-    )
-    where: str | None = Field(
-        default=None,
-        min_length=1,
-        description="Only rows for which this is true are copied. Filtered in the source where that gives the same.",
-        examples=["season = :season and status <> 'draft'"],
-    )
-    layout: LayoutOrName | None = Field(
-        default=None,
-        description="A mapping, or the name of a saved layout, such as weigh-slips or weigh-slips@2. Left out: found from the file, and shown.",
-    )
-
-    @model_validator(mode="after")
-    def _one_object(self) -> Source:
-        named = [key for key in ("table", "query", "files") if getattr(self, key) is not None]
-        if len(named) != 1:
-            shown = "none is there" if not named else f"{' and '.join(named)} are there"
-            raise ValueError(f"from names one of table, query and files; {shown}")
-        if self.layout is not None and self.files is None:
-            raise ValueError("from.layout is for files; a table has none")
-        return self
-
-    @property
-    def object_name(self) -> str:
-        """What rows come from, as it is shown."""
-        return self.table or self.files or "query"
-
-    @property
-    def label(self) -> str:
-        return f"{self.connection}:{self.object_name}"
-
-    @property
-    def place(self) -> str:
-        """Which key names the object: its place in the job file."""
-        return next(f"from.{key}" for key in ("table", "query", "files") if getattr(self, key) is not None)
+# what names an object in a job with many, and what only such a job has
+_MANY = ("table", "tables", "files", "sheets", "except", "allow_none")
+# what a run fills in, in the names of source and target
+_FILLED = ("run_id", "run_date", "schema", "table", "file_stem", "folder", "sheet", "part")
+_PLACEHOLDER = re.compile(r"\{\{|\}\}|\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
 
-class Target(Declared):
-    """Where rows go, and how they are written."""
-
-    connection: Slug
-    table: str | None = Field(
-        default=None,
-        min_length=1,
-        description="Table, with its schema in front if need be.",
-        examples=["ledger.booking"],
-    )
-    files: str | None = Field(
-        default=None,
-        min_length=1,
-        description="Path of the file to be written; {run_date}, {run_id}, {table}, {file_stem}, {part} and parameters in "
-        "it are filled in. The ending gives the format.",
-        examples=["exports/booking-{run_date}.parquet"],
-    )
-    folder: str | None = Field(
-        default=None,
-        description="Folder into which files are copied as they are, no byte changed, with their tree below the pattern's "
-        "first wildcard. Placeholders are filled in.",
-        examples=["mirror/slips"],
-    )
-    layout: WrittenLayout | None = Field(
-        default=None, description="How files are written. Left out: as their ending says, with the format's defaults."
-    )
-    split: Split = Field(default=Split(), description="When another file is begun.")
-    mode: Literal["append", "overwrite", "upsert"] = Field(
-        default="append",
-        description="append adds rows; overwrite replaces those that are there; upsert inserts rows with new keys and "
-        "updates changed ones.",
-    )
-    keys: list[str] = Field(
-        default=[],
-        description="The target's columns that identify rows: what upsert matches by, and what must not come twice.",
-        examples=[["booking_id"]],
-    )
-    repeats: Literal["last", "first", "fail"] = Field(
-        default="last", description="Which row wins when one key comes twice in one load, by the source's order."
-    )
-    if_missing: Literal["create", "fail"] = "create"
-    if_different: Literal["fail", "ignore", "widen", "rebuild"] = Field(
-        default="fail",
-        description="When the table has other columns or types: fail; ignore what it has no column for; widen it by new "
-        "columns and larger types; or, with overwrite, rebuild it.",
-    )
-    carry: list[Literal["keys", "required", "defaults", "comments"]] = Field(
-        default=[],
-        description="What a new table takes over from the source's table: its primary key, NOT NULL, constant defaults, "
-        "comments.",
-    )
-    rejects: RejectLimit = Field(
-        default=0, description='How many bad rows are tolerated: a count, or a share such as "0.5%".'
-    )
-    only_if_empty: bool = Field(default=False, description="Write only when the table holds no rows.")
-    samples: int = Field(
-        default=50,
-        ge=0,
-        le=1000,
-        description="Of how many changed rows, and rows dropped as repeats, the run keeps before and after; 0 keeps none.",
-    )
-    keep_previous: int = Field(
-        default=0,
-        ge=0,
-        le=1,
-        description="How many earlier contents of an overwritten table are kept next to it, for an undo: 0 or 1.",
-    )
-    old_rows: Literal["delete", "truncate"] = Field(
-        default="delete",
-        description="How an overwrite takes the old rows away. truncate is quicker and leaves no dead rows; readers wait for "
-        "the whole load (PostgreSQL).",
-    )
-    checksums: bool = Field(
-        default=False,
-        description="Whether the loaded rows are read again, and each column's checksum compared with that of the rows sent.",
-    )
-    lock_wait: Duration = Field(
-        default="60 s", description="How long a load waits for a lock that another session holds on the target."
-    )
-    lock_table: bool = Field(
-        default=False,
-        description="Whether others can write to the table only when the load is done; readers never wait.",
-    )
-    before: list[str] = Field(
-        default=[],
-        description="SQL in the target before rows are written, in the load's transaction where it allows that.",
-    )
-    after: list[str] = Field(
-        default=[], description="SQL in the target after rows are written, before they are seen."
-    )
-
-    @model_validator(mode="after")
-    def _modes(self) -> Target:
-        named = [key for key in ("table", "files", "folder") if getattr(self, key) is not None]
-        if len(named) != 1:
-            shown = "none is there" if not named else f"{' and '.join(named)} are there"
-            raise ValueError(f"into names one of table, files and folder; {shown}")
-        if self.table is None:
-            self._file_rules()
-        elif self.layout is not None or self.split != Split():
-            raise ValueError("into.layout and into.split are for files; a table has none")
-        if self.mode == "upsert" and not self.keys:
-            raise ValueError("into.mode: upsert matches rows by into.keys; name at least one column there")
-        if self.if_different == "rebuild" and self.mode != "overwrite":
-            raise ValueError("into.if_different: rebuild goes with mode: overwrite only: the old rows would be lost")
-        if self.keep_previous and self.mode != "overwrite":
-            raise ValueError("into.keep_previous goes with mode: overwrite only: nothing else replaces rows")
-        if self.old_rows == "truncate" and self.mode != "overwrite":
-            raise ValueError("into.old_rows goes with mode: overwrite only: nothing else takes rows away")
-        if len(set(self.keys)) < len(self.keys):
-            raise ValueError("into.keys names a column twice")
-        return self
-
-    def _file_rules(self) -> None:
-        if self.mode == "upsert" or self.keys:
-            raise ValueError("files have no keys: into.mode is append or overwrite, without into.keys")
-        if (
-            self.if_different in ("widen", "rebuild")
-            or self.carry
-            or self.before
-            or self.after
-            or self.keep_previous
-            or self.lock_table
-            or self.old_rows == "truncate"
-        ):
-            raise ValueError(
-                "if_different, carry, before, after, keep_previous, old_rows and lock_table are for tables; files are always "
-                "written anew"
-            )
-        if self.files is not None:
-            written_layout(self.files, self.layout)
-        elif self.layout is not None or self.split != Split():
-            raise ValueError("files that are copied as they are have no into.layout and into.split")
-
-    @property
-    def object_name(self) -> str:
-        """What rows go into, as it is shown."""
-        return self.table or self.files or self.folder or ""
-
-    @property
-    def label(self) -> str:
-        return f"{self.connection}:{self.object_name}"
-
-    @property
-    def place(self) -> str:
-        """Which key names the object: its place in the job file."""
-        return next(f"into.{key}" for key in ("table", "files", "folder") if getattr(self, key) is not None)
+def placeholders(text: str) -> list[str]:
+    """The names that stand in braces, each once; a doubled brace is a brace."""
+    return list(dict.fromkeys(found[1] for found in _PLACEHOLDER.finditer(text) if found[1]))
 
 
 class RunOptions(Declared):
     """How the job is run."""
 
     timeout: Duration | None = Field(default=None, description="A leg that takes longer is stopped and fails.")
+    at_once: int = Field(default=4, ge=1, le=64, description="How many legs of the run are copied at the same time.")
+    on_error: Literal["finish", "stop"] = Field(
+        default="finish",
+        description="When a leg fails: finish the others, or begin no more of them. Each leg is published on its own.",
+    )
+
+
+class ObjectOptions(Declared):
+    """What one object of a job with many needs differently; the same keys as the job's, which replace those."""
+
+    source: dict[str, Any] = Field(alias="from", default={}, description="Keys of from, such as where.")
+    columns: list[str] | None = Field(default=None, min_length=1, description="A select list.")
+    into: dict[str, Any] = Field(default={}, description="Keys of into, such as mode and keys.")
 
 
 class Job(Declared):
@@ -243,6 +64,9 @@ class Job(Declared):
         description="A select list: names and expressions, with `as` for a new name and a type after it.",
     )
     into: Target
+    objects: dict[str, ObjectOptions] = Field(
+        default={}, description="What single objects need differently, by their names, in a job with many."
+    )
     run: RunOptions = RunOptions()
 
     @model_validator(mode="after")
@@ -256,6 +80,80 @@ class Job(Declared):
                 "into.folder takes files as they are: columns, from.where and from.layout go with into.table or into.files"
             )
         return self
+
+    @model_validator(mode="after")
+    def _many(self) -> Job:
+        names = self.captures
+        used = set(placeholders(self.into.object_name))
+        for name in names:
+            if name not in used:
+                near = did_you_mean(name, [*self.parameters, "run_date", "run_id"])
+                raise ValueError(
+                    f"from.files has {{{name}}}, which is no parameter of the job, and {self.into.place} does not have it: "
+                    + (near or "a part of the path that stands for an object names the target")
+                )
+        if self.into.keys == "primary" and self.source.table is None and self.source.tables is None:
+            raise ValueError("into.keys: primary takes the keys of a source table: name from.table or from.tables")
+        if self.objects and not self.has_many:
+            raise ValueError(
+                "objects goes with many: from.tables, from.sheets, or from.files with a {name} by which the target is named"
+            )
+        if not self.has_many:
+            return self
+        if self.into.folder is not None:
+            raise ValueError("into.folder takes all files as they are: name into.table or into.files")
+        wanted = "table" if self.source.tables is not None else "sheet" if self.source.sheets is not None else ""
+        if wanted and not used & {wanted, *names, "file_stem", "folder"}:
+            raise ValueError(
+                f"every object of from.{wanted}s would go into the same {self.into.place}: name it by {{{wanted}}}"
+            )
+        for name in self.objects:
+            self._of(name, {"table": name} if self.source.tables else {"files": name}, self.into.object_name, {})
+        return self
+
+    @property
+    def captures(self) -> list[str]:
+        """The placeholders of from.files that stand for a part of the path, by which the target is named."""
+        known = {*self.parameters, *_FILLED}
+        return [name for name in placeholders(self.source.files or "") if name not in known]
+
+    @property
+    def has_many(self) -> bool:
+        """Whether a run of this job may have many legs, one for each object or group of like files."""
+        source = self.source
+        if source.tables is not None or source.sheets is not None or self.captures:
+            return True
+        by_file = {"file_stem", "folder"}.intersection(placeholders(self.into.table or self.into.files or ""))
+        return bool(by_file) and source.files is not None and has_pattern(source.files)
+
+    def for_object(self, name: str, named: Mapping[str, Any], target: str, captured: Mapping[str, str]) -> Job:
+        """The job of one leg: of the object ``name``, which ``named`` names as from does, into ``target``.
+
+        ``captured`` are parts of the path, which expressions have as parameters. UltravectError where the object's own options are wrong.
+        """
+        try:
+            return self._of(name, named, target, captured)
+        except ValueError as error:
+            raise UltravectError("object-options-invalid", str(error), place=f"objects.{name}") from None
+
+    def _of(self, name: str, named: Mapping[str, Any], target: str, captured: Mapping[str, str]) -> Job:
+        own = self.objects.get(name) or ObjectOptions()
+        data = self.as_file()
+        data.pop("objects", None)
+        kept = {key: value for key, value in data["from"].items() if key not in _MANY}
+        data["from"] = {**kept, **named, **own.source}
+        data["into"] = {**data["into"], self.into.place.removeprefix("into."): target, **own.into}
+        if own.columns is not None:
+            data["columns"] = own.columns
+        if captured:
+            data["parameters"] = {**captured, **data.get("parameters", {})}
+        try:
+            return Job.model_validate(data)
+        except ValidationError as error:
+            first = error.errors(include_url=False)[0]
+            place = ".".join(str(part) for part in first["loc"])
+            what = first["msg"].removeprefix("Value error, ")
+            raise ValueError(f"objects.{name}: {f'{place}: ' if place else ''}{what}") from None
 
     def with_parameters(self, given: Mapping[str, Any]) -> Job:
         """The job with other values for its parameters; ValueError says what is wrong with one.

@@ -31,7 +31,7 @@ from ultravect.core.layouts.writers import WRITTEN_FORMATS
 from ultravect.core.layouts.writers.base import Writer
 from ultravect.core.loading.refusals import attempt_replaced, require_empty
 from ultravect.core.model.base import size_bytes
-from ultravect.core.model.job import Target
+from ultravect.core.model.into import Target
 from ultravect.core.model.layout import AnyLayout, DelimitedLayout, JsonLinesLayout, ParquetLayout, XlsxLayout
 from ultravect.core.model.written import (
     ENDING,

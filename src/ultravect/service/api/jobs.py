@@ -16,11 +16,13 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ultravect.core.kinds.registry import kind_named
 from ultravect.core.kinds.translations import translations
 from ultravect.core.model.document import JOB, LAYOUT, job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.job import job_schema
 from ultravect.core.model.problems import did_you_mean
+from ultravect.core.patterns import has_pattern
 from ultravect.service.api.connections import connection_named
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file, structure_of
 from ultravect.service.api.problems import Problem, not_found
@@ -41,6 +43,7 @@ from ultravect.service.api.serializers import (
 from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import find_job, layout_named_by, layout_version
 from ultravect.service.records.models import Job, Revision, Role, Run
+from ultravect.service.work.lay_out import known_objects_of
 from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.start import start_run
 
@@ -185,7 +188,8 @@ def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
 
 
 def _check(model: JobModel, text: str) -> Response:
-    return _looked("check", model, text=text)
+    known = known_objects_of(model.job) if model.has_many else None
+    return _looked("check", model, text=text, known=known)
 
 
 @extend_schema(tags=["jobs"])
@@ -217,7 +221,8 @@ def _rehearse(model: JobModel, request: Request) -> Response:
     given = RehearsalInputSerializer(data=request.query_params)
     given.is_valid(raise_exception=True)
     rows = None if given.validated_data["all"] else given.validated_data["rows"]
-    return _looked("rehearse", model, rows=rows, seconds=_REHEARSE_ALL_SECONDS if rows is None else None)
+    name = given.validated_data["object"]
+    return _looked("rehearse", model, rows=rows, name=name, seconds=_REHEARSE_ALL_SECONDS if rows is None else None)
 
 
 @extend_schema(tags=["jobs"], parameters=[RehearsalInputSerializer])
@@ -242,6 +247,11 @@ class RehearseFileView(_JobInput):
     )
     def post(self, request: Request) -> Response:
         return _rehearse(self.given_job(request)[0], request)
+
+
+def _is_many(source: dict[str, Any], name: str) -> bool:
+    """Whether a name is a pattern of tables: such a job copies each of them."""
+    return kind_named(source["kind"]).holds == "tables" and has_pattern(name) and not set(name) & {'"', "`"}
 
 
 @extend_schema(tags=["jobs"])
@@ -271,7 +281,9 @@ class DraftView(APIView):
             "mode": asked["mode"],
             "keys": asked["keys"],
         }
-        return Response({"file": POOL.look("draft", source=source, target=target, drafted=drafted, saved=saved)})
+        objects = asked["from_objects"] or [name for name in [drafted["source_object"]] if _is_many(source, name)]
+        looked = POOL.look("draft", source=source, target=target, drafted=drafted, saved=saved, objects=objects)
+        return Response({"file": looked})
 
 
 @extend_schema(tags=["types"], parameters=[TypesInputSerializer])
@@ -284,6 +296,19 @@ class TypesView(APIView):
         given.is_valid(raise_exception=True)
         asked = given.validated_data
         return Response([row.as_dict() for row in translations(asked.get("source"), asked.get("target"))])
+
+
+def _only(model: JobModel, given: RunInputSerializer) -> list[str] | None:
+    """The objects that a run is to copy; None for all."""
+    only: list[str] | None = given.validated_data.get("only")
+    if only and not model.has_many:
+        raise Problem(
+            422,
+            "objects-not-many",
+            f"job {model.job!r} copies one object: there are no others to choose from",
+            "leave out `only`",
+        )
+    return only
 
 
 @extend_schema(tags=["jobs"])
@@ -319,7 +344,7 @@ class JobRunsView(APIView):
         known = Run.objects.filter(idempotency_key=key).first() if key else None
         if known is None:
             try:
-                run = start_run(job.revision, request.user, model.parameters, key=key)
+                run = start_run(job.revision, request.user, model.parameters, key=key, only=_only(model, given))
                 audit(request, "run", "job", name, run=run.pk)
                 return Response(RunSerializer(run).data, status=201)
             except IntegrityError:

@@ -6,13 +6,15 @@ from typing import Any
 
 _EVENT = {
     "type": "object",
-    "required": ["id", "kind", "at", "data"],
+    "required": ["id", "kind", "at", "leg", "data"],
     "properties": {
         "id": {"type": "integer"},
         "kind": {
             "type": "string",
             "enum": [
                 "state",
+                "legs",
+                "leg",
                 "phase",
                 "progress",
                 "log",
@@ -26,6 +28,7 @@ _EVENT = {
             ],
         },
         "at": {"type": "string", "format": "date-time"},
+        "leg": {"type": "integer", "nullable": True, "description": "The number of the leg that it is of."},
         "data": {"type": "object", "additionalProperties": {}},
     },
 }

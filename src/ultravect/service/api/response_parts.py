@@ -101,6 +101,7 @@ class CheckColumnSerializer(serializers.Serializer[Any]):
     name = serializers.CharField()
     type = serializers.CharField()
     native = serializers.CharField()
+    fit = serializers.CharField()
     evidence = serializers.CharField()
     choices = TypeChoiceSerializer(many=True)
 

@@ -36,6 +36,7 @@ from ultravect.service.api.connections import connection_named
 from ultravect.service.api.problems import Problem, not_found, problem_body
 from ultravect.service.api.serializers import (
     ChangeSerializer,
+    LegInputSerializer,
     RejectSerializer,
     RejectsInputSerializer,
     RunLineSerializer,
@@ -56,10 +57,10 @@ from ultravect.service.records.models import (
     User,
 )
 from ultravect.service.records.run_signals import SIGNALS
-from ultravect.service.work.attempts import attempt_names, run_facts
+from ultravect.service.work.attempts import attempt_names, job_of, run_facts
 from ultravect.service.work.look_pool import POOL
-from ultravect.service.work.recorder import Recorder
 from ultravect.service.work.start import start_run
+from ultravect.service.work.stop import stop_leg, stop_run
 
 _KEEP_ALIVE_SECONDS = 15.0
 _GATHER_SECONDS = 0.1
@@ -109,21 +110,25 @@ class RunView(APIView):
 
 @extend_schema(tags=["runs"])
 class RunPlanView(APIView):
-    """What a run does, as it was planned: strategy, columns with their types, statements, findings."""
+    """What a leg of a run does, as it was planned: strategy, columns with their types, statements, findings."""
 
     @extend_schema(
         responses={200: OpenApiTypes.OBJECT},
+        parameters=[OpenApiParameter("leg", int, description="The leg's number; 1 where it is left out")],
         summary="Show a run's plan",
         description="As any worker would execute it; there are no secrets in it. It is there once planning is done.",
     )
     def get(self, request: Request, number: int) -> Response:
-        leg = run_numbered(number).legs.get(number=1)
-        if leg.plan is None:
+        given = LegInputSerializer(data=request.query_params)
+        given.is_valid(raise_exception=True)
+        wanted = given.validated_data.get("leg", 1)
+        leg = run_numbered(number).legs.filter(number=wanted).first()
+        if leg is None or leg.plan is None:
             raise Problem(
                 404,
                 "plan-missing",
-                f"run {number} has no plan",
-                "a run has one once its source and target were looked at",
+                f"run {number} has no plan" if wanted == 1 else f"run {number} has no plan of a leg {wanted}",
+                "a leg has one once its source and target were looked at",
             )
         return Response(leg.plan)
 
@@ -137,14 +142,26 @@ class StopRunView(APIView):
     @extend_schema(request=None, responses={202: RunSerializer}, summary="Stop a run")
     def post(self, request: Request, number: int) -> Response:
         run = run_numbered(number)
-        # a run that was not begun is ended here; its task will find it so
-        if Run.objects.filter(pk=number, state=State.QUEUED).update(state=State.STOPPED, stop_requested=True):
-            run.refresh_from_db()
-            Recorder(run).end(State.STOPPED)
-        elif State(run.state).ended:
+        if State(run.state).ended:
             raise Problem(409, "run-ended", f"run {number} has already ended: {run.state}")
-        else:
-            Run.objects.filter(pk=number).update(stop_requested=True)
+        stop_run(number)
+        return Response(RunSerializer(run_numbered(number)).data, status=202)
+
+
+@extend_schema(tags=["runs"])
+class StopLegView(APIView):
+    """Asks one leg of a run to stop; the others go on."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(request=None, responses={202: RunSerializer}, summary="Stop one leg of a run")
+    def post(self, request: Request, number: int, leg: int) -> Response:
+        found = run_numbered(number).legs.filter(number=leg).first()
+        if found is None:
+            raise Problem(404, "leg-unknown", f"run {number} has no leg {leg}", "see its legs: GET runs/N")
+        if State(found.state).ended:
+            raise Problem(409, "leg-ended", f"leg {leg} of run {number} has already ended: {found.state}")
+        stop_leg(number, leg)
         return Response(RunSerializer(run_numbered(number)).data, status=202)
 
 
@@ -166,9 +183,9 @@ def _rejects(request: Request, number: int) -> QuerySet[Reject]:
     given.is_valid(raise_exception=True)
     asked = given.validated_data
     rejects = Reject.objects.filter(leg__run_id=number)
-    for field in ("column", "object"):
+    for field, name in {"column": "column", "object": "object", "leg": "leg__number"}.items():
         if field in asked:
-            rejects = rejects.filter(**{field: asked[field]})
+            rejects = rejects.filter(**{name: asked[field]})
     if search := asked.get("search"):
         found = Q(reason__icontains=search) | Q(value__icontains=search) | Q(record__icontains=search)
         rejects = rejects.filter(found)
@@ -212,7 +229,10 @@ class RejectsFileView(APIView):
 @extend_schema_view(
     get=extend_schema(
         summary="List rows that a run changed",
-        parameters=[OpenApiParameter("kind", str, enum=["updated", "added", "gone", "repeated"])],
+        parameters=[
+            OpenApiParameter("kind", str, enum=["updated", "added", "gone", "repeated"]),
+            OpenApiParameter("leg", int, description="Only of this leg"),
+        ],
     )
 )
 class ChangesView(generics.ListAPIView[Change]):
@@ -224,7 +244,11 @@ class ChangesView(generics.ListAPIView[Change]):
         run_numbered(self.kwargs["number"])
         changes = Change.objects.filter(leg__run_id=self.kwargs["number"])
         kind = self.request.query_params.get("kind")
-        return changes.filter(kind=kind) if kind else changes
+        changes = changes.filter(kind=kind) if kind else changes
+        given = LegInputSerializer(data=self.request.query_params)
+        given.is_valid(raise_exception=True)
+        wanted = given.validated_data.get("leg")
+        return changes.filter(leg__number=wanted) if wanted is not None else changes
 
 
 def _follower(run: Run, kind: RunKind) -> Run | None:
@@ -309,7 +333,8 @@ class RetryRejectsView(_FollowUp):
                 f"run the whole job again: ultravect run {run.job.name}",
             )
         model = job_from_data(self._revision(run).structure)
-        if model.into.folder is not None or (model.source.files is None and not selected_keys(run)):
+        legs = [leg for leg in run.legs.all() if leg.rejected]
+        if model.into.folder is not None or (model.source.files is None and not all(map(selected_keys, legs))):
             raise Problem(
                 409,
                 "rejects-not-found",
@@ -335,23 +360,26 @@ class UndoRunView(_FollowUp):
         super()._require(run)
         if run.kind == RunKind.UNDO:
             raise Problem(409, "undo-refused", f"run {run.pk} is itself an undo", f"run the job: {run.job.name}")
-        structure = run.revision.structure
-        connection = connection_named(structure["into"]["connection"])
-        POOL.look(
-            "undoable",
-            job={**structure, "parameters": run.parameters} if run.parameters else structure,
-            target=asdict(connection.spec(run.revision.text)),
-            run=str(run.pk),
-            date=run_facts(run).date.isoformat(),
-            loads=attempt_names(run),
-        )
+        for leg in run.legs.filter(outcome=Outcome.COMMITTED).defer("plan"):
+            leg.run = run
+            structure = job_of(leg)
+            connection = connection_named(structure["into"]["connection"])
+            POOL.look(
+                "undoable",
+                job=structure,
+                target=asdict(connection.spec(run.revision.text)),
+                run=str(run.pk),
+                leg=leg.number,
+                date=run_facts(run).date.isoformat(),
+                loads=attempt_names(leg),
+            )
 
     def _revision(self, run: Run) -> Revision:
         return run.revision
 
 
 def _event(event: Event) -> dict[str, Any]:
-    return {"id": event.pk, "kind": event.kind, "at": event.at.isoformat(), "data": event.data}
+    return {"id": event.pk, "kind": event.kind, "at": event.at.isoformat(), "leg": event.leg, "data": event.data}
 
 
 def _events_after(number: int, last: int) -> list[dict[str, Any]]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from typing import Any
 
 from drf_spectacular.utils import extend_schema_field
@@ -13,6 +14,7 @@ from ultravect.core.kinds.registry import dialects, kind_named, kinds, settings_
 from ultravect.core.model.base import Declared
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.problems import did_you_mean, problems_of
+from ultravect.core.patterns import has_pattern
 from ultravect.service.api.response_parts import (
     BadRowSerializer,
     CheckColumnSerializer,
@@ -291,11 +293,15 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
     tally = shaped(TallySerializer(allow_null=True))
     comparison = shaped(serializers.DictField(child=serializers.IntegerField(), allow_null=True))
     checksums = shaped(serializers.DictField(child=Text(), allow_null=True))
+    object = Text(read_only=True, help_text='The object that it copies, of a job with many; "" otherwise.')
+    outcome = serializers.ChoiceField(choices=Outcome.choices)
+    error = shaped(ErrorSerializer(allow_null=True))
 
     class Meta:
         model = Leg
         fields = [
-            "number", "source", "target", "state", "phases", "progress", "tally", "rows_before", "rows_after",
+            "number", "object", "source", "target", "state", "outcome", "error", "started_at", "ended_at", "attempts",
+            "phases", "progress", "tally", "rows_before", "rows_after",
             "created_target", "rejected", "comparison", "checksums", "peak_memory", "strategy",
         ]  # fmt: skip
         read_only_fields = fields
@@ -352,8 +358,14 @@ class RunLineSerializer(RunSummarySerializer):
 
     tally = serializers.SerializerMethodField()
 
+    legs = serializers.SerializerMethodField(help_text="How many legs it has, by their state.")
+
     class Meta(RunSummarySerializer.Meta):
-        fields = [*RunSummarySerializer.Meta.fields, "tally"]
+        fields = [*RunSummarySerializer.Meta.fields, "tally", "legs"]
+
+    @extend_schema_field(serializers.DictField(child=serializers.IntegerField()))
+    def get_legs(self, run: Run) -> dict[str, int]:
+        return dict(Counter(leg.state for leg in run.legs.all()))
 
     @extend_schema_field(TallySerializer(allow_null=True))
     def get_tally(self, run: Run) -> dict[str, int] | None:
@@ -458,8 +470,24 @@ class PreviewSerializer(serializers.Serializer[Any]):
     findings = FindingSerializer(many=True)
 
 
+class CheckedLegSerializer(serializers.Serializer[Any]):
+    """A leg of a job with many objects, as it was checked."""
+
+    number = serializers.IntegerField()
+    object = Text()
+    target = Text()
+    target_exists = YesOrNo()
+    passed = YesOrNo()
+    fit = Text(help_text='The worst fit of its columns: different, narrower, wider or exact; "" where there is none.')
+    columns = serializers.IntegerField(help_text="How many.")
+    rows_tried = serializers.IntegerField()
+    strategy = StrategySerializer(allow_null=True)
+    findings = FindingSerializer(many=True)
+
+
 class CheckSerializer(serializers.Serializer[Any]):
     passed = YesOrNo()
+    legs = CheckedLegSerializer(many=True, help_text="Of a job with many objects, the worst first; none otherwise.")
     findings = FindingSerializer(many=True)
     columns = CheckColumnSerializer(many=True)
     ddl = Text(allow_null=True, help_text="What a run would execute to create or change the target.")
@@ -482,6 +510,9 @@ class RehearsalInputSerializer(serializers.Serializer[Any]):
         default=1000, min_value=1, max_value=1_000_000, help_text="How many rows to try, at least."
     )
     all = YesOrNo(default=False, help_text="Try all rows.")
+    object = Text(
+        default="", allow_blank=True, help_text="Which object is rehearsed, of a job with many. Left out: the first."
+    )
 
 
 class RehearsalStepSerializer(serializers.Serializer[Any]):
@@ -509,7 +540,17 @@ class RehearsalSerializer(serializers.Serializer[Any]):
     findings = FindingSerializer(many=True)
 
 
+class LegInputSerializer(serializers.Serializer[Any]):
+    leg = serializers.IntegerField(required=False, min_value=1, help_text="The number of a leg.")
+
+
 class RunInputSerializer(serializers.Serializer[Any]):
+    only = serializers.ListField(
+        child=Text(),
+        required=False,
+        allow_empty=False,
+        help_text="Of a job with many objects, those to be copied, by their names. Left out: all.",
+    )
     parameters = serializers.DictField(
         default=dict, help_text="Values for the job's parameters, other than those in its file."
     )
@@ -520,6 +561,9 @@ class DraftInputSerializer(serializers.Serializer[Any]):
     from_object = Text(
         required=False, help_text="A table, a view, a file, a sheet such as book.xlsx/June, or a pattern of files."
     )
+    from_objects = serializers.ListField(
+        child=Text(), default=list, help_text="In place of an object: many, by their names or patterns; a leg each."
+    )
     query = Text(required=False, help_text="In place of an object: one statement that reads.")
     layout = serializers.JSONField(required=False, allow_null=True, help_text="A layout, or the name of a saved one.")
     into_connection = Text()
@@ -528,9 +572,11 @@ class DraftInputSerializer(serializers.Serializer[Any]):
     keys = serializers.ListField(child=Text(), default=list, help_text="What an upsert matches by.")
 
     def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
-        if bool(attrs.get("from_object")) == bool(attrs.get("query")):
-            raise serializers.ValidationError("say what to copy: an object, or a query")
-        if attrs["mode"] == "upsert" and not attrs["keys"]:
+        named = [key for key in ("from_object", "from_objects", "query") if attrs.get(key)]
+        if len(named) != 1:
+            raise serializers.ValidationError("say what to copy: an object, many objects, or a query")
+        many = attrs["from_objects"] or has_pattern(attrs.get("from_object", ""))
+        if attrs["mode"] == "upsert" and not attrs["keys"] and not many:
             raise serializers.ValidationError("say by which keys the upsert matches")
         return attrs
 
@@ -563,7 +609,7 @@ class RejectSerializer(serializers.ModelSerializer[Reject]):
         read_only_fields = fields
 
 
-class RejectsInputSerializer(serializers.Serializer[Any]):
+class RejectsInputSerializer(LegInputSerializer):
     """Which rejects are meant; all of them unless it says otherwise."""
 
     column = Text(

@@ -7,7 +7,7 @@ from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.problems import did_you_mean
-from ultravect.service.records.models import Connection, Job, LayoutVersion, Reject, Run, SavedLayout
+from ultravect.service.records.models import Connection, Job, LayoutVersion, Leg, Reject, SavedLayout
 
 
 def find_connection(name: str) -> Connection | None:
@@ -19,17 +19,17 @@ def find_job(name: str) -> Job | None:
     return Job.objects.filter(name=name, deleted_at=None).first()
 
 
-def selected_rows(run: Run) -> dict[str, list[int]]:
-    """The rows that a run rejected, by their files."""
+def selected_rows(leg: Leg) -> dict[str, list[int]]:
+    """The rows that a leg rejected, by their files."""
     rows: dict[str, list[int]] = {}
-    for name, row in Reject.objects.filter(leg__run=run).values_list("object", "row"):
+    for name, row in Reject.objects.filter(leg=leg).values_list("object", "row"):
         rows.setdefault(name, []).append(row)
     return rows
 
 
-def selected_keys(run: Run) -> list[str]:
-    """The keys of the rows that a run rejected, where all of them have one."""
-    keys = list(Reject.objects.filter(leg__run=run).values_list("key", flat=True))
+def selected_keys(leg: Leg) -> list[str]:
+    """The keys of the rows that a leg rejected, where all of them have one."""
+    keys = list(Reject.objects.filter(leg=leg).values_list("key", flat=True))
     return keys if all(keys) else []
 
 

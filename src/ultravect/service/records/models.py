@@ -298,16 +298,14 @@ class Run(models.Model):
     ended_at = models.DateTimeField(null=True)
     stop_requested = models.BooleanField(default=False)
     error = models.JSONField(null=True)
-    worker = models.CharField(max_length=100, blank=True, default="")
     idempotency_key = models.CharField(max_length=200, null=True, unique=True)
     parameters = models.JSONField(default=dict)
     attempts = models.PositiveIntegerField(default=0)
-    lease = models.BigIntegerField(default=0)
-    """Grows each time the run is begun or taken over: what an earlier worker records is refused."""
+    """The most attempts that one of its legs took."""
 
     outcome = models.CharField(max_length=16, choices=Outcome.choices, default=Outcome.NOTHING)
-    outcome_asked_at = models.DateTimeField(null=True)
-    """When the target was last asked for it, while it is unknown."""
+    only = models.JSONField(null=True)
+    """The objects that it copies, of a job with many; None for all."""
 
     kind = models.CharField(max_length=16, choices=RunKind.choices, default=RunKind.LOAD)
     origin = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="followed_by")
@@ -319,10 +317,10 @@ class Run(models.Model):
 
 
 class LegManager(models.Manager["Leg"]):
-    """Leaves the plan in the database until it is asked for: of wide tables it is large, and lists do not show it."""
+    """Leaves plan and structure in the database until they are asked for: they are large, and lists do not show them."""
 
     def get_queryset(self) -> models.QuerySet[Leg]:
-        return super().get_queryset().defer("plan")
+        return super().get_queryset().defer("plan", "structure")
 
 
 class Leg(models.Model):
@@ -347,9 +345,37 @@ class Leg(models.Model):
     peak_memory = models.BigIntegerField(null=True)
     plan = models.JSONField(null=True)
     strategy = models.CharField(max_length=40, default="", blank=True)
+    object = models.CharField(max_length=500, default="", blank=True)
+    """What it copies, of a job with many."""
+
+    structure = models.JSONField(null=True)
+    """The job of this leg, of a job with many; None where it is the run's revision."""
+
+    waits_for = models.JSONField(default=list)
+    """The numbers of legs that end before this one begins."""
+
+    begun = models.BooleanField(default=False)
+    """Whether it was given to the queue: only so many legs of a run are at once."""
+
+    stop_requested = models.BooleanField(default=False)
+    started_at = models.DateTimeField(null=True)
+    ended_at = models.DateTimeField(null=True)
+    error = models.JSONField(null=True)
+    worker = models.CharField(max_length=100, blank=True, default="")
+    attempts = models.PositiveIntegerField(default=0)
+    lease = models.BigIntegerField(default=0)
+    """Grows each time the leg is begun or taken over: what an earlier worker records is refused."""
+
+    outcome = models.CharField(max_length=16, choices=Outcome.choices, default=Outcome.NOTHING)
+    outcome_asked_at = models.DateTimeField(null=True)
+    """When the target was last asked for it, while it is unknown."""
 
     class Meta:
         ordering: ClassVar = ["number"]
+        indexes: ClassVar = [
+            models.Index(fields=["state"], name="records_leg_state_idx"),
+            models.Index(fields=["outcome"], name="records_leg_outcome_idx"),
+        ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "number"], name="one_leg_a_number")]
 
 
@@ -357,6 +383,9 @@ class Event(models.Model):
     """Something that happened in a run; the stream of a run is its events in the order of their ids."""
 
     run = models.ForeignKey(Run, on_delete=models.CASCADE, related_name="events")
+    leg = models.PositiveIntegerField(null=True)
+    """The number of the leg, where it is of one."""
+
     kind = models.CharField(max_length=16)
     at = models.DateTimeField(auto_now_add=True)
     data = models.JSONField(default=dict)

@@ -1,22 +1,23 @@
-"""How receipts in targets name the attempts of a run, and what a worker needs to know of it."""
+"""How receipts in targets name the attempts of a leg, and what a worker needs to know of its run."""
 
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 from ultravect.core.engine.objects.names import RunFacts
-from ultravect.service.records.models import Run
+from ultravect.service.records.models import Leg, Run
 
 
 def attempt_name(run: Run, attempt: int) -> str:
-    """Its number alone would be another run's in another service's records."""
+    """Its number alone would be another run's in another service's records. A receipt's key has the leg's number, too."""
     name = f"{run.pk}-{run.queued_at:%Y%m%dT%H%M%S%f}"
     return name if attempt <= 1 else f"{name}.{attempt}"
 
 
-def attempt_names(run: Run) -> list[str]:
+def attempt_names(leg: Leg) -> list[str]:
     """All attempts so far, the one under way included."""
-    return [attempt_name(run, attempt) for attempt in range(1, run.attempts + 1)]
+    return [attempt_name(leg.run, attempt) for attempt in range(1, leg.attempts + 1)]
 
 
 def run_facts(run: Run) -> RunFacts:
@@ -29,3 +30,16 @@ def run_facts(run: Run) -> RunFacts:
 
 def _date(run: Run) -> dt.date:
     return run.queued_at.date()
+
+
+def job_of(leg: Leg) -> dict[str, Any]:
+    """The job of a leg, with the values that its parameters have in this run."""
+    if leg.structure is not None:
+        return dict(leg.structure)
+    return job_of_run(leg.run)
+
+
+def job_of_run(run: Run) -> dict[str, Any]:
+    """The job of a run, with the values that its parameters have in it."""
+    structure = dict(run.revision.structure)
+    return {**structure, "parameters": run.parameters} if run.parameters else structure

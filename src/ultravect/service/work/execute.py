@@ -1,4 +1,4 @@
-"""Carries out one run: takes a leg process, passes on what it says, and minds stops, limits and crashes."""
+"""Carries out one leg: takes a leg process, passes on what it says, and minds stops, limits and crashes."""
 
 from __future__ import annotations
 
@@ -6,29 +6,25 @@ import asyncio
 import os
 import socket
 import time
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable
 from contextlib import suppress
-from dataclasses import asdict
-from typing import Any, ParamSpec, TypeVar
+from typing import Any
 
 import structlog
-from asgiref.sync import sync_to_async
 from django.conf import settings
-from django.db import close_old_connections, transaction
+from django.db import transaction
 
-from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
-from ultravect.service.records.lookup import find_connection, layout_version, selected_keys, selected_rows
-from ultravect.service.records.models import Outcome, Run, RunKind, State
-from ultravect.service.sealing import SealBroken
-from ultravect.service.work.attempts import attempt_names, run_facts
+from ultravect.service.records.lookup import layout_version, selected_keys, selected_rows
+from ultravect.service.records.models import Leg, Outcome, RunKind, State
+from ultravect.service.work.attempts import attempt_names, job_of, run_facts
+from ultravect.service.work.lay_out import find_legs
 from ultravect.service.work.pool import LegPool, LegProcess
+from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.recorder import LeaseLost, Recorder
 
 log = structlog.get_logger()
-P = ParamSpec("P")
-T = TypeVar("T")
 
 _ENDINGS = ("succeeded", "failed", "stopped")
 _STOP_POLL_SECONDS = 0.25
@@ -37,40 +33,30 @@ _ASK_SECONDS = 120.0
 NOTHING, COMMITTED, UNKNOWN = Outcome.NOTHING, Outcome.COMMITTED, Outcome.UNKNOWN
 
 
-def recorded(function: Callable[P, T]) -> Callable[P, Coroutine[Any, Any, T]]:
-    """Work on the records in a thread, with a connection that is known to be alive."""
-
-    def call(*arguments: P.args, **options: P.kwargs) -> T:
-        close_old_connections()
-        return function(*arguments, **options)
-
-    return sync_to_async(call)
-
-
 def worker_name() -> str:
     return f"{socket.gethostname()}:{os.getpid()}"
 
 
-def _selection(run: Run) -> dict[str, Any]:
-    """What says which rows ``run`` rejected: their keys, or their places in files."""
-    keys = selected_keys(run)
-    return {"keys": keys, "rows": {} if keys else selected_rows(run)}
+def _selection(leg: Leg) -> dict[str, Any]:
+    """What says which rows ``leg`` rejected: their keys, or their places in files."""
+    keys = selected_keys(leg)
+    return {"keys": keys, "rows": {} if keys else selected_rows(leg)}
 
 
-class RunExecutor:
-    """Executes runs with the processes of one pool."""
+class LegExecutor:
+    """Executes legs with the processes of one pool."""
 
-    def __init__(self, pool: LegPool, requeue: Callable[[Run], None]) -> None:
-        """``requeue`` queues a run again."""
+    def __init__(self, pool: LegPool, requeue: Callable[[Leg], None]) -> None:
+        """``requeue`` queues a leg again."""
         self._pool = pool
         self._requeue = requeue
 
-    async def execute(self, run_id: int) -> None:
-        """Carries a queued run to its end; whatever happens, it ends in a state that shows it."""
-        recorder = await recorded(self._open)(run_id)
+    async def execute(self, run_id: int, number: int) -> None:
+        """Carries a queued leg to its end; whatever happens, it ends in a state that shows it."""
+        recorder = await recorded(self._open)(run_id, number)
         if recorder is None:
             return
-        log.info("run started", run=run_id, job=recorder.run.job.name)
+        log.info("leg started", run=run_id, leg=number, job=recorder.run.job.name)
         try:
             await self._run(recorder)
         except asyncio.CancelledError:
@@ -78,9 +64,9 @@ class RunExecutor:
                 await recorded(self._hand_over)(recorder)
             raise
         except LeaseLost:
-            log.warning("another worker has taken the run over", run=run_id)
+            log.warning("another worker has taken the leg over", run=run_id, leg=number)
         except Exception as error:
-            log.exception("run failed unexpectedly", run=run_id)
+            log.exception("leg failed unexpectedly", run=run_id, leg=number)
             unexpected = UltravectError(
                 "internal-error", f"unexpected: {type(error).__name__}; the service's log has the details"
             )
@@ -89,64 +75,56 @@ class RunExecutor:
                     recorder, State.FAILED, UNKNOWN if _may_have_written(recorder) else NOTHING, unexpected
                 )
         finally:
-            log.info("run ended", run=run_id, state=str(recorder.run.state))
+            log.info("leg ended", run=run_id, leg=number, state=str(recorder.leg.state))
+
+    async def lay_out(self, run_id: int) -> None:
+        """Finds the legs of a run, and begins them; a run that has none ends with this."""
+        await find_legs(self._pool, run_id)
 
     def _hand_over(self, recorder: Recorder) -> None:
-        """Queues a run again that the service stops in the middle of."""
+        """Queues a leg again that the service stops in the middle of."""
         with transaction.atomic():
             if release_or_end(recorder, "the service was stopped"):
-                self._requeue(recorder.run)
+                self._requeue(recorder.leg)
 
     @staticmethod
-    def _open(run_id: int) -> Recorder | None:
-        run = Run.objects.select_related("job", "revision", "origin").get(pk=run_id)
-        recorder = Recorder(run)
+    def _open(run_id: int, number: int) -> Recorder | None:
+        recorder = Recorder.of(run_id, number)
         return recorder if recorder.begin(worker_name()) else None
 
     @staticmethod
-    def _task(run: Run) -> dict[str, Any]:
+    def _task(leg: Leg) -> dict[str, Any]:
         """What the leg process is given; secrets are opened here, and go only into its memory."""
-        structure = run.revision.structure
-
-        def spec(name: str) -> dict[str, Any]:
-            connection = find_connection(name)
-            if connection is None:
-                raise UltravectError(
-                    "connection-unknown", f"there is no connection {name!r} any more", hint="add it again"
-                )
-            try:
-                opened: ConnectionSpec = connection.spec(run.revision.text)
-            except SealBroken as error:
-                raise UltravectError(
-                    "seal-broken",
-                    f"connection {name}: {error}",
-                    hint=error.hint,
-                ) from None
-            return asdict(opened)
-
+        run, structure = leg.run, job_of(leg)
+        origin = run.origin.legs.filter(number=leg.number).first() if run.origin else None
+        if origin is not None:
+            origin.run = run.origin
         named = structure["from"].get("layout")
-        *earlier, receipt = attempt_names(run)
+        *earlier, receipt = attempt_names(leg)
+        text = run.revision.text
         return {
             "kind": run.kind,
             "run": str(run.pk),
-            "origin": {"run": str(run.origin.pk), "receipts": attempt_names(run.origin)} if run.origin else None,
-            "selection": _selection(run.origin) if run.origin and run.kind == RunKind.REJECTS else None,
+            "leg": leg.number,
+            "origin": {"run": str(run.origin_id), "receipts": attempt_names(origin)} if origin else None,
+            "selection": _selection(origin) if origin and run.kind == RunKind.REJECTS else None,
             "date": run_facts(run).date.isoformat(),
             "receipt": receipt,
             "earlier": earlier,
             "memory": settings.LEG_MEMORY_BYTES,
             "lost_after": settings.LOST_AFTER_SECONDS,
-            "job": {**structure, "parameters": run.parameters} if run.parameters else structure,
-            "text": run.revision.text,
+            "job": structure,
+            # fixes are edits of the text, which is of all legs where there are many
+            "text": "" if leg.object else text,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
-            "source": spec(structure["from"]["connection"]),
-            "target": spec(structure["into"]["connection"]),
+            "source": opened_connection(structure["from"]["connection"], text),
+            "target": opened_connection(structure["into"]["connection"], text),
         }
 
     async def _run(self, recorder: Recorder) -> None:
         while True:
             try:
-                task = await recorded(self._task)(recorder.run)
+                task = await recorded(self._task)(recorder.leg)
             except UltravectError as error:
                 await recorded(recorder.end)(State.FAILED, error=error.as_dict())
                 return
@@ -205,7 +183,7 @@ class RunExecutor:
     async def _end(
         self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, timeout: str | None
     ) -> None:
-        """Closes a run by what its leg said last, or by what is known of one that said nothing."""
+        """Closes a leg by what it said last, or by what is known of one that said nothing."""
         kind = ending["kind"] if ending else ""
         if kind == "succeeded":
             await recorded(recorder.end)(State.SUCCEEDED, outcome=COMMITTED, result=ending)
@@ -238,30 +216,30 @@ class RunExecutor:
         error: UltravectError | None,
         result: dict[str, Any] | None = None,
     ) -> None:
-        """Ends a run; where it is not known what it has left in the target, that is asked first."""
+        """Ends a leg; where it is not known what it has left in the target, that is asked first."""
         if outcome == UNKNOWN and await recorded(recorder.has_receipts)():
-            outcome, account = await self.asked(recorder.run)
+            outcome, account = await self.asked(recorder.leg)
             result = {**(result or {}), **account}
         described = with_outcome(error, outcome).as_dict() if error else None
         await recorded(recorder.end)(state, outcome=outcome, error=described, result=result)
 
-    async def asked(self, run: Run) -> tuple[Outcome, dict[str, Any]]:
-        """What the target says of a run's attempts, none of which can be committed afterwards; and its account."""
-        leg = None
+    async def asked(self, leg: Leg) -> tuple[Outcome, dict[str, Any]]:
+        """What the target says of a leg's attempts, none of which can be committed afterwards; and its account."""
+        process = None
         try:
-            task = await recorded(self._task)(run)
-            leg = await self._pool.take()
-            await leg.send({**task, "kind": "outcome", "earlier": [*task["earlier"], task["receipt"]]})
+            task = await recorded(self._task)(leg)
+            process = await self._pool.take()
+            await process.send({**task, "kind": "outcome", "earlier": [*task["earlier"], task["receipt"]]})
             async with asyncio.timeout(_ASK_SECONDS):
-                async for event in leg.events():
+                async for event in process.events():
                     if event["kind"] == "asked":
                         account = event["result"]
                         return (COMMITTED, account) if account else (NOTHING, {})
         except (UltravectError, TimeoutError, OSError) as error:
-            log.warning("the outcome of a run cannot be asked now", run=run.pk, reason=str(error))
+            log.warning("the outcome of a leg cannot be asked now", run=leg.run_id, leg=leg.number, reason=str(error))
         finally:
-            if leg is not None:
-                leg.close()
+            if process is not None:
+                process.close()
         return UNKNOWN, {}
 
 
@@ -270,7 +248,7 @@ def _may_have_written(recorder: Recorder) -> bool:
 
 
 def release_or_end(recorder: Recorder, why: str) -> bool:
-    """Releases a run whose worker is gone, so that it can be taken over; False when it had to be ended instead."""
+    """Releases a leg whose worker is gone, so that it can be taken over; False when it had to be ended instead."""
     if recorder.may_be_taken_over():
         recorder.release(why)
         return True

@@ -24,11 +24,13 @@ from typing import Any, NoReturn
 import pyarrow as pa
 
 from ultravect.core.contracts.changes import RowChange
+from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.legs import Legs, lay_out
 from ultravect.core.engine.run.execute import committed_result, run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejects import Reject
@@ -155,6 +157,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         task["run"],
         facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
         receipt=task["receipt"],
+        leg=task["leg"],
         earlier=task["earlier"],
         selection=_selection(task["selection"]) if task["selection"] else None,
         text=task["text"],
@@ -168,9 +171,9 @@ def _undo(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         speaker,
         stopper.shield,
         facts=RunFacts(task["origin"]["run"], dt.date.fromisoformat(task["date"])),
-        loads=task["origin"]["receipts"],
-        receipt=task["receipt"],
-        earlier=task["earlier"],
+        loads=[ReceiptKey(name, task["leg"]) for name in task["origin"]["receipts"]],
+        receipt=ReceiptKey(task["receipt"], task["leg"]),
+        earlier=[ReceiptKey(name, task["leg"]) for name in task["earlier"]],
     )
 
 
@@ -179,14 +182,32 @@ def _ask(task: dict[str, Any]) -> dict[str, Any] | None:
     found = committed_result(
         job_from_data(task["job"]),
         ConnectionSpec(**task["target"]),
-        task["earlier"],
+        [ReceiptKey(name, task["leg"]) for name in task["earlier"]],
         RunFacts(task["origin"]["run"] if task["origin"] else task["run"], dt.date.fromisoformat(task["date"])),
     )
     return found.as_dict() if found else None
 
 
+def _find_legs(task: dict[str, Any]) -> Legs:
+    return lay_out(
+        job_from_data(task["job"]),
+        ConnectionSpec(**task["source"]),
+        ConnectionSpec(**task["target"]),
+        RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
+        task["known"],
+    )
+
+
 def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
     try:
+        if task["kind"] == "legs":
+            found = _find_legs(task)
+            speaker.say(
+                "laid_out",
+                legs=[leg.as_dict() for leg in found.legs],
+                findings=[finding.edited(task["text"]).as_dict() for finding in found.findings],
+            )
+            return
         if task["kind"] == "outcome":
             speaker.say("asked", result=_ask(task))
             return

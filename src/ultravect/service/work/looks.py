@@ -9,12 +9,15 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any
 
+from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects, preview, preview_query
 from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.look.check_legs import check_legs
 from ultravect.core.engine.look.draft import Drafted, draft
+from ultravect.core.engine.look.draft_many import draft_many
 from ultravect.core.engine.look.raw import raw_start
-from ultravect.core.engine.look.rehearse import rehearse
+from ultravect.core.engine.look.rehearse import one_leg, rehearse
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import require_undoable
@@ -58,25 +61,48 @@ def _probe(spec: dict[str, Any], write: bool) -> Any:
     return probe(_spec(spec), write=write).as_dict()
 
 
-def _check(job: Any, text: str, source: dict[str, Any], target: dict[str, Any], saved: dict[str, Any] | None) -> Any:
-    checked = check_job(job_from_data(job), _spec(source), _spec(target), _saved(saved))
-    return checked.edited(text).as_dict()
+def _check(
+    job: Any,
+    text: str,
+    source: dict[str, Any],
+    target: dict[str, Any],
+    saved: dict[str, Any] | None,
+    known: list[str] | None,
+) -> Any:
+    model = job_from_data(job)
+    if model.has_many:
+        return check_legs(model, _spec(source), _spec(target), _saved(saved), known).edited(text).as_dict()
+    return check_job(model, _spec(source), _spec(target), _saved(saved)).edited(text).as_dict()
 
 
 def _rehearse(
-    job: Any, source: dict[str, Any], target: dict[str, Any], saved: dict[str, Any] | None, rows: int | None
+    job: Any,
+    source: dict[str, Any],
+    target: dict[str, Any],
+    saved: dict[str, Any] | None,
+    rows: int | None,
+    name: str,
 ) -> Any:
-    return rehearse(job_from_data(job), _spec(source), _spec(target), _saved(saved), rows=rows).as_dict()
+    """``name``: the object to be rehearsed, of a job with many; "" for the first."""
+    model = one_leg(job_from_data(job), _spec(source), _spec(target), name)
+    return rehearse(model, _spec(source), _spec(target), _saved(saved), rows=rows).as_dict()
 
 
 def _draft(
-    source: dict[str, Any], target: dict[str, Any], drafted: dict[str, Any], saved: dict[str, Any] | None
+    source: dict[str, Any],
+    target: dict[str, Any],
+    drafted: dict[str, Any],
+    saved: dict[str, Any] | None,
+    objects: list[str],
 ) -> Any:
+    if objects:
+        return draft_many(_spec(source), _spec(target), Drafted(**drafted), objects)
     return draft(_spec(source), _spec(target), Drafted(**drafted), _saved(saved))
 
 
-def _undoable(job: Any, target: dict[str, Any], run: str, date: str, loads: list[str]) -> Any:
-    require_undoable(job_from_data(job), _spec(target), RunFacts(run, dt.date.fromisoformat(date)), loads)
+def _undoable(job: Any, target: dict[str, Any], run: str, leg: int, date: str, loads: list[str]) -> Any:
+    keys = [ReceiptKey(name, leg) for name in loads]
+    require_undoable(job_from_data(job), _spec(target), RunFacts(run, dt.date.fromisoformat(date)), keys)
 
 
 LOOKS: dict[str, Callable[..., Any]] = {

@@ -1,4 +1,4 @@
-"""Writes what happens in a run into the records."""
+"""Writes what happens in a leg into the records."""
 
 from __future__ import annotations
 
@@ -8,19 +8,23 @@ from typing import Any
 
 from django.db import transaction
 from django.db.models import F
+from django.db.models.functions import Coalesce, Greatest
 from django.utils import timezone
 
 from ultravect.core.engine.run.leg import PHASES
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, State
-from ultravect.service.records.run_signals import notify_run
+from ultravect.service.records.models import Change, Leg, Outcome, Reject, Run, State
+from ultravect.service.work.attempts import job_of
+from ultravect.service.work.legs import add_event, after_leg, locked_run, roll_up
 
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
+_ACCOUNT = ["tally", "rows_before", "created_target"]
+_RESULT = ["rows_after", "checksums", "comparison", "peak_memory", "strategy"]
 
 
 class LeaseLost(Exception):
-    """Another worker has the run by now: what this one records is refused."""
+    """Another worker has the leg by now: what this one records is refused."""
 
 
 def _storable(value: Any) -> Any:
@@ -35,33 +39,43 @@ def _storable(value: Any) -> Any:
 
 
 class Recorder:
-    """The records of one run with its one leg, under the lease that ``run`` has. Its methods block: call them from a thread.
+    """The records of one leg, under the lease that ``leg`` has. Its methods block: call them from a thread.
 
     Each of them writes only while that lease is the newest, which the database decides; LeaseLost otherwise.
     """
 
-    def __init__(self, run: Run) -> None:
-        self.run = run
-        self.leg: Leg = run.legs.get(number=1)
+    def __init__(self, leg: Leg) -> None:
+        self.leg = leg
+        self.run = leg.run
+
+    @classmethod
+    def of(cls, run: int, number: int) -> Recorder:
+        """Of a leg by the numbers of its run and its own."""
+        legs = Leg.objects.defer(None).select_related("run__job", "run__revision", "run__origin")
+        return cls(legs.get(run_id=run, number=number))
 
     @contextmanager
     def _leased(self) -> Iterator[None]:
-        """A transaction in which no worker can take the run over."""
+        """A transaction in which no worker can take the leg over."""
         with transaction.atomic():
-            if not Run.objects.select_for_update().filter(pk=self.run.pk, lease=self.run.lease).exists():
-                raise LeaseLost(f"run {self.run.pk}")
+            if not Leg.objects.select_for_update().filter(pk=self.leg.pk, lease=self.leg.lease).exists():
+                raise LeaseLost(f"leg {self.leg.number} of run {self.run.pk}")
             yield
 
     def _event(self, kind: str, data: dict[str, Any]) -> None:
-        Event.objects.create(run=self.run, kind=kind, data=_storable(data))
-        notify_run(self.run.pk)
+        add_event(self.run, kind, _storable(data), self.leg.number)
+
+    @property
+    def _is_one_of_many(self) -> bool:
+        return bool(self.leg.object)
 
     @transaction.atomic
     def begin(self, worker: str) -> bool:
-        """Takes the run with a lease of its own; False when it is not queued any more."""
-        taken = Run.objects.filter(pk=self.run.pk, state=State.QUEUED).update(
+        """Takes the leg with a lease of its own; False when it is not queued any more."""
+        now = timezone.now()
+        taken = Leg.objects.filter(pk=self.leg.pk, state=State.QUEUED).update(
             state=State.RUNNING,
-            started_at=timezone.now(),
+            started_at=now,
             worker=worker,
             attempts=F("attempts") + 1,
             lease=F("lease") + 1,
@@ -69,17 +83,27 @@ class Recorder:
         )
         if not taken:
             return False
-        self.run.refresh_from_db(fields=["state", "started_at", "worker", "attempts", "lease", "error"])
+        self.leg.refresh_from_db(fields=["state", "started_at", "worker", "attempts", "lease", "error"])
         # what an earlier attempt left
         self._forget()
         self.leg.progress = {}
-        self.leg.state = State.RUNNING
         self.leg.phases = [
             {"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES
         ]
-        self.leg.save()
-        self._event("state", {"state": State.RUNNING})
+        self.leg.save(update_fields=["progress", "phases", "rejected"])
+        attempts = Greatest(F("attempts"), self.leg.attempts)
+        if self._is_one_of_many:
+            self._mark_run(attempts=attempts)
+            Run.objects.filter(pk=self.run.pk, state=State.QUEUED).update(state=State.RUNNING, started_at=now)
+            self._event("leg", {"state": State.RUNNING, "object": self.leg.object})
+        else:
+            self._mark_run(state=State.RUNNING, started_at=now, error=None, attempts=attempts)
+            self._event("state", {"state": State.RUNNING})
         return True
+
+    def _mark_run(self, **values: Any) -> None:
+        Run.objects.filter(pk=self.run.pk).update(**values)
+        self.run.refresh_from_db(fields=list(values))
 
     def _forget(self) -> None:
         """Removes the rows that are listed of the leg."""
@@ -99,8 +123,7 @@ class Recorder:
                 self._phase(data["name"], data["state"])
             case "progress":
                 if data.get("rows_read") and self.run.first_row_at is None:
-                    self.run.first_row_at = timezone.now()
-                    self.run.save(update_fields=["first_row_at"])
+                    self._mark_run(first_row_at=Coalesce(F("first_row_at"), timezone.now()))
                 self.leg.progress = data
                 self.leg.save(update_fields=["progress"])
             case "planned":
@@ -118,13 +141,16 @@ class Recorder:
                 self.leg.save(update_fields=["rejected"])
             case "published":
                 self._account(data)
-                self.leg.save()
+                self.leg.save(update_fields=_ACCOUNT)
                 self._outcome(Outcome.COMMITTED)
         self._event(event["kind"], data)
 
     def _outcome(self, outcome: Outcome) -> None:
-        self.run.outcome = outcome
-        self.run.save(update_fields=["outcome"])
+        self.leg.outcome = outcome
+        self.leg.save(update_fields=["outcome"])
+        # what one of many legs has left, the run has left
+        if not self._is_one_of_many or outcome == Outcome.COMMITTED:
+            self._mark_run(outcome=outcome)
 
     def _account(self, result: dict[str, Any]) -> None:
         """What a leg, or its receipt in the target, says of its rows."""
@@ -161,26 +187,28 @@ class Recorder:
         error: dict[str, Any] | None = None,
         result: dict[str, Any] | None = None,
     ) -> None:
-        """Closes the run and its leg."""
+        """Closes the leg, and its run where it was the last one."""
         with self._leased():
             self._end(state, outcome, _storable(error), result or {})
+            after_leg(self.leg)
 
     def _end(self, state: State, outcome: Outcome, error: dict[str, Any] | None, result: dict[str, Any]) -> None:
         self._end_phases(state, str(result.get("phase") or ""))
         self.leg.state = state
         if "tally" in result:
             self._account(result)
-        for field in ("rows_after", "checksums", "comparison", "peak_memory", "strategy"):
+        for field in _RESULT:
             if result.get(field) not in (None, ""):
                 setattr(self.leg, field, result[field])
-        self.leg.save()
-        self.run.state = state
-        self.run.outcome = outcome
-        self.run.error = error
-        self.run.ended_at = timezone.now()
-        self.run.outcome_asked_at = self.run.ended_at if outcome == Outcome.UNKNOWN else None
-        self.run.save(update_fields=["state", "outcome", "outcome_asked_at", "error", "ended_at"])
-        self._event("end", {"state": state, "outcome": outcome, "error": error})
+        self.leg.outcome = outcome
+        self.leg.error = error
+        self.leg.ended_at = timezone.now()
+        self.leg.outcome_asked_at = self.leg.ended_at if outcome == Outcome.UNKNOWN else None
+        self.leg.save(
+            update_fields=[*_ACCOUNT, *_RESULT, "state", "phases", "outcome", "outcome_asked_at", "error", "ended_at"]
+        )
+        if self._is_one_of_many:
+            self._event("leg", {"state": state, "outcome": outcome, "error": error, "object": self.leg.object})
 
     def _end_phases(self, state: State, name: str) -> None:
         """Only the phase in which it ended has that state: phases overlap, and others that ran were cut off by it."""
@@ -192,42 +220,52 @@ class Recorder:
             phase["ended_at"] = now
 
     def settle(self, outcome: Outcome, result: dict[str, Any] | None, error: dict[str, Any] | None) -> None:
-        """Stores what an ended run has left in its target, found out afterwards; its error says so then."""
+        """Stores what an ended leg has left in its target, found out afterwards; its error says so then."""
         with self._leased():
             if outcome != Outcome.UNKNOWN:
-                self.run.outcome = outcome
-                self.run.error = error or self.run.error
+                self.leg.outcome = outcome
+                self.leg.error = error or self.leg.error
             if result:
                 self._account(result)
                 self.leg.rows_after = result.get("rows_after")
-                self.leg.save()
-            self.run.outcome_asked_at = timezone.now()
-            self.run.save(update_fields=["outcome", "outcome_asked_at", "error"])
+            self.leg.outcome_asked_at = timezone.now()
+            self.leg.save(update_fields=[*_ACCOUNT, "rows_after", "outcome", "outcome_asked_at", "error"])
+            run = locked_run(self.run.pk)
+            if State(run.state).ended:
+                roll_up(run, list(run.legs.order_by("number")))
+                run.save(update_fields=["outcome", "error"])
 
     def may_be_taken_over(self) -> bool:
         """Whether another attempt is safe, since a receipt in the target says what was committed, and there is one left."""
-        return self.has_receipts() and self.run.attempts < MAX_ATTEMPTS and not self.wants_stop()
+        return self.has_receipts() and self.leg.attempts < MAX_ATTEMPTS and not self.wants_stop()
 
     def has_receipts(self) -> bool:
         """Whether the target can be asked which attempt was committed."""
-        connection = find_connection(self.run.revision.structure["into"]["connection"])
-        into = self.run.revision.structure["into"]
+        into = job_of(self.leg)["into"]
+        connection = find_connection(into["connection"])
         return connection is not None and bool(connection.settings.get("receipts", True)) and not into.get("folder")
 
     def release(self, why: str) -> None:
-        """Gives the run back, so that it can be taken over; this lease ends with it."""
+        """Gives the leg back, so that it can be taken over; this lease ends with it."""
         with self._leased():
-            self.run.state = State.QUEUED
-            self.run.lease += 1
-            self.run.save(update_fields=["state", "lease"])
             self.leg.state = State.QUEUED
-            self.leg.save(update_fields=["state"])
-            self._event("log", {"level": "warning", "text": f"{why}; the run is taken over"})
-            self._event("state", {"state": State.QUEUED})
+            self.leg.lease += 1
+            self.leg.save(update_fields=["state", "lease"])
+            self._event("log", {"level": "warning", "text": f"{why}; the {self._called} is taken over"})
+            if self._is_one_of_many:
+                self._event("leg", {"state": State.QUEUED, "object": self.leg.object})
+            else:
+                self._mark_run(state=State.QUEUED)
+                self._event("state", {"state": State.QUEUED})
+
+    @property
+    def _called(self) -> str:
+        return "leg" if self._is_one_of_many else "run"
 
     def wants_stop(self) -> bool:
-        """Whether someone asked the run to stop; LeaseLost where another worker has it."""
-        row = Run.objects.filter(pk=self.run.pk).values_list("stop_requested", "lease").first()
-        if row is None or row[1] != self.run.lease:
-            raise LeaseLost(f"run {self.run.pk}")
-        return bool(row[0])
+        """Whether someone asked the leg or its run to stop; LeaseLost where another worker has it."""
+        asked = Leg.objects.filter(pk=self.leg.pk).values_list("stop_requested", "run__stop_requested", "lease")
+        row = asked.first()
+        if row is None or row[2] != self.leg.lease:
+            raise LeaseLost(f"leg {self.leg.number} of run {self.run.pk}")
+        return bool(row[0] or row[1])

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from django.db import transaction
 
-from ultravect.core.engine.plan.load_place import load_place
 from ultravect.core.model.document import job_from_data
-from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Leg, Revision, Run, RunKind, User
-from ultravect.service.work.attempts import run_facts
-from ultravect.service.work.tasks import queue_run
+from ultravect.service.records.models import Leg, Outcome, Revision, Run, RunKind, User
+from ultravect.service.work.legs import begin_legs
+from ultravect.service.work.tasks import queue_laying_out
 
 
 @transaction.atomic
@@ -23,8 +22,9 @@ def start_run(
     key: str | None = None,
     kind: RunKind = RunKind.LOAD,
     origin: Run | None = None,
+    only: Sequence[str] | None = None,
 ) -> Run:
-    """Records and queues a run: both, or neither."""
+    """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many."""
     model = job_from_data(revision.structure)
     run = Run.objects.create(
         job=revision.job,
@@ -34,17 +34,36 @@ def start_run(
         parameters=parameters,
         kind=kind,
         origin=origin,
+        only=only,
     )
-    Leg.objects.create(run=run, number=1, source=model.source.label, target=model.into.label)
-    queue_run(run.pk, place_of(run))
+    if kind == RunKind.LOAD and model.has_many:
+        queue_laying_out(run.pk)
+        return run
+    if origin is not None and kind != RunKind.LOAD:
+        _follow(run, origin, model.has_many)
+    else:
+        Leg.objects.create(run=run, number=1, source=model.source.label, target=model.into.label)
+    begin_legs(run.pk)
     return run
 
 
-def place_of(run: Run) -> str:
-    """What the run writes into: see ``load_place``."""
-    structure = run.revision.structure
-    job = job_from_data({**structure, "parameters": run.parameters} if run.parameters else structure)
-    connection = find_connection(job.into.connection)
-    if connection is None:
-        return f"job:{run.job.name}"
-    return load_place(job, connection.kind, connection.settings, run_facts(run))
+def _follow(run: Run, origin: Run, many: bool) -> None:
+    """A leg for each of the other run's that there is something to do about."""
+    legs = origin.legs.filter(outcome=Outcome.COMMITTED).defer(None)
+    if run.kind == RunKind.REJECTS:
+        legs = legs.filter(rejected__gt=0)
+    numbers = {leg.number for leg in legs}
+    for leg in legs:
+        waits_for = leg.waits_for
+        if run.kind == RunKind.UNDO:
+            # rows that others refer to go last
+            waits_for = [other.number for other in legs if leg.number in other.waits_for]
+        Leg.objects.create(
+            run=run,
+            number=leg.number,
+            source=leg.source,
+            target=leg.target,
+            object=leg.object,
+            structure=leg.structure if many else None,
+            waits_for=sorted(numbers.intersection(waits_for)),
+        )

@@ -1,25 +1,39 @@
-"""The queue's tasks. Runs that write into one place share a lock, so that a second one waits for the first."""
+"""The queue's tasks: legs of runs, and finding the legs of a job with many objects.
+
+Legs that write into one place share a lock, so that a second one waits for the first, whatever run it is of.
+"""
 
 from __future__ import annotations
 
 from procrastinate.contrib.django import app
 
-from ultravect.service.work.execute import RunExecutor
+from ultravect.service.work.execute import LegExecutor
 
 QUEUE = "runs"
-_executors: list[RunExecutor] = []
+LAYING_OUT = 0
+"""In place of a leg's number: the legs of the run are to be found."""
+
+_executors: list[LegExecutor] = []
 
 
-def use_executor(executor: RunExecutor) -> None:
+def use_executor(executor: LegExecutor) -> None:
     """Names the executor of this process, before its worker starts."""
     _executors[:] = [executor]
 
 
 @app.task(name="ultravect.execute_run", queue=QUEUE)
-async def execute_run(run_id: int) -> None:
-    await _executors[0].execute(run_id)
+async def execute_leg(run_id: int, leg: int = 1) -> None:
+    # tasks that an earlier version has queued name no leg: their runs have one
+    if leg == LAYING_OUT:
+        await _executors[0].lay_out(run_id)
+    else:
+        await _executors[0].execute(run_id, leg)
 
 
-def queue_run(run_id: int, place: str) -> None:
-    """Queues a run in the database transaction that is open; ``place``: see ``load_place``."""
-    execute_run.configure(lock=place).defer(run_id=run_id)
+def queue_leg(run_id: int, leg: int, place: str) -> None:
+    """Queues a leg in the database transaction that is open; ``place``: see ``load_place``."""
+    execute_leg.configure(lock=place).defer(run_id=run_id, leg=leg)
+
+
+def queue_laying_out(run_id: int) -> None:
+    execute_leg.configure(lock=f"run:{run_id}").defer(run_id=run_id, leg=LAYING_OUT)

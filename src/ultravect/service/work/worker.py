@@ -1,4 +1,4 @@
-"""A worker: takes runs from the queue, and closes the runs of workers that died."""
+"""A worker: takes legs from the queue, and closes the legs of workers that died."""
 
 from __future__ import annotations
 
@@ -9,17 +9,18 @@ from contextlib import suppress
 import structlog
 from django.conf import settings
 from django.db import connection, transaction
-from django.db.models import F, Q
+from django.db.models import F, Q, QuerySet
 from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from ultravect.core.errors import UltravectError
-from ultravect.service.records.models import Outcome, Run, State
-from ultravect.service.work.execute import RunExecutor, recorded, release_or_end, with_outcome
+from ultravect.service.records.models import Leg, Outcome, State
+from ultravect.service.work.execute import LegExecutor, release_or_end, with_outcome
+from ultravect.service.work.legs import place_of
 from ultravect.service.work.pool import LegPool
+from ultravect.service.work.recorded import recorded
 from ultravect.service.work.recorder import Recorder
-from ultravect.service.work.start import place_of
-from ultravect.service.work.tasks import QUEUE, queue_run, use_executor
+from ultravect.service.work.tasks import LAYING_OUT, QUEUE, queue_laying_out, queue_leg, use_executor
 
 log = structlog.get_logger()
 _PAUSE_SECONDS = 1.0
@@ -28,16 +29,25 @@ _ASK_AGAIN_SECONDS = 20.0
 _RECEIPTS_KEPT = dt.timedelta(days=60)
 # tasks whose worker gives no sign of life; other workers that look at the same time skip what is locked
 _STALLED = """
-SELECT job.id, (job.args->>'run_id')::bigint FROM procrastinate_jobs job
+SELECT job.id, (job.args->>'run_id')::bigint, coalesce((job.args->>'leg')::int, 1) FROM procrastinate_jobs job
 WHERE job.status = 'doing' AND job.queue_name = %(queue)s AND NOT EXISTS (
   SELECT 1 FROM procrastinate_workers w WHERE w.id = job.worker_id
   AND w.last_heartbeat > now() - make_interval(secs => %(seconds)s))
 ORDER BY job.id LIMIT 1 FOR UPDATE OF job SKIP LOCKED
 """
-# runs that are to be worked on, and for which there is no task
+# legs that are to be worked on, and for which there is no task
 _WITHOUT_TASK = """
+SELECT l.run_id, l.number FROM records_leg l
+WHERE l.state IN ('queued', 'running') AND l.begun AND NOT EXISTS (
+  SELECT 1 FROM procrastinate_jobs job
+  WHERE (job.args->>'run_id')::bigint = l.run_id AND coalesce((job.args->>'leg')::int, 1) = l.number
+    AND job.queue_name = %(queue)s AND job.status IN ('todo', 'doing'))
+ORDER BY l.id LIMIT 1 FOR UPDATE OF l SKIP LOCKED
+"""
+# runs whose legs are still to be found, and for which there is no task
+_WITHOUT_LEGS = """
 SELECT r.id FROM records_run r
-WHERE r.state IN ('queued', 'running') AND NOT EXISTS (
+WHERE r.state IN ('queued', 'running') AND NOT EXISTS (SELECT 1 FROM records_leg l WHERE l.run_id = r.id) AND NOT EXISTS (
   SELECT 1 FROM procrastinate_jobs job
   WHERE (job.args->>'run_id')::bigint = r.id AND job.queue_name = %(queue)s AND job.status IN ('todo', 'doing'))
 ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED
@@ -47,14 +57,14 @@ ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED
 async def run_worker(slots: int) -> None:
     """Works until cancelled."""
     pool = LegPool()
-    executor = RunExecutor(pool, _queue_again)
+    executor = LegExecutor(pool, _queue_again)
     use_executor(executor)
     await pool.warm()
     sweeping = asyncio.create_task(_sweep(executor))
     try:
         while True:
             try:
-                await _take_runs(slots)
+                await _take_legs(slots)
                 return
             except Exception:
                 # one that was paused for long is no longer registered: it begins anew, as another
@@ -67,7 +77,7 @@ async def run_worker(slots: int) -> None:
         await pool.close()
 
 
-async def _take_runs(slots: int) -> None:
+async def _take_legs(slots: int) -> None:
     # an app of its own: the other one queues runs in Django's transactions, in this process too
     async with app.with_connector(app.connector.get_worker_connector()).open_async() as worker_app:
         await worker_app.run_worker_async(
@@ -81,55 +91,65 @@ async def _take_runs(slots: int) -> None:
         )
 
 
-def _queue_again(run: Run) -> None:
-    queue_run(run.pk, place_of(run))
+def _queue_again(leg: Leg) -> None:
+    queue_leg(leg.run_id, leg.number, place_of(leg, {}))
 
 
 @transaction.atomic
 def _take_stalled() -> bool:
-    """Has one run of a lost worker taken over, or ends it, which also frees its place: all at once, or nothing of it."""
+    """Has one leg of a lost worker taken over, or ends it, which also frees its place: all at once, or nothing of it."""
     with connection.cursor() as cursor:
         cursor.execute(_STALLED, {"queue": QUEUE, "seconds": settings.LOST_AFTER_SECONDS})
         found = cursor.fetchone()
         if found is None:
             return False
-        task, number = found
+        task, run, number = found
         cursor.execute("SELECT procrastinate_finish_job_v1(%s, 'failed', false)", (task,))
-    _continue(number)
+    if number == LAYING_OUT:
+        queue_laying_out(run)
+    else:
+        _continue(run, number)
     return True
 
 
 @transaction.atomic
 def _take_forgotten() -> bool:
-    """Queues one run that no worker has, and for which no task is left."""
+    """Queues one leg that no worker has, or one run whose legs are not found yet, and for which no task is left."""
     with connection.cursor() as cursor:
         cursor.execute(_WITHOUT_TASK, {"queue": QUEUE})
-        found = cursor.fetchone()
-    if found is None:
-        return False
-    _continue(found[0])
-    return True
+        if found := cursor.fetchone():
+            _continue(*found)
+            return True
+        cursor.execute(_WITHOUT_LEGS, {"queue": QUEUE})
+        if found := cursor.fetchone():
+            queue_laying_out(found[0])
+            return True
+    return False
 
 
-def _continue(number: int) -> None:
-    run = Run.objects.select_for_update(of=("self",)).select_related("job", "revision", "origin").get(pk=number)
-    if State(run.state).ended:
+def _continue(run: int, number: int) -> None:
+    leg = _legs().select_for_update(of=("self",)).filter(run_id=run, number=number).first()
+    if leg is None or State(leg.state).ended:
         return
-    lost = run.state == State.RUNNING
-    if not lost or release_or_end(Recorder(run), f"worker {run.worker} was lost"):
-        _queue_again(run)
+    lost = leg.state == State.RUNNING
+    if not lost or release_or_end(Recorder(leg), f"worker {leg.worker} was lost"):
+        _queue_again(leg)
     if lost:
-        log.warning("the run of a lost worker is taken over, or ended", run=number, state=str(run.state))
+        log.warning("the leg of a lost worker is taken over, or ended", run=run, leg=number, state=str(leg.state))
 
 
-def _unsettled() -> Run | None:
-    """An ended run of which the target has not said yet whether its rows are there; it is this process's to ask."""
+def _legs() -> QuerySet[Leg]:
+    return Leg.objects.defer(None).defer("plan").select_related("run__job", "run__revision", "run__origin")
+
+
+def _unsettled() -> Leg | None:
+    """An ended leg of which the target has not said yet whether its rows are there; it is this process's to ask."""
     before = timezone.now() - dt.timedelta(seconds=_ASK_AGAIN_SECONDS)
     just_ended = Q(outcome_asked_at=F("ended_at"))
     with transaction.atomic():
-        run = (
-            Run.objects.select_for_update(skip_locked=True, of=("self",))
-            .select_related("job", "revision", "origin")
+        leg = (
+            _legs()
+            .select_for_update(skip_locked=True, of=("self",))
             .filter(
                 Q(outcome_asked_at__lt=before) | just_ended,
                 outcome=Outcome.UNKNOWN,
@@ -139,32 +159,32 @@ def _unsettled() -> Run | None:
             .order_by("outcome_asked_at")
             .first()
         )
-        if run is not None:
-            run.outcome_asked_at = timezone.now()
-            run.save(update_fields=["outcome_asked_at"])
-    return run
+        if leg is not None:
+            leg.outcome_asked_at = timezone.now()
+            leg.save(update_fields=["outcome_asked_at"])
+    return leg
 
 
-async def _settle(executor: RunExecutor, run: Run) -> None:
-    recorder = await recorded(Recorder)(run)
+async def _settle(executor: LegExecutor, leg: Leg) -> None:
+    recorder = Recorder(leg)
     if not await recorded(recorder.has_receipts)():
         return
-    outcome, account = await executor.asked(run)
+    outcome, account = await executor.asked(leg)
     error = None
-    if run.error:
-        known = UltravectError(run.error["code"], run.error["detail"], hint=run.error["hint"], **run.error["where"])
+    if leg.error:
+        known = UltravectError(leg.error["code"], leg.error["detail"], hint=leg.error["hint"], **leg.error["where"])
         error = with_outcome(known, outcome).as_dict()
     await recorded(recorder.settle)(outcome, account, error)
 
 
-async def _sweep(executor: RunExecutor) -> None:
-    """Looks after runs whose worker no longer gives a sign of life, and after those whose outcome is not known."""
+async def _sweep(executor: LegExecutor) -> None:
+    """Looks after legs whose worker no longer gives a sign of life, and after those whose outcome is not known."""
     while True:
         try:
             while await recorded(_take_stalled)() or await recorded(_take_forgotten)():
                 pass
-            while (run := await recorded(_unsettled)()) is not None:
-                await _settle(executor, run)
+            while (leg := await recorded(_unsettled)()) is not None:
+                await _settle(executor, leg)
         except Exception:
-            log.exception("looking after runs failed")
+            log.exception("looking after legs failed")
         await asyncio.sleep(settings.LOST_AFTER_SECONDS / 5)

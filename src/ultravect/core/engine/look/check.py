@@ -73,6 +73,7 @@ class CheckResult:
             "target_exists": self.target_exists,
             "rows_tried": self.rows_tried,
             "strategy": asdict(self.strategy) if self.strategy else None,
+            "legs": [],
         }
 
 
@@ -81,11 +82,18 @@ def check_job(
     source: ConnectionSpec,
     target: ConnectionSpec,
     saved: LayoutFile | None = None,
+    *,
+    sample_bytes: int = _SAMPLE_BYTES,
+    scan_bytes: int = _SCAN_BYTES,
 ) -> CheckResult:
-    """Plans the leg and tries the first rows against the target's types."""
+    """Plans the leg and tries the first rows against the target's types: ``sample_bytes`` of them.
+
+    ``scan_bytes``: from how much of a file the types of a new table come.
+    """
     if job.into.folder is not None:
         return _check_mirror(job, source, target)
-    plan = make_plan(job, source, target, saved, scan_limit=_SCAN_BYTES)
+    plan = make_plan(job, source, target, saved, scan_limit=scan_bytes)
+    job = plan.job
     rows = 0
     effect, statements = "", []
     if not plan.errors:
@@ -94,7 +102,7 @@ def check_job(
             find_receipts(plan)
             find_objections(job, plan)
             leg = OpenLeg.of(plan)
-            rows, sample = _try_rows(job, plan, leg)
+            rows, sample = _try_rows(job, plan, leg, sample_bytes)
             if not plan.errors:  # a run would come to nothing
                 effect, statements = effect_of(job, plan, sample), statements_of(leg)
         except UltravectError as error:
@@ -105,6 +113,7 @@ def check_job(
             "name": column.name,
             "type": str(column.type),
             "native": column.native,
+            "fit": column.fit,
             "evidence": column.inferred.evidence if column.inferred else column.fit,
             "choices": type_choices(column, plan.target.dialect) if plan.is_new and plan.target else [],
         }
@@ -140,7 +149,7 @@ def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> C
     return CheckResult([], effect=summary(mirror), target=mirror.folder or name, target_exists=there)
 
 
-def _try_rows(job: Job, plan: Planning, leg: OpenLeg) -> tuple[int, pa.RecordBatch | None]:
+def _try_rows(job: Job, plan: Planning, leg: OpenLeg, sample_bytes: int) -> tuple[int, pa.RecordBatch | None]:
     """Converts the first rows as a run would; misfits become a finding a column. How many, and some of them."""
     shaper = Shaper.of(leg)
     checks = {check.reason: check for check in plan.checks}
@@ -149,7 +158,7 @@ def _try_rows(job: Job, plan: Planning, leg: OpenLeg) -> tuple[int, pa.RecordBat
     good: list[pa.RecordBatch] = []
     complete = True
     for block in leg.reader.blocks():
-        if size >= _SAMPLE_BYTES:
+        if size >= sample_bytes:
             complete = False
             break
         shaped = shaper.shape(block)

@@ -26,4 +26,4 @@ def type_choices(column: ColumnPlan, dialect: Dialect) -> list[dict[str, Any]]:
         fit = max(pair[0], translation.fit, key=_ORDER.index)
         change = "; ".join(part for part in (pair[1], translation.change) if part)
         found.append({"type": str(kind), "native": translation.native, "fit": str(fit), "change": change})
-    return sorted(found, key=lambda one: _ORDER.index(Fit(one["fit"])))
+    return sorted(found, key=lambda item: _ORDER.index(Fit(item["fit"])))

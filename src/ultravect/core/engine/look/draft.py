@@ -54,7 +54,7 @@ def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, save
     called = "query" if drafted.query else _called(source, drafted.source_object)
     structure = {
         "ultravect": 1,
-        "job": _slug(f"{called}-into-{_called(target, target_object)}"),
+        "job": slug(f"{called}-into-{_called(target, target_object)}"),
         "from": drafted.from_structure(source),
         "into": _into_structure(target, drafted),
     }
@@ -83,11 +83,12 @@ def _called(place: ConnectionSpec, name: str) -> str:
     return re.sub(r"(\.\w+)+$", "", last)
 
 
-def _slug(text: str) -> str:
+def slug(text: str) -> str:
+    """A name that a job can have."""
     return re.sub(r"[^a-z0-9]+", "-", text.lower()).strip("-")[:64].strip("-") or "draft"
 
 
-def _scalar(text: str) -> str:
+def scalar(text: str) -> str:
     """A text as YAML writes it on one line."""
     odd = _UNPRINTABLE.search(text) is not None
     dumped = yaml.safe_dump(text, width=10_000, allow_unicode=not odd, default_style='"' if odd else None)
@@ -101,7 +102,7 @@ def _head(job: Job, source: dict[str, Any]) -> list[str]:
             dumped = yaml.safe_dump(value, sort_keys=False, allow_unicode=True).splitlines()
             lines += [f"  {key}:", *(f"    {line}" for line in dumped)]
         else:
-            lines.append(f"  {key}: {_scalar(value)}")
+            lines.append(f"  {key}: {scalar(value)}")
     return [*lines, "", "columns:"]
 
 
@@ -111,7 +112,7 @@ def _shown(text: str) -> str:
 
 
 def _commented(item: str, comment: str) -> str:
-    line = f"  - {_scalar(item)}"
+    line = f"  - {scalar(item)}"
     return f"{line.ljust(_NAME_WIDTH)} {_shown(comment)}" if comment else line
 
 
@@ -138,7 +139,7 @@ def _mapped(plan: Planning) -> list[str]:
         match = matches.get(name)
         if match is None:
             lines.append(
-                f"  # - {_scalar(quoted(name))}".ljust(_NAME_WIDTH) + f" # {plan.live.name} has no such column"
+                f"  # - {scalar(quoted(name))}".ljust(_NAME_WIDTH) + f" # {plan.live.name} has no such column"
             )
             continue
         column = plan.live.column(match)
@@ -178,7 +179,7 @@ def _into_structure(target: ConnectionSpec, drafted: Drafted) -> dict[str, Any]:
 
 def _into(plan: Planning, target: ConnectionSpec, drafted: Drafted) -> list[str]:
     key = "table" if holds_tables(target.kind) else "files"
-    lines = ["", "into:", f"  connection: {target.name}", f"  {key}: {_scalar(drafted.target_object)}"]
+    lines = ["", "into:", f"  connection: {target.name}", f"  {key}: {scalar(drafted.target_object)}"]
     lines.append(
         f"  mode: {drafted.mode}".ljust(_NAME_WIDTH)
         + " # "
@@ -186,10 +187,10 @@ def _into(plan: Planning, target: ConnectionSpec, drafted: Drafted) -> list[str]
     )
     unique = min((sorted(names) for names in plan.live.unique), key=len, default=[]) if plan.live else []
     if drafted.keys:
-        lines.append(f"  keys: [{', '.join(map(_scalar, drafted.keys))}]")
+        lines.append(f"  keys: [{', '.join(map(scalar, drafted.keys))}]")
     elif unique:
         lines.append(
-            f"  # keys: [{', '.join(map(_scalar, unique))}]".ljust(_NAME_WIDTH) + " # what upsert would match by"
+            f"  # keys: [{', '.join(map(scalar, unique))}]".ljust(_NAME_WIDTH) + " # what upsert would match by"
         )
     if key == "table" and plan.live is None:
         lines += [

@@ -9,6 +9,8 @@ import pyarrow as pa
 
 from ultravect.core.engine.look.sample import text_rows
 from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.plan.legs import lay_out
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
@@ -20,6 +22,7 @@ from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
+from ultravect.core.model.problems import did_you_mean
 from ultravect.core.words import counted
 
 _SCAN_BYTES = 8 << 20
@@ -80,11 +83,36 @@ def rehearse(
         result.would_fail = plan.errors[0].message
         return result
     try:
-        _try(job, plan, result, rows)
+        _try(plan.job, plan, result, rows)
     except UltravectError as error:
         plan.refuse(error, job.source.place)
         result.would_fail = error.detail
     return result
+
+
+def one_leg(job: Job, source: ConnectionSpec, target: ConnectionSpec, name: str) -> Job:
+    """The job of the object ``name``, of a job with many, or of the first of them; UltravectError where there is none."""
+    if not job.has_many:
+        if name:
+            raise UltravectError(
+                "objects-not-many",
+                f"job {job.job} copies one object: there are no others to choose from",
+                hint="leave out the object",
+            )
+        return job
+    found = lay_out(job, source, target, RunFacts())
+    wanted = [leg for leg in found.legs if name in ("", leg.object)]
+    if not wanted:
+        first = found.errors[0] if found.errors else None
+        if first is not None:
+            raise UltravectError(first.code, first.message, hint=first.fix, place=first.place)
+        names = [leg.object for leg in found.legs]
+        raise UltravectError(
+            "object-unknown",
+            f"{name!r} is none of the objects of the job" if name else "the job finds no objects",
+            hint=did_you_mean(name, names) or f"objects: {', '.join(names[:10])}",
+        )
+    return wanted[0].job
 
 
 def _try(job: Job, plan: Planning, result: Rehearsal, wanted: int | None) -> None:

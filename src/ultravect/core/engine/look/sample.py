@@ -49,11 +49,11 @@ class RandomRows:
         texts = text_rows(rows.values.take(pa.array(able)))
         numbers = rows.index[able] + rows_before + 1
         drawn = [(float(lots[at]), int(number), text) for at, number, text in zip(able, numbers, texts, strict=True)]
-        self._kept = sorted([*self._kept, *drawn], key=lambda one: one[0])[: self._wanted]
+        self._kept = sorted([*self._kept, *drawn], key=lambda item: item[0])[: self._wanted]
 
     @property
     def rows(self) -> list[list[str | None]]:
-        return [text for _, _, text in sorted(self._kept, key=lambda one: one[1])]
+        return [text for _, _, text in sorted(self._kept, key=lambda item: item[1])]
 
     @property
     def numbers(self) -> list[int]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import posixpath
 import re
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from ultravect.core.errors import UltravectError
@@ -33,16 +34,19 @@ def _source_facts(job: Job) -> dict[str, str]:
     return {"file_stem": table, "table": table}
 
 
-def filled(text: str, job: Job, facts: RunFacts, place: str, *, part: bool = False) -> str:
-    """``text`` with its placeholders filled in; ``part``: {part} is left as it is. UltravectError names an unknown one."""
+def filled(text: str, job: Job, facts: RunFacts, place: str, *, part: bool = False, kept: Sequence[str] = ()) -> str:
+    """``text`` with its placeholders filled in; ``part``: {part} is left as it is, as are those of ``kept``, and doubled braces with
+    them. UltravectError names an unknown one."""
     known = {**{name: str(value) for name, value in job.parameters.items()}, **_source_facts(job)}
     known |= {"run_id": facts.id, "run_date": facts.date.isoformat()}
     if part:
         known[PART] = "{part}"
 
+    known |= {name: f"{{{name}}}" for name in kept}
+
     def value(match: re.Match[str]) -> str:
         if match[0] in ("{{", "}}"):
-            return match[0][0]
+            return match[0] if kept else match[0][0]
         if match[1] is None or match[1] not in known:
             near = did_you_mean(match[1] or "", known)
             raise UltravectError(
@@ -54,3 +58,13 @@ def filled(text: str, job: Job, facts: RunFacts, place: str, *, part: bool = Fal
         return known[match[1]]
 
     return _PLACEHOLDER.sub(value, text)
+
+
+def escaped(text: str) -> str:
+    """A text in which nothing is filled in."""
+    return text.replace("{", "{{").replace("}", "}}")
+
+
+def with_values(text: str, values: Mapping[str, str]) -> str:
+    """``text`` with some of its placeholders filled in; the others, and doubled braces, stay as they are."""
+    return _PLACEHOLDER.sub(lambda found: escaped(values[found[1]]) if found[1] in values else found[0], text)

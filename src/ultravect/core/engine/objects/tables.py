@@ -18,8 +18,8 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block, ParsedColumns, Rows, WantedColumn, require_columns, unique_names
 from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Source
 from ultravect.core.model.problems import did_you_mean
+from ultravect.core.model.source import Source
 from ultravect.core.types.arrow import convert_typed, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import STORED

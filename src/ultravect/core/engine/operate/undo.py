@@ -36,9 +36,9 @@ def undo_leg(
     shield: Callable[[], AbstractContextManager[None]] = nullcontext,
     *,
     facts: RunFacts,
-    loads: Sequence[str],
-    receipt: str,
-    earlier: Sequence[str] = (),
+    loads: Sequence[ReceiptKey],
+    receipt: ReceiptKey,
+    earlier: Sequence[ReceiptKey] = (),
 ) -> LegResult:
     """Undoes the load of ``job``, whose receipt has one of the names ``loads``, in one transaction that leaves ``receipt``.
 
@@ -52,8 +52,7 @@ def undo_leg(
     database = opened.database
     if database is None:
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
-    own = ReceiptKey(receipt)
-    if earlier and (known := database.committed(name, [ReceiptKey(item) for item in earlier])):
+    if earlier and (known := database.committed(name, earlier)):
         listener.log("info", "the load was undone before the run was taken over: the receipt is in the target")
         return LegResult(Tally(), known.rows_before, database.count(name), False, 0.0)
     key, found = _found(database, name, loads)
@@ -68,7 +67,7 @@ def undo_leg(
     listener.phase("stage", "running")
     undo = _Undo(job, database, live, found, facts)
     with shield(), database.transaction(live.name, f"undoing run {facts.id} in {live.name}") as statements:
-        undo.carry_out(statements, ReceiptTable(database.dialect, live.name), key, own)
+        undo.carry_out(statements, ReceiptTable(database.dialect, live.name), key, receipt)
         listener.phase("stage", "done")
         listener.phase("publish", "running")
     listener.phase("publish", "done")
@@ -78,14 +77,14 @@ def undo_leg(
     return LegResult(Tally(), undo.before, database.count(name), False, time.monotonic() - started)
 
 
-def _found(database: Database, table: TableName, loads: Sequence[str]) -> tuple[ReceiptKey, Receipt | None]:
+def _found(database: Database, table: TableName, loads: Sequence[ReceiptKey]) -> tuple[ReceiptKey, Receipt | None]:
     for load in loads:
-        if receipt := database.receipt(table, ReceiptKey(load)):
-            return ReceiptKey(load), receipt
-    return ReceiptKey(loads[0]), None
+        if receipt := database.receipt(table, load):
+            return load, receipt
+    return loads[0], None
 
 
-def require_undoable(job: Job, target: ConnectionSpec, facts: RunFacts, loads: Sequence[str]) -> None:
+def require_undoable(job: Job, target: ConnectionSpec, facts: RunFacts, loads: Sequence[ReceiptKey]) -> None:
     """Raises where it is known beforehand that a load cannot be undone; see ``undo_leg``."""
     if job.into.table is None:
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")

@@ -70,7 +70,7 @@ def note_scan(plan: Planning, scan: Scan) -> None:
         )
 
 
-def add_column(plan: Planning, one: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
+def add_column(plan: Planning, entry: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
     """Plans a column, its dates read as they were found to be written."""
     assert plan.reader is not None
     kind = target.type or CanonicalType("text")
@@ -82,23 +82,23 @@ def add_column(plan: Planning, one: Selected, target: LiveColumn, inferred: Colu
         plan.add(
             "error" if needed else "warning",
             "date-order-unsure",
-            f"column {one.name}: {inferred.evidence}{'' if needed else '; it stays text'}",
-            one.place,
+            f"column {entry.name}: {inferred.evidence}{'' if needed else '; it stays text'}",
+            entry.place,
             "write from.layout.values.dates: DD/MM/YYYY or MM/DD/YYYY",
         )
-    if plan.is_new and inferred and inferred.exceptions and one.type is None:
+    if plan.is_new and inferred and inferred.exceptions and entry.type is None:
         plan.add(
             "warning",
             "mixed-column",
-            f"column {one.name} becomes text; {inferred.evidence}",
-            one.place,
-            f"correct these rows; or give the column its type (`{quoted(one.name)} …`), and they are rejects",
+            f"column {entry.name} becomes text; {inferred.evidence}",
+            entry.place,
+            f"correct these rows; or give the column its type (`{quoted(entry.name)} …`), and they are rejects",
         )
-    source = one.name if one.position is None else plan.reader.names[one.position]
+    source = entry.name if entry.position is None else plan.reader.names[entry.position]
     evidence = inferred if plan.is_new else None
     plan.columns.append(
         ColumnPlan(
-            -1 if one.position is None else one.position,
+            -1 if entry.position is None else entry.position,
             source,
             target.name,
             kind,
@@ -106,36 +106,38 @@ def add_column(plan: Planning, one: Selected, target: LiveColumn, inferred: Colu
             formats,
             target.nullable,
             inferred=evidence,
-            expression=one.value if one.position is None else None,
-            fit=_fit_text(source_type(plan, one), kind),
-            origin=source_type(plan, one) or (inferred.type if inferred else None),
+            expression=entry.value if entry.position is None else None,
+            fit=_fit_text(source_type(plan, entry), kind),
+            origin=source_type(plan, entry) or (inferred.type if inferred else None),
         )
     )
 
 
-def note_pair(job: Job, plan: Planning, one: Selected, target: CanonicalType | None) -> None:
+def note_pair(job: Job, plan: Planning, entry: Selected, target: CanonicalType | None) -> None:
     """Says what becomes of a column's values on their way into another type."""
     assert plan.reader is not None
-    source = source_type(plan, one)
+    source = source_type(plan, entry)
     if target is None or source is None:
         return  # what text becomes is found from its values
     pair = pair_fit(source, target)
     if pair is None:
-        what = f"column {one.name}: {source} is not converted to {target} here"
-        fix, replacement = f"give {one.name} a type that it converts to, such as text", None
+        what = f"column {entry.name}: {source} is not converted to {target} here"
+        fix, replacement = f"give {entry.name} a type that it converts to, such as text", None
         if (source.name, target.name) == ("timestamp", "timestamptz"):
-            zoned = f"{quoted(one.name)} at time zone 'UTC' as {quoted(one.name)}"
-            fix, replacement = f"say which zone it is in: `{zoned}`", column_as(job, one, zoned)
-        plan.add("error", "type-not-convertible", what, one.place, fix, replacement)
+            zoned = f"{quoted(entry.name)} at time zone 'UTC' as {quoted(entry.name)}"
+            fix, replacement = f"say which zone it is in: `{zoned}`", column_as(job, entry, zoned)
+        plan.add("error", "type-not-convertible", what, entry.place, fix, replacement)
     elif pair[0] in (Fit.NARROWER, Fit.DIFFERENT):
         severity: Severity = "warning" if pair[0] is Fit.DIFFERENT else "note"
-        plan.add(severity, f"type-{pair[0]}", f"column {one.name}: {source} becomes {target}: {pair[1]}", one.place)
+        plan.add(
+            severity, f"type-{pair[0]}", f"column {entry.name}: {source} becomes {target}: {pair[1]}", entry.place
+        )
 
 
-def source_type(plan: Planning, one: Selected) -> CanonicalType | None:
+def source_type(plan: Planning, entry: Selected) -> CanonicalType | None:
     """The type of a column's values before they are converted; None where text will say."""
     assert plan.reader is not None
-    return plan.bound[one.name].type if one.position is None else plan.reader.given[one.position]
+    return plan.bound[entry.name].type if entry.position is None else plan.reader.given[entry.position]
 
 
 def _fit_text(source: CanonicalType | None, target: CanonicalType) -> str:

@@ -36,22 +36,24 @@ def may_trust(reader: Reader, found: ColumnType, wanted: WantedColumn) -> bool:
     return reader.parses(wanted) or found.type.name in _UNPARSED
 
 
-def require_parsed(one: InputPlan, array: pa.Array) -> None:
+def require_parsed(item: InputPlan, array: pa.Array) -> None:
     """``array`` are values that were plainly of the type; digits beyond 64 bits could yet be a code."""
-    if one.sampled and has_long_digits(array):
-        raise TypeDrift(f"column {one.source} has digits beyond 64 bits")
+    if item.sampled and has_long_digits(array):
+        raise TypeDrift(f"column {item.source} has digits beyond 64 bits")
 
 
-def require_within(one: InputPlan, raw: pa.Array) -> None:
+def require_within(item: InputPlan, raw: pa.Array) -> None:
     """``raw`` are texts of rows that were not plainly of all their types; TypeDrift where this input's are to blame."""
-    if not one.sampled or one.type.name == "text" or not len(raw):
+    if not item.sampled or item.type.name == "text" or not len(raw):
         return
-    patterns = (one.formats.date_pattern,) if one.type.name in ("date", "timestamp", "timestamptz") else DATE_PATTERNS
-    inference = ColumnInference(one.source, one.formats, patterns)
+    patterns = (
+        (item.formats.date_pattern,) if item.type.name in ("date", "timestamp", "timestamptz") else DATE_PATTERNS
+    )
+    inference = ColumnInference(item.source, item.formats, patterns)
     inference.add(try_cast(raw, pa.string()).array, np.arange(1, len(raw) + 1))
     found = inference.result()
-    if found.values and not _within(found.type, one.type):
-        raise TypeDrift(f"column {one.source} was {one.type} in the first rows, and is not later")
+    if found.values and not _within(found.type, item.type):
+        raise TypeDrift(f"column {item.source} was {item.type} in the first rows, and is not later")
 
 
 def _within(found: CanonicalType, first: CanonicalType) -> bool:

@@ -38,9 +38,7 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
             how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
             waits = truncates(job, plan) and not plan.rebuilds
             return f"replaces {there}, {how}; readers meanwhile {'wait' if waits else 'see the old ones'}"
-    shown = (
-        f"matches {there} by {', '.join(job.into.keys)}: new keys are inserted, changed rows updated, equal ones left"
-    )
+    shown = f"matches {there} by {', '.join(job.into.key_names)}: new keys are inserted, changed rows updated, equal ones left"
     tried, matching = _matching(job, plan, database, sample)
     return shown + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
 
@@ -60,13 +58,13 @@ def _matching(job: Job, plan: Planning, target: Database, sample: pa.RecordBatch
     if sample is None or plan.live is None or not sample.num_rows:
         return 0, 0
     kinds = {column.name: column.type for column in plan.columns}
-    texts = [plain_text(sample.column(key)).to_pylist()[:_TRIED_KEYS] for key in job.into.keys]
+    texts = [plain_text(sample.column(key)).to_pylist()[:_TRIED_KEYS] for key in job.into.key_names]
     keys = list(dict.fromkeys(zip(*texts, strict=True)))
     dialect = target.dialect
     tests = [
         " AND ".join(
             f"{dialect.quote(key)} = {dialect.constant(value, kinds[key])}"
-            for key, value in zip(job.into.keys, values, strict=True)
+            for key, value in zip(job.into.key_names, values, strict=True)
         )
         for values in keys
     ]

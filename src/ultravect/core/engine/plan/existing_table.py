@@ -76,10 +76,10 @@ def plan_existing(
     if plan.errors:
         return
     dated = [
-        one.position
-        for one, column in matched
-        if one.position is not None
-        and plan.reader.given[one.position] is None
+        entry.position
+        for entry, column in matched
+        if entry.position is not None
+        and plan.reader.given[entry.position] is None
         and column.type
         and column.type.name in DATE_TYPES
     ]
@@ -88,43 +88,48 @@ def plan_existing(
         patterns = scan.columns
     elif dated and plan.reader.date_pattern is None:
         patterns = scan_columns(plan.reader, dated, limit=_DATE_SAMPLE).columns
-    for one, column in matched:
-        if one.type is not None and one.type != column.type:
-            what = f"the job says {one.type}, the table has {column.native}, which counts"
-            plan.add("note", "type-of-table", f"column {one.name}: {what}", one.place)
-        add_column(plan, one, column, patterns.get(one.position) if one.position is not None else None)
+    for entry, column in matched:
+        if entry.type is not None and entry.type != column.type:
+            what = f"the job says {entry.type}, the table has {column.native}, which counts"
+            plan.add("note", "type-of-table", f"column {entry.name}: {what}", entry.place)
+        add_column(plan, entry, column, patterns.get(entry.position) if entry.position is not None else None)
 
 
-def _wanted(plan: Planning, one: Selected, scan: Scan) -> CanonicalType | None:
+def _wanted(plan: Planning, entry: Selected, scan: Scan) -> CanonicalType | None:
     """The type that a column comes in, as the job, the source or its values say; None where nothing says."""
-    found = scan.columns.get(one.position) if one.position is not None else None
-    return one.type or source_type(plan, one) or (found.type if found and found.values > found.nulls else None)
+    found = scan.columns.get(entry.position) if entry.position is not None else None
+    return entry.type or source_type(plan, entry) or (found.type if found and found.values > found.nulls else None)
 
 
-def _added(plan: Planning, one: Selected, scan: Scan) -> LiveColumn:
+def _added(plan: Planning, entry: Selected, scan: Scan) -> LiveColumn:
     """A column that the table does not have yet."""
     assert plan.target is not None and plan.live is not None
-    kind = _wanted(plan, one, scan) or CanonicalType("text")
+    kind = _wanted(plan, entry, scan) or CanonicalType("text")
     native = plan.target.dialect.from_canonical(kind).native
-    plan.changes.append(Change(NewColumn(one.name, kind), added=True))
+    plan.changes.append(Change(NewColumn(entry.name, kind), added=True))
     plan.add(
         "note",
         "column-added",
-        f"{plan.live.name} gets the column {one.name!r} {native}; rows that are there have NULL in it",
-        one.place,
+        f"{plan.live.name} gets the column {entry.name!r} {native}; rows that are there have NULL in it",
+        entry.place,
     )
-    return LiveColumn(one.name, native, "", kind, True, False)
+    return LiveColumn(entry.name, native, "", kind, True, False)
 
 
-def _enlarged(plan: Planning, one: Selected, column: LiveColumn, scan: Scan) -> LiveColumn:
+def _enlarged(plan: Planning, entry: Selected, column: LiveColumn, scan: Scan) -> LiveColumn:
     """The column with a type that takes what comes, where that can be without loss."""
     assert plan.target is not None and plan.live is not None and column.type is not None
-    coming = _wanted(plan, one, scan)
-    if coming is not None and coming.name == "text" and one.position is not None and source_type(plan, one) is None:
+    coming = _wanted(plan, entry, scan)
+    if (
+        coming is not None
+        and coming.name == "text"
+        and entry.position is not None
+        and source_type(plan, entry) is None
+    ):
         # of a file, how long its texts are is known from all of them, or not at all
-        found = scan.columns.get(one.position)
+        found = scan.columns.get(entry.position)
         longest = found.longest if found and scan.complete else None
-        coming = one.type or (CanonicalType("text", length=longest) if longest else None)
+        coming = entry.type or (CanonicalType("text", length=longest) if longest else None)
     if coming is None:
         return column
     pair = pair_fit(coming, column.type)
@@ -141,7 +146,7 @@ def _enlarged(plan: Planning, one: Selected, column: LiveColumn, scan: Scan) -> 
             "type-not-enlarged",
             f"column {column.name} of {plan.live.name} stays {column.native} and cannot become {native}: "
             f"{why or f'{dialect.name} changes no types'}; what does not fit is rejected",
-            one.place,
+            entry.place,
         )
         return column
     made = NewColumn(column.name, larger, column.nullable, column.default, column.comment)
@@ -150,29 +155,29 @@ def _enlarged(plan: Planning, one: Selected, column: LiveColumn, scan: Scan) -> 
         "note",
         "type-enlarged",
         f"column {column.name} of {plan.live.name} becomes {native}, from {column.native}, to take {coming}",
-        one.place,
+        entry.place,
     )
     return replace(column, type=larger, native=native)
 
 
-def _no_such_column(job: Job, plan: Planning, live: LiveTable, one: Selected, coming: Sequence[str]) -> None:
+def _no_such_column(job: Job, plan: Planning, live: LiveTable, entry: Selected, coming: Sequence[str]) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
-    near = nearest(one.name, [column.name for column in live.columns if column.name not in coming])
+    near = nearest(entry.name, [column.name for column in live.columns if column.name not in coming])
     fix, replacement = "", None
     if near:
-        replacement = column_named(job, one, near)
+        replacement = column_named(job, entry, near)
         fix = f"the nearest is {near!r}: name it with `… as {quoted(near)}`"
     elif not ignore:
-        out = "take the item out" if one.renamed else f'leave it out with "* except ({quoted(one.name)})"'
-        replacement = column_as(job, one, None)
+        out = "take the item out" if entry.renamed else f'leave it out with "* except ({quoted(entry.name)})"'
+        replacement = column_as(job, entry, None)
         fix = f"{out}, or write into.if_different: ignore, or widen to have it added"
     what = "; it is left out" if ignore else ""
     plan.add(
         "warning" if ignore else "error",
         "column-not-in-target",
-        f"column {one.name!r} of the source is not a column of {live.name}{what}",
-        one.place,
+        f"column {entry.name!r} of the source is not a column of {live.name}{what}",
+        entry.place,
         fix,
         replacement,
     )

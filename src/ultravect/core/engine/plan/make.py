@@ -17,12 +17,13 @@ from ultravect.core.engine.plan.expressions import bind_expressions, narrow
 from ultravect.core.engine.plan.new_table import plan_new
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import in_job
+from ultravect.core.engine.plan.selection import select_columns, with_key_names
 from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
 from ultravect.core.engine.plan.target_checks import checks_for
 from ultravect.core.engine.plan.writing import plan_mode, situation_of
 from ultravect.core.errors import UltravectError
-from ultravect.core.expressions.select_list import Selected, resolve
+from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
@@ -82,7 +83,7 @@ def _make(
         plan.refuse(error, job.source.place, respelled(job, job.source.place, error))
     if plan.reader:
         try:
-            selected = resolve(job.columns, plan.reader.names)
+            selected = select_columns(job, plan.reader)
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
     try:
@@ -91,6 +92,11 @@ def _make(
         plan.live = plan.target.table(plan.table)
     except UltravectError as error:
         plan.refuse(error, "into.connection")
+    if plan.reader and plan.target and not plan.errors:
+        try:
+            job = plan.job = with_key_names(job, plan.reader, selected, plan.target.dialect, plan.live)
+        except UltravectError as error:
+            plan.refuse(error, "into.keys")
     if plan.reader and not plan.errors:
         try:
             places = source.places

@@ -39,17 +39,17 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
     scan = scanning.scan(job, plan, selected)
     origin = plan.reader.live if isinstance(plan.reader, TableRows) else None
     made: list[NewColumn] = []
-    for one, name in zip(selected, names, strict=True):
-        inferred = scan.columns.get(one.position) if one.position is not None else None
-        kind = one.type or source_type(plan, one) or (inferred.type if inferred else CanonicalType("text"))
+    for entry, name in zip(selected, names, strict=True):
+        inferred = scan.columns.get(entry.position) if entry.position is not None else None
+        kind = entry.type or source_type(plan, entry) or (inferred.type if inferred else CanonicalType("text"))
         translation = dialect.from_canonical(kind)
         if translation.fit in (Fit.NARROWER, Fit.DIFFERENT):
-            what = f"column {one.name}: {kind} becomes {translation.native}: {translation.change}"
-            plan.add("warning", f"type-{translation.fit}", what, one.place)
-        column = _carried(job, plan, origin, one, NewColumn(name, kind))
+            what = f"column {entry.name}: {kind} becomes {translation.native}: {translation.change}"
+            plan.add("warning", f"type-{translation.fit}", what, entry.place)
+        column = _carried(job, plan, origin, entry, NewColumn(name, kind))
         made.append(column)
-        add_column(plan, one, LiveColumn(name, translation.native, "", kind, column.nullable, False), inferred)
-    keys = job.into.keys or _carried_keys(job, plan, origin, selected, names)
+        add_column(plan, entry, LiveColumn(name, translation.native, "", kind, column.nullable, False), inferred)
+    keys = job.into.key_names or _carried_keys(job, plan, origin, selected, names)
     comment = origin.comment if origin and "comments" in job.into.carry else ""
     for key in keys:
         keyed = next((column.type for column in made if column.name == key), None)
@@ -58,18 +58,18 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
                 "error",
                 "key-needs-length",
                 f"column {key}: {obstacle} in {dialect.name}",
-                "into.keys" if job.into.keys else "into.carry",
+                "into.keys" if job.into.key_names else "into.carry",
                 f"give it a type in columns, such as `{quoted(key)} text(100)`",
                 _with_length(job, selected, names, key),
             )
     plan.create = NewTable(made, keys, comment)
 
 
-def _carried(job: Job, plan: Planning, origin: LiveTable | None, one: Selected, new: NewColumn) -> NewColumn:
+def _carried(job: Job, plan: Planning, origin: LiveTable | None, entry: Selected, new: NewColumn) -> NewColumn:
     """A new column with what the job wants taken over from the source's column."""
-    if origin is None or one.position is None or not job.into.carry:
+    if origin is None or entry.position is None or not job.into.carry:
         return new
-    old = origin.columns[one.position]
+    old = origin.columns[entry.position]
     default = old.default if "defaults" in job.into.carry else None
     if "defaults" in job.into.carry and old.has_default and default is None and not old.generated:
         plan.add(
@@ -95,9 +95,9 @@ def _carried_keys(
         return ()
     keyed = [column.name for column in origin.columns if column.key]
     named = {
-        origin.columns[one.position].name: name
-        for one, name in zip(selected, names, strict=True)
-        if one.position is not None
+        origin.columns[entry.position].name: name
+        for entry, name in zip(selected, names, strict=True)
+        if entry.position is not None
     }
     missing = [name for name in keyed if name not in named]
     if missing:
@@ -114,22 +114,22 @@ def _carried_keys(
 
 def _with_length(job: Job, selected: Sequence[Selected], names: Sequence[str], key: str) -> Replacement | None:
     """The key's column as a text with a length."""
-    one = next(one for one, name in zip(selected, names, strict=True) if name == key)
-    plain = one.value is None and not one.renamed
-    return column_as(job, one, f"{quoted(one.name)} text(100)") if plain else None
+    entry = next(entry for entry, name in zip(selected, names, strict=True) if name == key)
+    plain = entry.value is None and not entry.renamed
+    return column_as(job, entry, f"{quoted(entry.name)} text(100)") if plain else None
 
 
 def _adapted_names(plan: Planning, dialect: Dialect, selected: Sequence[Selected]) -> list[str]:
     """The names that the target's columns get, with a finding for each that is not as it was asked for."""
     names = []
-    for one, (name, reason) in zip(selected, adapted(dialect, [item.name for item in selected]), strict=True):
+    for entry, (name, reason) in zip(selected, adapted(dialect, [item.name for item in selected]), strict=True):
         names.append(name)
         if reason:
             plan.add(
                 "warning",
                 "name-adapted",
-                f"column {one.name!r} becomes {name!r}: {reason}",
-                one.place,
-                f"to choose the name yourself, write `{quoted(one.name)} as …`",
+                f"column {entry.name!r} becomes {name!r}: {reason}",
+                entry.place,
+                f"to choose the name yourself, write `{quoted(entry.name)} as …`",
             )
     return names

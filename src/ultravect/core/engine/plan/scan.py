@@ -81,17 +81,17 @@ def scan_columns(
     scan = Scan({})
     size = 0
     with ThreadPoolExecutor(os.cpu_count()) as threads:
-        for number, one in enumerate(_ahead(reader, columns, threads, 0 if limit is not None else _AHEAD)):
+        for number, entry in enumerate(_ahead(reader, columns, threads, 0 if limit is not None else _AHEAD)):
             if limit is not None and size >= limit:
                 scan.complete = False
                 break
             seen = None
             if number >= _CAREFUL_BLOCKS and all(taker.satisfied for taker in takers):
-                seen = _confirm(reader, one, columns, scan.rows)
+                seen = _confirm(reader, entry, columns, scan.rows)
             if seen is None:
-                seen = _look_closely(reader, one.block, columns, scan, takers, threads)
+                seen = _look_closely(reader, entry.block, columns, scan, takers, threads)
             scan.rows += seen
-            size += one.block.size
+            size += entry.block.size
             progress(scan.rows, size)
     scan.columns = {column.position: column.result() for column in columns}
     return scan
@@ -170,18 +170,18 @@ def _text_of(values: pa.Array) -> pa.Array:
     return try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values)
 
 
-def _confirm(reader: Reader, one: _Ahead, columns: Sequence[_Column], rows_before: int) -> int | None:
+def _confirm(reader: Reader, entry: _Ahead, columns: Sequence[_Column], rows_before: int) -> int | None:
     """A block held against what its columns were so far; None where a value or a row does not fit."""
     sure = [column for column in columns if column.guess is not None]
     asked = [column.wanted() for column in sure]
-    proofs = one.proven(reader, asked) if isinstance(reader, VerifiesTypes) and sure else None
+    proofs = entry.proven(reader, asked) if isinstance(reader, VerifiesTypes) and sure else None
     proven = [(column, proof) for column, proof in zip(sure, proofs or (), strict=False) if proof is not None]
     shown = {column.position for column, _ in proven}
     left = [column for column in columns if column.position not in shown]
     # nothing is counted before all is known to fit
     wanted = [column.wanted() for column in left]
     guesses = [column.guess for column in left]
-    batch = reader.read_typed(one.block, wanted) if wanted else None
+    batch = reader.read_typed(entry.block, wanted) if wanted else None
     if batch is None and (wanted or not proven):
         return None
     if batch is not None and any(has_overflowed(values) or has_long_digits(values) for values in batch.columns):

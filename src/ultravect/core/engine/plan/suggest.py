@@ -24,29 +24,29 @@ def nearest_in(hint: str) -> str:
     return found[1] if found else ""
 
 
-def column_as(job: Job, one: Selected, written: str | None) -> Replacement | None:
+def column_as(job: Job, entry: Selected, written: str | None) -> Replacement | None:
     """``written`` as the item that selects a column of the source; None leaves the column out."""
-    text = job.columns[int(one.place.removeprefix("columns."))]
-    item = parse_item(text, one.place)
+    text = job.columns[int(entry.place.removeprefix("columns."))]
+    item = parse_item(text, entry.place)
     if not isinstance(item, Star):
-        return Replacement(one.place, REMOVED if written is None else written)
-    if one.position is None:
+        return Replacement(entry.place, REMOVED if written is None else written)
+    if entry.position is None:
         return None
-    names = [*(quoted(name.name) for name in item.left_out), quoted(one.name)]
+    names = [*(quoted(name.name) for name in item.left_out), quoted(entry.name)]
     items = [written] if written is not None else []
     # a column that has an item of its own is no longer one of the others
     star = text if written is not None else f"* except ({', '.join(names)})"
-    return Replacement(one.place, Items([star, *items]))
+    return Replacement(entry.place, Items([star, *items]))
 
 
-def column_named(job: Job, one: Selected, name: str) -> Replacement | None:
+def column_named(job: Job, entry: Selected, name: str) -> Replacement | None:
     """The item that selects a column, with another name for it in the target."""
-    if not one.renamed:
-        kind = f" {one.type}" if one.type else ""
-        return column_as(job, one, f"{quoted(one.name)} as {quoted(name)}{kind}")
-    text = job.columns[int(one.place.removeprefix("columns."))]
-    named = re.compile(rf'\bas\s+"?{re.escape(one.name)}"?(?!\w)', re.IGNORECASE)
-    return Replacement(one.place, named.sub(lambda _: f"as {quoted(name)}", text))
+    if not entry.renamed:
+        kind = f" {entry.type}" if entry.type else ""
+        return column_as(job, entry, f"{quoted(entry.name)} as {quoted(name)}{kind}")
+    text = job.columns[int(entry.place.removeprefix("columns."))]
+    named = re.compile(rf'\bas\s+"?{re.escape(entry.name)}"?(?!\w)', re.IGNORECASE)
+    return Replacement(entry.place, named.sub(lambda _: f"as {quoted(name)}", text))
 
 
 def respelled(job: Job, place: str, error: UltravectError) -> Replacement | None:

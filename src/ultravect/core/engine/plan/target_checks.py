@@ -81,8 +81,8 @@ def checks_of(
         alike = render(bound, dialect, lambda place: types[place].name != "uuid") is not None
         if not alike or not (dialect.equal_by_bytes or not _has_texts(bound)) or _orders_texts(bound):
             continue
-        one = sources[places[0]] if len(places) == 1 else ""
-        found.append(TargetCheck(check.name, _bare(condition), bound, places, one))
+        item = sources[places[0]] if len(places) == 1 else ""
+        found.append(TargetCheck(check.name, _bare(condition), bound, places, item))
     return found
 
 

@@ -48,7 +48,7 @@ def plan_mode(job: Job, plan: Planning) -> None:
 
 
 def _keys(job: Job, plan: Planning) -> None:
-    keys = job.into.keys
+    keys = job.into.key_names
     names = [column.name for column in plan.columns]
     for number, key in enumerate(keys):
         if key not in names:
@@ -77,7 +77,7 @@ def _keys(job: Job, plan: Planning) -> None:
 
 def find_duplicates(job: Job, plan: Planning) -> None:
     """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
-    keys, live = job.into.keys, plan.live
+    keys, live = job.into.key_names, plan.live
     if job.into.mode != "upsert" or live is None or plan.is_new or plan.errors:
         return
     database = plan.target.database if plan.target else None
@@ -179,7 +179,7 @@ def _without_effect(job: Job, plan: Planning) -> None:
         )
 
     into = job.into
-    if "repeats" in into.model_fields_set and not into.keys:
+    if "repeats" in into.model_fields_set and not into.key_names:
         unused("into.repeats", "no keys are named by which rows could repeat")
     if into.carry and not plan.is_new:
         unused("into.carry", "the table is there already")
@@ -221,7 +221,7 @@ def situation_of(job: Job, plan: Planning) -> Situation:
     return Situation(
         job.into.mode,
         job.into.files is not None,
-        bool(job.into.keys),
+        bool(job.into.key_names),
         plan.is_new,
         bool(plan.changes),
         plan.live,
@@ -235,15 +235,19 @@ def _swap_needs(job: Job, plan: Planning) -> SwapNeeds:
         before=bool(job.into.before),
         after=bool(job.into.after),
         keeps=job.into.keep_previous > 0,
-        keyed=bool(job.into.keys),
+        keyed=bool(job.into.key_names),
         changes=bool(plan.changes),
     )
 
 
 def load_order(
-    leg: OpenLeg, receipt: str = "", *, isolate: bool = False, notify: Callable[[str], None] = lambda text: None
+    leg: OpenLeg,
+    receipt: ReceiptKey | None = None,
+    *,
+    isolate: bool = False,
+    notify: Callable[[str], None] = lambda text: None,
 ) -> LoadOrder:
-    """What the target is asked to do; ``receipt`` names the run in receipts, "" for none; ``isolate``: rows that the database
+    """What the target is asked to do; ``receipt`` is that of the attempt, None for none; ``isolate``: rows that the database
     refuses are named one by one. ``notify``: is given a text when the load has to wait."""
     plan, into = leg.plan, leg.job.into
     return LoadOrder(
@@ -251,7 +255,7 @@ def load_order(
         columns=[NewColumn(column.name, column.type) for column in plan.columns],
         source=plan.source.label,
         mode=into.mode,
-        keys=into.keys,
+        keys=into.key_names,
         repeats=into.repeats,
         create=plan.create,
         rebuild=plan.rebuilds,
@@ -267,5 +271,5 @@ def load_order(
         truncate=into.old_rows == "truncate" and leg.target.truncates,
         may_swap=plan.strategy.name == swap.NAME,
         notify=notify,
-        receipt=ReceiptKey(receipt) if receipt and plan.receipts else None,
+        receipt=receipt if plan.receipts else None,
     )

@@ -41,14 +41,16 @@ def run_leg(
     *,
     facts: RunFacts | None = None,
     receipt: str = "",
+    leg: int = 1,
     earlier: Sequence[str] = (),
     selection: RowSelection | None = None,
     text: str = "",
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
-    ``receipt`` is how the target's receipts name this attempt, "" for none; ``earlier`` names the attempts before it, which
-    may still be under way: the target is asked for their receipts first, and then lets none of them commit any more.
+    ``receipt`` is how the target's receipts name this attempt, "" for none, and ``leg`` the number of the leg in its run;
+    ``earlier`` names the attempts before it, which may still be under way: the target is asked for their receipts first, and then
+    lets none of them commit any more.
     ``selection``: only these rows of the source are copied, in addition to what is in the target.
 
     Raises UltravectError when it fails; its ``outcome`` says what the target then holds. ``shield`` guards the moment of
@@ -59,7 +61,7 @@ def run_leg(
     if job.into.folder is not None:
         return mirror_leg(job, source, target, listener, facts)
     listener.phase("read", "running")
-    if earlier and (known := committed_result(job, target, earlier, facts)):
+    if earlier and (known := committed_result(job, target, [ReceiptKey(name, leg) for name in earlier], facts)):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = Progress(listener, 0)
@@ -84,7 +86,7 @@ def run_leg(
         shield=shield,
         started=started,
         run_id=run_id,
-        receipt=receipt,
+        receipt=ReceiptKey(receipt, leg) if receipt else None,
         selection=selection,
     )
     plan = planned(trusting=True)
@@ -105,7 +107,7 @@ def _planned_leg(
     shield: Callable[[], AbstractContextManager[None]],
     started: float,
     run_id: str,
-    receipt: str,
+    receipt: ReceiptKey | None,
     selection: RowSelection | None,
 ) -> LegResult:
     """Runs a leg as it was planned; ``reported`` are the findings that were reported before."""
@@ -127,7 +129,7 @@ def run_plan(
     shield: Callable[[], AbstractContextManager[None]] = nullcontext,
     run_id: str = "",
     *,
-    receipt: str = "",
+    receipt: ReceiptKey | None = None,
     selection: RowSelection | None = None,
     started: float | None = None,
 ) -> LegResult:
@@ -162,13 +164,15 @@ def _additional(job: Job) -> Job:
     return job.model_copy(update={"into": into.model_copy(update=changed)})
 
 
-def committed_result(job: Job, spec: ConnectionSpec, attempts: Sequence[str], facts: RunFacts) -> LegResult | None:
+def committed_result(
+    job: Job, spec: ConnectionSpec, attempts: Sequence[ReceiptKey], facts: RunFacts
+) -> LegResult | None:
     """What the target's receipt says of the attempt that was committed; None where none was: then none can be any more.
 
     ``attempts``: how receipts name them.
     """
     target, table = open_target(job, spec, facts)
-    receipt = target.committed(table, [ReceiptKey(name) for name in attempts])
+    receipt = target.committed(table, attempts)
     if receipt is None:
         return None
     return LegResult(Tally(**receipt.tally), receipt.rows_before, target.count(table), receipt.created, 0.0)

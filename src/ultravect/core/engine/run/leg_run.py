@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import replace
 
-from ultravect.core.contracts.load import Counts, RefusedRow
+from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Load
 from ultravect.core.engine.objects.tables import TableRows
@@ -52,7 +52,7 @@ class LegRun:
         shield: Callable[[], AbstractContextManager[None]],
         started: float,
         run_id: str,
-        receipt: str,
+        receipt: ReceiptKey | None,
         selection: RowSelection | None,
         *,
         isolates: bool = False,

@@ -112,7 +112,7 @@ class Shaper:
             return rejects
         places = np.array([reject.row - 1 - self._rows for reject in rejects])
         keys = self._reader.keys_of(block, places).to_pylist()
-        return [replace(one, key=key_text(key)) for one, key in zip(rejects, keys, strict=True)]
+        return [replace(entry, key=key_text(key)) for entry, key in zip(rejects, keys, strict=True)]
 
     def _read_typed(self, block: Block) -> ParsedColumns | None:
         """The wanted and the needed columns in their types; a column of both is parsed twice only for two types."""
@@ -127,7 +127,9 @@ class Shaper:
             mostly = self._read_mostly(block, part) if part else None
             if mostly is None or not len(mostly.columns[0]):
                 return None
-            found |= {(one.position, str(one.type)): array for one, array in zip(part, mostly.columns, strict=True)}
+            found |= {
+                (entry.position, str(entry.type)): array for entry, array in zip(part, mostly.columns, strict=True)
+            }
             odd = np.union1d(odd, mostly.odd) if len(mostly.odd) else odd
         return ParsedColumns([found[item.position, str(item.type)] for item in every], odd)
 
@@ -152,8 +154,8 @@ class Shaper:
             if has_overflowed(array):
                 return None
             read.append(array)
-        for one, array in zip(self._inputs, read[len(self._plain) :], strict=True):
-            require_parsed(one, array)
+        for entry, array in zip(self._inputs, read[len(self._plain) :], strict=True):
+            require_parsed(entry, array)
         rows = self._rows_of(read[len(self._plain) :], block.path, np.arange(count), count)
         kept = None
         if self._condition is not None:
@@ -200,7 +202,7 @@ class Shaper:
 
     def _rows_of(self, inputs: Sequence[pa.Array], path: str, index: Any, count: int) -> InputRows:
         """What expressions see; ``index`` are the places of the rows in their block."""
-        columns = {one.slot: array for one, array in zip(self._inputs, inputs, strict=True)}
+        columns = {entry.slot: array for entry, array in zip(self._inputs, inputs, strict=True)}
         numbers = pa.array(index + self._rows + 1, pa.int64())
         return InputRows(columns, count, path, numbers, self._run_id)
 

@@ -19,6 +19,7 @@ from ultravect.core.contracts.catalogue import (
     LiveColumn,
     LiveTable,
     Objection,
+    Reference,
     TableInfo,
 )
 from ultravect.core.contracts.load import LoadOrder
@@ -50,9 +51,13 @@ UNION ALL
 SELECT schema_name, view_name, 'view', NULL, comment FROM duckdb_views() WHERE NOT internal
 """
 _LIST = f"""
-SELECT schema_name || '.' || table_name AS name, kind, estimated_size, comment FROM ({_TABLES})
+SELECT schema_name, table_name, kind, estimated_size, comment FROM ({_TABLES})
 WHERE contains(lower(schema_name || '.' || table_name), lower(?)) AND schema_name || '.' || table_name > ?
-ORDER BY 1 LIMIT ?
+ORDER BY schema_name || '.' || table_name LIMIT ?
+"""
+_REFERENCES = """
+SELECT DISTINCT schema_name, table_name, referenced_table FROM duckdb_constraints()
+WHERE constraint_type = 'FOREIGN KEY' AND referenced_table IS NOT NULL AND table_name <> referenced_table
 """
 _FIND = f"""
 SELECT schema_name, table_name, kind, estimated_size, comment FROM ({_TABLES})
@@ -303,7 +308,15 @@ class DuckdbDatabase(LocalDatabase):
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("listing tables") as session:
             found = session.execute(_LIST, (search, after, limit)).fetchall()
-        return [TableInfo(name, kind, rows, comment or "") for name, kind, rows, comment in found]
+        return [
+            TableInfo(f"{schema}.{table}", kind, rows, comment or "", TableName(schema, table))
+            for schema, table, kind, rows, comment in found
+        ]
+
+    def references(self) -> Sequence[Reference]:
+        with self._session("reading the foreign keys") as session:
+            found = session.execute(_REFERENCES).fetchall()
+        return [Reference(TableName(schema, table), TableName(schema, referred)) for schema, table, referred in found]
 
     def table(self, name: TableName) -> LiveTable | None:
         with self._session(f"reading the columns of {name}") as session:

@@ -19,6 +19,7 @@ from ultravect.core.contracts.catalogue import (
     LiveColumn,
     LiveTable,
     Objection,
+    Reference,
     TableInfo,
 )
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
@@ -61,6 +62,10 @@ FROM information_schema.tables
 WHERE table_schema = DATABASE() AND table_type <> 'SEQUENCE'
   AND locate(lower(%s), lower(table_name)) > 0 AND CAST(table_name AS BINARY) > CAST(%s AS BINARY)
 ORDER BY CAST(table_name AS BINARY) LIMIT %s
+"""
+_REFERENCES = """
+SELECT DISTINCT table_name, referenced_table_name FROM information_schema.referential_constraints
+WHERE constraint_schema = DATABASE() AND unique_constraint_schema = DATABASE() AND table_name <> referenced_table_name
 """
 _FIND = """
 SELECT table_schema, table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
@@ -161,9 +166,13 @@ class MariadbDatabase:
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         return [
-            TableInfo(name, _KINDS.get(kind, kind.lower()), rows, comment)
+            TableInfo(name, _KINDS.get(kind, kind.lower()), rows, comment, TableName(None, name))
             for name, kind, rows, comment in self._rows("listing tables", _LIST, (search, after, limit))
         ]
+
+    def references(self) -> Sequence[Reference]:
+        found = self._rows("reading the foreign keys", _REFERENCES, ())
+        return [Reference(TableName(None, table), TableName(None, referred)) for table, referred in found]
 
     def table(self, name: TableName) -> LiveTable | None:
         doing = f"reading the columns of {name}"
@@ -224,7 +233,7 @@ class MariadbDatabase:
             raise UltravectError(
                 "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
             )
-        natives = [native_of(one, flag) for one, flag in zip(described, flags, strict=True)]
+        natives = [native_of(entry, flag) for entry, flag in zip(described, flags, strict=True)]
         return Answer([item[0] for item in described], rows[:limit], len(rows) > limit, natives)
 
     def _question(self, sql: str) -> Statement:
@@ -256,7 +265,7 @@ class MariadbDatabase:
             cursor.execute("START TRANSACTION READ ONLY")
             cursor.execute(f"SELECT * FROM (\n{question.text}\n) q LIMIT 0")
             shown = zip(cursor.description, cursor.description_flags, strict=True)
-            natives = [(one[0], native_of(one, flags)) for one, flags in shown]
+            natives = [(entry[0], native_of(entry, flags)) for entry, flags in shown]
         return answer_columns(self.dialect, natives)
 
     def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:

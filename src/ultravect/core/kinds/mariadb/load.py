@@ -35,7 +35,7 @@ from ultravect.core.contracts.load import DELETE_AND_INSERT, Counts, LoadOrder
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
-from ultravect.core.dialects.merge import ROW
+from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb.session import LOST, REFUSED, SessionStatements, translate
 from ultravect.core.kinds.mariadb.staging import (
@@ -49,11 +49,10 @@ from ultravect.core.kinds.mariadb.staging import (
     may_swap,
 )
 from ultravect.core.kinds.mariadb.table_guard import TableGuard
-from ultravect.core.loading.isolating_load import IsolatingLoad
+from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import (
     attempt_replaced,
-    key_not_unique,
     previous_name,
     require_empty,
     waiting_message,
@@ -230,32 +229,23 @@ class MariadbLoad(IsolatingLoad):
                 self._execute(statement)
             self._execute("START TRANSACTION")
             self._prepare()
-        merge = order.merge(self._dialect, self._final, self._rows)
-        repeated = self._drop_repeats(merge)
-        left = self._loaded - repeated
-        if order.mode == "overwrite" and order.create is None:
-            self._compare(order.merge(self._dialect, self._table, self._rows))
-            if not self._staging.renamed:
-                self._execute(f"DELETE FROM {self._table}")
-        known, pairs = "", 0
+        return self._merge_staged(order.merge(self._dialect, self._final, self._rows), self._loaded, tolerated)
+
+    def _take_old_rows(self, merge: Merge) -> None:
+        self._compare(self._order.merge(self._dialect, self._table, self._rows))
+        if not self._staging.renamed:
+            self._execute(f"DELETE FROM {self._table}")
+
+    def _find_matches(self, merge: Merge) -> Matches:
+        found = Matches(pairs=0)
         if self._staging.matched:
             matched = self._dialect.table(self._staging.matched)
             pairs = self._changed(
                 f"INSERT INTO {matched} SELECT s.{ROW} FROM {merge.staged} s JOIN {merge.table} t ON {merge.matched}"
             )
-            known = f"SELECT 1 FROM {matched} m WHERE m.staged = s.{ROW}"
-        if order.mode == "upsert":
-            self._sample_updates(merge)
-        if order.isolate:
-            return self._isolate(merge, left, repeated, self._removed, tolerated, known)
-        if order.mode != "upsert":
-            return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
-        update = merge.update()
-        updated = self._changed(update) if update else 0
-        inserted = self._changed(merge.insert(known))
-        if pairs + inserted != left:
-            raise key_not_unique(order, self._execute(merge.ambiguous()) or ())
-        return Counts(inserted, updated, left - inserted - updated, repeated)
+            found = Matches(f"SELECT 1 FROM {matched} m WHERE m.staged = s.{ROW}", pairs)
+        self._sample_updates(merge)
+        return found
 
     def close(self) -> None:
         """Ends the stream of rows, and waits for the statement."""

@@ -7,7 +7,7 @@ from typing import Any
 
 from psycopg import Connection
 
-from ultravect.core.contracts.catalogue import LiveCheck, LiveColumn, LiveTable, TableInfo
+from ultravect.core.contracts.catalogue import LiveCheck, LiveColumn, LiveTable, Reference, TableInfo
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.loading.defaults import constant_default
 
@@ -60,6 +60,12 @@ WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
   AND position(lower(%s) in lower(n.nspname || '.' || c.relname)) > 0
   AND (n.nspname || '.' || c.relname) COLLATE "C" > %s
 ORDER BY (n.nspname || '.' || c.relname) COLLATE "C" LIMIT %s
+"""
+_REFERENCES = """
+SELECT DISTINCT n.nspname, c.relname, o.nspname, r.relname FROM pg_constraint f
+  JOIN pg_class c ON c.oid = f.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+  JOIN pg_class r ON r.oid = f.confrelid JOIN pg_namespace o ON o.oid = r.relnamespace
+WHERE f.contype = 'f' AND c.oid <> r.oid AND NOT c.relispartition AND NOT r.relispartition
 """
 _READABLE = """
 SELECT n.nspname, c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -123,8 +129,15 @@ def has_table(session: Session, name: str) -> bool:
 
 def list_tables(session: Session, search: str, after: str, limit: int) -> Sequence[TableInfo]:
     return [
-        TableInfo(f"{schema}.{table}", _KINDS[kind], rows, comment)
+        TableInfo(f"{schema}.{table}", _KINDS[kind], rows, comment, TableName(schema, table))
         for schema, table, kind, rows, comment in session.execute(_LIST, (search, after, limit))
+    ]
+
+
+def references(session: Session) -> Sequence[Reference]:
+    return [
+        Reference(TableName(schema, table), TableName(other_schema, other))
+        for schema, table, other_schema, other in session.execute(_REFERENCES)
     ]
 
 

@@ -11,7 +11,7 @@ from psycopg.errors import NotSupportedError, error_from_result
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
-from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, TableInfo
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.receipt import Receipt
@@ -129,6 +129,10 @@ class PostgresqlDatabase:
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self._session("look") as session, explained(self._name, "listing tables"):
             return catalogue.list_tables(session, search, after, limit)
+
+    def references(self) -> Sequence[Reference]:
+        with self._session("look") as session, explained(self._name, "reading the foreign keys"):
+            return catalogue.references(session)
 
     def table(self, name: TableName) -> LiveTable | None:
         with self._session("catalogue") as session, explained(self._name, f"reading the columns of {name}"):

@@ -41,12 +41,11 @@ from ultravect.core.kinds.postgresql.session import translate
 from ultravect.core.kinds.postgresql.shadow_table import LARGE_ROWS, ShadowTable
 from ultravect.core.loading.answers import table_gone
 from ultravect.core.loading.changes import paired, updates
-from ultravect.core.loading.isolating_load import IsolatingLoad
+from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.isolation import Isolated
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import (
     attempt_replaced,
-    key_not_unique,
     previous_name,
     require_empty,
     waiting_message,
@@ -184,6 +183,7 @@ class PostgresqlLoad(IsolatingLoad):
         return self._session.execute(statement.encode())
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
+        self._execute("SET CONSTRAINTS ALL IMMEDIATE")
         done, self._parts = write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert")
         return done
 
@@ -273,25 +273,20 @@ class PostgresqlLoad(IsolatingLoad):
         merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
         if order.mode == "upsert":
             self._analyze(STAGED, [ROW, *order.keys])
-        repeated = self._drop_repeats(merge)
-        if order.mode == "overwrite" and order.create is None:
-            self._lock()
-            self._removed = self.rows_before = self._count()
-            self._compare(merge)
-            self._keep_previous()
-            self._take_away()
-        if order.isolate:
-            if order.mode == "upsert":
-                self._lock()
-                self._sample_updates(merge)
-            self._execute("SET CONSTRAINTS ALL IMMEDIATE")
-            return self._isolate(merge, taken - repeated, repeated, self._removed, tolerated)
-        if order.mode != "upsert":
-            inserted = self._execute(merge.insert_all()).rowcount
-            return Counts(inserted, repeated=repeated, removed=self._removed)
+        return self._merge_staged(merge, taken, tolerated)
+
+    def _take_old_rows(self, merge: Merge) -> None:
         self._lock()
-        if self._session.execute(_ONE_STATEMENT, (merge.table, sorted(order.keys))).fetchone():
-            return self._insert_or_update(merge, taken - repeated, repeated)
+        self._removed = self.rows_before = self._count()
+        self._compare(merge)
+        self._keep_previous()
+        self._take_away()
+
+    def _find_matches(self, merge: Merge) -> Matches:
+        """Their places in the table; refused rows are found by keys instead, which hold after a row has moved."""
+        self._lock()
+        if self._order.isolate:
+            return super()._find_matches(merge)
         differs = merge.differs or "false"
         pairs = self._execute(
             f"CREATE TEMPORARY TABLE {_MATCHED} ON COMMIT DROP AS SELECT s.{ROW} AS staged, t.tableoid AS part, "
@@ -299,17 +294,22 @@ class PostgresqlLoad(IsolatingLoad):
         ).rowcount
         self._analyze(_MATCHED, ["staged", "changed"])
         self._sample_matched(merge)
-        updated = 0
-        if merge.others:
-            staged = f"(SELECT s.*, m.part, m.place FROM {STAGED} s JOIN {_MATCHED} m ON m.staged = s.{ROW} WHERE m.changed)"
-            at_place = "t.tableoid = s.part AND t.ctid = s.place"
-            statement = self._dialect.update_matched(merge.table, staged, at_place, merge.others, "true")
-            updated = self._execute(statement).rowcount
-        inserted = self._execute(merge.insert(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")).rowcount
-        left = taken - repeated
-        if pairs + inserted != left:
-            raise key_not_unique(order, self._execute(merge.ambiguous()).fetchone() or ())
-        return Counts(inserted, updated, left - inserted - updated, repeated)
+        return Matches(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}", pairs)
+
+    def _update_of(self, merge: Merge) -> str | None:
+        if not merge.others:
+            return None
+        staged = (
+            f"(SELECT s.*, m.part, m.place FROM {STAGED} s JOIN {_MATCHED} m ON m.staged = s.{ROW} WHERE m.changed)"
+        )
+        at_place = "t.tableoid = s.part AND t.ctid = s.place"
+        return self._dialect.update_matched(merge.table, staged, at_place, merge.others, "true")
+
+    def _upsert(self, merge: Merge, left: int, repeated: int) -> Counts:
+        self._lock()
+        if self._session.execute(_ONE_STATEMENT, (merge.table, sorted(self._order.keys))).fetchone():
+            return self._insert_or_update(merge, left, repeated)
+        return super()._upsert(merge, left, repeated)
 
     def _insert_or_update(self, merge: Merge, left: int, repeated: int) -> Counts:
         """The quickest way, by the index that keeps keys apart; what is neither inserted nor updated was equal."""

@@ -12,7 +12,7 @@ from urllib.parse import quote
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, TableInfo
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.load import STAGED, LoadOrder
 from ultravect.core.contracts.receipt import RECEIPTS
 from ultravect.core.contracts.target import Statements
@@ -80,6 +80,11 @@ _HELD = {
 _SHORT_WAIT = 300  # milliseconds
 _DESCRIBE_SECONDS = 60.0
 _BLOCK_ROWS = 20_000
+_REFERENCES = """
+SELECT DISTINCT m.name, coalesce(r.name, f."table") FROM sqlite_schema m JOIN pragma_foreign_key_list(m.name) f
+  LEFT JOIN sqlite_schema r ON lower(r.name) = lower(f."table") AND r.type = 'table'
+WHERE m.type = 'table' AND lower(m.name) <> lower(f."table")
+"""
 _TABLES = """
 SELECT name, type FROM sqlite_schema
 WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
@@ -311,7 +316,12 @@ class SqliteDatabase(LocalDatabase):
         with self._session("listing tables") as session:
             found = session.execute(_TABLES, (search, after, limit)).fetchall()
             estimates = self._estimates(session)
-        return [TableInfo(name, kind, estimates.get(name)) for name, kind in found]
+        return [TableInfo(name, kind, estimates.get(name), "", TableName(None, name)) for name, kind in found]
+
+    def references(self) -> Sequence[Reference]:
+        with self._session("reading the foreign keys") as session:
+            found = session.execute(_REFERENCES).fetchall()
+        return [Reference(TableName(None, table), TableName(None, referred)) for table, referred in found]
 
     @staticmethod
     def _estimates(session: sqlite3.Connection) -> dict[str, int]:

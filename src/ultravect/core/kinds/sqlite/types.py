@@ -23,7 +23,7 @@ def judged(session: Any, table: str, dialect: Dialect, columns: Sequence[LiveCol
     names = ", ".join(dialect.quote(item.name) for item in open_ones)
     found = session.execute(f"SELECT {counts} FROM (SELECT {names} FROM {table} LIMIT {_JUDGED_ROWS})").fetchone()
     types = {}
-    for number, one in enumerate(open_ones):
+    for number, entry in enumerate(open_ones):
         integers, reals, texts, blobs = (count or 0 for count in found[number * 4 : number * 4 + 4])
         name = (
             "binary"
@@ -34,5 +34,5 @@ def judged(session: Any, table: str, dialect: Dialect, columns: Sequence[LiveCol
             if reals
             else "bigint"
         )
-        types[one.name] = CanonicalType(name if integers + reals + blobs else "text")
+        types[entry.name] = CanonicalType(name if integers + reals + blobs else "text")
     return [replace(column, type=types[column.name]) if column.type is None else column for column in columns]

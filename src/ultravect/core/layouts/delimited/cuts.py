@@ -141,7 +141,9 @@ def best_cuts(text: str, layout: DelimitedLayout) -> list[Cut]:
         able += _by_blanks(text, layout)
     if not able:
         return [Cut(",", 1.0, 1, 0, 1.0)]
-    return sorted(able, key=lambda one: (-round(one.score, 2), -len(one.delimiter), -one.columns, one.preamble))
+    return sorted(
+        able, key=lambda entry: (-round(entry.score, 2), -len(entry.delimiter), -entry.columns, entry.preamble)
+    )
 
 
 def _explains(text: str, cut: Cut) -> bool:

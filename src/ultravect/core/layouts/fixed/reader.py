@@ -198,8 +198,8 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
     elif not all(field.name for field in layout.fields):
         first = body.matrix[0] if header and len(body.matrix) else None
         updates["fields"] = [
-            one if one.name else one.model_copy(update={"name": _name(first, span, number)})
-            for number, (one, span) in enumerate(zip(layout.fields, spans, strict=True), 1)
+            entry if entry.name else entry.model_copy(update={"name": _name(first, span, number)})
+            for number, (entry, span) in enumerate(zip(layout.fields, spans, strict=True), 1)
         ]
     complete = layout.model_copy(update=updates)
     spans = spans_of(complete.fields)

@@ -1,0 +1,59 @@
+"""What a job with many objects becomes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from ultravect.core.dialects.base import TableName
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.job import Job
+
+
+@dataclass(frozen=True)
+class FoundObject:
+    """An object, or a group of like files, that a job with many names by a pattern.
+
+    ``names`` are what the job may call it, the shown one first; ``named`` are the keys of ``from`` that name it alone; ``facts``
+    are what placeholders of the target say of it, of which ``captured`` are parameters of the leg's job too. ``table`` is its
+    name as the source has it, where it is a table.
+    """
+
+    names: Sequence[str]
+    named: Mapping[str, Any]
+    facts: Mapping[str, str]
+    captured: Mapping[str, str] = field(default_factory=dict)
+    table: TableName | None = None
+
+
+@dataclass(frozen=True)
+class LegJob:
+    """A leg before it is planned: the job of its one object. ``after``: the numbers of legs, from 1, that end before it begins."""
+
+    number: int
+    object: str
+    job: Job
+    after: Sequence[int] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "number": self.number,
+            "object": self.object,
+            "job": self.job.as_file(),
+            "source": f"{self.job.source.connection}:{self.object}",
+            "target": self.job.into.label,
+            "after": list(self.after),
+        }
+
+
+@dataclass(frozen=True)
+class Legs:
+    """The legs of a job in the order in which they begin, and what there is to say about all of them."""
+
+    legs: Sequence[LegJob]
+    findings: Sequence[Finding] = ()
+
+    @property
+    def errors(self) -> Sequence[Finding]:
+        return [finding for finding in self.findings if finding.severity == "error"]

@@ -1,0 +1,95 @@
+"""The part of a job file that says where rows come from."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from pydantic import Field, model_validator
+
+from ultravect.core.model.base import Declared, Slug
+from ultravect.core.model.layout import LayoutOrName
+
+_OBJECTS = ("table", "tables", "query", "files")
+TablePattern = Annotated[str, Field(min_length=1)]
+
+
+class Source(Declared):
+    """Where rows come from."""
+
+    connection: Slug
+    table: str | None = Field(
+        default=None,
+        min_length=1,
+        description="A table or view, with its schema in front if need be.",
+        examples=["booking", "ledger.booking"],
+    )
+    tables: list[TablePattern] | None = Field(
+        default=None,
+        min_length=1,
+        description="Tables and views by their names or patterns, with their schema in front if need be: a leg each. "
+        "* and ? stand for any characters.",
+        examples=[["booking*", "guest"]],
+    )
+    left_out: list[TablePattern] = Field(
+        alias="except", default=[], description="Which of from.tables are not copied.", examples=[["*_tmp"]]
+    )
+    query: str | None = Field(
+        default=None,
+        min_length=1,
+        description="A statement that reads, in the source's SQL. Its columns are those of the source.",
+        examples=["select hut_code, count(*) as bookings from booking group by hut_code"],
+    )
+    files: str | None = Field(
+        default=None,
+        min_length=1,
+        description="Path of a file inside the connection, or a pattern of many: * stays in a folder, ** crosses folders. "
+        "A {name} in it stands for one part of the path, by which the target is named: a leg each.",
+        examples=["bookings.csv", "slips/**/*.txt", "{hut}/*.csv"],
+    )
+    sheets: list[TablePattern] | None = Field(
+        default=None,
+        min_length=1,
+        description="Sheets of the workbooks, by their names or patterns: a leg each.",
+        examples=[["*"], ["inspections", "repairs*"]],
+    )
+    allow_none: bool = Field(
+        default=False, description="Whether a pattern that matches nothing is a note, and not an error."
+    )
+    where: str | None = Field(
+        default=None,
+        min_length=1,
+        description="Only rows for which this is true are copied. Filtered in the source where that gives the same.",
+        examples=["season = :season and status <> 'draft'"],
+    )
+    layout: LayoutOrName | None = Field(
+        default=None,
+        description="A mapping, or the name of a saved layout, such as weigh-slips or weigh-slips@2. Left out: found from the file, and shown.",
+    )
+
+    @model_validator(mode="after")
+    def _one_object(self) -> Source:
+        named = [key for key in _OBJECTS if getattr(self, key) is not None]
+        if len(named) != 1:
+            shown = "none is there" if not named else f"{' and '.join(named)} are there"
+            raise ValueError(f"from names one of table, tables, query and files; {shown}")
+        if self.left_out and self.tables is None:
+            raise ValueError("from.except goes with from.tables: it names some of those")
+        if self.sheets is not None and self.files is None:
+            raise ValueError("from.sheets goes with from.files, which names the workbooks")
+        if self.layout is not None and self.files is None:
+            raise ValueError("from.layout is for files; a table has none")
+        return self
+
+    @property
+    def object_name(self) -> str:
+        """What rows come from, as it is shown."""
+        return self.table or self.files or ", ".join(self.tables or []) or "query"
+
+    @property
+    def label(self) -> str:
+        return f"{self.connection}:{self.object_name}"
+
+    @property
+    def place(self) -> str:
+        """Which key names the object: its place in the job file."""
+        return next(f"from.{key}" for key in _OBJECTS if getattr(self, key) is not None)

@@ -1,0 +1,41 @@
+"""Work on the records from code that must not block."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Coroutine
+from dataclasses import asdict
+from typing import Any, ParamSpec, TypeVar
+
+from asgiref.sync import sync_to_async
+from django.db import close_old_connections
+
+from ultravect.core.errors import UltravectError
+from ultravect.service.records.lookup import find_connection
+from ultravect.service.sealing import SealBroken
+
+P = ParamSpec("P")
+T = TypeVar("T")
+
+
+def recorded(function: Callable[P, T]) -> Callable[P, Coroutine[Any, Any, T]]:
+    """Work on the records in a thread, with a connection that is known to be alive."""
+
+    def call(*arguments: P.args, **options: P.kwargs) -> T:
+        close_old_connections()
+        return function(*arguments, **options)
+
+    return sync_to_async(call)
+
+
+def opened_connection(name: str, text: str) -> dict[str, Any]:
+    """A connection with its secrets, for the memory of another process; ``text`` names variables that it needs.
+
+    UltravectError where there is no such connection, or its secrets cannot be opened.
+    """
+    connection = find_connection(name)
+    if connection is None:
+        raise UltravectError("connection-unknown", f"there is no connection {name!r} any more", hint="add it again")
+    try:
+        return asdict(connection.spec(text))
+    except SealBroken as error:
+        raise UltravectError("seal-broken", f"connection {name}: {error}", hint=error.hint) from None
