@@ -239,6 +239,8 @@ export interface components {
             /** Format: date-time */
             ended_at: string | null;
             error: components["schemas"]["Error"] | null;
+            gone: number;
+            mark: components["schemas"]["MarkOfLeg"] | null;
             number: number;
             /** @description The object that it copies, of a job with many; "" otherwise. */
             object: string;
@@ -256,6 +258,32 @@ export interface components {
             strategy: string;
             tally: components["schemas"]["Tally"] | null;
             target: string;
+        };
+        /** @description How far a job has copied one object, as its target keeps it. */
+        Mark: {
+            /** @description The column that the mark is kept by; "" where files are noted. */
+            column: string;
+            /** @description How many files were copied. */
+            files: number;
+            /** @description Some of the files, sorted. */
+            names: string[];
+            object: string;
+            target: string;
+            /** @description The highest value that was copied; "" where there is no mark yet. */
+            value: string;
+        };
+        /** @description Where a leg began and ended, of a job that copies what is new. */
+        MarkOfLeg: {
+            /** @description As the load has left it. */
+            after?: string;
+            /** @description The mark of the column as it was; null for none. */
+            before?: string | null;
+            column?: string;
+            /** @description How many files it has noted. */
+            files?: number;
+            object: string;
+            /** @description Where it began, for a reader. */
+            summary: string;
         };
         /**
          * @description * `append` - append

@@ -56,6 +56,8 @@ def _figures(leg: Leg) -> tuple[str, str, str, str, str]:
         happened = escape(f"{leg.error['code']}: {leg.error['detail']}"[:90])
     elif not leg.tally and leg.progress.get("rows_read"):
         happened = f"{leg.progress['rows_read']:,} rows read"
+    elif leg.mark and not (leg.tally or {}).get("read"):
+        happened = f"nothing new {leg.mark.summary}"
     else:
         happened = "table created" if leg.created_target and leg.tally else ""
     return figures[0], figures[1], figures[2], f"{leg.rejected:,}" if leg.rejected else "", happened

@@ -25,12 +25,16 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "job": ("jobs", "Show a job's file, and its last run."),
     "check": ("jobs", "Look at a job, its live source and its live target; nothing moves."),
     "rehearse": ("jobs", "Take the first rows of a job through read and shape; nothing is written."),
+    "mark": ("marks", "Show how far a job has copied what is new, as its target says; or set it."),
     "types": ("jobs", "Show how each database's types translate, and with which fit."),
     "run": ("runs", "Run a job, and follow it to its end."),
-    "rerun": ("runs", "Run a run's job again, as it is now, with the parameters of that run."),
+    "rerun": (
+        "runs",
+        "Run a run's job again, as it is now, with the parameters of that run; of many legs, those that did not succeed.",
+    ),
     "runs": ("runs", "List runs, the newest first."),
     "show": ("runs", "Show a run: phases, tally, what was said, error."),
-    "stop": ("runs", "Stop a run; what it has not published is rolled back."),
+    "stop": ("runs", "Stop a run, or one leg of it; what it has not published is rolled back."),
     "rejects": ("runs", "List the rows that a run rejected, with the reasons."),
     "retry-rejects": (
         "runs",

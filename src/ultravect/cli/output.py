@@ -14,7 +14,7 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
-from ultravect.client import Change, Check, Finding, Leg, Page, Rehearsal, Run, RunSummary
+from ultravect.client import Change, Check, Finding, Leg, MarkOfLeg, Page, Rehearsal, Run, RunSummary
 
 _PIPED = not sys.stdout.isatty() and "COLUMNS" not in os.environ
 # what goes into a file or another program is neither cut nor wrapped
@@ -267,6 +267,16 @@ def print_changes(run: Run, changes: Page[Change]) -> None:
         screen.print(f"\n[dim]{len(changes.items)} of {changes.total:,} that are kept; raise --limit[/]")
 
 
+def mark_line(mark: MarkOfLeg) -> str:
+    """``new since 2026-07-13 03:39:00: changed_at up to 2026-07-14 02:11:09``"""
+    line = f"only what is new, {mark.summary}"
+    if mark.column:
+        line += f"; the mark of {mark.column} is {mark.after} now"
+    elif mark.files:
+        line += f"; {mark.files:,} more now"
+    return line
+
+
 def print_leg(leg: Leg, kind: str = "load") -> None:
     created = "   (table created)" if leg.created_target and leg.tally else ""
     source = "" if kind == "undo" else f"{escape(leg.source)} → "
@@ -275,6 +285,10 @@ def print_leg(leg: Leg, kind: str = "load") -> None:
         screen.print(f"  {tally_line(leg.tally)}")
     elif leg.rejected:
         screen.print(f"  rejected {leg.rejected:,}")
+    if leg.gone:
+        screen.print(f"  gone from the source: {leg.gone:,}")
+    if leg.mark:
+        screen.print(f"  {escape(mark_line(leg.mark))}", soft_wrap=True)
     if leg.comparison:
         parts = [f"{leg.comparison[name]:,} {name}" for name in _COMPARED]
         screen.print(f"  by key, against the rows before: {', '.join(parts)}")

@@ -76,6 +76,12 @@ def run(
     only: Annotated[
         list[str] | None, typer.Option("--only", metavar="OBJECT", help="Only this object, of a job with many.")
     ] = None,
+    again: Annotated[
+        str,
+        typer.Option(
+            metavar="FROM..TO", help="Of a job that copies what is new: copy this range anew, and leave the mark."
+        ),
+    ] = "",
     detach: Detach = False,
     as_json: Json = False,
 ) -> None:
@@ -86,8 +92,13 @@ def run(
         if not (key and mark):
             raise typer.BadParameter(f"--with is written NAME=VALUE, not {item!r}")
         parameters[key] = value
+    first, mark, last = again.partition("..")
+    if again and not (first and mark and last):
+        raise typer.BadParameter(f"--again is written FROM..TO, such as 2026-07-01..2026-07-05, not {again!r}")
+    span = (first.strip(), last.strip()) if again else None
     with connect() as client:
-        _see_through(client, client.run(name, parameters=parameters, only=only or ()), detach, as_json)
+        started = client.run(name, parameters=parameters, only=only or (), again=span)
+        _see_through(client, started, detach, as_json)
 
 
 def rerun(number: Number, detach: Detach = False, as_json: Json = False) -> None:

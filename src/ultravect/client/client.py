@@ -22,6 +22,7 @@ from ultravect.client.models import (
     JobSummary,
     KnownToken,
     Layout,
+    Mark,
     Page,
     Probe,
     Rehearsal,
@@ -259,6 +260,20 @@ class Client:
             self._json("PUT", f"jobs/{quote(name, '')}", content=file.encode(), headers=headers)
         )
 
+    def marks(self, name: str) -> list[Mark]:
+        """How far a job has copied what it copies, as its target says now."""
+        return [Mark.model_validate(item) for item in self._json("GET", f"jobs/{quote(name, '')}/marks")]
+
+    def set_mark(self, name: str, value: str, *, object: str = "") -> list[Mark]:
+        """Has the next run begin above ``value``; of the ``object``, or of all."""
+        asked = {"value": value, "object": object}
+        return [Mark.model_validate(item) for item in self._json("PUT", f"jobs/{quote(name, '')}/marks", json=asked)]
+
+    def reset_mark(self, name: str, *, object: str = "") -> list[Mark]:
+        """Has the next run copy all there is."""
+        found = self._json("DELETE", f"jobs/{quote(name, '')}/marks", params={"object": object})
+        return [Mark.model_validate(item) for item in found]
+
     def remove_job(self, name: str) -> None:
         self._transport.request("DELETE", f"jobs/{quote(name, '')}")
 
@@ -315,14 +330,18 @@ class Client:
         *,
         parameters: Mapping[str, Any] | None = None,
         only: Sequence[str] = (),
+        again: tuple[str, str] | None = None,
         idempotency_key: str | None = None,
     ) -> Run:
         """Starts a run, with other values for the job's parameters if need be; the same key again gives the same run.
 
-        ``only``: the objects that it copies, of a job with many.
+        ``only``: the objects that it copies, of a job with many. ``again``: the first and the last value of a range that is copied
+        anew, of a job that copies what is new.
         """
         headers = {"Idempotency-Key": idempotency_key} if idempotency_key else {}
         asked: dict[str, Any] = {"parameters": dict(parameters or {})} | ({"only": list(only)} if only else {})
+        if again:
+            asked["again"] = {"from": again[0], "to": again[1]}
         return Run.model_validate(self._json("POST", f"jobs/{quote(job, '')}/runs", json=asked, headers=headers))
 
     def runs(self, *, job: str = "", state: str = "", page: int = 1, page_size: int = 50) -> Page[RunSummary]:

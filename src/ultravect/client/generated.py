@@ -128,31 +128,54 @@ class Layout(Given):
     """
 
 
-class Leg(Given):
-    number: int
+class Mark(Given):
+    """
+    How far a job has copied one object, as its target keeps it.
+    """
+
     object: str
-    """
-    The object that it copies, of a job with many; "" otherwise.
-    """
-    source: str
     target: str
-    state: str
-    outcome: str
-    error: dict[str, Any] | None = Field(...)
-    started_at: datetime | None = Field(...)
-    ended_at: datetime | None = Field(...)
-    attempts: int
-    phases: list[dict[str, Any]]
-    progress: dict[str, Any]
-    tally: dict[str, int] | None = Field(...)
-    rows_before: int | None = Field(...)
-    rows_after: int | None = Field(...)
-    created_target: bool
-    rejected: int
-    comparison: dict[str, int] | None = Field(...)
-    checksums: dict[str, str] | None = Field(...)
-    peak_memory: int | None = Field(...)
-    strategy: str
+    column: str
+    """
+    The column that the mark is kept by; "" where files are noted.
+    """
+    value: str
+    """
+    The highest value that was copied; "" where there is no mark yet.
+    """
+    files: int
+    """
+    How many files were copied.
+    """
+    names: list[str]
+    """
+    Some of the files, sorted.
+    """
+
+
+class MarkOfLeg(Given):
+    """
+    Where a leg began and ended, of a job that copies what is new.
+    """
+
+    object: str
+    summary: str
+    """
+    Where it began, for a reader.
+    """
+    column: str | None = None
+    before: str | None = None
+    """
+    The mark of the column as it was; null for none.
+    """
+    after: str | None = None
+    """
+    As the load has left it.
+    """
+    files: int | None = None
+    """
+    How many files it has noted.
+    """
 
 
 class Objects(Given):
@@ -285,48 +308,6 @@ class Revision(Given):
     saved_at: datetime
     saved_by: str | None = None
     file: str
-
-
-class Run(Given):
-    id: int
-    job: str
-    revision: int
-    state: str
-    outcome: str
-    """
-    What the run has left in its target, whatever its state: a run can fail after its rows are committed. unknown: the target has not answered yet, and is asked again.
-
-    * `nothing` - Nothing
-    * `committed` - Committed
-    * `unknown` - Unknown
-    """
-    started_by: str | None = Field(...)
-    queued_at: datetime
-    started_at: datetime | None = Field(...)
-    first_row_at: datetime | None = Field(...)
-    ended_at: datetime | None = Field(...)
-    stop_requested: bool
-    error: dict[str, Any] | None = Field(...)
-    kind: str
-    """
-    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
-
-    * `load` - Load
-    * `rejects` - Rejects
-    * `undo` - Undo
-    """
-    origin: int | None = Field(...)
-    legs: list[Leg]
-    file: str
-    """
-    The job file as it was run.
-    """
-    parameters: dict[str, Any]
-    attempts: int
-    followed_by: list[FollowUp]
-    """
-    Runs that loaded its rejects, or undid it.
-    """
 
 
 class RunEvent(Given):
@@ -505,6 +486,35 @@ class JobSummary(Given):
     last_run: RunLine | None = Field(...)
 
 
+class Leg(Given):
+    number: int
+    object: str
+    """
+    The object that it copies, of a job with many; "" otherwise.
+    """
+    source: str
+    target: str
+    state: str
+    outcome: str
+    error: dict[str, Any] | None = Field(...)
+    started_at: datetime | None = Field(...)
+    ended_at: datetime | None = Field(...)
+    attempts: int
+    phases: list[dict[str, Any]]
+    progress: dict[str, Any]
+    tally: dict[str, int] | None = Field(...)
+    rows_before: int | None = Field(...)
+    rows_after: int | None = Field(...)
+    created_target: bool
+    rejected: int
+    gone: int
+    mark: MarkOfLeg | None = Field(...)
+    comparison: dict[str, int] | None = Field(...)
+    checksums: dict[str, str] | None = Field(...)
+    peak_memory: int | None = Field(...)
+    strategy: str
+
+
 class NewToken(Given):
     id: int
     label: str
@@ -545,6 +555,48 @@ class Rehearsal(Given):
     rows: list[RehearsedRow]
     rejects: list[dict[str, Any]]
     findings: list[Finding]
+
+
+class Run(Given):
+    id: int
+    job: str
+    revision: int
+    state: str
+    outcome: str
+    """
+    What the run has left in its target, whatever its state: a run can fail after its rows are committed. unknown: the target has not answered yet, and is asked again.
+
+    * `nothing` - Nothing
+    * `committed` - Committed
+    * `unknown` - Unknown
+    """
+    started_by: str | None = Field(...)
+    queued_at: datetime
+    started_at: datetime | None = Field(...)
+    first_row_at: datetime | None = Field(...)
+    ended_at: datetime | None = Field(...)
+    stop_requested: bool
+    error: dict[str, Any] | None = Field(...)
+    kind: str
+    """
+    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+
+    * `load` - Load
+    * `rejects` - Rejects
+    * `undo` - Undo
+    """
+    origin: int | None = Field(...)
+    legs: list[Leg]
+    file: str
+    """
+    The job file as it was run.
+    """
+    parameters: dict[str, Any]
+    attempts: int
+    followed_by: list[FollowUp]
+    """
+    Runs that loaded its rejects, or undid it.
+    """
 
 
 class Check(Given):

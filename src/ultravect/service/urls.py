@@ -68,6 +68,7 @@ _V1 = [
     path("jobs/<str:name>", jobs.JobView.as_view()),
     path("jobs/<str:name>/revisions", jobs.RevisionsView.as_view()),
     path("jobs/<str:name>/check", jobs.CheckJobView.as_view()),
+    path("jobs/<str:name>/marks", jobs.MarksView.as_view()),
     path("jobs/<str:name>/runs", jobs.JobRunsView.as_view()),
     path("check", jobs.CheckFileView.as_view()),
     path("jobs/<str:name>/rehearse", jobs.RehearseJobView.as_view()),

@@ -46,7 +46,7 @@ class LiveTable:
     ``rows`` is the database's own estimate; ``granted`` what the connection's user may do with it; ``unique``
     the sets of columns that a unique index or key keeps apart; ``dependents`` are the views and foreign keys without
     which the table cannot be dropped; ``checks`` those that rows have to meet as they are sent: there are none where a
-    trigger could change rows before.
+    trigger could change rows before. ``indexed``: the columns with which an index begins, so that rows are found quickly by them.
     """
 
     name: TableName
@@ -58,6 +58,7 @@ class LiveTable:
     unique: Sequence[frozenset[str]] = ()
     dependents: Sequence[str] = ()
     checks: Sequence[LiveCheck] = ()
+    indexed: frozenset[str] = frozenset()
 
     def keeps_apart(self, keys: Iterable[str]) -> bool:
         """Whether a unique index or key allows each combination of ``keys`` once only."""

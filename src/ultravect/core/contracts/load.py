@@ -40,6 +40,9 @@ class LoadOrder:
     begins. ``lock_table``: other writers wait until the load is done.
     ``truncate``: an overwrite takes the old rows away at once, and readers wait too. ``may_swap``: another table may take the
     place of the one that is overwritten, where the target still allows it.
+    ``marks``: what was copied is noted, see ``Load.publish``. ``replaces``: an overwrite takes only rows away for which this is true,
+    in the target's SQL; "" for all. ``gone``: what an upsert does with rows of the target that no row matches: ``delete``, or the name
+    of a column that is set to true; "" for nothing; ``gone_limit`` says how many of the target's rows that may be.
     """
 
     table: TableName
@@ -62,6 +65,10 @@ class LoadOrder:
     lock_table: bool = False
     truncate: bool = False
     may_swap: bool = True
+    marks: bool = False
+    replaces: str = ""
+    gone: str = ""
+    gone_limit: Callable[[int], int] = lambda rows: rows
     notify: Callable[[str], None] = lambda text: None
 
     @property
@@ -91,7 +98,8 @@ class RefusedRow:
 
 @dataclass(frozen=True)
 class Counts:
-    """What the database says it did with the rows it was given; ``removed`` were there before, ``refused`` it did not take."""
+    """What the database says it did with the rows it was given; ``removed`` were there before, ``refused`` it did not take;
+    ``gone`` are the rows of the target that no row matched, and that were removed or flagged."""
 
     inserted: int
     updated: int = 0
@@ -99,3 +107,4 @@ class Counts:
     repeated: int = 0
     removed: int = 0
     refused: int = 0
+    gone: int = 0

@@ -6,6 +6,8 @@ import json
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from ultravect.core.contracts.mark import MarkChange, MarkKey
+
 RECEIPTS = "ultravect_receipt"
 
 
@@ -24,6 +26,15 @@ class Receipt:
     created: bool = False
     previous: str = ""
     """The table in which an overwrite kept what it replaced."""
+
+    marks: list[dict[str, Any]] = field(default_factory=list)
+    """What was noted with it, where that is not part of one transaction; see ``mark_changes``."""
+
+    @property
+    def mark_changes(self) -> list[MarkChange]:
+        return [
+            MarkChange(MarkKey(**item["key"]), item["item"], item["value"], item["before"]) for item in self.marks
+        ]
 
     @property
     def bars(self) -> bool:

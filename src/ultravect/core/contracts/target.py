@@ -12,6 +12,7 @@ import pyarrow as pa
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.load import Counts, LoadOrder, ReceiptKey, RefusedRow
+from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.dialects.base import Dialect, TableName
@@ -83,14 +84,18 @@ class Load(Protocol):
         """Rows that the database did not take, in their order, when the order isolates them; read between ``finish`` and
         ``publish``."""
 
-    def finish(self, tolerated: int = 0) -> Counts:
+    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
         """Ends staging and does what the order's mode says; what the database says it did with the rows.
 
-        ``tolerated``: how many rows may be refused, when the order isolates them.
+        ``tolerated``: how many rows may be refused, when the order isolates them. ``complete``: whether every row of the source was
+        staged, so that rows of the target that none matches are gone.
         """
 
-    def publish(self, receipt: Receipt | None = None) -> None:
-        """Makes the rows visible: all of them, or none; with ``receipt``, if the order names one."""
+    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
+        """Makes the rows visible: all of them, or none; with ``receipt``, if the order names one, and with ``marks``.
+
+        UltravectError ``mark-moved``, with nothing written, where an entry of a mark is another than it was.
+        """
 
     def verify(self) -> Verified:
         """Counts in the target, after publishing."""
@@ -144,6 +149,9 @@ class Target(Protocol):
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         """The receipt of a load into ``table``, if it was committed."""
+
+    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
+        """The entries of a mark that loads into ``table`` have written, by their items."""
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         """The receipt of the attempt of a run that was committed; where none was, none of them can commit any more.

@@ -181,6 +181,12 @@ class Dialect(Protocol):
     def differs(self, left: str, right: str) -> str:
         """The condition that two values are not the same; two NULLs are."""
 
+    def delete_where(self, table: str, condition: str) -> str:
+        """The statement that deletes the rows ``t`` of a quoted ``table`` for which a condition is true."""
+
+    def set_where(self, table: str, column: str, value: str, condition: str) -> str:
+        """The statement that sets a column, unquoted, to a value in such rows."""
+
     def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
         """The statement that gives rows ``t`` of ``table`` the columns of the rows ``s`` of ``staged`` they match.
 

@@ -172,6 +172,12 @@ class CommonDialect(ABC):
     def differs(self, left: str, right: str) -> str:
         return f"{left} IS DISTINCT FROM {right}"
 
+    def delete_where(self, table: str, condition: str) -> str:
+        return f"DELETE FROM {table} AS t WHERE {condition}"
+
+    def set_where(self, table: str, column: str, value: str, condition: str) -> str:
+        return f"UPDATE {table} AS t SET {self.quote(column)} = {value} WHERE {condition}"
+
     def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
         settings = ", ".join(f"{self.quote(column)} = s.{self.quote(column)}" for column in columns)
         return f"UPDATE {table} AS t SET {settings} FROM {staged} AS s WHERE {matched} AND ({where})"

@@ -106,6 +106,32 @@ class Merge:
         """Rows of the target whose key no staged row has."""
         return f"SELECT {self._names('t.')} FROM {self._unmatched()} LIMIT {limit}"
 
+    def count_gone(self, flag: str = "") -> str:
+        """How many rows of the target no staged row matches; of those without the ``flag``, where there is one."""
+        unset = f" AND {self._is_unset(flag)}" if flag else ""
+        return f"SELECT count(*) FROM {self.table} t WHERE {self._is_gone}{unset}"
+
+    def delete_gone(self) -> str:
+        return self.dialect.delete_where(self.table, self._is_gone)
+
+    def flag_gone(self, flag: str) -> str:
+        """Sets a column of booleans to true in the rows that no staged row matches."""
+        return self.dialect.set_where(self.table, flag, "TRUE", f"{self._is_gone} AND {self._is_unset(flag)}")
+
+    def unflag(self, flag: str) -> str:
+        """Sets it to false in the rows that are there again."""
+        return self.dialect.set_where(
+            self.table, flag, "FALSE", f"NOT ({self._is_gone}) AND t.{self.dialect.quote(flag)}"
+        )
+
+    @property
+    def _is_gone(self) -> str:
+        return f"NOT EXISTS (SELECT 1 FROM {self.staged} s WHERE {self.matched})"
+
+    def _is_unset(self, flag: str) -> str:
+        column = f"t.{self.dialect.quote(flag)}"
+        return f"({column} IS NULL OR NOT {column})"
+
     def _unmatched(self) -> str:
         return f"{self.table} t LEFT JOIN {self.staged} s ON {self.matched} WHERE s.{self.dialect.quote(ROW)} IS NULL"
 

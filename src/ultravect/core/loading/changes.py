@@ -48,14 +48,18 @@ def paired(merge: Merge, found: Sequence[Sequence[Any]]) -> list[RowChange]:
     return [RowChange("updated", _row(merge, row[:count]), _row(merge, row[count:])) for row in found]
 
 
+def gone_rows(merge: Merge, rows: Rows, limit: int) -> list[RowChange]:
+    """Rows of the target that no staged row matches."""
+    return [RowChange("gone", _row(merge, row), None) for row in rows(merge.gone(limit))]
+
+
 def compared(merge: Merge, rows: Rows, limit: int) -> tuple[Comparison, list[RowChange]]:
     """The staged rows against those of the table that they will take the place of."""
     ((added, pairs, differing, lost),) = rows(merge.comparison())
     comparison = Comparison(int(added), int(lost), int(differing), int(pairs) - int(differing))
     new = rows(merge.unknown(limit)) if comparison.added else []
-    old = rows(merge.gone(limit)) if comparison.gone else []
     return comparison, [
         *(updates(merge, rows, limit) if comparison.changed else []),
         *(RowChange("added", None, _row(merge, row)) for row in new),
-        *(RowChange("gone", _row(merge, row), None) for row in old),
+        *(gone_rows(merge, rows, limit) if comparison.gone else []),
     ]

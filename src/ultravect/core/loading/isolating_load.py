@@ -10,7 +10,7 @@ from __future__ import annotations
 import json
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,12 +18,18 @@ import pyarrow as pa
 
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.load import Counts, LoadOrder, RefusedRow
+from ultravect.core.contracts.mark import MarkChange
+from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Statements
+from ultravect.core.dialects.base import Dialect
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.loading.ascending_keys import AscendingKeys
 from ultravect.core.loading.changes import compared, repeats, updates
+from ultravect.core.loading.gone import DELETE, Gone
 from ultravect.core.loading.isolation import Isolated, RowsRefused, isolate
-from ultravect.core.loading.refusals import key_not_unique, key_repeated
+from ultravect.core.loading.marks import MarkTable
+from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.refusals import attempt_replaced, key_not_unique, key_repeated
 
 _SAVEPOINT = "ultravect_part"
 _RECORDS_AT_ONCE = 500
@@ -52,6 +58,7 @@ class IsolatingLoad(ABC):
     strategy: str = ""
     _order: LoadOrder
     _statements: Statements
+    rows_before: int = 0
     _removed: int = 0
     """How many rows of the table the load takes away."""
     _ascending: AscendingKeys | None = None
@@ -96,12 +103,36 @@ class IsolatingLoad(ABC):
     def _compare(self, merge: Merge) -> None:
         """Notes how the rows that come differ from those of the table that they replace, where keys match them."""
         order = self._order
-        if order.samples and order.keys:
+        if order.samples and order.keys and not order.replaces:
             self.comparison, changed = compared(merge, self._all_rows, order.samples)
             self.changes = [*self.changes, *changed]
 
-    def _merge_staged(self, merge: Merge, staged: int, tolerated: int) -> Counts:
-        """Brings the ``staged`` rows into the table, as the order says."""
+    def _merge_staged(self, merge: Merge, staged: int, tolerated: int, *, complete: bool) -> Counts:
+        """Brings the ``staged`` rows into the table, as the order says; ``complete``: see ``Load.finish``."""
+        counts = self._merge_rows(merge, staged, tolerated)
+        order = self._order
+        if not order.gone:
+            return counts
+        if not complete:
+            order.notify("rows that are gone are kept: some rows of the source were rejected, and may be them")
+            return counts
+        done, samples = Gone(order, merge, self._all_rows, self._apart).settle(self.rows_before)
+        self.changes = [*self.changes, *samples]
+        if order.gone != DELETE:
+            return replace(counts, gone=done)
+        self._removed += done
+        return replace(counts, gone=done, removed=counts.removed + done)
+
+    def _apart(self, statement: str) -> int:
+        """Runs a statement whose rows are not counted as the load's own."""
+        return self._changed(statement)
+
+    def _delete_old(self, table: str) -> int:
+        """Takes the rows away that an overwrite replaces; how many."""
+        where = f" WHERE {self._order.replaces}" if self._order.replaces else ""
+        return self._changed(f"DELETE FROM {table}{where}")
+
+    def _merge_rows(self, merge: Merge, staged: int, tolerated: int) -> Counts:
         order = self._order
         repeated = self._drop_repeats(merge)
         left = staged - repeated
@@ -113,6 +144,32 @@ class IsolatingLoad(ABC):
         if order.mode != "upsert":
             return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
         return self._upsert(merge, left, repeated)
+
+    def _write_account(
+        self,
+        dialect: Dialect,
+        receipts: ReceiptTable,
+        receipt: Receipt | None,
+        marks: Sequence[MarkChange],
+        pending: str = "",
+    ) -> None:
+        """Leaves receipt and marks in the transaction that publishes; UltravectError where another attempt or run was first."""
+        if marks:
+            run = self._order.receipt.run if self._order.receipt else ""
+            MarkTable(dialect, receipts.name).write(self._statements, marks, run)
+        if receipt is None or self._order.receipt is None:
+            return
+        self._changed(receipts.prune())
+        try:
+            self._changed(receipts.write(self._order.receipt, receipt, pending))
+        except Exception as error:
+            if not self._is_taken(error):
+                raise
+            raise attempt_replaced(self._order) from None
+
+    @abstractmethod
+    def _is_taken(self, error: Exception) -> bool:
+        """Whether a statement failed because its key is there already."""
 
     @abstractmethod
     def _take_old_rows(self, merge: Merge) -> None:

@@ -9,12 +9,14 @@ from typing import Any
 
 from ultravect.core.contracts.catalogue import PRIVILEGES, LiveTable, TableInfo
 from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.loading.local_file import file_steps, write_obstacle
 from ultravect.core.loading.local_load import committed_in
+from ultravect.core.loading.marks import MarkTable, entries
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.model.connection import DatabaseFileSettings
 
@@ -95,6 +97,13 @@ class LocalDatabase(ABC):
             row = session.execute(receipts.find(key)).fetchone()
         found = Receipt.from_text(row[0]) if row else None
         return None if found is None or found.bars else found
+
+    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
+        marks = MarkTable(self.dialect, table)
+        with self._session("looking for a mark") as session:
+            if not session.execute(self._finding(marks.name)).fetchall():
+                return {}
+            return entries(session.execute(marks.find(key)).fetchall())
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         receipts = ReceiptTable(self.dialect, table)

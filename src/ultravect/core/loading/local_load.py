@@ -9,13 +9,15 @@ from typing import Any
 import pyarrow as pa
 
 from ultravect.core.contracts.load import STAGED, Counts, LoadOrder, ReceiptKey
+from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Statements, Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
+from ultravect.core.loading.marks import MarkTable
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
-from ultravect.core.loading.refusals import attempt_replaced, previous_name, require_empty
+from ultravect.core.loading.refusals import previous_name, require_empty
 
 _MATCHED = "ultravect_matched"
 
@@ -44,10 +46,8 @@ class LocalLoad(IsolatingLoad):
         if order.create is not None:
             self._run(dialect.create_table(order.table, order.create))
         self._run(dialect.alter_table(order.table, order.changes))
-        if order.mode == "overwrite" and order.create is None:
-            self._removed = self.rows_before
-            if not order.staged:
-                self._execute(f"DELETE FROM {self._table}")
+        if order.mode == "overwrite" and order.create is None and not order.staged:
+            self._removed = self._delete_old(self._table)
         if order.staged:
             self._stage()
         self._into = STAGED if order.staged else self._table
@@ -88,18 +88,18 @@ class LocalLoad(IsolatingLoad):
         batch = self._numbered(batch, self._written)
         self._written += self._insert(batch)
 
-    def finish(self, tolerated: int = 0) -> Counts:
+    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
         counts = Counts(self._written, removed=self._removed)
         if self._order.staged:
             counts = self._merge_staged(
-                self._order.merge(self._dialect, self._table, STAGED), self._written, tolerated
+                self._order.merge(self._dialect, self._table, STAGED), self._written, tolerated, complete=complete
             )
         self._of_load = self._count() - self.rows_before + self._removed + counts.updated
         return counts
 
     def _take_old_rows(self, merge: Merge) -> None:
         self._compare(merge)
-        self._execute(f"DELETE FROM {self._table}")
+        self._removed = self._delete_old(self._table)
 
     def _find_matches(self, merge: Merge) -> Matches:
         """By one join, whose result is kept: the table has no index on its keys, perhaps."""
@@ -111,29 +111,28 @@ class LocalLoad(IsolatingLoad):
         self._sample_updates(merge)
         return Matches(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")
 
-    def publish(self, receipt: Receipt | None = None) -> None:
+    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
         order = self._order
         self._run_own(order.after)
         if order.staged:
             self._execute(f"DROP TABLE {STAGED}")
             self._execute(f"DROP TABLE IF EXISTS {_MATCHED}")
-        if receipt is not None and order.receipt is not None:
-            if not self._has_receipts():
-                self._execute(self._receipts.create())
-            if self.previous:
-                self._run(self._receipts.drop_previous(self._all_rows(self._receipts.kept()), receipt.table))
-            self._execute(self._receipts.prune())
-            try:
-                self._execute(self._receipts.write(order.receipt, receipt))
-            except Exception as error:
-                if self._refusal(error) is None:
-                    raise
-                raise attempt_replaced(order) from None
+        if receipt is not None and order.receipt is not None and not self._has(self._receipts.name):
+            self._execute(self._receipts.create())
+        table = MarkTable(self._dialect, order.table)
+        if marks and not self._has(table.name):
+            self._execute(table.create())
+        if receipt is not None and order.receipt is not None and self.previous:
+            self._run(self._receipts.drop_previous(self._all_rows(self._receipts.kept()), receipt.table))
+        self._write_account(self._dialect, self._receipts, receipt, marks)
         self._execute("COMMIT")
 
+    def _is_taken(self, error: Exception) -> bool:
+        return self._refusal(error) is not None
+
     @abstractmethod
-    def _has_receipts(self) -> bool:
-        """Whether there is a table of receipts."""
+    def _has(self, table: TableName) -> bool:
+        """Whether there is a table of this name."""
 
     def verify(self) -> Verified:
         how = "in the load's own transaction, just before its commit, as the table's growth: no other session can write meanwhile"

@@ -12,6 +12,12 @@ from ultravect.core.model.rename import Rename
 from ultravect.core.model.written import Split, WrittenLayout, written_layout
 
 
+class FlagGone(Declared):
+    """A column that says which rows the source has no more."""
+
+    flag: str = Field(min_length=1, description="A column of booleans.", examples=["is_gone"])
+
+
 class Target(Declared):
     """Where rows go, and how they are written."""
 
@@ -54,6 +60,23 @@ class Target(Declared):
         default=Rename(),
         description="How names are made of the source's, where the job gives none: a case for tables and columns, or a mapping.",
         examples=["snake_case", {"columns": "snake_case", "prefix": "src_"}],
+    )
+    replaces: str | None = Field(
+        default=None,
+        min_length=1,
+        description="With overwrite: only rows of the target for which this is true are replaced. A row that comes and for which "
+        "it is not true is a reject.",
+        examples=["season = :season"],
+    )
+    gone: Literal["keep", "delete"] | FlagGone = Field(
+        default="keep",
+        description="With upsert: what happens to rows of the target whose key the source has no more; a flag is set in a "
+        "column of booleans, and taken back when the row is there again.",
+        examples=["delete", {"flag": "is_gone"}],
+    )
+    gone_limit: RejectLimit = Field(
+        default="10%",
+        description="A load by which more rows of the target would be gone fails: a count, or a share of its rows.",
     )
     repeats: Literal["last", "first", "fail"] = Field(
         default="last", description="Which row wins when one key comes twice in one load, by the source's order."
@@ -127,6 +150,18 @@ class Target(Declared):
             raise ValueError("into.keep_previous goes with mode: overwrite only: nothing else replaces rows")
         if self.old_rows == "truncate" and self.mode != "overwrite":
             raise ValueError("into.old_rows goes with mode: overwrite only: nothing else takes rows away")
+        if self.replaces is not None and (self.mode != "overwrite" or self.table is None):
+            raise ValueError(
+                "into.replaces goes with mode: overwrite of a table: it says which of its rows are replaced"
+            )
+        if self.replaces is not None and (
+            self.keep_previous or self.old_rows == "truncate" or self.if_different == "rebuild"
+        ):
+            raise ValueError(
+                "into.replaces takes a part of the rows away: keep_previous, truncate and rebuild are for all of them"
+            )
+        if self.gone != "keep" and self.mode != "upsert":
+            raise ValueError("into.gone goes with mode: upsert: it compares keys")
         if self.keys != "primary" and len(set(self.keys)) < len(self.keys):
             raise ValueError("into.keys names a column twice")
         return self

@@ -82,6 +82,30 @@ class Job(Declared):
         return self
 
     @model_validator(mode="after")
+    def _only_new(self) -> Job:
+        newer, into = self.source.newer, self.into
+        whole = newer is None or newer.changed_rows
+        if into.gone != "keep" and not (whole and self.source.where is None):
+            raise ValueError("into.gone needs all rows of the source: leave out from.newer and from.where")
+        if newer is None:
+            return self
+        if newer.changed_rows and into.mode != "upsert":
+            raise ValueError(
+                "from.newer: changed_rows goes with into.mode: upsert, which compares rows by their keys"
+            )
+        if newer.has_mark and into.mode == "overwrite":
+            raise ValueError(
+                "from.newer goes with append or upsert: an overwrite would replace what was copied before"
+            )
+        if newer.overlap is not None and not into.keys:
+            raise ValueError("from.newer: overlap reads rows again, which are known by into.keys: name them")
+        if into.folder is not None:
+            raise ValueError(
+                "into.folder copies only files that differ from those that are there: leave out from.newer"
+            )
+        return self
+
+    @model_validator(mode="after")
     def _many(self) -> Job:
         names = self.captures
         used = set(placeholders(self.into.object_name))

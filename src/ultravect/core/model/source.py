@@ -8,6 +8,7 @@ from pydantic import Field, model_validator
 
 from ultravect.core.model.base import Declared, Slug
 from ultravect.core.model.layout import LayoutOrName
+from ultravect.core.model.newer import Newer
 
 _OBJECTS = ("table", "tables", "query", "files")
 TablePattern = Annotated[str, Field(min_length=1)]
@@ -61,6 +62,11 @@ class Source(Declared):
         description="Only rows for which this is true are copied. Filtered in the source where that gives the same.",
         examples=["season = :season and status <> 'draft'"],
     )
+    newer: Newer | None = Field(
+        default=None,
+        description="Only what is new since the last run: by a column that grows, or files that were not copied before.",
+        examples=[{"by": "changed_at", "overlap": "10 min"}, "files"],
+    )
     layout: LayoutOrName | None = Field(
         default=None,
         description="A mapping, or the name of a saved layout, such as weigh-slips or weigh-slips@2. Left out: found from the file, and shown.",
@@ -76,6 +82,10 @@ class Source(Declared):
             raise ValueError("from.except goes with from.tables: it names some of those")
         if self.sheets is not None and self.files is None:
             raise ValueError("from.sheets goes with from.files, which names the workbooks")
+        if self.newer is not None and self.newer.files is not None and self.files is None:
+            raise ValueError("from.newer: files goes with from.files; for tables name a column: {by: changed_at}")
+        if self.newer is not None and self.newer.by is not None and self.files is not None:
+            raise ValueError("from.newer: {by: …} asks a database; files are new as a whole: newer: files")
         if self.layout is not None and self.files is None:
             raise ValueError("from.layout is for files; a table has none")
         return self

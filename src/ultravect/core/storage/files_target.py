@@ -8,7 +8,7 @@ import shutil
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from urllib.parse import quote
 
@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.load import Counts, LoadOrder, ReceiptKey, RefusedRow
+from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.storage import Listing, Storage
 from ultravect.core.contracts.target import SwapNeeds, Verified
@@ -29,6 +30,7 @@ from ultravect.core.layouts.chain import NULL_PARTITION
 from ultravect.core.layouts.compression import decompress
 from ultravect.core.layouts.writers import WRITTEN_FORMATS
 from ultravect.core.layouts.writers.base import Writer
+from ultravect.core.loading.marks import mark_moved
 from ultravect.core.loading.refusals import attempt_replaced, require_empty
 from ultravect.core.model.base import size_bytes
 from ultravect.core.model.into import Target
@@ -44,6 +46,7 @@ from ultravect.core.model.written import (
     written_layout,
 )
 from ultravect.core.storage.file_set import FileNote, FileSet
+from ultravect.core.storage.mark_note import MarkNote
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
@@ -139,7 +142,7 @@ class FileLoad:
     previous = ""
     strategy = ""
 
-    def finish(self, tolerated: int = 0) -> Counts:
+    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
         if not self.parts and not self._keyed:
             self._begin(())
         for keys in list(self._open):
@@ -173,8 +176,9 @@ class FileLoad:
             total += typed.num_rows if typed is not None else reader.read(block).count
         return total
 
-    def publish(self, receipt: Receipt | None = None) -> None:
+    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
         storage = self._target.storage
+        self._target.require_marks(marks)
         # as it is now: others may have written by this name since the load began
         known = self._target.file_set()
         new = [part.path for part in self.parts]
@@ -193,8 +197,10 @@ class FileLoad:
             storage.remove(path)
         note.files = [path for path in note.files if path not in old]
         account = receipt or Receipt(self._path, self._order.mode, rows_before=None)
-        note.receipt = account.as_dict()
+        # the note is what commits: whoever finds it writes the marks
+        note.receipt = replace(account, marks=[asdict(change) for change in marks]).as_dict()
         known.store(note)
+        self._target.settle_marks(marks)
         known.replaced(note, old)
 
     def _require_standing(self, known: FileSet, run: str) -> None:
@@ -285,11 +291,38 @@ class FilesTarget:
     def count(self, name: TableName) -> int | None:
         return None
 
+    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
+        return self._mark_note(key.job).entries(key)
+
+    def _mark_note(self, job: str) -> MarkNote:
+        return MarkNote(self.storage, self.template, job)
+
+    def replace_mark(self, key: MarkKey, value: str | None) -> None:
+        """Sets the one entry of a mark, or forgets all of it."""
+        note = self._mark_note(key.job)
+        held = note.all()
+        held.pop(key.object, None)
+        note.store(held if value is None else {**held, key.object: {"": value}})
+
+    def require_marks(self, marks: Sequence[MarkChange]) -> None:
+        """Raises where another run has copied the same meanwhile."""
+        for change in marks:
+            if self.mark(TableName(None, self.name), change.key).get(change.item) != change.before:
+                raise mark_moved(change.key)
+
+    def settle_marks(self, marks: Sequence[MarkChange]) -> None:
+        """Notes what was copied, once the files are in their place; again where a run died before it."""
+        for job in {change.key.job for change in marks}:
+            self._mark_note(job).write([change for change in marks if change.key.job == job])
+
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         return self.file_set().receipt(key.run)
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        return self.file_set().committed(keys)
+        found = self.file_set().committed(keys)
+        if found is not None:
+            self.settle_marks(found.mark_changes)
+        return found
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "the target is files"

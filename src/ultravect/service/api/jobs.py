@@ -32,11 +32,14 @@ from ultravect.service.api.serializers import (
     DraftSerializer,
     JobSerializer,
     JobSummarySerializer,
+    MarkInputSerializer,
+    MarkSerializer,
     RehearsalInputSerializer,
     RehearsalSerializer,
     RevisionSerializer,
     RunInputSerializer,
     RunSerializer,
+    SetMarkSerializer,
     TranslationSerializer,
     TypesInputSerializer,
 )
@@ -311,6 +314,59 @@ def _only(model: JobModel, given: RunInputSerializer) -> list[str] | None:
     return only
 
 
+def _again(model: JobModel, given: RunInputSerializer) -> dict[str, str] | None:
+    """The range that a run is to copy anew; None for what is new."""
+    again: dict[str, str] | None = given.validated_data.get("again")
+    if again and (model.source.newer is None or model.source.newer.by is None):
+        raise Problem(
+            422,
+            "job-without-mark",
+            f"job {model.job!r} does not copy what is new by a column: there is no range to copy anew",
+            "from.newer: {by: COLUMN} has one",
+        )
+    return dict(again) if again else None
+
+
+@extend_schema(tags=["jobs"])
+class MarksView(APIView):
+    """How far a job has copied what it copies; the target is asked."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(responses=MarkSerializer(many=True), summary="Show the marks of a job")
+    def get(self, request: Request, name: str) -> Response:
+        return self._asked("marks", name)
+
+    @extend_schema(request=SetMarkSerializer, responses=MarkSerializer(many=True), summary="Set a job's mark")
+    def put(self, request: Request, name: str) -> Response:
+        given = SetMarkSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        value, item = given.validated_data["value"], given.validated_data["object"]
+        answer = self._asked("set_mark", name, name=item, value=value)
+        audit(request, "set mark", "job", name, object=item, value=value)
+        return answer
+
+    @extend_schema(
+        parameters=[MarkInputSerializer],
+        responses={200: MarkSerializer(many=True)},
+        summary="Reset a job's mark: the next run copies all there is",
+    )
+    def delete(self, request: Request, name: str) -> Response:
+        given = MarkInputSerializer(data=request.query_params)
+        given.is_valid(raise_exception=True)
+        item = given.validated_data["object"]
+        answer = self._asked("reset_mark", name, name=item)
+        audit(request, "reset mark", "job", name, object=item)
+        return answer
+
+    @staticmethod
+    def _asked(look: str, job: str, **arguments: Any) -> Response:
+        structure = job_named(job).revision.structure
+        source = asdict(connection_named(structure["from"]["connection"]).spec())
+        target = asdict(connection_named(structure["into"]["connection"]).spec())
+        return Response(POOL.look(look, job=structure, source=source, target=target, **arguments))
+
+
 @extend_schema(tags=["jobs"])
 class JobRunsView(APIView):
     """Starts runs of a job."""
@@ -344,7 +400,14 @@ class JobRunsView(APIView):
         known = Run.objects.filter(idempotency_key=key).first() if key else None
         if known is None:
             try:
-                run = start_run(job.revision, request.user, model.parameters, key=key, only=_only(model, given))
+                run = start_run(
+                    job.revision,
+                    request.user,
+                    model.parameters,
+                    key=key,
+                    only=_only(model, given),
+                    again=_again(model, given),
+                )
                 audit(request, "run", "job", name, run=run.pk)
                 return Response(RunSerializer(run).data, status=201)
             except IntegrityError:

@@ -286,6 +286,17 @@ class RawBytesSerializer(serializers.Serializer[Any]):
     base64 = Text(help_text="The first 4,096 bytes.")
 
 
+class MarkOfLegSerializer(serializers.Serializer[Any]):
+    """Where a leg began and ended, of a job that copies what is new."""
+
+    object = Text()
+    summary = Text(help_text="Where it began, for a reader.")
+    column = Text(required=False)
+    before = Text(required=False, allow_null=True, help_text="The mark of the column as it was; null for none.")
+    after = Text(required=False, help_text="As the load has left it.")
+    files = serializers.IntegerField(required=False, help_text="How many files it has noted.")
+
+
 class LegSerializer(serializers.ModelSerializer[Leg]):
     state = serializers.ChoiceField(choices=State.choices)
     phases = shaped(PhaseSerializer(many=True))
@@ -295,6 +306,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
     checksums = shaped(serializers.DictField(child=Text(), allow_null=True))
     object = Text(read_only=True, help_text='The object that it copies, of a job with many; "" otherwise.')
     outcome = serializers.ChoiceField(choices=Outcome.choices)
+    mark = shaped(MarkOfLegSerializer(allow_null=True))
     error = shaped(ErrorSerializer(allow_null=True))
 
     class Meta:
@@ -302,7 +314,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         fields = [
             "number", "object", "source", "target", "state", "outcome", "error", "started_at", "ended_at", "attempts",
             "phases", "progress", "tally", "rows_before", "rows_after",
-            "created_target", "rejected", "comparison", "checksums", "peak_memory", "strategy",
+            "created_target", "rejected", "gone", "mark", "comparison", "checksums", "peak_memory", "strategy",
         ]  # fmt: skip
         read_only_fields = fields
 
@@ -544,7 +556,38 @@ class LegInputSerializer(serializers.Serializer[Any]):
     leg = serializers.IntegerField(required=False, min_value=1, help_text="The number of a leg.")
 
 
+class RangeSerializer(serializers.Serializer[Any]):
+    to = Text(help_text="The last value, included; of a day, all of it.")
+
+    def get_fields(self) -> dict[str, Any]:
+        # `from` is a word of the language
+        return {"from": Text(help_text="The first value, included."), **super().get_fields()}
+
+
+class MarkSerializer(serializers.Serializer[Any]):
+    """How far a job has copied one object, as its target keeps it."""
+
+    object = Text()
+    target = Text()
+    column = Text(help_text='The column that the mark is kept by; "" where files are noted.')
+    value = Text(help_text='The highest value that was copied; "" where there is no mark yet.')
+    files = serializers.IntegerField(help_text="How many files were copied.")
+    names = serializers.ListField(child=Text(), help_text="Some of the files, sorted.")
+
+
+class MarkInputSerializer(serializers.Serializer[Any]):
+    object = Text(default="", allow_blank=True, help_text="Of a job with many objects, which. Left out: all.")
+
+
+class SetMarkSerializer(MarkInputSerializer):
+    value = Text(help_text="The next run begins above it.")
+
+
 class RunInputSerializer(serializers.Serializer[Any]):
+    again = RangeSerializer(
+        required=False,
+        help_text="Of a job that copies what is new by a column: this range is copied anew, and the mark stays where it is.",
+    )
     only = serializers.ListField(
         child=Text(),
         required=False,

@@ -304,6 +304,9 @@ class Run(models.Model):
     """The most attempts that one of its legs took."""
 
     outcome = models.CharField(max_length=16, choices=Outcome.choices, default=Outcome.NOTHING)
+    again = models.JSONField(null=True)
+    """The range that is copied anew, ``from`` and ``to``, of a job that copies what is new; None for what is new."""
+
     only = models.JSONField(null=True)
     """The objects that it copies, of a job with many; None for all."""
 
@@ -345,6 +348,10 @@ class Leg(models.Model):
     peak_memory = models.BigIntegerField(null=True)
     plan = models.JSONField(null=True)
     strategy = models.CharField(max_length=40, default="", blank=True)
+    gone = models.BigIntegerField(default=0)
+    mark = models.JSONField(null=True)
+    """Where it began, and what it has noted, of a job that copies what is new."""
+
     object = models.CharField(max_length=500, default="", blank=True)
     """What it copies, of a job with many."""
 

@@ -114,6 +114,7 @@ class LegExecutor:
             "memory": settings.LEG_MEMORY_BYTES,
             "lost_after": settings.LOST_AFTER_SECONDS,
             "job": structure,
+            "again": run.again,
             # fixes are edits of the text, which is of all legs where there are many
             "text": "" if leg.object else text,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
@@ -186,7 +187,8 @@ class LegExecutor:
         """Closes a leg by what it said last, or by what is known of one that said nothing."""
         kind = ending["kind"] if ending else ""
         if kind == "succeeded":
-            await recorded(recorder.end)(State.SUCCEEDED, outcome=COMMITTED, result=ending)
+            left = NOTHING if ending and ending.get("nothing") else COMMITTED
+            await recorded(recorder.end)(State.SUCCEEDED, outcome=left, result=ending)
             return
         outcome = UNKNOWN if _may_have_written(recorder) else NOTHING
         if ending and ending.get("outcome"):

@@ -31,6 +31,7 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.legs import Legs, lay_out
+from ultravect.core.engine.plan.newer_rows import Again
 from ultravect.core.engine.run.execute import committed_result, run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejects import Reject
@@ -161,6 +162,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         earlier=task["earlier"],
         selection=_selection(task["selection"]) if task["selection"] else None,
         text=task["text"],
+        again=Again(task["again"]["from"], task["again"]["to"]) if task["again"] else None,
     )
 
 

@@ -20,6 +20,7 @@ from ultravect.core.engine.look.raw import raw_start
 from ultravect.core.engine.look.rehearse import one_leg, rehearse
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
 from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
 from ultravect.core.engine.operate.undo import require_undoable
 from ultravect.core.model.document import LAYOUT, LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
@@ -105,6 +106,19 @@ def _undoable(job: Any, target: dict[str, Any], run: str, leg: int, date: str, l
     require_undoable(job_from_data(job), _spec(target), RunFacts(run, dt.date.fromisoformat(date)), keys)
 
 
+def _marks(job: Any, source: dict[str, Any], target: dict[str, Any]) -> Any:
+    return [mark.as_dict() for mark in marks_of(job_from_data(job), _spec(source), _spec(target))]
+
+
+def _set_mark(job: Any, source: dict[str, Any], target: dict[str, Any], name: str, value: str) -> Any:
+    changed = set_mark(job_from_data(job), _spec(source), _spec(target), name, value)
+    return [mark.as_dict() for mark in changed]
+
+
+def _reset_mark(job: Any, source: dict[str, Any], target: dict[str, Any], name: str) -> Any:
+    return [mark.as_dict() for mark in reset_mark(job_from_data(job), _spec(source), _spec(target), name)]
+
+
 LOOKS: dict[str, Callable[..., Any]] = {
     "objects": _objects,
     "preview": _preview,
@@ -116,6 +130,9 @@ LOOKS: dict[str, Callable[..., Any]] = {
     "rehearse": _rehearse,
     "draft": _draft,
     "undoable": _undoable,
+    "marks": _marks,
+    "set_mark": _set_mark,
+    "reset_mark": _reset_mark,
 }
 
 

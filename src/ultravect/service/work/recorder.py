@@ -20,7 +20,7 @@ from ultravect.service.work.legs import add_event, after_leg, locked_run, roll_u
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
 _ACCOUNT = ["tally", "rows_before", "created_target"]
-_RESULT = ["rows_after", "checksums", "comparison", "peak_memory", "strategy"]
+_RESULT = ["rows_after", "checksums", "comparison", "peak_memory", "strategy", "gone", "mark"]
 
 
 class LeaseLost(Exception):

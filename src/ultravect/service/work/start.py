@@ -23,8 +23,9 @@ def start_run(
     kind: RunKind = RunKind.LOAD,
     origin: Run | None = None,
     only: Sequence[str] | None = None,
+    again: dict[str, str] | None = None,
 ) -> Run:
-    """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many."""
+    """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many; ``again``: see ``Run``."""
     model = job_from_data(revision.structure)
     run = Run.objects.create(
         job=revision.job,
@@ -35,6 +36,7 @@ def start_run(
         kind=kind,
         origin=origin,
         only=only,
+        again=again,
     )
     if kind == RunKind.LOAD and model.has_many:
         queue_laying_out(run.pk)

@@ -96,7 +96,7 @@ def check_job(
     job = plan.job
     rows = 0
     effect, statements = "", []
-    if not plan.errors:
+    if not plan.errors and plan.reader is not None:
         try:
             find_duplicates(job, plan)
             find_receipts(plan)
@@ -105,8 +105,11 @@ def check_job(
             rows, sample = _try_rows(job, plan, leg, sample_bytes)
             if not plan.errors:  # a run would come to nothing
                 effect, statements = effect_of(job, plan, sample), statements_of(leg)
+                effect = f"{effect}; {_new_rows(plan)}" if plan.mark else effect
         except UltravectError as error:
             plan.refuse(error, job.source.place)
+    if plan.nothing and not plan.errors:
+        effect = f"copies nothing: {plan.nothing}"
     columns = [
         {
             "source": column.source,
@@ -135,6 +138,12 @@ def check_job(
         rows,
         plan.strategy,
     )
+
+
+def _new_rows(plan: Planning) -> str:
+    """Where a run would begin, and how much there is."""
+    count = plan.count_new()
+    return plan.summary_of_mark + ("" if count is None else f": about {counted(count, 'row')}")
 
 
 def _check_mirror(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> CheckResult:

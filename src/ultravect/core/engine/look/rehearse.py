@@ -79,6 +79,9 @@ def rehearse(
         )
     plan = make_plan(job, source, target, saved, scan_limit=None if rows is None else _SCAN_BYTES)
     result = Rehearsal(plan.findings)
+    if plan.reader is None and not plan.errors:
+        result.complete = True  # nothing is new
+        return result
     if plan.errors:
         result.would_fail = plan.errors[0].message
         return result

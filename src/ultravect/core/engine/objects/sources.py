@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from typing import BinaryIO, cast
 
@@ -163,9 +163,27 @@ def _named_files(spec: ConnectionSpec, path: str) -> tuple[list[SourceFile], str
     return source_files(spec, path), ""
 
 
-def open_source(spec: ConnectionSpec, path: str, layout: AnyLayout | None) -> FileReader:
-    """A reader of one file, or of all files that a pattern matches as if they were one."""
+def _only(files: Sequence[SourceFile], chosen: Sequence[str]) -> list[SourceFile]:
+    """The files of these paths; UltravectError where one of them is there no more."""
+    by_path = {file.path: file for file in files}
+    gone = [path for path in chosen if path not in by_path]
+    if gone:
+        raise UltravectError(
+            "file-missing",
+            f"{gone[0]} is gone since the run was planned",
+            hint="run again: the plan is made anew",
+            object=gone[0],
+        )
+    return [by_path[path] for path in chosen]
+
+
+def open_source(
+    spec: ConnectionSpec, path: str, layout: AnyLayout | None, chosen: Sequence[str] | None = None
+) -> FileReader:
+    """A reader of one file, or of all files that a pattern matches as if they were one; ``chosen``: only of these."""
     files, inside = _named_files(spec, path)
+    if chosen is not None:
+        files = _only(files, chosen)
     if inside:
         # a sheet of a workbook is named as a member of a zip is
         layout = (

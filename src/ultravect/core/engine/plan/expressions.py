@@ -30,6 +30,9 @@ def narrow(job: Job, plan: Planning) -> None:
     needed = {column.position for column in plan.columns if column.expression is None}
     if job.into.rejects != 0:
         needed |= {plan.reader.names.index(name) for name in plan.reader.keys}
+    by = plan.mark.by if plan.mark else None
+    if by is not None and by.ties is not None:
+        needed.add(by.position)
     # a row needs a column to be counted by, even when none is copied
     used = sorted(needed | {item.position for item in plan.inputs}) or [0]
     plan.reader = plan.reader.narrowed(used)
@@ -38,12 +41,15 @@ def narrow(job: Job, plan: Planning) -> None:
         for column in plan.columns
     ]
     plan.inputs = [replace(item, position=used.index(item.position)) for item in plan.inputs]
+    if plan.mark and by is not None and by.ties is not None:
+        plan.mark = replace(plan.mark, by=replace(by, position=used.index(by.position)))
 
 
 def bind_expressions(
     job: Job,
     plan: Planning,
     selected: Sequence[Selected],
+    newer: str,
     places: SecretPlaces,
     scan_limit: int | None,
     progress: Callable[[int, int], None],
@@ -51,10 +57,11 @@ def bind_expressions(
     trusting: bool = False,
 ) -> None:
     """Gives the expressions their types, which for files come from their values: from the first ones where that is enough,
-    ``trusting`` that they are held against all others while they are read."""
+    ``trusting`` that they are held against all others while they are read. ``newer``: the condition of what is new, "" for all."""
     reader = plan.reader
     assert reader is not None
-    condition = parse_condition(job.source.where, "from.where") if job.source.where else None
+    conditions = [f"({text})" for text in (job.source.where, newer) if text]
+    condition = parse_condition(" and ".join(conditions), "from.where") if conditions else None
     computed = [item for item in selected if item.value is not None]
     if condition is None and not computed:
         return

@@ -13,6 +13,7 @@ from pydantic import TypeAdapter
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.plan.mark_plan import MarkPlan
 from ultravect.core.expressions.encode import Expression
 from ultravect.core.model.finding import Finding
 from ultravect.core.types.canonical import CanonicalType
@@ -68,6 +69,8 @@ class FilesPlan:
     declared: Mapping[str, Any] | None
     layout: Mapping[str, Any]
     names: tuple[str, ...]
+    chosen: tuple[str, ...] | None = None
+    """Of the files that match, those that are read; None for all."""
 
 
 @dataclass(frozen=True)
@@ -135,6 +138,9 @@ class LegPlan:
     strategy: StrategyPlan
     ddl: tuple[str, ...]
     findings: tuple[Finding, ...]
+    mark: MarkPlan | None = None
+    replaces: str = ""
+    """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
 
     @property
     def rebuilds(self) -> bool:
@@ -150,6 +156,7 @@ class LegPlan:
         for live in (data["live"], data["source"].get("live")):
             if live:  # sets have no order, and two dumps of one plan should be equal
                 live["granted"].sort()
+                live["indexed"].sort()
                 live["unique"] = sorted(sorted(names) for names in live["unique"])
         return data
 

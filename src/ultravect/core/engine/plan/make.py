@@ -15,13 +15,16 @@ from ultravect.core.engine.plan.existing_table import plan_existing
 from ultravect.core.engine.plan.expected_columns import misfits
 from ultravect.core.engine.plan.expressions import bind_expressions, narrow
 from ultravect.core.engine.plan.new_table import plan_new
+from ultravect.core.engine.plan.newer_files import plan_newer_files
+from ultravect.core.engine.plan.newer_rows import Again, plan_newer_rows
+from ultravect.core.engine.plan.part import plan_gone, plan_part
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import in_job
 from ultravect.core.engine.plan.selection import select_columns, with_key_names
 from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
 from ultravect.core.engine.plan.target_checks import checks_for
-from ultravect.core.engine.plan.writing import plan_mode, situation_of
+from ultravect.core.engine.plan.writing import deciding_parameters, plan_mode, situation_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.files import LayoutFile
@@ -41,17 +44,20 @@ def make_plan(
     progress: Callable[[int, int], None] = lambda rows, size: None,
     trusting: bool = False,
     text: str = "",
+    again: Again | None = None,
 ) -> Planning:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
     ``saved`` is the layout that the job names, when it names one; ``facts`` what names of objects may say about a run; ``text`` the
     job's file, into which the plan's findings are edited.
 
+    ``again``: of a job that copies what is new, this range is copied, whatever was copied before.
+
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
     when ``trusting``, from its first rows: see ``drift``.
     """
     plan = Planning(job, facts or RunFacts())
-    _make(plan, source, target, saved, Scanning(scan_limit, progress), trusting=trusting)
+    _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting)
     if text:
         plan.findings = [finding.edited(text) for finding in plan.findings]
     return plan
@@ -63,11 +69,18 @@ def _make(
     target: ConnectionSpec,
     saved: LayoutFile | None,
     scanning: Scanning,
+    again: Again | None,
     *,
     trusting: bool,
 ) -> None:
     job, facts = plan.job, plan.facts
     selected: list[Selected] = []
+    newer = ""
+    plan.mark_parameters = deciding_parameters(job)
+    by_files = job.source.newer is not None and job.source.newer.files is not None
+    if by_files:
+        # what was copied before is noted there
+        _open_target(plan, target)
     try:
         if job.source.files is None:
             table = job.source.table and filled(job.source.table, job, facts, "from.table")
@@ -75,23 +88,26 @@ def _make(
         else:
             plan.path = filled(job.source.files, job, facts, "from.files")
             plan.declared = _layout(job, saved)
-            plan.reader = open_source(source, plan.path, plan.declared)
+            if by_files and not plan.errors:
+                plan.chosen = plan_newer_files(job, plan, source)
+                if plan.nothing:
+                    return
+            plan.reader = open_source(source, plan.path, plan.declared, plan.chosen)
         plan.findings += [in_job(finding, plan.reader, job) for finding in plan.reader.findings]
         if saved:
             plan.findings += misfits(saved.layout, saved.expects, plan.reader.names, {})
     except UltravectError as error:
+        if error.code == "file-missing" and job.source.allow_none:
+            plan.nothing = f"{job.source.files} matches nothing"
+            return
         plan.refuse(error, job.source.place, respelled(job, job.source.place, error))
     if plan.reader:
         try:
             selected = select_columns(job, plan.reader)
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
-    try:
-        plan.target, plan.table = open_target(job, target, facts)
-        plan.receipts = bool(target.settings.get("receipts", True))
-        plan.live = plan.target.table(plan.table)
-    except UltravectError as error:
-        plan.refuse(error, "into.connection")
+    if not by_files:
+        _open_target(plan, target)
     if plan.reader and plan.target and not plan.errors:
         try:
             job = plan.job = with_key_names(job, plan.reader, selected, plan.target.dialect, plan.live)
@@ -99,8 +115,13 @@ def _make(
             plan.refuse(error, "into.keys")
     if plan.reader and not plan.errors:
         try:
+            newer = plan_newer_rows(job, plan, again)
+        except UltravectError as error:
+            plan.refuse(error, "from.newer", respelled(job, str(error.where.get("place", "")), error))
+    if plan.reader and not plan.errors:
+        try:
             places = source.places
-            bind_expressions(job, plan, selected, places, scanning.limit, scanning.progress, trusting=trusting)
+            bind_expressions(job, plan, selected, newer, places, scanning.limit, scanning.progress, trusting=trusting)
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
     if plan.table is None or plan.target is None or plan.errors:
@@ -109,6 +130,8 @@ def _make(
         _plan_columns(job, plan, selected, scanning)
         if not plan.errors:
             plan_mode(job, plan)
+            plan_part(job, plan)
+            plan_gone(job, plan)
             _decide_checks(job, plan)
         if not plan.errors:
             plan.strategy = choose(situation_of(job, plan))
@@ -117,11 +140,29 @@ def _make(
     narrow(job, plan)
 
 
+def _open_target(plan: Planning, target: ConnectionSpec) -> None:
+    try:
+        plan.target, plan.table = open_target(plan.job, target, plan.facts)
+        plan.receipts = bool(target.settings.get("receipts", True))
+        plan.live = plan.target.table(plan.table)
+        newer = plan.job.source.newer
+        if newer is not None and newer.has_mark and not plan.receipts:
+            plan.add(
+                "error",
+                "marks-off",
+                f"from.newer notes in the target what was copied, and the connection {target.name} takes no notes: receipts: false",
+                "from.newer",
+                "set receipts: true in the connection",
+            )
+    except UltravectError as error:
+        plan.refuse(error, "into.connection")
+
+
 def _decide_checks(job: Job, plan: Planning) -> None:
     """Which of the target's checks are decided here: not of rows that may be dropped for others, nor of a changed table."""
     if plan.live is None or plan.is_new or plan.target is None or job.into.keys or job.into.before:
         return
-    plan.checks = checks_for(plan.live, plan.columns, plan.target.dialect)
+    plan.checks = [*plan.checks, *checks_for(plan.live, plan.columns, plan.target.dialect)]
 
 
 def _layout(job: Job, saved: LayoutFile | None) -> AnyLayout | None:

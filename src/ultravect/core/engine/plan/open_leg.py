@@ -12,6 +12,7 @@ from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.expressions import bound_again
 from ultravect.core.engine.plan.leg_plan import FilesPlan, LegPlan
+from ultravect.core.engine.plan.part import part_check
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.target_checks import TargetCheck, checks_for
 from ultravect.core.errors import UltravectError
@@ -55,7 +56,7 @@ class OpenLeg:
         reader = _reader(plan, source)
         opened, _ = open_target(job, target, plan.facts)
         bound, condition = bound_again(plan, job, source.places)
-        return cls(plan, job, reader, opened, bound, condition, _checks(plan, opened))
+        return cls(plan, job, reader, opened, bound, condition, _checks(plan, job, opened))
 
 
 def _reader(plan: LegPlan, spec: ConnectionSpec) -> Reader:
@@ -66,7 +67,7 @@ def _reader(plan: LegPlan, spec: ConnectionSpec) -> Reader:
             database, found.origin, found.columns, found.label, condition=found.condition, live=found.live
         )
     declared = LAYOUT.read(dict(found.declared)) if found.declared is not None else None
-    reader = open_source(spec, found.path, declared)
+    reader = open_source(spec, found.path, declared, found.chosen)
     if tuple(reader.names) != found.names or reader.layout.model_dump(mode="json") != dict(found.layout):
         raise UltravectError(
             "file-changed",
@@ -77,7 +78,12 @@ def _reader(plan: LegPlan, spec: ConnectionSpec) -> Reader:
     return reader
 
 
-def _checks(plan: LegPlan, target: Target) -> Sequence[TargetCheck]:
+def _checks(plan: LegPlan, job: Job, target: Target) -> Sequence[TargetCheck]:
+    found = _checks_of_table(plan, target)
+    return found if job.into.replaces is None else [part_check(job, plan.columns), *found]
+
+
+def _checks_of_table(plan: LegPlan, target: Target) -> Sequence[TargetCheck]:
     if not plan.checked or plan.live is None:
         return ()
     found = checks_for(plan.live, plan.columns, target.dialect)

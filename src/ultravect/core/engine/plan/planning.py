@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from typing import cast
 
@@ -22,6 +22,7 @@ from ultravect.core.engine.plan.leg_plan import (
     ScopePlan,
     StrategyPlan,
 )
+from ultravect.core.engine.plan.mark_plan import MarkPlan
 from ultravect.core.engine.plan.target_checks import TargetCheck
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
@@ -64,6 +65,25 @@ class Planning:
     is_new: bool = False
     """Whether the table is made by this plan: because it is missing, or in the place of the one that is there."""
     receipts: bool = True
+    mark: MarkPlan | None = None
+    """What the load notes of what it has copied."""
+
+    mark_parameters: Sequence[str] = ()
+    """The parameters that decide what is copied."""
+
+    nothing: str = ""
+    """Why there is nothing to copy; "" where there is something."""
+
+    summary_of_mark: str = ""
+    count_new: Callable[[], int | None] = lambda: None
+    """Asks the source how many rows are new; None where it does not say."""
+
+    replaces: str = ""
+    """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
+
+    chosen: Sequence[str] | None = None
+    """Of the files that ``path`` names, those that are read; None for all."""
+
     findings: list[Finding] = field(default_factory=list)
 
     @property
@@ -106,6 +126,8 @@ class Planning:
             self.strategy,
             self.ddl,
             tuple(replace(finding, replacement=None) for finding in self.findings),
+            self.mark,
+            self.replaces,
         )
 
     def _source(self) -> FilesPlan | RowsPlan:
@@ -116,7 +138,14 @@ class Planning:
         found = cast(FileReader, reader)
         declared = self.declared.model_dump(mode="json", exclude_unset=True) if self.declared else None
         layout = found.layout.model_dump(mode="json")
-        return FilesPlan(self.path, reader.label, declared, layout, tuple(reader.names))
+        return FilesPlan(
+            self.path,
+            reader.label,
+            declared,
+            layout,
+            tuple(reader.names),
+            None if self.chosen is None else tuple(self.chosen),
+        )
 
     def add(
         self,

@@ -37,20 +37,26 @@ class TargetCheck:
     bound: Bound
     places: Sequence[int]
     column: str
+    strict: bool = False
+    """Whether a row that leaves it open by a NULL breaks it: what belongs to a part of a table is decided so."""
 
     @property
     def summary(self) -> str:
+        if self.strict:
+            return f"into.replaces: {self.condition} is not true"
         return f"the check {self.name} of the target: {self.condition}"
 
     @property
     def reason(self) -> str:
         """Why a row is rejected that does not meet it."""
-        return f"breaks {self.summary}"
+        outside = f"outside the part that is replaced: {self.condition} is not true"
+        return outside if self.strict else f"breaks {self.summary}"
 
     def broken(self, arrays: Sequence[pa.Array]) -> Mask:
         """The rows that do not meet the check; a NULL leaves it open, and is let pass."""
         rows = Rows({place: arrays[place] for place in self.places}, len(arrays[0]))
-        return as_mask(pc.invert(evaluate(self.bound, rows).array))
+        met = evaluate(self.bound, rows).array
+        return as_mask(pc.invert(pc.fill_null(met, False) if self.strict else met))
 
     def value(self, arrays: Sequence[pa.Array], row: int) -> str | None:
         """What the one column has in a row."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveTable
@@ -17,13 +18,14 @@ from ultravect.core.engine.plan.statements import plan_statements
 from ultravect.core.engine.plan.strategies import swap
 from ultravect.core.engine.plan.strategies.situation import Situation
 from ultravect.core.engine.plan.suggest import nearest_in
+from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.parse import parse_condition, parse_item
 from ultravect.core.expressions.tree import Star, parameters_in
 from ultravect.core.loading.receipts import ReceiptTable
-from ultravect.core.model.base import duration_seconds
+from ultravect.core.model.base import allowed_rejects, duration_seconds
 from ultravect.core.model.edits import REMOVED
 from ultravect.core.model.finding import Replacement
-from ultravect.core.model.job import Job
+from ultravect.core.model.job import Job, placeholders
 from ultravect.core.model.problems import did_you_mean
 
 _DUPLICATE_SECONDS = 5.0
@@ -207,11 +209,22 @@ def _may_sum(job: Job, plan: Planning) -> bool:
     return job.into.mode != "upsert" and plan.target is not None and plan.target.database is not None
 
 
+def deciding_parameters(job: Job) -> list[str]:
+    """The parameters that decide which rows or files are copied."""
+    named = {*placeholders(job.source.files or ""), *placeholders(job.source.table or "")}
+    if job.source.where:
+        with suppress(UltravectError):  # binding it says what is wrong
+            named |= set(parameters_in(parse_condition(job.source.where, "from.where")))
+    return sorted(named.intersection(job.parameters))
+
+
 def _parameters(job: Job) -> set[str]:
     items = [parse_item(item, "columns") for item in job.columns]
     nodes = [item.value for item in items if not isinstance(item, Star)]
     if job.source.where:
         nodes.append(parse_condition(job.source.where, "from.where"))
+    if job.into.replaces:
+        nodes.append(parse_condition(job.into.replaces, "into.replaces"))
     return {name for node in nodes for name in parameters_in(node)}
 
 
@@ -226,6 +239,7 @@ def situation_of(job: Job, plan: Planning) -> Situation:
         bool(plan.changes),
         plan.live,
         truncates(job, plan),
+        job.into.replaces is not None,
         lambda live: plan.target.swap_obstacle(live, _swap_needs(job, plan)) if plan.target else "",
     )
 
@@ -272,4 +286,8 @@ def load_order(
         may_swap=plan.strategy.name == swap.NAME,
         notify=notify,
         receipt=receipt if plan.receipts else None,
+        marks=plan.mark is not None,
+        replaces=plan.replaces,
+        gone="" if into.gone == "keep" else into.gone if isinstance(into.gone, str) else into.gone.flag,
+        gone_limit=lambda rows: allowed_rejects(into.gone_limit, rows),
     )

@@ -15,10 +15,12 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.make import make_plan
+from ultravect.core.engine.plan.newer_rows import Again
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.run.copied_files import tidy
 from ultravect.core.engine.run.copy_files import mirror_leg
-from ultravect.core.engine.run.leg import LegResult, Listener
+from ultravect.core.engine.run.leg import PHASES, LegResult, Listener
 from ultravect.core.engine.run.leg_run import LegRun
 from ultravect.core.engine.run.progress import Progress
 from ultravect.core.engine.run.row_selection import RowSelection
@@ -45,13 +47,14 @@ def run_leg(
     earlier: Sequence[str] = (),
     selection: RowSelection | None = None,
     text: str = "",
+    again: Again | None = None,
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
     ``receipt`` is how the target's receipts name this attempt, "" for none, and ``leg`` the number of the leg in its run;
     ``earlier`` names the attempts before it, which may still be under way: the target is asked for their receipts first, and then
     lets none of them commit any more.
-    ``selection``: only these rows of the source are copied, in addition to what is in the target.
+    ``again``: see ``make_plan``. ``selection``: only these rows of the source are copied, in addition to what is in the target.
 
     Raises UltravectError when it fails; its ``outcome`` says what the target then holds. ``shield`` guards the moment of
     publishing against being stopped half-way.
@@ -78,10 +81,12 @@ def run_leg(
             progress=lambda rows, size: progress.report(rows_scanned=rows, bytes_scanned=size),
             trusting=trusting,
             text=text,
+            again=again,
         )
 
     begin = partial(
         _planned_leg,
+        source=source,
         listener=listener,
         shield=shield,
         started=started,
@@ -92,6 +97,8 @@ def run_leg(
     plan = planned(trusting=True)
     if plan.errors and plan.sampled:
         plan = planned(trusting=False)  # more rows may have other types
+    if plan.nothing and not plan.errors:
+        return _nothing_new(plan, source, listener, started)
     try:
         return begin(plan, reported=())
     except TypeDrift as drift:
@@ -102,6 +109,7 @@ def run_leg(
 def _planned_leg(
     plan: Planning,
     *,
+    source: ConnectionSpec,
     reported: Sequence[Finding],
     listener: Listener,
     shield: Callable[[], AbstractContextManager[None]],
@@ -120,7 +128,23 @@ def _planned_leg(
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
     opened = OpenLeg.of(plan)
     listener.planned(opened.plan)
-    return run_plan(opened, listener, shield, run_id, receipt=receipt, selection=selection, started=started)
+    result = run_plan(opened, listener, shield, run_id, receipt=receipt, selection=selection, started=started)
+    if plan.mark is not None:
+        tidy(plan.mark, source, listener, [*plan.mark.tidied, *(entry.item for entry in plan.mark.entries)])
+    return result
+
+
+def _nothing_new(plan: Planning, source: ConnectionSpec, listener: Listener, started: float) -> LegResult:
+    """A leg without a load: what was copied before is all there is."""
+    for finding in plan.findings:
+        listener.finding(finding)
+    listener.log("info", f"{plan.nothing}: nothing was read, and nothing written")
+    if plan.mark is not None:
+        tidy(plan.mark, source, listener, plan.mark.tidied)
+    for phase in PHASES:
+        listener.phase(phase, "done")
+    shown = {"object": plan.mark.key.object, "summary": plan.summary_of_mark} if plan.mark else None
+    return LegResult(Tally(), None, None, False, time.monotonic() - started, mark=shown, nothing=plan.nothing)
 
 
 def run_plan(

@@ -61,5 +61,14 @@ class LegResult:
     strategy: str = ""
     """How the rows were written."""
 
+    gone: int = 0
+    """Rows of the target that the source has no more, and that were removed or flagged."""
+
+    mark: Mapping[str, Any] | None = None
+    """Where the leg began, ``summary``, and the entry of a column ``before`` and ``after``; where the job copies what is new."""
+
+    nothing: str = ""
+    """Why there was nothing to copy, and no load."""
+
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)

@@ -9,8 +9,10 @@ import time
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import replace
+from typing import Any
 
 from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
+from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Load
 from ultravect.core.engine.objects.tables import TableRows
@@ -26,6 +28,7 @@ from ultravect.core.engine.run.row_places import RowPlaces
 from ultravect.core.engine.run.row_selection import RowSelection
 from ultravect.core.engine.run.shape import Shaped, Shaper
 from ultravect.core.engine.run.tally import Tally
+from ultravect.core.engine.run.tie_rows import TieRows
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import KeyedReader
 from ultravect.core.words import counted
@@ -77,6 +80,8 @@ class LegRun:
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._shaper = Shaper.of(opened, run_id)
         self._selection = selection
+        by = plan.mark.by if plan.mark else None
+        self._ties = TieRows(opened.reader, by) if by is not None and by.ties is not None else None
         self._progress = Progress(listener, opened.reader.size)
         self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
         self._cancelled = threading.Event()
@@ -125,7 +130,8 @@ class LegRun:
                 what = "adding" if change.added else "enlarging"
                 self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
             self._stage(load)
-            counts = load.finish(self._ledger.tolerated(self._tally.read) if self._isolates else 0)
+            tolerated = self._ledger.tolerated(self._tally.read) if self._isolates else 0
+            counts = load.finish(tolerated, complete=not self._ledger.count)
             self._refuse(load.refused)
             self._settle(counts)
             if load.changes:
@@ -152,7 +158,7 @@ class LegRun:
     def _publish(self, load: Load) -> None:
         receipt = self._receipt(load)
         try:
-            load.publish(receipt)
+            load.publish(receipt, self._marks())
         except UltravectError as error:
             error.outcome = error.outcome or (UNKNOWN if error.code in _NOT_ANSWERED else NOTHING)
             raise
@@ -162,6 +168,14 @@ class LegRun:
     def _receipt(self, load: Load) -> Receipt:
         mode = str(self._order.mode)
         return Receipt(str(self._table), mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
+
+    def _marks(self) -> list[MarkChange]:
+        """What the load notes of what it has copied."""
+        mark = self._plan.mark
+        if mark is None:
+            return []
+        value = self._ties.mark.as_text() if self._ties else ""
+        return [MarkChange(mark.key, entry.item, value or entry.value, entry.before) for entry in mark.entries]
 
     def _stage(self, load: Load) -> None:
         """Takes shaped batches from the reading thread and writes them."""
@@ -204,6 +218,8 @@ class LegRun:
                 shaped = self._shaper.shape(block)
                 if self._isolates and isinstance(self._reader, KeyedReader) and self._reader.keys:
                     shaped = replace(shaped, keys=self._reader.keys_of(block, shaped.index))
+                if self._ties:
+                    shaped = self._ties.keep(shaped, block)
                 if self._selection:
                     shaped = self._selection.keep(shaped)
                 rows += shaped.rows
@@ -242,6 +258,10 @@ class LegRun:
         self._tally.unchanged = counts.unchanged
         self._tally.repeated = counts.repeated
         self._tally.rejected = self._ledger.count
+        if counts.gone:
+            gone = counted(counts.gone, "row of the target is", "rows of the target are")
+            does = "deleted" if self._order.gone == "delete" else f"flagged in {self._order.gone}"
+            self._listener.log("info", f"{gone} {does}: the source has no such keys any more")
         if not self._tally.adds_up:
             raise UltravectError(
                 "tally-unbalanced",
@@ -288,7 +308,18 @@ class LegRun:
             comparison=load.comparison,
             checksums=checksums,
             strategy=load.strategy or self._plan.strategy.name,
+            gone=self._counts.gone,
+            mark=self._mark_shown(),
         )
+
+    def _mark_shown(self) -> dict[str, Any] | None:
+        mark = self._plan.mark
+        if mark is None:
+            return None
+        shown: dict[str, Any] = {"object": mark.key.object, "summary": mark.summary, "files": len(mark.entries)}
+        if mark.by is not None:
+            shown |= {"files": 0, "column": mark.by.name, "before": mark.by.lower, "after": mark.by.upper}
+        return shown
 
     def _checked(self, load: Load) -> Mapping[str, str] | None:
         """The checksums of the loaded rows, compared with those of the rows sent; None where they cannot be."""

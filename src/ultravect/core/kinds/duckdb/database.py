@@ -120,8 +120,8 @@ class DuckdbLoad(LocalLoad):
                 raise duckdb.PermissionException("the load's transaction is not the statement's to end")
         super()._run_own(statements)
 
-    def _has_receipts(self) -> bool:
-        return _has_table(self._session, self._receipts.name)
+    def _has(self, table: TableName) -> bool:
+        return _has_table(self._session, table)
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
         """All rows at once but those that would be refused: see ``Refusals``."""
@@ -343,7 +343,10 @@ class DuckdbDatabase(LocalDatabase):
             unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (schema, table)).fetchall()]
             checks = [LiveCheck(name, shown) for name, shown in session.execute(_CHECKS, (schema, table)).fetchall()]
         name = TableName(schema, table)
-        return LiveTable(name, kind, columns, self._granted(), estimate, comment or "", unique, checks=checks)
+        # each part of a column knows its least and its highest value: rows are found without an index
+        indexed = frozenset(column.name for column in columns)
+        granted = self._granted()
+        return LiveTable(name, kind, columns, granted, estimate, comment or "", unique, (), checks, indexed)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)

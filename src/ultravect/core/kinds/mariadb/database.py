@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import MySQLdb
@@ -23,19 +23,21 @@ from ultravect.core.contracts.catalogue import (
     TableInfo,
 )
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.mariadb import catalogue
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.mariadb.guard import cipher
 from ultravect.core.kinds.mariadb.load import (
     LOCK_SECONDS,
     MariadbLoad,
     open_load,
-    require_receipts,
+    require_account,
 )
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
@@ -43,55 +45,13 @@ from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import clear_leftovers, swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
+from ultravect.core.loading.marks import MarkTable, entries
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"])
-_KINDS = {
-    "BASE TABLE": "table",
-    "VIEW": "view",
-    "SYSTEM VIEW": "view",
-    "SEQUENCE": "sequence",
-    "SYSTEM VERSIONED": "table",
-}
-_LIST = """
-SELECT table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
-FROM information_schema.tables
-WHERE table_schema = DATABASE() AND table_type <> 'SEQUENCE'
-  AND locate(lower(%s), lower(table_name)) > 0 AND CAST(table_name AS BINARY) > CAST(%s AS BINARY)
-ORDER BY CAST(table_name AS BINARY) LIMIT %s
-"""
-_REFERENCES = """
-SELECT DISTINCT table_name, referenced_table_name FROM information_schema.referential_constraints
-WHERE constraint_schema = DATABASE() AND unique_constraint_schema = DATABASE() AND table_name <> referenced_table_name
-"""
-_FIND = """
-SELECT table_schema, table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
-FROM information_schema.tables WHERE table_schema = coalesce(%s, DATABASE()) AND table_name = %s
-"""
-_COLUMNS = """
-SELECT column_name, column_type, data_type, is_nullable = 'YES',
-       (column_default IS NOT NULL AND column_default <> 'NULL') OR extra LIKE '%%auto_increment%%',
-       extra LIKE '%%GENERATED%%', column_key = 'PRI', column_comment, column_default
-FROM information_schema.columns WHERE table_schema = %s AND table_name = %s ORDER BY ordinal_position
-"""
-_UNIQUE = """
-SELECT group_concat(column_name SEPARATOR '\\0') FROM information_schema.statistics
-WHERE table_schema = %s AND table_name = %s AND non_unique = 0 GROUP BY index_name HAVING count(column_name) = count(*)
-"""
-_CHECKS = """
-SELECT constraint_name, check_clause FROM information_schema.check_constraints c
-WHERE constraint_schema = %s AND table_name = %s AND NOT EXISTS (
-  SELECT 1 FROM information_schema.triggers WHERE event_object_schema = c.constraint_schema
-  AND event_object_table = c.table_name AND action_timing = 'BEFORE')
-"""
-_PRIVILEGES = """
-SELECT privilege_type FROM information_schema.user_privileges
-UNION SELECT privilege_type FROM information_schema.schema_privileges WHERE %s LIKE table_schema
-UNION SELECT privilege_type FROM information_schema.table_privileges WHERE table_schema = %s AND table_name = %s
-"""
 
 
 class MariadbDatabase:
@@ -166,17 +126,17 @@ class MariadbDatabase:
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         return [
-            TableInfo(name, _KINDS.get(kind, kind.lower()), rows, comment, TableName(None, name))
-            for name, kind, rows, comment in self._rows("listing tables", _LIST, (search, after, limit))
+            TableInfo(name, catalogue.KINDS.get(kind, kind.lower()), rows, comment, TableName(None, name))
+            for name, kind, rows, comment in self._rows("listing tables", catalogue.LIST, (search, after, limit))
         ]
 
     def references(self) -> Sequence[Reference]:
-        found = self._rows("reading the foreign keys", _REFERENCES, ())
+        found = self._rows("reading the foreign keys", catalogue.REFERENCES, ())
         return [Reference(TableName(None, table), TableName(None, referred)) for table, referred in found]
 
     def table(self, name: TableName) -> LiveTable | None:
         doing = f"reading the columns of {name}"
-        found = self._rows(doing, _FIND, (name.schema, name.name))
+        found = self._rows(doing, catalogue.FIND, (name.schema, name.name))
         if not found:
             return None
         schema, table, kind, rows, comment = found[0]
@@ -194,26 +154,27 @@ class MariadbDatabase:
                 constant_default(default, backslash=True),
             )
             for column, native, base, nullable, has_default, generated, key, summary, default in self._rows(
-                doing, _COLUMNS, (schema, table)
+                doing, catalogue.COLUMNS, (schema, table)
             )
         ]
         shown = None if schema == self._settings.database else schema
         granted = self._privileges(schema, table)
-        unique = [frozenset(names.split("\0")) for (names,) in self._rows(doing, _UNIQUE, (schema, table))]
+        unique = [frozenset(names.split("\0")) for (names,) in self._rows(doing, catalogue.UNIQUE, (schema, table))]
         return LiveTable(
             TableName(shown, table),
-            _KINDS.get(kind, kind.lower()),
+            catalogue.KINDS.get(kind, kind.lower()),
             columns,
             granted,
             rows,
             comment,
             unique,
             checks=self._checks(schema, table),
+            indexed=frozenset(name for (name,) in self._rows(doing, catalogue.INDEXED, (schema, table))),
         )
 
     def _checks(self, schema: str, table: str) -> Sequence[LiveCheck]:
         try:
-            found = self._rows("reading checks", _CHECKS, (schema, table))
+            found = self._rows("reading checks", catalogue.CHECKS, (schema, table))
         except UltravectError:
             return ()  # MySQL does not say there whose they are
         return [LiveCheck(name, condition) for name, condition in found]
@@ -290,7 +251,7 @@ class MariadbDatabase:
 
     def _privileges_listed(self, schema: str, table: str | None = None) -> frozenset[str]:
         """What the catalogue lists for the user; it lists the privileges of roles in force too."""
-        listed = self._rows(f"reading the privileges for {schema}", _PRIVILEGES, (schema, schema, table))
+        listed = self._rows(f"reading the privileges for {schema}", catalogue.PRIVILEGES, (schema, schema, table))
         return frozenset(privilege for (privilege,) in listed)
 
     def count(self, name: TableName) -> int | None:
@@ -312,11 +273,20 @@ class MariadbDatabase:
     def _staged(self, table: TableName, name: str) -> TableName:
         return TableName(self._settings.staging or table.schema, name)
 
+    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
+        marks = MarkTable(self.dialect, table)
+        with session(self._name, self._settings, "looking for a mark") as opened, opened.cursor() as cursor:
+            try:
+                cursor.execute(marks.find(key))
+            except MySQLdb.ProgrammingError:
+                return {}  # there is no such table
+            return entries(cursor.fetchall())
+
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         receipts = ReceiptTable(self.dialect, table)
         with session(self._name, self._settings, "asking which attempt was committed") as opened:
             statements = SessionStatements(opened)
-            require_receipts(statements.changed, self._name, receipts)
+            require_account(statements.changed, self._name, receipts)
             statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
 
             def written(key: ReceiptKey) -> bool:
@@ -346,6 +316,8 @@ class MariadbDatabase:
             statements.changed(receipts.settle(key))
             return False
         statements.changed(receipts.withdraw(key, pending))
+        with suppress(MySQLdb.ProgrammingError):  # there may be no marks at all
+            statements.changed(MarkTable(self.dialect, table).withdraw(key.run))
         statements.changed(receipts.fence(key))
         return True
 

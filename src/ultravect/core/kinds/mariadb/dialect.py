@@ -156,6 +156,9 @@ class MariadbDialect(CommonDialect):
     def differs(self, left: str, right: str) -> str:
         return f"NOT ({left} <=> {right})"
 
+    def delete_where(self, table: str, condition: str) -> str:
+        return f"DELETE t FROM {table} t WHERE {condition}"
+
     def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
         settings = ", ".join(f"t.{self.quote(column)} = s.{self.quote(column)}" for column in columns)
         return f"UPDATE {table} t JOIN {staged} s ON {matched} SET {settings} WHERE {where}"

@@ -32,6 +32,7 @@ from MySQLdb.constants import ER
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.load import DELETE_AND_INSERT, Counts, LoadOrder
+from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -50,9 +51,9 @@ from ultravect.core.kinds.mariadb.staging import (
 )
 from ultravect.core.kinds.mariadb.table_guard import TableGuard
 from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
+from ultravect.core.loading.marks import MarkTable
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import (
-    attempt_replaced,
     previous_name,
     require_empty,
     waiting_message,
@@ -136,7 +137,7 @@ class MariadbLoad(IsolatingLoad):
         if self._order.mode == "overwrite" and self._live:
             self._removed = self.rows_before
         if self._removed and not self._staging.renamed and not self._staging.merged:
-            self._execute(f"DELETE FROM {self._table}")
+            self._removed = self._delete_old(self._table)
 
     def _execute(self, statement: str) -> tuple[Any, ...] | None:
         """Runs a statement; the first row of its answer, where it has one."""
@@ -201,7 +202,7 @@ class MariadbLoad(IsolatingLoad):
     def _refusal(self, error: Exception) -> str | None:
         return str(error.args[-1]) if isinstance(error, MySQLdb.Error) and error.args[0] in REFUSED else None
 
-    def finish(self, tolerated: int = 0) -> Counts:
+    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
         self.close()
         self._raise_failure()
         warning = self._execute("SHOW WARNINGS LIMIT 1")
@@ -213,7 +214,11 @@ class MariadbLoad(IsolatingLoad):
                 connection=self._connection,
                 table=str(self._name),
             )
-        counts = self._merge(tolerated) if self._staging.merged else Counts(self._loaded, removed=self._removed)
+        counts = (
+            self._merge(tolerated, complete=complete)
+            if self._staging.merged
+            else Counts(self._loaded, removed=self._removed)
+        )
         # in the snapshot of this transaction no one else's rows can be counted
         if self._staging.renamed:
             self._of_load = self._count(self._final)
@@ -221,7 +226,7 @@ class MariadbLoad(IsolatingLoad):
             self._of_load = self._count(self._table) - self.rows_before + self._removed + counts.updated
         return counts
 
-    def _merge(self, tolerated: int) -> Counts:
+    def _merge(self, tolerated: int, *, complete: bool) -> Counts:
         order = self._order
         if self._alters:
             self._execute("COMMIT")  # of the staged rows, before what commits by itself
@@ -229,12 +234,14 @@ class MariadbLoad(IsolatingLoad):
                 self._execute(statement)
             self._execute("START TRANSACTION")
             self._prepare()
-        return self._merge_staged(order.merge(self._dialect, self._final, self._rows), self._loaded, tolerated)
+        return self._merge_staged(
+            order.merge(self._dialect, self._final, self._rows), self._loaded, tolerated, complete=complete
+        )
 
     def _take_old_rows(self, merge: Merge) -> None:
         self._compare(self._order.merge(self._dialect, self._table, self._rows))
         if not self._staging.renamed:
-            self._execute(f"DELETE FROM {self._table}")
+            self._removed = self._delete_old(self._table)
 
     def _find_matches(self, merge: Merge) -> Matches:
         found = Matches(pairs=0)
@@ -254,20 +261,15 @@ class MariadbLoad(IsolatingLoad):
             self._stream = -1
         self._loading.join()
 
-    def publish(self, receipt: Receipt | None = None) -> None:
+    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
         order = self._order
         receipts = ReceiptTable(self._dialect, self._name)
         try:
             if not self._staging.renamed:
                 for statement in order.after:
                     self._execute(statement)
-            if receipt is not None and order.receipt is not None:
-                self._execute(receipts.prune())
-                pending = self._staging.final.name if self._staging.renamed else ""
-                try:
-                    self._execute(receipts.write(order.receipt, receipt, pending))
-                except MySQLdb.IntegrityError:
-                    raise attempt_replaced(order) from None
+            pending = self._staging.final.name if self._staging.renamed else ""
+            self._write_account(self._dialect, receipts, receipt, marks, pending)
             self._execute("COMMIT")
         except MySQLdb.OperationalError as error:
             if error.args[0] not in LOST:
@@ -282,6 +284,9 @@ class MariadbLoad(IsolatingLoad):
             self._rename(receipts if receipt is not None else None)
         if self.previous:
             self._settle_previous(receipts)
+
+    def _is_taken(self, error: Exception) -> bool:
+        return isinstance(error, MySQLdb.IntegrityError)
 
     def _settle_previous(self, receipts: ReceiptTable) -> None:
         """Gives what was replaced its name, and drops what earlier loads kept."""
@@ -309,6 +314,8 @@ class MariadbLoad(IsolatingLoad):
             if receipts is not None and key is not None and not lost:
                 with suppress(MySQLdb.Error):
                     self._execute(receipts.withdraw(key, final.name))
+                    if self._order.marks:
+                        self._execute(MarkTable(self._dialect, self._name).withdraw(key.run))
                     self._execute("COMMIT")
             raise
         try:
@@ -386,7 +393,9 @@ def open_load(
         receipts = ReceiptTable(dialect, home)
         clear_leftovers(session, dialect, receipts, schema)
         if order.receipt is not None:
-            require_receipts(execute, connection, receipts)
+            require_account(execute, connection, receipts)
+        if order.marks:
+            require_account(execute, connection, MarkTable(dialect, home))
         swaps = order.may_swap and may_swap(execute, dialect, order, live)
         if live is not None and (swaps or order.rebuild):
             if order.rebuild:
@@ -442,13 +451,14 @@ def _no_guard(connection: str, table: TableName) -> UltravectError:
     )
 
 
-def require_receipts(execute: Callable[[str], Any], connection: str, receipts: ReceiptTable) -> None:
+def require_account(execute: Callable[[str], Any], connection: str, receipts: ReceiptTable | MarkTable) -> None:
+    """Makes sure that there is a table of receipts, or of marks."""
     try:
         execute(receipts.create().replace("CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
     except MySQLdb.OperationalError as error:
         raise UltravectError(
             "receipts-refused",
-            f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.args[-1]}",
+            f"connection {connection}: the table {receipts.name}, in which loads are noted, cannot be created: {error.args[-1]}",
             hint="have CREATE granted once, or set receipts: false in the connection",
             connection=connection,
         ) from None

@@ -42,6 +42,10 @@ _UNIQUE = """
 SELECT ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))
 FROM pg_index i WHERE i.indrelid = %s AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
 """
+_INDEXED = """
+SELECT DISTINCT a.attname FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
+WHERE i.indrelid = %s AND i.indisvalid AND i.indpred IS NULL
+"""
 # what a trigger could change before, and what is compared by more than bytes, only the database decides
 _CHECKS = """
 SELECT conname, pg_get_expr(conbin, conrelid) FROM pg_constraint k WHERE conrelid = %s AND contype = 'c'
@@ -114,11 +118,14 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
         )
     ]
     unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (oid,))]
+    indexed = frozenset(name for (name,) in session.execute(_INDEXED, (oid,)))
     checks = (
         [LiveCheck(name, condition) for name, condition in session.execute(_CHECKS, (oid,))] if kind == "r" else ()
     )
     name = TableName(schema, table)
-    return LiveTable(name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents, checks)
+    return LiveTable(
+        name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents, checks, indexed
+    )
 
 
 def has_table(session: Session, name: str) -> bool:

@@ -13,6 +13,7 @@ from psycopg.rows import tuple_row
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
@@ -22,12 +23,13 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
-from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load, require_receipts
+from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load, require_account
 from ultravect.core.kinds.postgresql.read import read_rows
 from ultravect.core.kinds.postgresql.session import explained, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.marks import MarkTable, entries
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.types.canonical import CanonicalType
@@ -158,12 +160,20 @@ class PostgresqlDatabase:
         found = Receipt.from_text(row[0]) if row else None
         return None if found is None or found.bars else found
 
+    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
+        with self._session("mark") as session, explained(self._name, "looking for a mark"):
+            live = catalogue.find_table(session, self.dialect, table)
+            marks = MarkTable(self.dialect, live.name if live else table)
+            if not catalogue.has_table(session, self.dialect.table(marks.name)):
+                return {}
+            return entries(session.execute(marks.find(key).encode()).fetchall())
+
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         with self._session("receipt") as session, explained(self._name, "asking which attempt was committed"):
             session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
             live = catalogue.find_table(session, self.dialect, table)
             receipts = ReceiptTable(self.dialect, live.name if live else table)
-            require_receipts(session, self._name, self.dialect, receipts)
+            require_account(session, self._name, self.dialect, receipts)
 
             def written(key: ReceiptKey) -> bool:
                 done = session.execute(f"{receipts.fence(key)} ON CONFLICT DO NOTHING".encode()).rowcount

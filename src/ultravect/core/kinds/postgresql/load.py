@@ -27,6 +27,7 @@ import pyarrow as pa
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.load import DELETE_AND_INSERT, STAGED, Counts, LoadOrder
+from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
 from ultravect.core.dialects.base import Dialect, NewColumn, TableName
@@ -43,9 +44,9 @@ from ultravect.core.loading.answers import table_gone
 from ultravect.core.loading.changes import paired, updates
 from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.isolation import Isolated
+from ultravect.core.loading.marks import MarkTable
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import (
-    attempt_replaced,
     previous_name,
     require_empty,
     waiting_message,
@@ -232,7 +233,7 @@ class PostgresqlLoad(IsolatingLoad):
         if self._order.truncate:
             self._execute(f"TRUNCATE {self._table}")
             return self.rows_before
-        return self._execute(f"DELETE FROM {self._table}").rowcount
+        return self._delete_old(self._table)
 
     def _keep_previous(self) -> None:
         if self._order.keep_previous:
@@ -254,7 +255,7 @@ class PostgresqlLoad(IsolatingLoad):
             # the server only says something in the middle of a COPY when it refuses a row
             self._copying.__exit__(None, None, None)
 
-    def finish(self, tolerated: int = 0) -> Counts:
+    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
         if self._ends[1]:
             self._copy.write(self._ends[1])
         self._copying.__exit__(None, None, None)
@@ -264,23 +265,29 @@ class PostgresqlLoad(IsolatingLoad):
         if not self._stages:
             return Counts(taken, removed=self._removed)
         run_apart(self._session, self._dialect.alter_table(self._final, self._order.changes))
-        return self._merge(taken, tolerated)
+        return self._merge(taken, tolerated, complete=complete)
 
-    def _merge(self, taken: int, tolerated: int) -> Counts:
+    def _merge(self, taken: int, tolerated: int, *, complete: bool) -> Counts:
         """From the temporary table into the table."""
         order = self._order
         as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
         merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
         if order.mode == "upsert":
             self._analyze(STAGED, [ROW, *order.keys])
-        return self._merge_staged(merge, taken, tolerated)
+        return self._merge_staged(merge, taken, tolerated, complete=complete)
+
+    def _apart(self, statement: str) -> int:
+        self._execute("SAVEPOINT ultravect_apart")
+        done = self._changed(statement)
+        self._execute("RELEASE SAVEPOINT ultravect_apart")
+        return done
 
     def _take_old_rows(self, merge: Merge) -> None:
         self._lock()
-        self._removed = self.rows_before = self._count()
+        self.rows_before = self._count()
         self._compare(merge)
         self._keep_previous()
-        self._take_away()
+        self._removed = self._take_away()
 
     def _find_matches(self, merge: Merge) -> Matches:
         """Their places in the table; refused rows are found by keys instead, which hold after a row has moved."""
@@ -355,7 +362,7 @@ class PostgresqlLoad(IsolatingLoad):
             )
             self.changes = [*self.changes, *paired(merge, found)]
 
-    def publish(self, receipt: Receipt | None = None) -> None:
+    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
         order = self._order
         if self._final != self._name:
             replace_table(self._session, self._dialect, self._live, self._final)
@@ -366,16 +373,11 @@ class PostgresqlLoad(IsolatingLoad):
             # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
             self._counted = self._of_load()
         run_apart(self._session, order.after)
-        if receipt is not None and order.receipt is not None:
-            receipts = ReceiptTable(self._dialect, self._name)
-            if self.previous:
-                for statement in receipts.drop_previous(self._all_rows(receipts.kept()), receipt.table):
-                    self._execute(statement)
-            self._execute(receipts.prune())
-            try:
-                self._execute(receipts.write(order.receipt, receipt))
-            except psycopg.errors.UniqueViolation:
-                raise attempt_replaced(order) from None
+        receipts = ReceiptTable(self._dialect, self._name)
+        if receipt is not None and order.receipt is not None and self.previous:
+            for statement in receipts.drop_previous(self._all_rows(receipts.kept()), receipt.table):
+                self._execute(statement)
+        self._write_account(self._dialect, receipts, receipt, marks)
         try:
             self._session.commit()
         except psycopg.OperationalError as error:
@@ -387,18 +389,21 @@ class PostgresqlLoad(IsolatingLoad):
                 transaction=self._transaction,
             ) from error
 
+    def _is_taken(self, error: Exception) -> bool:
+        return isinstance(error, psycopg.errors.UniqueViolation)
+
     @property
-    def _mark(self) -> str:
+    def _xmin(self) -> str:
         """What ``xmin`` of a row of the load holds: the low 32 bits of the transaction's number."""
         return str(int(self._transaction) % 2**32)
 
     def _of_load(self) -> int:
         """The rows that the load has written, before it is committed."""
-        numbers = self._dialect.literal("{" + ",".join([self._mark, *self._parts]) + "}")
+        numbers = self._dialect.literal("{" + ",".join([self._xmin, *self._parts]) + "}")
         return int(self._scalar(f"SELECT count(*) FROM {self._table} WHERE xmin::text = ANY ({numbers}::text[])"))
 
     def verify(self) -> Verified:
-        own = f"count(*) FILTER (WHERE xmin = '{self._mark}'::xid)" if self._counted is None else self._counted
+        own = f"count(*) FILTER (WHERE xmin = '{self._xmin}'::xid)" if self._counted is None else self._counted
         row = self._execute(f"SELECT count(*), {own} FROM {self._table}").fetchone()
         self._session.commit()
         after, of_load = row or (0, 0)
@@ -418,8 +423,8 @@ def run_apart(session: Session, statements: Sequence[str]) -> None:
         session.execute(b"RELEASE SAVEPOINT ultravect_apart")
 
 
-def require_receipts(session: Session, connection: str, dialect: Dialect, receipts: ReceiptTable) -> None:
-    """Makes sure that there is a table of receipts, before anything is loaded."""
+def require_account(session: Session, connection: str, dialect: Dialect, receipts: ReceiptTable | MarkTable) -> None:
+    """Makes sure that there is a table of receipts, or of marks, before anything is loaded."""
     if has_table(session, dialect.table(receipts.name)):
         return
     try:
@@ -430,7 +435,7 @@ def require_receipts(session: Session, connection: str, dialect: Dialect, receip
     except psycopg.errors.InsufficientPrivilege as error:
         raise UltravectError(
             "receipts-refused",
-            f"connection {connection}: the table of receipts, {receipts.name}, cannot be created: {error.diag.message_primary}",
+            f"connection {connection}: the table {receipts.name}, in which loads are noted, cannot be created: {error.diag.message_primary}",
             hint="have CREATE on the schema granted once, or set receipts: false in the connection",
             connection=connection,
         ) from None
@@ -449,7 +454,9 @@ def open_load(
         live = find_table(session, dialect, order.table)
         home = live.name if live else order.table
         if order.receipt is not None:
-            require_receipts(session, connection, dialect, ReceiptTable(dialect, home))
+            require_account(session, connection, dialect, ReceiptTable(dialect, home))
+        if order.marks:
+            require_account(session, connection, dialect, MarkTable(dialect, home))
         run_apart(session, order.before)
         if order.create is not None and not order.rebuild:
             for statement in dialect.create_table(order.table, order.create):

@@ -14,7 +14,6 @@ import pyarrow.compute as pc
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.load import STAGED, LoadOrder
-from ultravect.core.contracts.receipt import RECEIPTS
 from ultravect.core.contracts.target import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
@@ -80,6 +79,11 @@ _HELD = {
 _SHORT_WAIT = 300  # milliseconds
 _DESCRIBE_SECONDS = 60.0
 _BLOCK_ROWS = 20_000
+# a key of one whole number is the row's own place
+_INDEXED = """
+SELECT DISTINCT c.name FROM pragma_index_list(?1) i JOIN pragma_index_info(i.name) c WHERE c.seqno = 0 AND NOT i.partial
+UNION SELECT name FROM pragma_table_info(?1) WHERE pk = 1
+"""
 _REFERENCES = """
 SELECT DISTINCT m.name, coalesce(r.name, f."table") FROM sqlite_schema m JOIN pragma_foreign_key_list(m.name) f
   LEFT JOIN sqlite_schema r ON lower(r.name) = lower(f."table") AND r.type = 'table'
@@ -151,8 +155,8 @@ class SqliteLoad(LocalLoad):
     def _refusal(self, error: Exception) -> str | None:
         return str(error) if isinstance(error, sqlite3.IntegrityError) else None
 
-    def _has_receipts(self) -> bool:
-        return _has_table(self._session, RECEIPTS)
+    def _has(self, table: TableName) -> bool:
+        return _has_table(self._session, table.name)
 
     def _insert(self, batch: pa.RecordBatch) -> int:
         columns = [_bound(array).to_pylist() for array in batch.columns]
@@ -367,9 +371,18 @@ class SqliteDatabase(LocalDatabase):
                     'SELECT name FROM pragma_index_list(?) WHERE "unique" AND NOT partial', (row[0],)
                 ).fetchall()
             ]
+            indexed = session.execute(_INDEXED, (row[0],)).fetchall()
             if keyed := frozenset(column.name for column in columns if column.key):
                 unique.append(keyed)
-        return LiveTable(TableName(None, row[0]), row[1], columns, self._granted(), estimate, unique=unique)
+        return LiveTable(
+            TableName(None, row[0]),
+            row[1],
+            columns,
+            self._granted(),
+            estimate,
+            unique=unique,
+            indexed=frozenset(name for (name,) in indexed),
+        )
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)

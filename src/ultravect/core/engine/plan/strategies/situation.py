@@ -14,7 +14,8 @@ FILES, NOTHING_THERE = "the target is files", "there is nothing to be replaced"
 
 @dataclass(frozen=True)
 class Situation:
-    """``live``: the table that is there. ``is_new``: the plan makes the table, or another in its place.
+    """``live``: the table that is there. ``is_new``: the plan makes the table, or another in its place. ``part``: an overwrite
+    replaces only some of its rows.
 
     ``swap_obstacle`` asks the target why another table may not take the place of the one that is there, "" where it may.
     """
@@ -26,6 +27,7 @@ class Situation:
     changes_table: bool
     live: LiveTable | None
     truncates: bool
+    part: bool
     swap_obstacle: Callable[[LiveTable], str]
 
     @property

@@ -16,6 +16,8 @@ def obstacle(situation: Situation) -> str:
         return NOTHING_THERE
     if situation.is_new:
         return ""  # it has other columns
+    if situation.part:
+        return "only a part of the rows is replaced"
     if situation.truncates:
         return "the job takes the old rows away at once (into.old_rows: truncate)"
     return situation.swap_obstacle(situation.live)

@@ -1,0 +1,71 @@
+"""How far a job has copied an object, as the target keeps it: written by the load that copied the rows, in its own transaction."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass, field
+from typing import Any
+
+MARKS = "ultravect_mark"
+
+
+@dataclass(frozen=True)
+class MarkKey:
+    """Whose mark it is: ``object`` is what the job copies. Several jobs, and several objects of one, have marks of their own."""
+
+    job: str
+    object: str
+
+
+@dataclass(frozen=True)
+class MarkChange:
+    """What a load makes of one entry of a mark: "" is that of a column, a path that of a file.
+
+    ``before`` is the entry as it was when the load was planned, None where there was none: a load that finds another one commits
+    nothing, since another run has copied the same rows meanwhile.
+    """
+
+    key: MarkKey
+    item: str
+    value: str
+    before: str | None = None
+
+
+@dataclass(frozen=True)
+class ColumnMark:
+    """The highest value that was copied, as text of its canonical ``type``; ``rows`` have it, as far as they were copied.
+
+    ``ties``: where no key tells them from rows with the same value that are committed later, how many there are of each, by a hash.
+    """
+
+    type: str
+    value: str
+    rows: int = 0
+    ties: dict[str, int] = field(default_factory=dict)
+
+    def as_text(self) -> str:
+        return json.dumps(
+            {"type": self.type, "value": self.value, "rows": self.rows, "ties": self.ties}, sort_keys=True
+        )
+
+    @classmethod
+    def from_text(cls, text: str) -> ColumnMark:
+        data: dict[str, Any] = json.loads(text)
+        return cls(**data)
+
+
+@dataclass(frozen=True)
+class FileMark:
+    """A file that was copied: its size in bytes, the time of its last change as ISO text, and its SHA-256 where it was compared."""
+
+    size: int
+    modified: str
+    checksum: str = ""
+
+    def as_text(self) -> str:
+        return json.dumps({"size": self.size, "modified": self.modified, "checksum": self.checksum}, sort_keys=True)
+
+    @classmethod
+    def from_text(cls, text: str) -> FileMark:
+        data: dict[str, Any] = json.loads(text)
+        return cls(**data)

@@ -1,0 +1,161 @@
+"""Shows, sets and resets the marks of a job, in its target."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from ultravect.core.contracts.mark import ColumnMark, FileMark, MarkChange, MarkKey
+from ultravect.core.dialects.base import TableName
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.objects.tables import open_rows
+from ultravect.core.engine.objects.targets import open_target
+from ultravect.core.engine.plan.legs import lay_out
+from ultravect.core.engine.plan.mark_values import as_mark, family, parsed
+from ultravect.core.engine.plan.newer_rows import mark_key
+from ultravect.core.engine.plan.writing import deciding_parameters
+from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.bind import column_position
+from ultravect.core.loading.marks import MarkTable
+from ultravect.core.model.job import Job
+from ultravect.core.model.problems import did_you_mean
+from ultravect.core.storage.files_target import FilesTarget
+
+_NAMED_FILES = 200
+
+
+@dataclass(frozen=True)
+class ShownMark:
+    """The mark of one object: of a column its ``value``, or how many ``files`` were copied, and the names of some."""
+
+    object: str
+    target: str
+    column: str = ""
+    value: str = ""
+    files: int = 0
+    names: Sequence[str] = ()
+
+    def as_dict(self) -> dict[str, Any]:
+        return {**self.__dict__, "names": list(self.names)}
+
+
+def marks_of(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[ShownMark]:
+    """The marks of a job as they are in its target, one for each object that it copies now."""
+    _require_marks(job)
+    return [_shown(name, leg, target) for name, leg in _legs(job, source, target)]
+
+
+def set_mark(job: Job, source: ConnectionSpec, target: ConnectionSpec, name: str, value: str) -> list[ShownMark]:
+    """Has the next run of the object ``name``, "" for all of them, begin above ``value``."""
+    _require_marks(job)
+    newer = job.source.newer
+    if newer is None or newer.by is None:
+        raise UltravectError(
+            "mark-not-of-column",
+            f"job {job.job} notes files, one by one: there is no value to be set",
+            hint="reset the mark, and all files are copied again: ultravect mark JOB --reset",
+        )
+    return _change(job, source, target, name, lambda leg: _as_mark(leg, source, value))
+
+
+def reset_mark(job: Job, source: ConnectionSpec, target: ConnectionSpec, name: str) -> list[ShownMark]:
+    """Forgets what was copied of the object ``name``, "" for all of them: the next run copies all there is."""
+    _require_marks(job)
+    return _change(job, source, target, name, lambda leg: None)
+
+
+def _require_marks(job: Job) -> None:
+    if job.source.newer is None or not job.source.newer.has_mark:
+        raise UltravectError(
+            "job-without-mark",
+            f"job {job.job} copies all rows each time, and keeps no mark",
+            hint="from.newer says how to copy only what is new",
+            place="from.newer",
+        )
+
+
+def _legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tuple[str, Job]]:
+    if not job.has_many:
+        return [(job.source.object_name, job)]
+    found = lay_out(job, source, target, RunFacts())
+    if found.errors:
+        first = found.errors[0]
+        raise UltravectError(first.code, first.message, hint=first.fix, place=first.place)
+    return [(leg.object, leg.job) for leg in found.legs]
+
+
+def _key(job: Job) -> MarkKey:
+    return mark_key(job, deciding_parameters(job))
+
+
+def _shown(name: str, job: Job, target: ConnectionSpec) -> ShownMark:
+    opened, table = open_target(job, target, RunFacts())
+    entries = opened.mark(table, _key(job))
+    newer = job.source.newer
+    if newer is not None and newer.by is not None:
+        held = entries.get("")
+        value = ColumnMark.from_text(held).value if held else ""
+        return ShownMark(name, job.into.object_name, newer.by, value)
+    names = sorted(path for path, text in entries.items() if FileMark.from_text(text))
+    return ShownMark(name, job.into.object_name, files=len(names), names=names[:_NAMED_FILES])
+
+
+def _as_mark(job: Job, source: ConnectionSpec, value: str) -> str:
+    """The entry that a value makes, once it was found to be one of the column."""
+    assert job.source.newer is not None and job.source.newer.by is not None
+    table = job.source.table and job.source.table.replace("{{", "{").replace("}}", "}")
+    rows = open_rows(source, job.source.model_copy(update={"table": table}))
+    kind = rows.columns[column_position(job.source.newer.by, rows.names, "from.newer.by")].type
+    if kind is None:
+        raise UltravectError(
+            "mark-column-unordered", f"{job.source.newer.by} has no type by which a mark can be kept"
+        )
+    return ColumnMark(family(kind), as_mark(parsed(value, kind, "value"), kind)).as_text()
+
+
+def _change(
+    job: Job, source: ConnectionSpec, target: ConnectionSpec, name: str, made: Callable[[Job], str | None]
+) -> list[ShownMark]:
+    legs = _legs(job, source, target)
+    chosen = [(known, leg) for known, leg in legs if name in ("", known)]
+    if not chosen:
+        names = [known for known, _ in legs]
+        raise UltravectError(
+            "object-unknown",
+            f"{name!r} is none of the objects of the job",
+            hint=did_you_mean(name, names) or f"objects: {', '.join(names[:10])}",
+        )
+    for _, leg in chosen:
+        _write(leg, target, made(leg))
+    return [_shown(known, leg, target) for known, leg in chosen]
+
+
+def _write(job: Job, target: ConnectionSpec, value: str | None) -> None:
+    """Replaces a whole mark by one entry, or by none."""
+    opened, table = open_target(job, target, RunFacts())
+    key = _key(job)
+    if isinstance(opened, FilesTarget):
+        opened.replace_mark(key, value)
+        return
+    database = opened.database
+    assert database is not None
+    live = database.table(table)
+    if live is None:
+        raise UltravectError(
+            "table-missing",
+            f"{table} is not there yet: a mark says what was copied into it",
+            hint="run the job first; from.newer.since says where a first run begins",
+            table=str(table),
+        )
+    marks = MarkTable(database.dialect, live.name)
+    there = database.table(TableName(live.name.schema, marks.name.name)) is not None
+    if not there and value is None:
+        return
+    with database.transaction(live.name, f"setting the mark of {key.object}") as statements:
+        if not there:
+            statements.changed(marks.create())
+        statements.changed(marks.forget(key))
+        if value is not None:
+            marks.write(statements, [MarkChange(key, "", value)], "by hand")

@@ -1,0 +1,53 @@
+"""What a plan says of marks: where the leg begins and ends, and what its load notes in the target."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+from ultravect.core.contracts.mark import MarkKey
+from ultravect.core.types.canonical import CanonicalType
+
+
+@dataclass(frozen=True)
+class ByPlan:
+    """Rows whose column ``name`` is from ``lower`` (None: from the first) to ``upper``, both as texts of its ``type``.
+
+    ``ties``: rows with the value ``lower`` that were copied before, by their hashes, how many of each; they are left out. None where
+    nothing has to tell them apart: a unique column, or keys by which rows that come again are known. ``position`` is that of the
+    column in what is read then.
+    """
+
+    name: str
+    type: CanonicalType
+    lower: str | None
+    upper: str
+    rows: int = 0
+    ties: Mapping[str, int] | None = None
+    position: int = -1
+
+
+@dataclass(frozen=True)
+class MarkEntry:
+    """An entry of a mark as the load leaves it; ``before`` is what it was when the plan was made."""
+
+    item: str
+    value: str
+    before: str | None = None
+
+
+@dataclass(frozen=True)
+class MarkPlan:
+    """``entries`` are written with the load; that of a column is worked out while rows are read where ``by.ties`` is not None.
+
+    ``then``: what happens with the files of the entries once the load is committed: ``keep``, ``delete``, or ``move:FOLDER``.
+    ``summary`` says for a reader where the leg begins.
+    """
+
+    key: MarkKey
+    summary: str
+    entries: tuple[MarkEntry, ...] = ()
+    by: ByPlan | None = None
+    then: str = "keep"
+    tidied: tuple[str, ...] = field(default=())
+    """Files that an earlier run has copied, and not moved or deleted since."""

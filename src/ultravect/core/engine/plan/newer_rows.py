@@ -1,0 +1,231 @@
+"""Plans which rows of a table or query are new: those above the mark, up to the highest value that is there now."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+
+from ultravect.core.contracts.mark import ColumnMark, MarkKey
+from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.plan.mark_plan import ByPlan, MarkEntry, MarkPlan
+from ultravect.core.engine.plan.mark_values import ORDERED, as_mark, earlier, end_of, family, literal, parsed
+from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.bind import Scope, bind_condition, column_position
+from ultravect.core.expressions.parse import parse_condition
+from ultravect.core.expressions.pushdown import conjuncts, render
+from ultravect.core.layouts.base import WantedColumn
+from ultravect.core.model.job import Job
+from ultravect.core.types.canonical import CanonicalType
+
+_ASK_SECONDS = 5.0
+_TEXT = CanonicalType("text")
+
+
+@dataclass(frozen=True)
+class Again:
+    """A range that is copied anew, without moving the mark; both ends included, as texts."""
+
+    start: str
+    end: str
+
+
+def plan_newer_rows(job: Job, plan: Planning, again: Again | None) -> str:
+    """The condition of the rows that the leg copies, as an expression; "" for all. Sets the plan's mark."""
+    newer, reader = job.source.newer, plan.reader
+    if newer is None or newer.by is None:
+        return ""
+    assert isinstance(reader, TableRows) and plan.target is not None and plan.table is not None
+    position = column_position(newer.by, reader.names, "from.newer.by")
+    kind = reader.columns[position].type
+    if kind is None or kind.name not in ORDERED:
+        native = reader.columns[position].native
+        raise UltravectError(
+            "mark-column-unordered",
+            f"{reader.names[position]} is of type {native or kind}, by which a mark cannot be kept",
+            hint="name a column of whole numbers, dates or times; without one, from.newer: changed_rows compares all rows",
+            place="from.newer.by",
+        )
+    column = _Column(reader, position, kind)
+    if again is not None:
+        return _range(job, plan, column, again)
+    return _above_mark(job, plan, column)
+
+
+class _Column:
+    """The column that a mark is kept by."""
+
+    def __init__(self, reader: TableRows, position: int, kind: CanonicalType) -> None:
+        self.reader, self.position, self.kind = reader, position, kind
+        self.name = reader.names[position]
+        live = reader.columns[position]
+        self.nullable = live.nullable
+        self.is_unique = reader.live is not None and frozenset([live.name]) in reader.live.unique
+
+    def compared(self, sign: str, value: Any) -> str:
+        """A comparison as an expression."""
+        return f"{quoted(self.name)} {sign} {literal(value, self.kind)}"
+
+    def newest(self) -> Any:
+        """The highest value that is there; None where there is none."""
+        reader = self.reader
+        name = reader.database.dialect.quote(reader.columns[self.position].name)
+        of = reader.database.dialect.quote("newest")
+        one = replace(
+            reader,
+            origin=f"(SELECT max({name}) AS {name} FROM {reader.origin}) {of}",
+            columns=[reader.columns[self.position]],
+            findings=[],
+            condition="",
+            live=None,
+        )
+        for block in one.blocks():
+            rows = one.read_parsed(block, [WantedColumn(0, self.kind, one.formats)])
+            if rows is not None and not len(np.asarray(rows.odd)) and len(rows.columns[0]):
+                return rows.columns[0][0].as_py()
+        return None
+
+    def count(self, condition: str) -> int | None:
+        """How many rows meet an expression; None where the source cannot say, or takes too long to."""
+        reader = self.reader
+        types = [kind or _TEXT for kind in reader.given]
+        bound = bind_condition(parse_condition(condition, ""), Scope(reader.names, types), "")
+        sql = [render(part, reader.database.dialect, lambda place: True) for part in conjuncts(bound)]
+        if any(part is None for part in sql):
+            return None
+        where = " AND ".join(str(part) for part in sql)
+        return self._asked(f"SELECT count(*) FROM {reader.origin} WHERE {where}")
+
+    def has_null(self) -> bool:
+        """Whether a row has no value: such rows are never above a mark."""
+        if not self.nullable:
+            return False
+        name = self.reader.database.dialect.quote(self.reader.columns[self.position].name)
+        found = self._asked(
+            f"SELECT count(*) FROM (SELECT 1 AS a FROM {self.reader.origin} WHERE {name} IS NULL LIMIT 1) n"
+        )
+        return bool(found)
+
+    def _asked(self, sql: str) -> int | None:
+        try:
+            return int(self.reader.database.ask(sql, 1, _ASK_SECONDS).rows[0][0])
+        except UltravectError:
+            return None
+
+
+def mark_key(job: Job, used: Sequence[str]) -> MarkKey:
+    """Whose mark it is; ``used``: the parameters that decide what is copied, each value of which has a mark of its own."""
+    values = ", ".join(f"{name}={job.parameters[name]}" for name in sorted(used) if name in job.parameters)
+    return MarkKey(job.job, job.source.object_name + (f" ({values})" if values else ""))
+
+
+def _range(job: Job, plan: Planning, column: _Column, again: Again) -> str:
+    if job.into.mode == "append" and not job.into.key_names:
+        raise UltravectError(
+            "again-doubles",
+            f"rows that were copied before would be in {plan.table} twice",
+            hint="name into.keys, or use mode: upsert",
+            place="into.keys",
+        )
+    start = parsed(again.start, column.kind, "again")
+    end = end_of(again.end, column.kind, "again")
+    if end < start:
+        raise UltravectError(
+            "range-empty", f"{again.start} is after {again.end}: the range holds nothing", place="again"
+        )
+    return f"{column.compared('>=', start)} and {column.compared('<=', end)}"
+
+
+def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
+    assert job.source.newer is not None and plan.target is not None and plan.table is not None
+    newer, key = job.source.newer, mark_key(job, plan.mark_parameters)
+    held = plan.target.mark(plan.table, key).get("")
+    mark = _known(plan, column, held)
+    upper = column.newest()
+    since = None if newer.since is None else parsed(str(newer.since), column.kind, "from.newer.since")
+    lower = parsed(mark.value, column.kind, "from.newer") if mark else since
+    if column.has_null():
+        plan.add(
+            "warning",
+            "mark-column-null",
+            f"{column.name} of {column.reader.label} has no value in some rows: they are never newer than a mark, and not copied",
+            "from.newer.by",
+            "fill the column in, or copy those rows by a job of their own",
+        )
+    if not column.is_unique and column.reader.live is not None and column.name not in column.reader.live.indexed:
+        plan.add(
+            "note",
+            "mark-not-indexed",
+            f"no index of {column.reader.label} begins with {column.name}: each run reads the whole table in the source",
+            "from.newer.by",
+            f"create one: CREATE INDEX ON {column.reader.label} ({quoted(column.name)})",
+        )
+    since_text = "from the first row" if lower is None else f"since {as_mark(lower, column.kind)}"
+    if upper is None or (lower is not None and upper < lower and (mark is None or not newer.overlap)):
+        if mark and upper is not None:
+            plan.add(
+                "warning",
+                "mark-ahead",
+                f"the highest {column.name} is {as_mark(upper, column.kind)}, which is below the mark: {as_mark(lower, column.kind)}",
+                "from.newer.by",
+                f"if the values begin anew, set the mark: ultravect mark {job.job}",
+            )
+        plan.nothing = f"nothing is new {since_text}"
+        return ""
+    keyed = bool(job.into.key_names)
+    start = lower
+    if mark and newer.overlap and lower is not None:
+        start = earlier(lower, newer.overlap, column.kind)
+        upper = max(upper, lower)
+    parts = []
+    if start is not None:
+        # rows with the value of the mark may have been committed since
+        exact = mark is not None and not newer.overlap and column.is_unique
+        parts.append(column.compared(">" if exact else ">=", start))
+    parts.append(column.compared("<=", upper))
+    condition = " and ".join(parts)
+    at_upper = 1 if column.is_unique else column.count(column.compared("=", upper)) or 0
+    if mark and upper == lower and not newer.overlap and (column.is_unique or 0 < at_upper == mark.rows):
+        plan.nothing = f"nothing is new {since_text}"
+    plan.summary_of_mark = since_text
+    plan.count_new = lambda: column.count(condition)
+    ties = None if keyed or column.is_unique else dict(mark.ties) if mark else {}
+    value = ColumnMark(family(column.kind), as_mark(upper, column.kind), at_upper).as_text()
+    by = ByPlan(
+        column.name,
+        column.kind,
+        as_mark(lower, column.kind) if mark and lower is not None else None,
+        as_mark(upper, column.kind),
+        at_upper,
+        ties,
+        column.position,
+    )
+    plan.mark = MarkPlan(key, since_text, (MarkEntry("", value, held),), by)
+    return condition
+
+
+def _known(plan: Planning, column: _Column, held: str | None) -> ColumnMark | None:
+    """The mark, where it is one of the table that is there."""
+    if held is None:
+        return None
+    mark = ColumnMark.from_text(held)
+    if plan.live is None:
+        plan.add(
+            "warning",
+            "mark-without-table",
+            f"{plan.table} is gone since the mark {mark.value} was written: all rows are copied again",
+            "into.table",
+        )
+        return None
+    if mark.type != family(column.kind):
+        raise UltravectError(
+            "mark-type-changed",
+            f"the mark is a {mark.type}, {mark.value}, and {column.name} is a {column.kind.name} now",
+            hint="set the mark anew, or reset it: ultravect mark JOB --reset",
+            place="from.newer.by",
+        )
+    return mark

@@ -1,0 +1,101 @@
+"""Marks in targets that are databases: a table next to that of receipts, an entry a row."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+from collections.abc import Mapping, Sequence
+
+from ultravect.core.contracts.mark import MARKS, MarkChange, MarkKey
+from ultravect.core.contracts.target import Statements
+from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
+from ultravect.core.errors import UltravectError
+from ultravect.core.types.canonical import CanonicalType
+
+_MOMENT = "%Y-%m-%d %H:%M:%S"
+
+
+class MarkTable:
+    """The statements for marks next to ``table``."""
+
+    def __init__(self, dialect: Dialect, table: TableName) -> None:
+        self._dialect = dialect
+        self.name = TableName(table.schema, MARKS)
+        self._table = dialect.table(self.name)
+
+    def create(self) -> str:
+        text = CanonicalType("text")
+        columns = [
+            # names are long, and keys of some databases are not
+            NewColumn("entry", CanonicalType("text", length=64)),
+            NewColumn("job", CanonicalType("text", length=64), nullable=False),
+            NewColumn("object", text, nullable=False),
+            NewColumn("item", text, nullable=False),
+            NewColumn("value", text, nullable=False),
+            NewColumn("run", CanonicalType("text", length=64), nullable=False),
+            NewColumn("written_at", CanonicalType("timestamp", precision=0), nullable=False),
+        ]
+        return self._dialect.create_table(self.name, NewTable(columns, ("entry",)))[0]
+
+    def find(self, key: MarkKey) -> str:
+        """All entries of a mark: ``item``, ``value`` and when it was written."""
+        return f"SELECT item, value, written_at FROM {self._table} WHERE {self._of(key)}"
+
+    def of_job(self, job: str) -> str:
+        literal = self._dialect.literal
+        return f"SELECT object, item, value, written_at FROM {self._table} WHERE job = {literal(job)}"
+
+    def forget(self, key: MarkKey, item: str | None = None) -> str:
+        """Removes a mark, or one entry of it."""
+        which = f" AND entry = {self._entry(key, item)}" if item is not None else ""
+        return f"DELETE FROM {self._table} WHERE {self._of(key)}{which}"
+
+    def withdraw(self, run: str) -> str:
+        """Removes what a load has written whose table could not be put in its place."""
+        return f"DELETE FROM {self._table} WHERE run = {self._dialect.literal(run)}"
+
+    def write(self, statements: Statements, changes: Sequence[MarkChange], run: str) -> None:
+        """Changes entries in an open transaction; UltravectError where another run has changed one since it was read.
+
+        ``run``: the receipt's name of the attempt.
+        """
+        literal = self._dialect.literal
+        now = literal(dt.datetime.now(dt.UTC).strftime(_MOMENT))
+        for change in changes:
+            entry = self._entry(change.key, change.item)
+            if change.before == change.value:
+                continue
+            if change.before is None:
+                if statements.rows(f"SELECT 1 FROM {self._table} WHERE entry = {entry}"):
+                    raise mark_moved(change.key)
+                statements.changed(
+                    f"INSERT INTO {self._table} (entry, job, object, item, value, run, written_at) VALUES ({entry}, "
+                    f"{literal(change.key.job)}, {literal(change.key.object)}, {literal(change.item)}, "
+                    f"{literal(change.value)}, {literal(run)}, {now})"
+                )
+            elif not statements.changed(
+                f"UPDATE {self._table} SET value = {literal(change.value)}, run = {literal(run)}, written_at = {now} "
+                f"WHERE entry = {entry} AND value = {literal(change.before)}"
+            ):
+                raise mark_moved(change.key)
+
+    def _of(self, key: MarkKey) -> str:
+        literal = self._dialect.literal
+        return f"job = {literal(key.job)} AND object = {literal(key.object)}"
+
+    def _entry(self, key: MarkKey, item: str) -> str:
+        text = "\0".join([key.job, key.object, item])
+        return self._dialect.literal(hashlib.sha256(text.encode()).hexdigest())
+
+
+def mark_moved(key: MarkKey) -> UltravectError:
+    return UltravectError(
+        "mark-moved",
+        f"another run of job {key.job} has copied {key.object} since this one was planned; nothing was written",
+        hint="run it again: it begins where that one has ended",
+    )
+
+
+def entries(rows: Sequence[Sequence[object]]) -> Mapping[str, str]:
+    """The values of a mark by their items, from what ``MarkTable.find`` gives."""
+    return {str(item): str(value) for item, value, *_ in rows}
