@@ -92,7 +92,7 @@ _CONDITIONS = st.recursive(
 
 @pytest.fixture(scope="session")
 def filtered(places: dict[str, Place]) -> dict[str, Place]:
-    natives = {"sqlite": "n integer, price decimal(8,2), word text collate nocase, day date, seen timestamp"}
+    natives = {"sqlite": "n integer, price decimal text(8,2), word text collate nocase, day date, seen timestamp"}
     moments = {"postgresql": "timestamp", "mariadb": "datetime(3)", "duckdb": "timestamp", "sqlite": ""}
     for kind, place in places.items():
         place.drop("filtered")

@@ -94,6 +94,9 @@ class _Renderer:
             raise _NotAlikeError
         if kinds & _MOMENTS and not self._dialect.compares_moments:
             raise _NotAlikeError
+        decimals = [side for side in bound.arguments if _kind(side) == "decimal" and not _is_literal(side)]
+        if decimals and not self._dialect.computes_decimals:
+            raise _NotAlikeError  # they may be kept as texts, and 10.25 is less than 9 then
         return self._compared(bound.function, *bound.arguments)
 
     def _compared(self, sign: str, *sides: Bound) -> str:

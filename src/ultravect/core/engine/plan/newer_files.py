@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import hashlib
+import posixpath
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -18,6 +19,8 @@ from ultravect.core.layouts.base import SourceFile
 from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.job import Job
 from ultravect.core.model.newer import MoveTo, NewFiles
+from ultravect.core.patterns import matcher
+from ultravect.core.storage.paths import is_pattern
 from ultravect.core.words import counted
 
 _PIECE = 1 << 20
@@ -44,6 +47,7 @@ def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[s
         fresh = False
     known = {} if fresh else {path: FileMark.from_text(text) for path, text in held.items()}
     chosen, tidied = _chosen(plan, newer.files, source_files(source, plan.path), known)
+    _require_elsewhere(plan, newer.files, [file.path for file, _ in chosen])
     then = f"move:{newer.files.then.move}" if isinstance(newer.files.then, MoveTo) else newer.files.then
     summary = (
         f"{counted(len(known), 'file was', 'files were')} copied before" if known else "no file was copied before"
@@ -118,6 +122,21 @@ def _report(
     if doubled:
         what = f"{counted(len(doubled), 'file has', 'files have')} the content of another one, and left out: {_some(doubled)}"
         plan.add("warning", "files-doubled", what, "from.newer")
+
+
+def _require_elsewhere(plan: Planning, options: NewFiles, paths: Sequence[str]) -> None:
+    """Raises where moved files would be found again, as new ones."""
+    if not isinstance(options.then, MoveTo) or not is_pattern(plan.path):
+        return
+    fits = matcher(plan.path)
+    folder = options.then.move.strip("/")
+    if any(fits(posixpath.join(folder, posixpath.basename(path))) for path in paths):
+        raise UltravectError(
+            "moved-into-source",
+            f"files that are moved to {options.then.move} would be new again: {plan.path!r} matches them there",
+            hint="move them elsewhere, or narrow the pattern",
+            place="from.newer",
+        )
 
 
 def _some(names: Sequence[str]) -> str:

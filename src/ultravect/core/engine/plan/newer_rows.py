@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
 
 from ultravect.core.contracts.mark import ColumnMark, MarkKey
 from ultravect.core.engine.objects.tables import TableRows
@@ -70,24 +71,43 @@ class _Column:
         """A comparison as an expression."""
         return f"{quoted(self.name)} {sign} {literal(value, self.kind)}"
 
-    def newest(self) -> Any:
-        """The highest value that is there; None where there is none."""
+    def newest(self) -> tuple[Any, int | None]:
+        """The highest value that is there, None where there is none; and how many rows have it, as far as that is known."""
+        if not self._is_ordered:
+            return self._newest_read()
         reader = self.reader
         name = reader.database.dialect.quote(reader.columns[self.position].name)
         of = reader.database.dialect.quote("newest")
-        one = replace(
-            reader,
-            origin=f"(SELECT max({name}) AS {name} FROM {reader.origin}) {of}",
-            columns=[reader.columns[self.position]],
-            findings=[],
-            condition="",
-            live=None,
-        )
+        found = self._values(f"(SELECT max({name}) AS {name} FROM {reader.origin}) {of}")
+        return next((values[0].as_py() for values in found if len(values)), None), None
+
+    @property
+    def _is_ordered(self) -> bool:
+        """Whether the source compares the column's values as they are meant, and not as texts."""
+        dialect = self.reader.database.dialect
+        if self.kind.name == "decimal":
+            return dialect.computes_decimals
+        return dialect.compares_moments or self.kind.name not in ("timestamp", "timestamptz")
+
+    def _newest_read(self) -> tuple[Any, int]:
+        """The same by reading all values."""
+        highest, rows = None, 0
+        for values in self._values(self.reader.origin):
+            top = pc.max(values).as_py()
+            if top is None or (highest is not None and top < highest):
+                continue
+            count = pc.sum(pc.equal(values, pa.scalar(top, values.type))).as_py() or 0
+            highest, rows = top, (rows if top == highest else 0) + count
+        return highest, rows
+
+    def _values(self, origin: str) -> Iterator[pa.Array]:
+        """The column alone, in its own type; what cannot be read so is left to the run, which rejects it."""
+        columns = [self.reader.columns[self.position]]
+        one = replace(self.reader, origin=origin, columns=columns, findings=[], condition="", live=None)
         for block in one.blocks():
             rows = one.read_parsed(block, [WantedColumn(0, self.kind, one.formats)])
-            if rows is not None and not len(np.asarray(rows.odd)) and len(rows.columns[0]):
-                return rows.columns[0][0].as_py()
-        return None
+            if rows is not None:
+                yield rows.columns[0]
 
     def count(self, condition: str) -> int | None:
         """How many rows meet an expression; None where the source cannot say, or takes too long to."""
@@ -145,7 +165,7 @@ def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
     newer, key = job.source.newer, mark_key(job, plan.mark_parameters)
     held = plan.target.mark(plan.table, key).get("")
     mark = _known(plan, column, held)
-    upper = column.newest()
+    upper, at_upper = column.newest()
     since = None if newer.since is None else parsed(str(newer.since), column.kind, "from.newer.since")
     lower = parsed(mark.value, column.kind, "from.newer") if mark else since
     if column.has_null():
@@ -178,8 +198,10 @@ def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
         return ""
     keyed = bool(job.into.key_names)
     start = lower
-    if mark and newer.overlap and lower is not None:
-        start = earlier(lower, newer.overlap, column.kind)
+    # an overlap of another kind is wrong already before there is a mark
+    below = earlier(lower if lower is not None else upper, newer.overlap, column.kind) if newer.overlap else None
+    if mark and below is not None and lower is not None:
+        start = below
         upper = max(upper, lower)
     parts = []
     if start is not None:
@@ -188,7 +210,8 @@ def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
         parts.append(column.compared(">" if exact else ">=", start))
     parts.append(column.compared("<=", upper))
     condition = " and ".join(parts)
-    at_upper = 1 if column.is_unique else column.count(column.compared("=", upper)) or 0
+    if at_upper is None:
+        at_upper = 1 if column.is_unique else column.count(column.compared("=", upper)) or 0
     if mark and upper == lower and not newer.overlap and (column.is_unique or 0 < at_upper == mark.rows):
         plan.nothing = f"nothing is new {since_text}"
     plan.summary_of_mark = since_text
