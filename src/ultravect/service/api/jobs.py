@@ -225,7 +225,7 @@ def _rehearse(model: JobModel, request: Request) -> Response:
     given.is_valid(raise_exception=True)
     rows = None if given.validated_data["all"] else given.validated_data["rows"]
     name = given.validated_data["object"]
-    return _looked("rehearse", model, rows=rows, name=name, seconds=_REHEARSE_ALL_SECONDS if rows is None else None)
+    return _looked("rehearse", model, rows=rows, chosen=name, seconds=_REHEARSE_ALL_SECONDS if rows is None else None)
 
 
 @extend_schema(tags=["jobs"], parameters=[RehearsalInputSerializer])
@@ -342,7 +342,7 @@ class MarksView(APIView):
         given = SetMarkSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         value, item = given.validated_data["value"], given.validated_data["object"]
-        answer = self._asked("set_mark", name, name=item, value=value)
+        answer = self._asked("set_mark", name, chosen=item, value=value)
         audit(request, "set mark", "job", name, object=item, value=value)
         return answer
 
@@ -355,7 +355,7 @@ class MarksView(APIView):
         given = MarkInputSerializer(data=request.query_params)
         given.is_valid(raise_exception=True)
         item = given.validated_data["object"]
-        answer = self._asked("reset_mark", name, name=item)
+        answer = self._asked("reset_mark", name, chosen=item)
         audit(request, "reset mark", "job", name, object=item)
         return answer
 

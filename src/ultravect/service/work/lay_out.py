@@ -59,7 +59,7 @@ async def _asked(pool: LegPool, task: dict[str, Any]) -> dict[str, Any] | None:
 
 def known_objects_of(job: str) -> list[str] | None:
     """The objects of the last run of a job that copied all of them; None where there was none."""
-    runs = Run.objects.filter(job__name=job, kind=RunKind.LOAD, only=None, legs__object__gt="")
+    runs = Run.objects.filter(job__name=job, kind=RunKind.LOAD, only__isnull=True, legs__object__gt="")
     last = runs.order_by("-id").first()
     return list(last.legs.values_list("object", flat=True)) if last else None
 

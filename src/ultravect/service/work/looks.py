@@ -82,10 +82,10 @@ def _rehearse(
     target: dict[str, Any],
     saved: dict[str, Any] | None,
     rows: int | None,
-    name: str,
+    chosen: str,
 ) -> Any:
-    """``name``: the object to be rehearsed, of a job with many; "" for the first."""
-    model = one_leg(job_from_data(job), _spec(source), _spec(target), name)
+    """``chosen``: the object to be rehearsed, of a job with many; "" for the first."""
+    model = one_leg(job_from_data(job), _spec(source), _spec(target), chosen)
     return rehearse(model, _spec(source), _spec(target), _saved(saved), rows=rows).as_dict()
 
 
@@ -110,13 +110,13 @@ def _marks(job: Any, source: dict[str, Any], target: dict[str, Any]) -> Any:
     return [mark.as_dict() for mark in marks_of(job_from_data(job), _spec(source), _spec(target))]
 
 
-def _set_mark(job: Any, source: dict[str, Any], target: dict[str, Any], name: str, value: str) -> Any:
-    changed = set_mark(job_from_data(job), _spec(source), _spec(target), name, value)
+def _set_mark(job: Any, source: dict[str, Any], target: dict[str, Any], chosen: str, value: str) -> Any:
+    changed = set_mark(job_from_data(job), _spec(source), _spec(target), chosen, value)
     return [mark.as_dict() for mark in changed]
 
 
-def _reset_mark(job: Any, source: dict[str, Any], target: dict[str, Any], name: str) -> Any:
-    return [mark.as_dict() for mark in reset_mark(job_from_data(job), _spec(source), _spec(target), name)]
+def _reset_mark(job: Any, source: dict[str, Any], target: dict[str, Any], chosen: str) -> Any:
+    return [mark.as_dict() for mark in reset_mark(job_from_data(job), _spec(source), _spec(target), chosen)]
 
 
 LOOKS: dict[str, Callable[..., Any]] = {
