@@ -28,7 +28,7 @@ into:
     [
         ("table: booking", "tabel: booking", 8, "unknown key 'tabel'", "did you mean 'table'?"),
         ("from:", "form:", 3, "unknown key 'form'", "did you mean 'from'?"),
-        ("  files: bookings.csv\n", "", 3, "from names one of table, query and files; none is there", ""),
+        ("  files: bookings.csv\n", "", 3, "from names one of table, tables, query and files; none is there", ""),
         (
             "table: booking",
             "table: booking\n  mode: appendd",

@@ -35,7 +35,7 @@ class MarkChange:
 class ColumnMark:
     """The highest value that was copied, as text of its canonical ``type``; ``rows`` have it, as far as they were copied.
 
-    ``ties``: where no key tells them from rows with the same value that are committed later, how many there are of each, by a hash.
+    ``ties``: where no key distinguishes them from rows with the same value that are committed later, how many there are of each, by a hash.
     """
 
     type: str

@@ -153,6 +153,12 @@ class Target(Protocol):
     def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
         """The entries of a mark that loads into ``table`` have written, by their items."""
 
+    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
+        """Has a mark of a column be ``value``, the text of a ``ColumnMark``; or forgets the mark, of a column or of files.
+
+        UltravectError where the table is not there yet: a mark says what was copied into it.
+        """
+
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         """The receipt of the attempt of a run that was committed; where none was, none of them can commit any more.
 

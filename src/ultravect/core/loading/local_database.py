@@ -12,11 +12,11 @@ from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Database, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.loading.local_file import file_steps, write_obstacle
 from ultravect.core.loading.local_load import committed_in
-from ultravect.core.loading.marks import MarkTable, entries
+from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.model.connection import DatabaseFileSettings
 
@@ -104,6 +104,13 @@ class LocalDatabase(ABC):
             if not session.execute(self._finding(marks.name)).fetchall():
                 return {}
             return entries(session.execute(marks.find(key)).fetchall())
+
+    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
+        set_mark(self._own(), table, key, value)
+
+    @abstractmethod
+    def _own(self) -> Database:
+        """The database itself, as what it is outside."""
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         receipts = ReceiptTable(self.dialect, table)

@@ -7,7 +7,7 @@ import hashlib
 from collections.abc import Mapping, Sequence
 
 from ultravect.core.contracts.mark import MARKS, MarkChange, MarkKey
-from ultravect.core.contracts.target import Statements
+from ultravect.core.contracts.target import Database, Statements
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.types.canonical import CanonicalType
@@ -38,17 +38,11 @@ class MarkTable:
         return self._dialect.create_table(self.name, NewTable(columns, ("entry",)))[0]
 
     def find(self, key: MarkKey) -> str:
-        """All entries of a mark: ``item``, ``value`` and when it was written."""
-        return f"SELECT item, value, written_at FROM {self._table} WHERE {self._of(key)}"
+        """All entries of a mark: ``item`` and ``value``."""
+        return f"SELECT item, value FROM {self._table} WHERE {self._of(key)}"
 
-    def of_job(self, job: str) -> str:
-        literal = self._dialect.literal
-        return f"SELECT object, item, value, written_at FROM {self._table} WHERE job = {literal(job)}"
-
-    def forget(self, key: MarkKey, item: str | None = None) -> str:
-        """Removes a mark, or one entry of it."""
-        which = f" AND entry = {self._entry(key, item)}" if item is not None else ""
-        return f"DELETE FROM {self._table} WHERE {self._of(key)}{which}"
+    def forget(self, key: MarkKey) -> str:
+        return f"DELETE FROM {self._table} WHERE {self._of(key)}"
 
     def withdraw(self, run: str) -> str:
         """Removes what a load has written whose table could not be put in its place."""
@@ -88,6 +82,28 @@ class MarkTable:
         return self._dialect.literal(hashlib.sha256(text.encode()).hexdigest())
 
 
+def set_mark(database: Database, table: TableName, key: MarkKey, value: str | None) -> None:
+    """See ``Target.set_mark``."""
+    live = database.table(table)
+    if live is None:
+        raise UltravectError(
+            "table-missing",
+            f"{table} is not there yet: a mark says what was copied into it",
+            hint="run the job first; from.newer.since says where a first run begins",
+            table=str(table),
+        )
+    marks = MarkTable(database.dialect, live.name)
+    there = database.table(TableName(live.name.schema, marks.name.name)) is not None
+    if not there and value is None:
+        return
+    with database.transaction(live.name, f"setting the mark of {key.object}") as statements:
+        if not there:
+            statements.changed(marks.create())
+        statements.changed(marks.forget(key))
+        if value is not None:
+            marks.write(statements, [MarkChange(key, "", value)], "by hand")
+
+
 def mark_moved(key: MarkKey) -> UltravectError:
     return UltravectError(
         "mark-moved",
@@ -98,4 +114,4 @@ def mark_moved(key: MarkKey) -> UltravectError:
 
 def entries(rows: Sequence[Sequence[object]]) -> Mapping[str, str]:
     """The values of a mark by their items, from what ``MarkTable.find`` gives."""
-    return {str(item): str(value) for item, value, *_ in rows}
+    return {str(item): str(value) for item, value in rows}

@@ -1,6 +1,6 @@
 """The legs of a run: which of them are begun, and what the run is when they end.
 
-Whoever changes a leg locks it first and its run after that, so that two never wait for each other.
+What changes a leg locks it first and its run after that, so that two never wait for each other.
 """
 
 from __future__ import annotations

@@ -6,8 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ultravect.core.contracts.mark import ColumnMark, FileMark, MarkChange, MarkKey
-from ultravect.core.dialects.base import TableName
+from ultravect.core.contracts.mark import ColumnMark, FileMark, MarkKey
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import open_rows
@@ -18,10 +17,8 @@ from ultravect.core.engine.plan.newer_rows import mark_key
 from ultravect.core.engine.plan.writing import deciding_parameters
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import column_position
-from ultravect.core.loading.marks import MarkTable
 from ultravect.core.model.job import Job
 from ultravect.core.model.problems import did_you_mean
-from ultravect.core.storage.files_target import FilesTarget
 
 _NAMED_FILES = 200
 
@@ -128,34 +125,6 @@ def _change(
             hint=did_you_mean(name, names) or f"objects: {', '.join(names[:10])}",
         )
     for _, leg in chosen:
-        _write(leg, target, made(leg))
+        opened, table = open_target(leg, target, RunFacts())
+        opened.set_mark(table, _key(leg), made(leg))
     return [_shown(known, leg, target) for known, leg in chosen]
-
-
-def _write(job: Job, target: ConnectionSpec, value: str | None) -> None:
-    """Replaces a whole mark by one entry, or by none."""
-    opened, table = open_target(job, target, RunFacts())
-    key = _key(job)
-    if isinstance(opened, FilesTarget):
-        opened.replace_mark(key, value)
-        return
-    database = opened.database
-    assert database is not None
-    live = database.table(table)
-    if live is None:
-        raise UltravectError(
-            "table-missing",
-            f"{table} is not there yet: a mark says what was copied into it",
-            hint="run the job first; from.newer.since says where a first run begins",
-            table=str(table),
-        )
-    marks = MarkTable(database.dialect, live.name)
-    there = database.table(TableName(live.name.schema, marks.name.name)) is not None
-    if not there and value is None:
-        return
-    with database.transaction(live.name, f"setting the mark of {key.object}") as statements:
-        if not there:
-            statements.changed(marks.create())
-        statements.changed(marks.forget(key))
-        if value is not None:
-            marks.write(statements, [MarkChange(key, "", value)], "by hand")

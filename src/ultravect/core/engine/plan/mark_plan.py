@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Any
 
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.types.canonical import CanonicalType
@@ -51,3 +52,10 @@ class MarkPlan:
     then: str = "keep"
     tidied: tuple[str, ...] = field(default=())
     """Files that an earlier run has copied, and not moved or deleted since."""
+
+    def shown(self) -> dict[str, Any]:
+        """What is recorded of it with a leg."""
+        shown: dict[str, Any] = {"object": self.key.object, "summary": self.summary}
+        if self.by is None:
+            return shown | {"files": len(self.entries)}
+        return shown | {"column": self.by.name, "before": self.by.lower, "after": self.by.upper}

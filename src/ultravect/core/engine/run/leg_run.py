@@ -9,7 +9,6 @@ import time
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import replace
-from typing import Any
 
 from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
 from ultravect.core.contracts.mark import MarkChange
@@ -35,14 +34,8 @@ from ultravect.core.words import counted
 
 _QUEUE_BLOCKS = 2
 _END_SECONDS = 5.0
-
-
 _NAMED_FILES = 10
-
-
 _REJECTS_AT_ONCE = 500
-
-
 # what a load raises while publishing, when no answer says whether it was committed
 _NOT_ANSWERED = ("outcome-unknown", "connection-lost")
 
@@ -309,17 +302,8 @@ class LegRun:
             checksums=checksums,
             strategy=load.strategy or self._plan.strategy.name,
             gone=self._counts.gone,
-            mark=self._mark_shown(),
+            mark=self._plan.mark.shown() if self._plan.mark else None,
         )
-
-    def _mark_shown(self) -> dict[str, Any] | None:
-        mark = self._plan.mark
-        if mark is None:
-            return None
-        shown: dict[str, Any] = {"object": mark.key.object, "summary": mark.summary, "files": len(mark.entries)}
-        if mark.by is not None:
-            shown |= {"files": 0, "column": mark.by.name, "before": mark.by.lower, "after": mark.by.upper}
-        return shown
 
     def _checked(self, load: Load) -> Mapping[str, str] | None:
         """The checksums of the loaded rows, compared with those of the rows sent; None where they cannot be."""

@@ -58,7 +58,7 @@ class TieRows:
         if self._at_upper.total() > _MOST:
             raise UltravectError(
                 "ties-too-many",
-                f"more than {_MOST:,} rows have the highest {self._by.name}, and no key tells them apart",
+                f"more than {_MOST:,} rows have the highest {self._by.name}, and no key distinguishes them",
                 hint="name into.keys, or use a column whose values are more spread",
                 place="from.newer.by",
             )

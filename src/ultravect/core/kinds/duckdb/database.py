@@ -23,6 +23,7 @@ from ultravect.core.contracts.catalogue import (
     TableInfo,
 )
 from ultravect.core.contracts.load import LoadOrder
+from ultravect.core.contracts.target import Database
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import Merge
 from ultravect.core.errors import UltravectError
@@ -312,6 +313,9 @@ class DuckdbDatabase(LocalDatabase):
             TableInfo(f"{schema}.{table}", kind, rows, comment or "", TableName(schema, table))
             for schema, table, kind, rows, comment in found
         ]
+
+    def _own(self) -> Database:
+        return self
 
     def references(self) -> Sequence[Reference]:
         with self._session("reading the foreign keys") as session:

@@ -45,7 +45,7 @@ from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import clear_leftovers, swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.marks import MarkTable, entries
+from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.types.canonical import CanonicalType
@@ -281,6 +281,9 @@ class MariadbDatabase:
             except MySQLdb.ProgrammingError:
                 return {}  # there is no such table
             return entries(cursor.fetchall())
+
+    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
+        set_mark(self, table, key, value)
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         receipts = ReceiptTable(self.dialect, table)

@@ -29,7 +29,7 @@ from ultravect.core.kinds.postgresql.session import explained, reach_steps, sign
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows
-from ultravect.core.loading.marks import MarkTable, entries
+from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.types.canonical import CanonicalType
@@ -167,6 +167,9 @@ class PostgresqlDatabase:
             if not catalogue.has_table(session, self.dialect.table(marks.name)):
                 return {}
             return entries(session.execute(marks.find(key).encode()).fetchall())
+
+    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
+        set_mark(self, table, key, value)
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         with self._session("receipt") as session, explained(self._name, "asking which attempt was committed"):

@@ -277,10 +277,8 @@ class PostgresqlLoad(IsolatingLoad):
         return self._merge_staged(merge, taken, tolerated, complete=complete)
 
     def _apart(self, statement: str) -> int:
-        self._execute("SAVEPOINT ultravect_apart")
-        done = self._changed(statement)
-        self._execute("RELEASE SAVEPOINT ultravect_apart")
-        return done
+        with self._session.transaction():  # a savepoint: see above
+            return self._changed(statement)
 
     def _take_old_rows(self, merge: Merge) -> None:
         self._lock()

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.load import STAGED, LoadOrder
-from ultravect.core.contracts.target import Statements
+from ultravect.core.contracts.target import Database, Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.errors import UltravectError
@@ -321,6 +321,9 @@ class SqliteDatabase(LocalDatabase):
             found = session.execute(_TABLES, (search, after, limit)).fetchall()
             estimates = self._estimates(session)
         return [TableInfo(name, kind, estimates.get(name), "", TableName(None, name)) for name, kind in found]
+
+    def _own(self) -> Database:
+        return self
 
     def references(self) -> Sequence[Reference]:
         with self._session("reading the foreign keys") as session:

@@ -62,7 +62,7 @@ def found_files(job: Job, source: ConnectionSpec, facts: RunFacts, findings: lis
 
 
 def _group(path: str, captured: Mapping[str, str], used: set[str]) -> str:
-    """By what files are told apart, as text."""
+    """What distinguishes groups of files, as text."""
     parts = [f"{name}={value}" for name, value in captured.items()]
     if used & {"file_stem", "folder"}:
         parts.append(path if "file_stem" in used else posixpath.dirname(path))
@@ -174,7 +174,7 @@ class Paths:
         if len(names) > _MOST_CAPTURES or len(set(names)) < len(names):
             raise UltravectError(
                 "capture-unclear",
-                f"{segment!r} has more captures than can be told apart",
+                f"{segment!r} has more captures than can be distinguished",
                 hint=f"write at most {_MOST_CAPTURES} of them in one name, each once",
                 place="from.files",
             )
