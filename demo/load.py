@@ -7,7 +7,7 @@ from pathlib import Path
 
 from demo.generate import write
 from demo.places import write_files
-from ultravect.cli.output import print_run
+from ultravect.cli.legs import print_run_or_legs
 from ultravect.client import Client, Run
 from ultravect.core.model.document import read_job
 
@@ -44,5 +44,5 @@ def load(
         job, _ = read_job(text)
         client.save_job(job.job, text)
         runs.append(client.wait(client.run(job.job).id))
-        print_run(runs[-1])
+        print_run_or_legs(runs[-1])
     return runs

@@ -16,7 +16,7 @@ from demo.load import load
 from devtools.messages import write as write_messages
 from devtools.places import Places
 from devtools.stack import USER, Stack, stop_state
-from ultravect.cli.output import print_run
+from ultravect.cli.legs import print_run_or_legs
 from ultravect.client import Client
 from ultravect.core.kinds.translations import translation_page
 
@@ -41,9 +41,10 @@ def demo(arguments: argparse.Namespace) -> int:
         with Client(stack.url, token=stack.token) as client:
             print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
             runs = load(client, stack.files, stack.warehouse, arguments.rows, places.connections(stack.files))
-            print(f"\n{places.another_night()}; the ledger's job runs again\n", flush=True)
-            runs.append(client.wait(client.run("booking-ledger").id))
-            print_run(runs[-1])
+            print(f"\n{places.another_night()}; the ledger and the raw copy run again\n", flush=True)
+            for name in ("booking-ledger", "reservations-raw"):
+                runs.append(client.wait(client.run(name).id))
+                print_run_or_legs(runs[-1])
             tests = {connection.name: client.test_connection(connection.name) for connection in client.connections()}
         print(
             "\nconnections: "

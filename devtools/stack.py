@@ -71,6 +71,7 @@ class Stack:
         if not kept:
             for database in ("ultravect", "warehouse"):
                 stack.postgres.execute(f"CREATE DATABASE {database}")
+            stack.postgres.execute("CREATE SCHEMA raw", "warehouse")
             stack._service("user", "add", USER, "--role", "admin", wait=True)
             stack._keep()
         stack.start_service()

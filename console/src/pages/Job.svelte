@@ -10,6 +10,8 @@
   import FromForm from "../parts/FromForm.svelte";
   import IntoForm from "../parts/IntoForm.svelte";
   import JobFile from "../parts/JobFile.svelte";
+  import CheckedLegs from "../parts/CheckedLegs.svelte";
+  import Marks from "../parts/Marks.svelte";
   import Problem from "../parts/Problem.svelte";
   import RehearsalView from "../parts/RehearsalView.svelte";
   import RunsTable from "../parts/RunsTable.svelte";
@@ -172,6 +174,7 @@
           <Findings findings={check.findings} apply={may("editor") && text === fresh ? apply : undefined} />
           <p class="text-base-content/70 py-1 text-sm">{check.rows_tried.toLocaleString("en")} rows tried, nothing moved.</p>
         </div>
+        {#if check.legs.length}<CheckedLegs legs={check.legs} />{/if}
         {#if check.source_sql}
           <div class="border-base-300 border-t px-3.5 py-2">
             <p class="mb-1 text-sm">A run would ask the source:</p>
@@ -193,6 +196,7 @@
       <section class="panel">
         <h2>Last runs</h2>
         <RunsTable {runs} withJob={false} />
+        {#if job && /^\s*newer:|[{,]\s*newer:/m.test(job.file)}<Marks job={job.name} />{/if}
       </section>
     {/if}
   </div>

@@ -3,11 +3,14 @@
   import { api } from "../lib/places";
   import type { ObjectPage, ProblemBody } from "../lib/types";
   import ConnectionSelect from "../parts/ConnectionSelect.svelte";
+  import ManyObjects from "../parts/ManyObjects.svelte";
   import Problem from "../parts/Problem.svelte";
   import Job from "./Job.svelte";
 
   let from = $state({ connection: "", object: "" });
   let into = $state({ connection: "", object: "" });
+  let many = $state(false);
+  let chosen = $state<string[]>([]);
   let more = $state({ layout: "", mode: "append", keys: "" });
   let names = $state<Record<string, string[]>>({});
   let text = $state("");
@@ -33,7 +36,7 @@
     try {
       const asked = {
         from_connection: from.connection,
-        from_object: from.object,
+        ...(many ? { from_objects: chosen } : { from_object: from.object }),
         into_connection: into.connection,
         into_object: into.object,
         mode: more.mode,
@@ -54,6 +57,7 @@
   <h1 class="mb-3 text-lg font-semibold">New job</h1>
   {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
   <form class="panel max-w-3xl p-4" onsubmit={draft}>
+    <label class="mb-3 flex items-center gap-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={many} /> many tables, each into one of its own</label>
     {#each [{ title: "From", key: "from", what: "a table, a file, a sheet (book.xlsx/June), or a pattern of files", place: from }, { title: "Into", key: "into", what: "a table, or the path of a file; it may be missing", place: into }] as side (side.key)}
       <fieldset class="mb-4">
         <legend class="mb-1.5 font-semibold">{side.title}</legend>
@@ -69,15 +73,17 @@
               void list(name);
             }}
           />
-          <label for="{side.key}-object">object</label>
-          <input
+          <label for="{side.key}-object">{many && side.key === "into" ? "schema or folder" : many ? "objects" : "object"}</label>
+          {#if many && side.key === "from"}
+            <div id="from-object"><ManyObjects connection={from.connection} bind:chosen /></div>
+          {:else}<input
             id="{side.key}-object"
             class="input input-sm w-full max-w-96"
             list="{side.key}-objects"
             placeholder={side.what}
             bind:value={side.place.object}
             required
-          />
+          />{/if}
           <datalist id="{side.key}-objects">
             {#each names[side.place.connection] ?? [] as one (one)}<option value={one}></option>{/each}
           </datalist>
@@ -93,13 +99,13 @@
       </select>
       {#if more.mode === "upsert"}
         <label for="keys">keys</label>
-        <input id="keys" class="input input-sm w-full max-w-96" placeholder="booking_id, season" bind:value={more.keys} required />
+        <input id="keys" class="input input-sm w-full max-w-96" placeholder={many ? "left out: each table's own primary key" : "booking_id, season"} bind:value={more.keys} required={!many} />
       {/if}
       <label for="layout">saved layout</label>
       <input id="layout" class="input input-sm w-full max-w-96" placeholder="left out: found" bind:value={more.layout} />
     </fieldset>
     <div class="flex flex-wrap gap-2">
-      <button class="btn btn-sm btn-primary" disabled={drafting || !from.connection || !into.connection}>
+      <button class="btn btn-sm btn-primary" disabled={drafting || !from.connection || !into.connection || (many && !chosen.length)}>
         {drafting ? "Drafting …" : "Draft the job"}
       </button>
       <button type="button" class="btn btn-sm" onclick={() => (text = EMPTY)}>Start with an empty file</button>

@@ -4,7 +4,7 @@
   import type { Change, Page, ProblemBody } from "../lib/types";
   import Problem from "./Problem.svelte";
 
-  let { run, comparison }: { run: number; comparison: Record<string, number> | null } = $props();
+  let { run, leg, comparison }: { run: number; leg?: number; comparison: Record<string, number> | null } = $props();
   const KINDS: Record<string, string> = {
     updated: "rows of the target, before and after",
     added: "rows with keys that were not there before",
@@ -15,13 +15,13 @@
   let pages = $state<Record<string, Page<Change>>>({});
   let problem = $state<ProblemBody | null>(null);
   // by its value: the page takes its run anew when it ends, which must not undo a choice made here
-  let asked = $derived(run);
+  let asked = $derived(`runs/${run}/changes?page_size=50${leg ? `&leg=${leg}` : ""}`);
 
   $effect(() => {
-    const number = asked;
+    const path = asked;
     void (async () => {
       try {
-        const found = await Promise.all(Object.keys(KINDS).map((one) => get<Page<Change>>(`runs/${number}/changes?kind=${one}&page_size=50`)));
+        const found = await Promise.all(Object.keys(KINDS).map((one) => get<Page<Change>>(`${path}&kind=${one}`)));
         pages = Object.fromEntries(Object.keys(KINDS).flatMap((one, at) => (found[at]?.total ? [[one, found[at]]] : [])));
         kind = Object.keys(pages)[0] ?? "";
       } catch (error) {

@@ -4,7 +4,7 @@
   import type { Page, ProblemBody, Reject } from "../lib/types";
   import Problem from "./Problem.svelte";
 
-  let { run, retry }: { run: number; retry?: () => void } = $props();
+  let { run, leg, retry }: { run: number; leg?: number; retry?: () => void } = $props();
   const PAUSE = 300;
   const ALL = "\u0000";
   let column = $state(ALL);
@@ -16,6 +16,7 @@
     const parts = new URLSearchParams();
     if (column !== ALL) parts.set("column", column);
     if (search) parts.set("search", search);
+    if (leg) parts.set("leg", String(leg));
     return parts.toString();
   });
   // where a row of a table stood says little: its key says which one it is

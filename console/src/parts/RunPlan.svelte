@@ -9,14 +9,14 @@
     columns: { source: string; name: string; native: string; fit: string }[];
   }
 
-  let { run }: { run: number } = $props();
+  let { run, leg = 1 }: { run: number; leg?: number } = $props();
   let plan = $state<Plan | null>(null);
   let problem = $state<ProblemBody | null>(null);
 
   async function load() {
     if (plan) return;
     try {
-      plan = await get<Plan>(`runs/${run}/plan`);
+      plan = await get<Plan>(`runs/${run}/plan?leg=${leg}`);
     } catch (error) {
       problem = problemOf(error);
     }
@@ -35,6 +35,6 @@
     <p class="mt-1">
       {#each plan.columns as column, at (column.name)}{at ? ", " : ""}{column.source === column.name ? "" : `${column.source} → `}{column.name} <span class="text-base-content/70">{column.native}</span>{/each}
     </p>
-    <p class="mt-1"><a class="plain" href="/api/v1/runs/{run}/plan">The whole plan as JSON</a></p>
+    <p class="mt-1"><a class="plain" href="/api/v1/runs/{run}/plan?leg={leg}">The whole plan as JSON</a></p>
   {/if}
 </details>

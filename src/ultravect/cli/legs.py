@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from rich.markup import escape
 
-from ultravect.cli.output import cell, print_table, screen, state
+from ultravect.cli.output import cell, print_run, print_table, screen, state
 from ultravect.client import Check, CheckedLeg, Leg, Run
 
 _SHOWN = 40
@@ -18,6 +18,15 @@ _WRITTEN = ("inserted", "updated", "unchanged", "rejected")
 def has_many(run: Run) -> bool:
     """Whether the run is of a job with many objects."""
     return any(leg.object for leg in run.legs)
+
+
+def print_run_or_legs(run: Run, *, whole: bool = False) -> None:
+    """How a run ended, or how far it is; its many legs in a table, unless they are shown ``whole``."""
+    if not has_many(run) or whole:
+        print_run(run)
+        return
+    print_run(run.model_copy(update={"legs": []}))
+    print_legs(run)
 
 
 def counts_line(states: Sequence[str]) -> str:

@@ -9,14 +9,13 @@ import typer
 from rich.markup import escape
 
 from ultravect.cli.follow import follow
-from ultravect.cli.legs import has_many, print_legs
+from ultravect.cli.legs import has_many, print_run_or_legs
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import (
     cell,
     print_changes,
     print_json,
-    print_run,
     print_table,
     screen,
     seconds,
@@ -32,15 +31,6 @@ Detach = Annotated[bool, typer.Option("--detach", help="Do not wait for the end.
 # a bad end, by what it has left in the target: a script must not run the job again for rows that are there
 _EXITS = {"nothing": 1, "committed": 4, "unknown": 5}
 Number = Annotated[int, typer.Argument(metavar="RUN")]
-
-
-def _print_run(run: Run, *, whole: bool = False) -> None:
-    """A run; its many legs in a table, unless they are shown ``whole``."""
-    if not has_many(run) or whole:
-        print_run(run)
-        return
-    print_run(run.model_copy(update={"legs": []}))
-    print_legs(run)
 
 
 def _see_through(client: Client, started: Run, detach: bool, as_json: bool) -> None:
@@ -59,7 +49,7 @@ def _see_through(client: Client, started: Run, detach: bool, as_json: bool) -> N
     if as_json:
         print_json(ended)
     else:
-        _print_run(ended)
+        print_run_or_legs(ended)
         if any(leg.rejected for leg in ended.legs):
             screen.print(f"  the rejected rows: ultravect rejects {ended.id}")
         if client.changes(ended.id, page_size=1).total:
@@ -208,7 +198,7 @@ def show(
     if as_json:
         print_json(found)
         return
-    _print_run(found, whole=leg is not None)
+    print_run_or_legs(found, whole=leg is not None)
     for item in found.legs if leg is not None or not has_many(found) else []:
         marks = {"done": "✓", "running": "▸", "waiting": "·", "failed": "✗", "stopped": "■", "cut off": "–"}
         screen.print("  " + "  ".join(f"{marks[phase['state']]} {phase['name']}" for phase in item.phases))
@@ -305,4 +295,4 @@ def stop(
     elif leg is not None:
         screen.print(f"leg {leg} of run {number} is being stopped; see it: ultravect show {number} --leg {leg}")
     else:
-        _print_run(ended)
+        print_run_or_legs(ended)
