@@ -73,14 +73,14 @@
               void list(name);
             }}
           />
-          <label for="{side.key}-object">{many && side.key === "into" ? "schema or folder" : many ? "objects" : "object"}</label>
+          <label for="{side.key}-object" class={many && side.key === "from" ? "self-start pt-1" : ""}>{many && side.key === "into" ? "schema or folder" : many ? "objects" : "object"}</label>
           {#if many && side.key === "from"}
             <div id="from-object"><ManyObjects connection={from.connection} bind:chosen /></div>
           {:else}<input
             id="{side.key}-object"
             class="input input-sm w-full max-w-96"
             list="{side.key}-objects"
-            placeholder={side.what}
+            placeholder={many ? "raw, or raw.{table}" : side.what}
             bind:value={side.place.object}
             required
           />{/if}
@@ -101,8 +101,10 @@
         <label for="keys">keys</label>
         <input id="keys" class="input input-sm w-full max-w-96" placeholder={many ? "left out: each table's own primary key" : "booking_id, season"} bind:value={more.keys} required={!many} />
       {/if}
-      <label for="layout">saved layout</label>
-      <input id="layout" class="input input-sm w-full max-w-96" placeholder="left out: found" bind:value={more.layout} />
+      {#if !many}
+        <label for="layout">saved layout</label>
+        <input id="layout" class="input input-sm w-full max-w-96" placeholder="left out: found" bind:value={more.layout} />
+      {/if}
     </fieldset>
     <div class="flex flex-wrap gap-2">
       <button class="btn btn-sm btn-primary" disabled={drafting || !from.connection || !into.connection || (many && !chosen.length)}>
@@ -110,6 +112,6 @@
       </button>
       <button type="button" class="btn btn-sm" onclick={() => (text = EMPTY)}>Start with an empty file</button>
     </div>
-    <p class="text-base-content/70 mt-3 text-sm">The draft has every column with its type. Nothing is saved before you save it.</p>
+    <p class="text-base-content/70 mt-3 text-sm">{many ? "The draft names the tables and where each goes." : "The draft has every column with its type."} Nothing is saved before you save it.</p>
   </form>
 {/if}

@@ -11,12 +11,15 @@
   interface From {
     connection: string;
     table: string;
+    tables: string[];
     query: string;
     files: string;
     where: string;
     layout: string | Record<string, unknown>;
   }
-  const KINDS = ["table", "query", "files"] as const;
+  const KINDS = ["table", "tables", "query", "files"] as const;
+  const NAMES = { table: "a table", tables: "many tables", query: "a query", files: "files" };
+  const listed = (value: string) => value.split(",").map((one) => one.trim()).filter(Boolean);
   const PAUSE = 600;
   const ROWS = 8;
 
@@ -30,14 +33,15 @@
     text = withKeys(text, "from", values);
   }
   function choose(next: (typeof KINDS)[number]) {
-    const held = from?.[kind] ?? "";
-    put({ [kind]: undefined, layout: next === "files" ? from?.layout : undefined, [next]: next === "query" ? `select * from ${held || "…"}` : held || "…" });
+    const held = String(from?.[kind] ?? "");
+    const made = next === "query" ? `select * from ${held || "…"}` : next === "tables" ? listed(held || "*") : held || "…";
+    put({ [kind]: undefined, layout: next === "files" ? from?.layout : undefined, [next]: made });
   }
 
   // the rows follow what is typed, once it rests
   $effect(() => {
     const object = from?.[kind];
-    if (!from?.connection || !object || object.includes("{") || object.includes("…")) return;
+    if (!from?.connection || !object || typeof object !== "string" || object.includes("{") || object.includes("…")) return;
     const body = kind === "query" ? { query: object, rows: ROWS } : { object, rows: ROWS, ...(from.layout ? { layout: from.layout } : {}) };
     const key = JSON.stringify([from.connection, body]);
     if (key === asked) return;
@@ -63,10 +67,10 @@
       <label for="from-connection">connection</label>
       <ConnectionSelect id="from-connection" value={from.connection ?? ""} disabled={readonly} choose={(name) => put({ connection: name })} />
       <span>rows of</span>
-      <span class="flex gap-3">
+      <span class="flex flex-wrap gap-x-3">
         {#each KINDS as one (one)}
           <label class="flex items-center gap-1.5">
-            <input type="radio" name="from-kind" class="radio radio-xs" value={one} checked={kind === one} disabled={readonly} onchange={() => choose(one)} />{one === "table" ? "a table" : one === "query" ? "a query" : "files"}
+            <input type="radio" name="from-kind" class="radio radio-xs" value={one} checked={kind === one} disabled={readonly} onchange={() => choose(one)} />{NAMES[one]}
           </label>
         {/each}
       </span>
@@ -74,6 +78,9 @@
       {#if kind === "query"}
         <textarea id="from-object" class="textarea textarea-sm w-full font-mono text-xs" rows="4" {readonly} value={from.query ?? ""}
           onchange={(event) => put({ query: event.currentTarget.value })}></textarea>
+      {:else if kind === "tables"}
+        <input id="from-object" class="input input-sm w-full font-mono" {readonly} value={(from.tables ?? []).join(", ")} placeholder="booking*, guest"
+          onchange={(event) => put({ tables: listed(event.currentTarget.value) })} />
       {:else}
         <input id="from-object" class="input input-sm w-full font-mono" {readonly} value={from[kind] ?? ""}
           placeholder={kind === "files" ? "stays/**/*.csv" : "schema.table"} onchange={(event) => put({ [kind]: event.currentTarget.value })} />
@@ -89,7 +96,7 @@
     <div class="max-h-60 min-w-0 overflow-auto" data-testid="from-rows">
       {#if problem}<Problem {problem} />
       {:else if preview}<PreviewRows {preview} />
-      {:else}<p class="text-base-content/70 text-sm">The first rows are shown here.</p>{/if}
+      {:else}<p class="text-base-content/70 text-sm">{kind === "tables" ? "Each table is a leg of its own; Check lists them, with fits and problems." : "The first rows are shown here."}</p>{/if}
     </div>
   </div>
 {/if}

@@ -10,7 +10,8 @@
   let object = $derived<"table" | "files" | "folder">(into?.files !== undefined ? "files" : into?.folder !== undefined ? "folder" : "table");
   let files = $derived(object !== "table");
   let mode = $derived(into?.mode ?? "append");
-  let keys = $derived(into?.keys ?? []);
+  let primary = $derived((into?.keys as unknown) === "primary");
+  let keys = $derived(primary ? [] : (into?.keys ?? []));
   let names = $derived([...new Set([...(check?.columns ?? []).map((one) => one.name), ...keys])]);
   const DIFFERENT: Record<string, string> = {
     fail: "the run fails before a row moves",
@@ -58,14 +59,15 @@
       {#if !files}
         <span class="self-start pt-1">keys</span>
         <div class="flex max-h-24 flex-wrap gap-1 overflow-auto" role="group" aria-label="keys">
-          {#each names as one (one)}
+          {#if primary}<span class="text-sm"><b class="font-semibold">primary</b> <span class="text-base-content/70">the source table's own primary key</span></span>{/if}
+          {#each primary ? [] : names as one (one)}
             <button class="btn btn-xs font-mono {keys.includes(one) ? 'btn-primary' : 'btn-ghost border-base-300'}" aria-pressed={keys.includes(one)}
               disabled={readonly} onclick={() => toggle(one)}>{keys.includes(one) ? "✓ " : ""}{one}</button>
           {:else}
-            <span class="text-base-content/60 text-sm">Check shows the columns to choose from.</span>
+            <span class="text-base-content/60 text-sm {primary ? 'hidden' : ''}">Check shows the columns to choose from.</span>
           {/each}
         </div>
-        {#if keys.length}
+        {#if keys.length || primary}
           <label for="into-repeats">repeats</label>
           <span class="flex items-center gap-2">
             <select id="into-repeats" class="select select-sm w-28 shrink-0" disabled={readonly} value={into.repeats ?? "last"} onchange={(event) => put("repeats", event.currentTarget.value)}>

@@ -40,8 +40,8 @@
   <input class="input input-sm w-56" placeholder="filter" aria-label="Filter objects" bind:value={filter} />
   <button type="button" class="btn btn-xs" onclick={() => tickShown(true)} disabled={all}>Tick these {count(shown.length)}</button>
   <button type="button" class="btn btn-xs" onclick={() => tickShown(false)} disabled={all}>Untick</button>
-  <label class="ml-auto flex items-center gap-1.5"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={all} /> all that match, now and later</label>
 </div>
+<label class="mb-1.5 flex items-center gap-1.5 text-sm"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={all} /> all tables {filter ? "with this in their name" : "there are"}, now and later</label>
 <ul class="border-base-300 max-h-64 overflow-auto rounded-sm border" aria-label="Objects">
   {#each shown as one (one.name)}
     <li>
@@ -55,4 +55,4 @@
     <li class="text-base-content/70 px-2 py-1">{connection ? "Nothing of that name." : "Choose a connection first."}</li>
   {/each}
 </ul>
-<p class="text-base-content/70 mt-1 text-sm">{all ? `the pattern ${chosen[0]}: also tables that are made later, no views` : `${count(names.length)} ticked, a leg each`}</p>
+<p class="text-base-content/70 mt-1 text-sm">{all ? `The pattern ${chosen[0]}: also tables that are made later, no views` : `${count(names.length)} ticked, a leg each`}</p>

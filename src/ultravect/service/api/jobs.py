@@ -317,7 +317,12 @@ def _only(model: JobModel, given: RunInputSerializer) -> list[str] | None:
 def _again(model: JobModel, given: RunInputSerializer) -> dict[str, str] | None:
     """The range that a run is to copy anew; None for what is new."""
     again: dict[str, str] | None = given.validated_data.get("again")
-    if again and (model.source.newer is None or model.source.newer.by is None):
+    own = [options.source.get("newer") for options in model.objects.values()]
+    newer = [
+        model.source.newer and model.source.newer.by,
+        *(item.get("by") for item in own if isinstance(item, dict)),
+    ]
+    if again and not any(newer):
         raise Problem(
             422,
             "job-without-mark",

@@ -38,7 +38,8 @@ class CheckedLeg:
 
     @property
     def fit(self) -> str:
-        fits = {column["fit"] for column in self.result.columns}
+        # "from decimal(8,2): narrower, …"
+        fits = {column["fit"].rpartition(": ")[2].partition(",")[0] for column in self.result.columns}
         return next((fit for fit in _FITS if fit in fits), "")
 
     def as_dict(self) -> dict[str, Any]:

@@ -40,40 +40,35 @@ class ShownMark:
 
 def marks_of(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[ShownMark]:
     """The marks of a job as they are in its target, one for each object that it copies now."""
-    _require_marks(job)
     return [_shown(name, leg, target) for name, leg in _legs(job, source, target)]
 
 
 def set_mark(job: Job, source: ConnectionSpec, target: ConnectionSpec, name: str, value: str) -> list[ShownMark]:
     """Has the next run of the object ``name``, "" for all of them, begin above ``value``."""
-    _require_marks(job)
-    newer = job.source.newer
-    if newer is None or newer.by is None:
-        raise UltravectError(
-            "mark-not-of-column",
-            f"job {job.job} notes files, one by one: there is no value to be set",
-            hint="reset the mark, and all files are copied again: ultravect mark JOB --reset",
-        )
     return _change(job, source, target, name, lambda leg: _as_mark(leg, source, value))
 
 
 def reset_mark(job: Job, source: ConnectionSpec, target: ConnectionSpec, name: str) -> list[ShownMark]:
     """Forgets what was copied of the object ``name``, "" for all of them: the next run copies all there is."""
-    _require_marks(job)
     return _change(job, source, target, name, lambda leg: None)
 
 
-def _require_marks(job: Job) -> None:
-    if job.source.newer is None or not job.source.newer.has_mark:
+def _legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tuple[str, Job]]:
+    """The objects of which the job keeps a mark, each with the job of its leg."""
+    legs = [
+        (name, leg) for name, leg in _all_legs(job, source, target) if leg.source.newer and leg.source.newer.has_mark
+    ]
+    if not legs:
         raise UltravectError(
             "job-without-mark",
             f"job {job.job} copies all rows each time, and keeps no mark",
             hint="from.newer says how to copy only what is new",
             place="from.newer",
         )
+    return legs
 
 
-def _legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tuple[str, Job]]:
+def _all_legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tuple[str, Job]]:
     if not job.has_many:
         return [(job.source.object_name, job)]
     found = lay_out(job, source, target, RunFacts())
@@ -101,7 +96,12 @@ def _shown(name: str, job: Job, target: ConnectionSpec) -> ShownMark:
 
 def _as_mark(job: Job, source: ConnectionSpec, value: str) -> str:
     """The entry that a value makes, once it was found to be one of the column."""
-    assert job.source.newer is not None and job.source.newer.by is not None
+    if job.source.newer is None or job.source.newer.by is None:
+        raise UltravectError(
+            "mark-not-of-column",
+            f"job {job.job} notes the files of {job.source.object_name} one by one: there is no value to be set",
+            hint="reset the mark, and all files are copied again: ultravect mark JOB --reset",
+        )
     table = job.source.table and job.source.table.replace("{{", "{").replace("}}", "}")
     rows = open_rows(source, job.source.model_copy(update={"table": table}))
     kind = rows.columns[column_position(job.source.newer.by, rows.names, "from.newer.by")].type

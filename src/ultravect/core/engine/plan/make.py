@@ -219,7 +219,8 @@ def _may_create(job: Job, plan: Planning) -> bool:
     obstacle = plan.target.may_create(plan.table)
     if obstacle:
         what = f"{plan.table} cannot be created: {obstacle}"
-        plan.add("error", "table-not-creatable", what, job.into.place)
+        fix = f"create it: CREATE SCHEMA {plan.table.schema}" if "no schema" in obstacle else ""
+        plan.add("error", "table-not-creatable", what, job.into.place, fix)
     return not obstacle
 
 

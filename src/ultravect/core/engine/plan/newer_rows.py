@@ -39,6 +39,8 @@ def plan_newer_rows(job: Job, plan: Planning, again: Again | None) -> str:
     """The condition of the rows that the leg copies, as an expression; "" for all. Sets the plan's mark."""
     newer, reader = job.source.newer, plan.reader
     if newer is None or newer.by is None:
+        if again is not None:
+            plan.nothing = "no column says which rows are in the range"
         return ""
     assert isinstance(reader, TableRows) and plan.target is not None and plan.table is not None
     position = column_position(newer.by, reader.names, "from.newer.by")
