@@ -221,6 +221,9 @@ class _Binder:
         arguments = [self.bind(argument) for argument in node.arguments]
         if name in ("file_name", "file_row", "run_id"):
             return RunFact(CanonicalType("bigint" if name == "file_row" else "text"), name)
+        if name in ("provider", "version"):
+            # of a feed's leg; elsewhere there is none
+            return BoundLiteral(CanonicalType("text"), self._scope.parameters.get(name))
         if name in ("current_date", "current_timestamp"):
             now: Any = self._scope.now.date() if name == "current_date" else self._scope.now
             return BoundLiteral(CanonicalType("date" if name == "current_date" else "timestamptz"), now)

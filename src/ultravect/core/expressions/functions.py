@@ -373,4 +373,6 @@ FUNCTIONS: dict[str, Function] = {
     "file_name": Function(0, 0, _none, "file_name()"),
     "file_row": Function(0, 0, _none, "file_row()"),
     "run_id": Function(0, 0, _none, "run_id()"),
+    "provider": Function(0, 0, _none, "provider()"),
+    "version": Function(0, 0, _none, "version()"),
 }  # fmt: skip

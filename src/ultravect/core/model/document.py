@@ -10,6 +10,7 @@ from pydantic import BaseModel, ValidationError
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared
+from ultravect.core.model.feed import FeedFile
 from ultravect.core.model.files import ConnectionFile, LayoutFile
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout, Layout
@@ -145,6 +146,7 @@ class Declaration(Generic[M]):
 JOB = Declaration("job", Job)
 CONNECTION = Declaration("connection", ConnectionFile)
 LAYOUT_FILE = Declaration("layout", LayoutFile)
+FEED = Declaration("feed", FeedFile)
 
 
 class _LayoutAlone(Declared):
@@ -167,9 +169,9 @@ LAYOUT = _LayoutReader()
 
 
 def declared_in(data: Any) -> str:
-    """Which kind of file a document is: job, connection or layout."""
+    """Which kind of file a document is: job, feed, connection or layout."""
     if isinstance(data, dict):
-        for declaration in (CONNECTION, LAYOUT_FILE):
+        for declaration in (FEED, CONNECTION, LAYOUT_FILE):
             if declaration.key in data and "job" not in data:
                 return declaration.key
     return JOB.key

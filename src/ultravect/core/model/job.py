@@ -16,7 +16,7 @@ from ultravect.core.model.source import Source
 from ultravect.core.patterns import has_pattern
 
 # what names an object in a job with many, and what only such a job has
-_MANY = ("table", "tables", "files", "sheets", "except", "allow_none")
+_MANY = ("table", "tables", "files", "sheets", "except", "allow_none", "feed")
 # what a run fills in, in the names of source and target
 _FILLED = ("run_id", "run_date", "schema", "table", "file_stem", "folder", "sheet", "part")
 _PLACEHOLDER = re.compile(r"\{\{|\}\}|\{([A-Za-z_][A-Za-z0-9_]*)\}")
@@ -84,7 +84,11 @@ class Job(Declared):
     @model_validator(mode="after")
     def _only_new(self) -> Job:
         newer, into = self.source.newer, self.into
-        whole = newer is None or newer.changed_rows
+        whole = (newer is None or newer.changed_rows) and self.source.feed is None
+        if self.source.feed is not None and (into.mode == "overwrite" or into.folder is not None):
+            raise ValueError(
+                "from.feed copies files that are new: into.mode is append or upsert, into a table or files"
+            )
         if into.gone != "keep" and not (whole and self.source.where is None):
             raise ValueError("into.gone needs all rows of the source: leave out from.newer and from.where")
         if newer is None:
@@ -122,7 +126,7 @@ class Job(Declared):
             raise ValueError(
                 "objects goes with many: from.tables, from.sheets, or from.files with a {name} by which the target is named"
             )
-        if not self.has_many:
+        if not self.has_many or self.source.feed is not None:
             return self
         if self.into.folder is not None:
             raise ValueError("into.folder takes all files as they are: name into.table or into.files")
@@ -145,7 +149,7 @@ class Job(Declared):
     def has_many(self) -> bool:
         """Whether a run of this job may have many legs, one for each object or group of like files."""
         source = self.source
-        if source.tables is not None or source.sheets is not None or self.captures:
+        if source.tables is not None or source.sheets is not None or source.feed is not None or self.captures:
             return True
         by_file = {"file_stem", "folder"}.intersection(placeholders(self.into.table or self.into.files or ""))
         return bool(by_file) and source.files is not None and has_pattern(source.files)

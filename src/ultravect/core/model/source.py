@@ -7,17 +7,26 @@ from typing import Annotated
 from pydantic import Field, model_validator
 
 from ultravect.core.model.base import Declared, Slug
+from ultravect.core.model.feed import FeedFile, FeedPart
 from ultravect.core.model.layout import LayoutOrName
 from ultravect.core.model.newer import Newer
 
-_OBJECTS = ("table", "tables", "query", "files")
+_OBJECTS = ("table", "tables", "query", "files", "feed")
 TablePattern = Annotated[str, Field(min_length=1)]
 
 
 class Source(Declared):
     """Where rows come from."""
 
-    connection: Slug
+    connection: Slug = Field(
+        default="", validate_default=False, description="Where the rows are; a feed says it itself."
+    )
+    feed: Slug | FeedFile | None = Field(
+        default=None, description="A feed: the files of all its providers, a leg for each version that has new ones."
+    )
+    part: FeedPart | None = Field(
+        default=None, description="Which files of a feed a leg copies: written by runs, not by hand."
+    )
     table: str | None = Field(
         default=None,
         min_length=1,
@@ -78,6 +87,12 @@ class Source(Declared):
         if len(named) != 1:
             shown = "none is there" if not named else f"{' and '.join(named)} are there"
             raise ValueError(f"from names one of table, tables, query and files; {shown}")
+        if self.feed is not None and (self.connection or self.where or self.newer or self.layout or self.sheets):
+            raise ValueError(
+                "from.feed says by itself where its files are, how they are read, and copies only new ones: name nothing else"
+            )
+        if self.feed is None and not self.connection:
+            raise ValueError("from.connection is missing")
         if self.left_out and self.tables is None:
             raise ValueError("from.except goes with from.tables: it names some of those")
         if self.sheets is not None and self.files is None:
@@ -93,11 +108,13 @@ class Source(Declared):
     @property
     def object_name(self) -> str:
         """What rows come from, as it is shown."""
+        if self.feed is not None:
+            return f"feed {self.feed if isinstance(self.feed, str) else self.feed.feed}"
         return self.table or self.files or ", ".join(self.tables or []) or "query"
 
     @property
     def label(self) -> str:
-        return f"{self.connection}:{self.object_name}"
+        return f"{self.connection}:{self.object_name}" if self.connection else self.object_name
 
     @property
     def place(self) -> str:

@@ -46,7 +46,11 @@ def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[s
     else:
         fresh = False
     known = {} if fresh else {path: FileMark.from_text(text) for path, text in held.items()}
-    chosen, tidied = _chosen(plan, newer.files, source_files(source, plan.path), known)
+    files = source_files(source, plan.path)
+    if job.source.part is not None:
+        wanted = set(job.source.part.paths)
+        files = [file for file in files if file.path in wanted]
+    chosen, tidied = _chosen(plan, newer.files, files, known)
     _require_elsewhere(plan, newer.files, [file.path for file, _ in chosen])
     then = f"move:{newer.files.then.move}" if isinstance(newer.files.then, MoveTo) else newer.files.then
     summary = (

@@ -141,6 +141,11 @@ class _Column:
 
 def mark_key(job: Job, used: Sequence[str]) -> MarkKey:
     """Whose mark it is; ``used``: the parameters that decide what is copied, each value of which has a mark of its own."""
+    source = job.source
+    feed = source.part.feed if source.part else source.feed
+    if feed is not None:
+        # of all providers together: a file that is another one's tomorrow is not copied again
+        return MarkKey(job.job, f"feed {feed if isinstance(feed, str) else feed.feed}")
     values = ", ".join(f"{name}={job.parameters[name]}" for name in sorted(used) if name in job.parameters)
     return MarkKey(job.job, job.source.object_name + (f" ({values})" if values else ""))
 

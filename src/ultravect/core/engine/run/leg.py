@@ -61,6 +61,9 @@ class LegResult:
     strategy: str = ""
     """How the rows were written."""
 
+    files: Mapping[str, int] = field(default_factory=dict)
+    """How many rows were read of each file, where the job notes files."""
+
     gone: int = 0
     """Rows of the target that the source has no more, and that were removed or flagged."""
 

@@ -6,6 +6,7 @@ import itertools
 import queue
 import threading
 import time
+from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
 from dataclasses import replace
@@ -73,6 +74,7 @@ class LegRun:
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._shaper = Shaper.of(opened, run_id)
         self._selection = selection
+        self._rows_of: Counter[str] = Counter()
         by = plan.mark.by if plan.mark else None
         self._ties = TieRows(opened.reader, by) if by is not None and by.ties is not None else None
         self._progress = Progress(listener, opened.reader.size)
@@ -188,6 +190,7 @@ class LegRun:
             if self._sums:
                 self._sums.add(item.batch)
             staged += item.batch.num_rows
+            self._rows_of[item.path] += item.rows
             self._progress.report(rows_staged=staged)
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
@@ -302,6 +305,7 @@ class LegRun:
             checksums=checksums,
             strategy=load.strategy or self._plan.strategy.name,
             gone=self._counts.gone,
+            files=dict(self._rows_of) if self._plan.mark and not self._plan.mark.by else {},
             mark=self._plan.mark.shown() if self._plan.mark else None,
         )
 

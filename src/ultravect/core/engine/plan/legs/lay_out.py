@@ -9,6 +9,7 @@ from ultravect.core.contracts.catalogue import Reference
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, holds_tables
 from ultravect.core.engine.objects.names import RunFacts, filled, with_values
+from ultravect.core.engine.plan.legs.found_feed import found_feed
 from ultravect.core.engine.plan.legs.found_files import found_files
 from ultravect.core.engine.plan.legs.found_tables import found_tables
 from ultravect.core.engine.plan.legs.leg_job import FoundObject, LegJob, Legs
@@ -33,6 +34,8 @@ def lay_out(
     ``known``: the objects of the job's last run, None where there was none.
     """
     findings: list[Finding] = []
+    if job.source.feed is not None:
+        return _of_feed(job, source, target, facts)
     try:
         if job.source.tables is not None:
             found = found_tables(job, source, findings)
@@ -57,6 +60,18 @@ def lay_out(
     if any(finding.severity == "error" for finding in findings):
         return Legs(_numbered(legs, {}), findings)
     return Legs(_ordered(legs, source, target, facts), findings)
+
+
+def _of_feed(job: Job, source: ConnectionSpec, target: ConnectionSpec, facts: RunFacts) -> Legs:
+    """The legs of a feed go into one target, one after the other; none where no file is new."""
+    findings: list[Finding] = []
+    try:
+        legs, files = found_feed(job, source, target, facts, findings)
+    except UltravectError as error:
+        if error.code == "file-missing" and job.source.allow_none:
+            return Legs([], [_nothing(job)])
+        return Legs([], [Finding("error", error.code, error.detail, "from.feed", error.hint)])
+    return Legs(_numbered(legs, {}), findings, files)
 
 
 def _nothing(job: Job) -> Finding:

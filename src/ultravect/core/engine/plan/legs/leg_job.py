@@ -3,12 +3,28 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 from ultravect.core.dialects.base import TableName
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
+
+
+@dataclass(frozen=True)
+class SeenFile:
+    """A file of a feed as it was matched: ``state`` is known (copied before), new, unmatched or disputed (of two providers)."""
+
+    path: str
+    size: int
+    modified: str
+    state: str
+    provider: str = ""
+    version: int = 0
+    reason: str = ""
+
+    def as_dict(self) -> dict[str, Any]:
+        return asdict(self)
 
 
 @dataclass(frozen=True)
@@ -53,6 +69,8 @@ class Legs:
 
     legs: Sequence[LegJob]
     findings: Sequence[Finding] = ()
+    files: Sequence[SeenFile] = ()
+    """The files of a feed, and what each was matched to."""
 
     @property
     def errors(self) -> Sequence[Finding]:
