@@ -12,6 +12,7 @@ from ultravect.client import Client, Run
 from ultravect.core.model.document import read_job
 
 JOBS = Path(__file__).parent / "jobs"
+FEEDS = Path(__file__).parent / "feeds"
 LAYOUTS = Path(__file__).parent / "layouts"
 
 
@@ -38,6 +39,8 @@ def load(
             client.add_connection(name, kind, settings)
     for path in sorted(LAYOUTS.glob("*.yaml")):
         client.save_layout(path.stem, path.read_text("utf-8"))
+    for path in sorted(FEEDS.glob("*.yaml")):
+        client.save_feed(path.stem, path.read_text("utf-8"))
     runs = []
     for path in sorted(JOBS.glob("*.yaml")):
         text = path.read_text("utf-8")

@@ -159,6 +159,16 @@ def _agency_files(folder: Path, rows: int) -> None:
         for o in booked
     ]
     (folder / "sentier.txt").write_text("\n".join(piped) + "\n", "utf-8")
+    later = ["Buchung;Huette;Anreise;Naechte;Preis"]  # the agency has other software since August
+    later += [f"{o['booking_id']};{o['hut_code']};{o['arrival']};{o['nights']};{price(o)}" for o in booked[:40]]
+    (folder / "bergfrei-2026-08.csv").write_text("\n".join(later) + "\n", "utf-8")
+    lines = [
+        {"id": o["booking_id"], "hut": o["hut_code"], "from": str(o["arrival"]), "nights": o["nights"]}
+        for o in booked[:60]
+    ]
+    (folder / "gipfelwerk-2026-08.jsonl").write_text("".join(json.dumps(line) + "\n" for line in lines), "utf-8")
+    # a file that fits no version of its agency
+    (folder / "sentier-2026-08.txt").write_text("reference|refuge|arrivee|nuits\nS1|007|2026-08-30|2\n", "utf-8")
     with zipfile.ZipFile(folder / "hikeandsleep.zip", "w", zipfile.ZIP_DEFLATED) as archive:
         for month in (6, 7):
             text = io.StringIO()

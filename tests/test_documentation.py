@@ -18,7 +18,7 @@ from ultravect.core.model.job import job_schema
 ROOT = Path(__file__).parent.parent
 NOT_CODES = {
     "verify-full", "no-cache", "date-time", "content-encoding", "content-length", "last-modified", "weigh-slips",
-    "cache-control", "content-type", "no-store", "x-content-type-options", "sign-in", "sign-in-limited", "users-tokens",
+    "partner-bookings", "cache-control", "content-type", "no-store", "x-content-type-options", "sign-in", "sign-in-limited", "users-tokens",
     "ultravect-unverified",
 }  # fmt: skip
 BUILT_FROM_PARTS = {

@@ -5,6 +5,8 @@
   import Access from "./pages/Access.svelte";
   import Connection from "./pages/Connection.svelte";
   import Connections from "./pages/Connections.svelte";
+  import Feed from "./pages/Feed.svelte";
+  import Feeds from "./pages/Feeds.svelte";
   import Job from "./pages/Job.svelte";
   import Jobs from "./pages/Jobs.svelte";
   import Layouts from "./pages/Layouts.svelte";
@@ -19,6 +21,7 @@
   const NAV = [
     ["jobs", "Jobs"],
     ["runs", "Runs"],
+    ["feeds", "Feeds"],
     ["connections", "Connections"],
     ["layouts", "Layouts"],
     ["access", "Access"],
@@ -91,6 +94,10 @@
         <NewConnection />
       {:else if section === "connections" && item}
         {#key item}<Connection name={item} />{/key}
+      {:else if section === "feeds" && item}
+        {#key item}<Feed name={item} />{/key}
+      {:else if section === "feeds"}
+        <Feeds />
       {:else if section === "layouts"}
         <Layouts />
       {:else if section === "connections"}

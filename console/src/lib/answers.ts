@@ -154,6 +154,87 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        Feed: {
+            about: string;
+            connection: string;
+            /** @description When files are expected; "" where it does not say. */
+            expected: string;
+            /** @description The feed file as it was saved. */
+            file: string;
+            /** @description How many files its register has, by their state. */
+            files: {
+                [key: string]: number;
+            };
+            name: string;
+            providers: string[];
+            revision: number;
+            /** Format: date-time */
+            saved_at: string;
+            /** @description The same as JSON. */
+            structure: {
+                [key: string]: unknown;
+            };
+        };
+        FeedDay: {
+            /** Format: date */
+            day: string;
+            /** @description How many, by their state. */
+            files: {
+                [key: string]: number;
+            };
+            /** @description Whether a file was expected by now, and none came. */
+            missing: boolean;
+        };
+        FeedDays: {
+            days: string[];
+            providers: components["schemas"]["FeedProviderDays"][];
+        };
+        /** @description A file of a feed, as the register has it. */
+        FeedFile: {
+            /** Format: date-time */
+            found_at: string;
+            leg?: number | null;
+            /** Format: date-time */
+            modified_at?: string | null;
+            path: string;
+            /** @description "" where it is no provider's. */
+            provider: string;
+            /** @description Why it was not loaded. */
+            reason: string;
+            /** Format: int64 */
+            rejected?: number;
+            /** Format: int64 */
+            rows?: number;
+            /** @description The run that loaded it, or tried to. */
+            run: number | null;
+            /** Format: int64 */
+            size?: number;
+            /**
+             * @description found: matched, and not loaded yet; unmatched: it fits no version; disputed: patterns of two providers match.
+             *
+             *     * `found` - Found
+             *     * `loaded` - Loaded
+             *     * `failed` - Failed
+             *     * `unmatched` - Unmatched
+             *     * `disputed` - Disputed
+             */
+            state: components["schemas"]["FeedFileStateEnum"];
+            version?: number;
+        };
+        /**
+         * @description * `found` - Found
+         *     * `loaded` - Loaded
+         *     * `failed` - Failed
+         *     * `unmatched` - Unmatched
+         *     * `disputed` - Disputed
+         * @enum {string}
+         */
+        FeedFileStateEnum: "found" | "loaded" | "failed" | "unmatched" | "disputed";
+        FeedProviderDays: {
+            days: components["schemas"]["FeedDay"][];
+            /** @description "" for files of no provider. */
+            name: string;
+        };
         /** @description One thing wrong in what was sent. */
         FieldProblem: {
             edit?: components["schemas"]["Edit"];
@@ -341,6 +422,18 @@ export interface components {
         };
         PaginatedConnectionList: {
             items: components["schemas"]["Connection"][];
+            page: number;
+            pages: number;
+            total: number;
+        };
+        PaginatedFeedFileList: {
+            items: components["schemas"]["FeedFile"][];
+            page: number;
+            pages: number;
+            total: number;
+        };
+        PaginatedFeedList: {
+            items: components["schemas"]["Feed"][];
             page: number;
             pages: number;
             total: number;

@@ -9,6 +9,7 @@
   let { text = $bindable(), readonly = false }: { text: string; readonly?: boolean } = $props();
 
   interface From {
+    feed: string;
     connection: string;
     table: string;
     tables: string[];
@@ -59,7 +60,9 @@
   });
 </script>
 
-{#if from === null}
+{#if from?.feed}
+  <p class="px-3.5 py-2.5" data-testid="from">New files of the feed <a class="plain" href="#/feeds/{from.feed}">{from.feed}</a>, a leg for each version that has some. Check says which.</p>
+{:else if from === null}
   <p class="text-base-content/70 px-3.5 py-2 text-sm">The job file cannot be read as it is; the form comes back when it can.</p>
 {:else}
   <div class="grid gap-x-6 gap-y-2 px-3.5 py-2.5 lg:grid-cols-[minmax(20rem,2fr)_5fr]" data-testid="from">

@@ -25,9 +25,10 @@ from ultravect.cli.output import (
     state,
 )
 from ultravect.cli.own_layout import own_layout
-from ultravect.client import ApiError, Client, Connection, Job, Layout, RunSummary
+from ultravect.client import ApiError, Client, Connection, Feed, Job, Layout, RunSummary
 from ultravect.core.model.document import (
     CONNECTION,
+    FEED,
     LAYOUT_FILE,
     DeclarationError,
     Document,
@@ -68,13 +69,16 @@ def _print_file_problems(path: Path, error: DeclarationError) -> None:
             print_edit(problem.edit, errors)
 
 
-def _store(client: Client, document: Document) -> tuple[Job | Connection | Layout, str]:
+def _store(client: Client, document: Document) -> tuple[Job | Connection | Feed | Layout, str]:
     """Stores what a document declares; gives it, and what to say of it."""
     match declared_in(document.data):
         case "connection":
             connection = CONNECTION.read(document.data, document.lines)
             kept = client.save_connection(connection.connection, document.text)
             return kept, f"connection {kept.name}"
+        case "feed":
+            feed = client.save_feed(FEED.read(document.data, document.lines).feed, document.text)
+            return feed, f"feed {feed.name}, revision {feed.revision}"
         case "layout":
             layout = client.save_layout(LAYOUT_FILE.read(document.data, document.lines).layout, document.text)
             return layout, f"layout {layout.name}, version {layout.version}"
@@ -85,12 +89,12 @@ def _store(client: Client, document: Document) -> tuple[Job | Connection | Layou
 def save(
     paths: Annotated[
         list[Path],
-        typer.Argument(metavar="FILE|FOLDER…", help="Job, connection and layout files, or folders of them."),
+        typer.Argument(metavar="FILE|FOLDER…", help="Job, connection, feed and layout files, or folders of them."),
     ],
     as_json: Json = False,
 ) -> None:
-    """Store job, connection and layout files in the service; a changed one becomes a new revision or version."""
-    saved: list[Job | Connection | Layout] = []
+    """Store job, connection, feed and layout files in the service; a changed one becomes a new revision or version."""
+    saved: list[Job | Connection | Feed | Layout] = []
     failed = 0
     with connect() as client:
         for path in _files(paths):

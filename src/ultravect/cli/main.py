@@ -19,7 +19,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "draft": ("jobs", "Write a job file with every column mapped, its type and its fit, ready to edit."),
     "save": (
         "jobs",
-        "Store job, connection and layout files in the service; a changed one becomes a new revision or version.",
+        "Store job, connection, feed and layout files in the service; a changed one becomes a new revision or version.",
     ),
     "jobs": ("jobs", "List jobs, with the last run of each."),
     "job": ("jobs", "Show a job's file, and its last run."),
@@ -50,6 +50,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
 
 GROUPS: dict[str, tuple[str, str, str]] = {
     "connection": ("connections", "app", "Named places to copy from and to."),
+    "feed": ("feeds", "app", "Feeds: files of one kind from many providers."),
     "layout": ("layouts", "app", "Saved layouts: how the files of one kind are cut."),
     "user": ("access", "user_app", "Users of the service."),
     "token": ("access", "token_app", "Tokens, by which programs sign in."),

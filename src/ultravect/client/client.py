@@ -17,6 +17,9 @@ from ultravect.client.models import (
     Check,
     Connection,
     Event,
+    Feed,
+    FeedDays,
+    FeedFile,
     Fit,
     Job,
     JobSummary,
@@ -39,6 +42,11 @@ from ultravect.client.transport import Transport
 _LIST_SIZE = 200
 _PIECE = 1 << 20
 _FILE = {"Content-Type": "application/yaml"}
+
+
+def _named(object: str) -> dict[str, Any]:
+    """Which of many objects is meant, where one is."""
+    return {"object": object} if object else {}
 
 
 def _asked(column: str | None, object: str, search: str, leg: int | None = None) -> dict[str, Any]:
@@ -239,6 +247,41 @@ class Client:
         body = {"sql": sql, "limit": limit, "seconds": seconds}
         return Answer.model_validate(self._json("POST", f"connections/{quote(connection, '')}/ask", json=body))
 
+    # feeds
+
+    def feeds(self, *, search: str = "") -> list[Feed]:
+        page = self._json("GET", "feeds", params={"search": search, "page_size": _LIST_SIZE})
+        return [Feed.model_validate(item) for item in page["items"]]
+
+    def feed(self, name: str) -> Feed:
+        return Feed.model_validate(self._json("GET", f"feeds/{quote(name, '')}"))
+
+    def save_feed(self, name: str, file: str) -> Feed:
+        """Saves a feed file as the newest revision."""
+        path = f"feeds/{quote(name, '')}"
+        return Feed.model_validate(self._json("PUT", path, content=file.encode(), headers=_FILE))
+
+    def remove_feed(self, name: str) -> None:
+        self._transport.request("DELETE", f"feeds/{quote(name, '')}")
+
+    def feed_files(
+        self, name: str, *, state: str = "", provider: str = "", search: str = "", page: int = 1, page_size: int = 50
+    ) -> Page[FeedFile]:
+        """The register of a feed: files that were seen, the newest first."""
+        params: dict[str, Any] = {"page": page, "page_size": page_size}
+        given = {"state": state, "provider": provider, "search": search}
+        params |= {key: value for key, value in given.items() if value}
+        return Page[FeedFile].model_validate(self._json("GET", f"feeds/{quote(name, '')}/files", params=params))
+
+    def feed_days(self, name: str, *, days: int = 14) -> FeedDays:
+        """Providers by days: what came, and what is missing."""
+        return FeedDays.model_validate(self._json("GET", f"feeds/{quote(name, '')}/days", params={"days": days}))
+
+    def draft_feed_version(self, name: str, path: str, *, provider: str = "") -> str:
+        """The lines of a new version, from a file that fits none."""
+        body = {"path": path} | ({"provider": provider} if provider else {})
+        return str(self._json("POST", f"feeds/{quote(name, '')}/draft", json=body)["file"])
+
     # jobs
 
     def jobs(self, *, search: str = "", page: int = 1) -> Page[JobSummary]:
@@ -266,12 +309,12 @@ class Client:
 
     def set_mark(self, name: str, value: str, *, object: str = "") -> list[Mark]:
         """Has the next run begin above ``value``; of the ``object``, or of all."""
-        asked = {"value": value, "object": object}
+        asked = {"value": value, **_named(object)}
         return [Mark.model_validate(item) for item in self._json("PUT", f"jobs/{quote(name, '')}/marks", json=asked)]
 
     def reset_mark(self, name: str, *, object: str = "") -> list[Mark]:
         """Has the next run copy all there is."""
-        found = self._json("DELETE", f"jobs/{quote(name, '')}/marks", params={"object": object})
+        found = self._json("DELETE", f"jobs/{quote(name, '')}/marks", params=_named(object))
         return [Mark.model_validate(item) for item in found]
 
     def remove_job(self, name: str) -> None:
@@ -285,11 +328,11 @@ class Client:
 
     def rehearse_job(self, name: str, *, rows: int = 1000, all: bool = False, object: str = "") -> Rehearsal:
         """Takes at least ``rows`` rows, or all, through read and shape; nothing is written. ``object``: which, of many."""
-        params = {"rows": rows, "all": all, "object": object}
+        params = {"rows": rows, "all": all, **_named(object)}
         return Rehearsal.model_validate(self._json("POST", f"jobs/{quote(name, '')}/rehearse", params=params))
 
     def rehearse_file(self, file: str, *, rows: int = 1000, all: bool = False, object: str = "") -> Rehearsal:
-        params = {"rows": rows, "all": all, "object": object}
+        params = {"rows": rows, "all": all, **_named(object)}
         return Rehearsal.model_validate(
             self._json("POST", "rehearse", params=params, content=file.encode(), headers=_FILE)
         )

@@ -86,6 +86,88 @@ class Edit(Given):
     new: list[str]
 
 
+class Feed(Given):
+    name: str
+    about: str
+    connection: str
+    revision: int
+    saved_at: datetime
+    expected: str
+    """
+    When files are expected; "" where it does not say.
+    """
+    providers: list[str]
+    files: dict[str, int]
+    """
+    How many files its register has, by their state.
+    """
+    file: str
+    """
+    The feed file as it was saved.
+    """
+    structure: dict[str, Any]
+    """
+    The same as JSON.
+    """
+
+
+class FeedDay(Given):
+    day: str
+    files: dict[str, int]
+    """
+    How many, by their state.
+    """
+    missing: bool
+    """
+    Whether a file was expected by now, and none came.
+    """
+
+
+class FeedFile(Given):
+    """
+    A file of a feed, as the register has it.
+    """
+
+    path: str
+    size: int | None = None
+    modified_at: datetime | None = None
+    found_at: datetime
+    provider: str
+    """
+    "" where it is no provider's.
+    """
+    version: int | None = None
+    state: str
+    """
+    found: matched, and not loaded yet; unmatched: it fits no version; disputed: patterns of two providers match.
+
+    * `found` - Found
+    * `loaded` - Loaded
+    * `failed` - Failed
+    * `unmatched` - Unmatched
+    * `disputed` - Disputed
+    """
+    reason: str
+    """
+    Why it was not loaded.
+    """
+    run: int | None = Field(...)
+    """
+    The run that loaded it, or tried to.
+    """
+    leg: int | None = None
+    rows: int | None = None
+    rejected: int | None = None
+
+
+class FeedProviderDays(Given):
+    name: str
+    """
+    "" for files of no provider.
+    """
+    days: list[FeedDay]
+
+
 class Finding(Given):
     severity: str
     code: str
@@ -454,6 +536,11 @@ class CheckedLeg(Given):
     rows_tried: int
     strategy: dict[str, Any] | None = Field(...)
     findings: list[Finding]
+
+
+class FeedDays(Given):
+    days: list[str]
+    providers: list[FeedProviderDays]
 
 
 class Job(Given):

@@ -7,7 +7,7 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitView
 
-from ultravect.service.api import access, connections, jobs, layouts, look, runs, session, system, uploads
+from ultravect.service.api import access, connections, feeds, jobs, layouts, look, runs, session, system, uploads
 from ultravect.service.api.problems import problem_body
 from ultravect.service.settings import HERE
 
@@ -64,6 +64,11 @@ _V1 = [
     path("layouts/<str:name>", layouts.LayoutView.as_view()),
     path("layouts/<str:name>/versions", layouts.LayoutVersionsView.as_view()),
     path("layouts/<str:name>/fit", layouts.FitView.as_view()),
+    path("feeds", feeds.FeedsView.as_view()),
+    path("feeds/<str:name>", feeds.FeedView.as_view()),
+    path("feeds/<str:name>/files", feeds.FeedFilesView.as_view()),
+    path("feeds/<str:name>/days", feeds.FeedDaysView.as_view()),
+    path("feeds/<str:name>/draft", feeds.FeedDraftView.as_view()),
     path("jobs", jobs.JobsView.as_view()),
     path("jobs/<str:name>", jobs.JobView.as_view()),
     path("jobs/<str:name>/revisions", jobs.RevisionsView.as_view()),

@@ -192,7 +192,7 @@ def test_what_others_commit_during_an_overwrite_stays(
         _ask(maria(), statement.format(t=writer.table))
         done.set()
 
-    def finish(load: MariadbLoad, tolerated: int = 0) -> Any:
+    def finish(load: MariadbLoad, tolerated: int = 0, *, complete: bool = True) -> Any:
         threading.Thread(target=other, daemon=True).start()
         assert not done.wait(0.4)  # writers wait, as they do in PostgreSQL
         if statement.startswith("INSERT"):

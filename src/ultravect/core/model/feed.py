@@ -85,10 +85,10 @@ class FeedFile(Declared):
     feed: Slug
     about: str = ""
     connection: Slug = Field(description="Where the files are.")
-    files: str = Field(
+    files: str | list[str] = Field(
         min_length=1,
-        description="A pattern of all files that belong to the feed; one of them that fits no provider is reported.",
-        examples=["agencies/*"],
+        description="A pattern of all files that belong to the feed, or several; one of them that fits no provider is reported.",
+        examples=["agencies/*", ["agencies/*.csv", "agencies/*.zip/*.tsv"]],
     )
     columns: list[ExpectedColumn] = Field(min_length=1, description="What every file becomes.")
     providers: dict[Slug, FeedProvider] = Field(min_length=1, description="By their names.")
@@ -98,6 +98,10 @@ class FeedFile(Declared):
     timezone: Annotated[str, AfterValidator(_zone)] = Field(
         default="UTC", description="Of that time and of the days."
     )
+
+    @property
+    def patterns(self) -> list[str]:
+        return [self.files] if isinstance(self.files, str) else self.files
 
     @model_validator(mode="after")
     def _columns(self) -> FeedFile:

@@ -28,6 +28,7 @@ from ultravect.service.api.serializers import (
 from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, Job, Role
+from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.look_pool import POOL
 
 _EXAMPLE = OpenApiExample(
@@ -119,7 +120,7 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
             job.name
             for job in Job.objects.filter(deleted_at=None)
             if instance.name
-            in (job.revision.structure["from"]["connection"], job.revision.structure["into"]["connection"])
+            in (source_name(resolved(job.revision.structure)), job.revision.structure["into"]["connection"])
         ]
         if users:
             raise Problem(

@@ -29,7 +29,7 @@ class FileParser(BaseParser):
             if len(data) > MAX_FILE:
                 size = f"{MAX_FILE >> 10:,} KiB"
                 raise Problem(
-                    413, "file-too-large", f"a job, connection or layout file has at most {size}", "split it"
+                    413, "file-too-large", f"a job, connection, feed or layout file has at most {size}", "split it"
                 )
             return str(data.decode("utf-8"))
         except UnicodeDecodeError as error:

@@ -46,6 +46,7 @@ from ultravect.service.api.serializers import (
 from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import find_job, layout_named_by, layout_version
 from ultravect.service.records.models import Job, Revision, Role, Run
+from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.lay_out import known_objects_of
 from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.start import start_run
@@ -119,7 +120,8 @@ class JobView(_JobInput):
         model, text = self.given_job(request)
         if model.job != name:
             raise Problem(422, "job-name-differs", f"the file is of job {model.job!r}, the address of {name!r}")
-        for connection in (model.source.connection, model.into.connection):
+        structure = resolved(structure_of(model))
+        for connection in (source_name(structure), model.into.connection):
             connection_named(connection)
         layout_named_by(model)
         with transaction.atomic():
@@ -181,9 +183,9 @@ class RevisionsView(generics.ListAPIView[Revision]):
 
 def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
     """A look at a job, its source and its target."""
-    job = structure_of(model)
+    job = resolved(structure_of(model))
     text = json.dumps(job)
-    source = asdict(connection_named(model.source.connection).spec(text))
+    source = asdict(connection_named(source_name(job)).spec(text))
     target = asdict(connection_named(model.into.connection).spec(text))
     layout = model.source.layout
     saved = layout_version(layout).structure if isinstance(layout, str) else None
@@ -191,7 +193,7 @@ def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
 
 
 def _check(model: JobModel, text: str) -> Response:
-    known = known_objects_of(model.job) if model.has_many else None
+    known = known_objects_of(model.job) if model.has_many and model.source.feed is None else None
     return _looked("check", model, text=text, known=known)
 
 
@@ -224,7 +226,7 @@ def _rehearse(model: JobModel, request: Request) -> Response:
     given = RehearsalInputSerializer(data=request.query_params)
     given.is_valid(raise_exception=True)
     rows = None if given.validated_data["all"] else given.validated_data["rows"]
-    name = given.validated_data["object"]
+    name = given.validated_data.get("object", "")
     return _looked("rehearse", model, rows=rows, chosen=name, seconds=_REHEARSE_ALL_SECONDS if rows is None else None)
 
 
@@ -346,7 +348,7 @@ class MarksView(APIView):
     def put(self, request: Request, name: str) -> Response:
         given = SetMarkSerializer(data=request.data)
         given.is_valid(raise_exception=True)
-        value, item = given.validated_data["value"], given.validated_data["object"]
+        value, item = given.validated_data["value"], given.validated_data.get("object", "")
         answer = self._asked("set_mark", name, chosen=item, value=value)
         audit(request, "set mark", "job", name, object=item, value=value)
         return answer
@@ -359,15 +361,15 @@ class MarksView(APIView):
     def delete(self, request: Request, name: str) -> Response:
         given = MarkInputSerializer(data=request.query_params)
         given.is_valid(raise_exception=True)
-        item = given.validated_data["object"]
+        item = given.validated_data.get("object", "")
         answer = self._asked("reset_mark", name, chosen=item)
         audit(request, "reset mark", "job", name, object=item)
         return answer
 
     @staticmethod
     def _asked(look: str, job: str, **arguments: Any) -> Response:
-        structure = job_named(job).revision.structure
-        source = asdict(connection_named(structure["from"]["connection"]).spec())
+        structure = resolved(job_named(job).revision.structure)
+        source = asdict(connection_named(source_name(structure)).spec())
         target = asdict(connection_named(structure["into"]["connection"]).spec())
         return Response(POOL.look(look, job=structure, source=source, target=target, **arguments))
 

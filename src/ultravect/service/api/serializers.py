@@ -522,9 +522,7 @@ class RehearsalInputSerializer(serializers.Serializer[Any]):
         default=1000, min_value=1, max_value=1_000_000, help_text="How many rows to try, at least."
     )
     all = YesOrNo(default=False, help_text="Try all rows.")
-    object = Text(
-        default="", allow_blank=True, help_text="Which object is rehearsed, of a job with many. Left out: the first."
-    )
+    object = Text(required=False, help_text="Which object is rehearsed, of a job with many. Left out: the first.")
 
 
 class RehearsalStepSerializer(serializers.Serializer[Any]):
@@ -576,7 +574,7 @@ class MarkSerializer(serializers.Serializer[Any]):
 
 
 class MarkInputSerializer(serializers.Serializer[Any]):
-    object = Text(default="", allow_blank=True, help_text="Of a job with many objects, which. Left out: all.")
+    object = Text(required=False, help_text="Of a job with many objects, which. Left out: all.")
 
 
 class SetMarkSerializer(MarkInputSerializer):

@@ -255,6 +255,50 @@ class LayoutVersion(models.Model):
         constraints: ClassVar = [models.UniqueConstraint(fields=["layout", "number"], name="one_version_a_number")]
 
 
+class Feed(models.Model):
+    """A feed by its name; what it says is in its revisions."""
+
+    name = models.CharField(max_length=64, unique=True)
+    created_at = models.DateTimeField(auto_now_add=True)
+    deleted_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering: ClassVar = ["name"]
+
+    @property
+    def revision(self) -> FeedRevision:
+        """The newest revision."""
+        newest = self.revisions.order_by("-number").first()
+        assert newest is not None
+        return newest
+
+
+class FeedRevision(models.Model):
+    """A feed as it was saved at one time: the text of its file, and its structure."""
+
+    feed = models.ForeignKey(Feed, on_delete=models.CASCADE, related_name="revisions")
+    number = models.PositiveIntegerField()
+    text = models.TextField()
+    structure = models.JSONField()
+    saved_by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
+    saved_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints: ClassVar = [
+            models.UniqueConstraint(fields=["feed", "number"], name="one_feed_revision_a_number")
+        ]
+
+
+class FileState(models.TextChoices):
+    """What became of a file of a feed."""
+
+    FOUND = "found"
+    LOADED = "loaded"
+    FAILED = "failed"
+    UNMATCHED = "unmatched"
+    DISPUTED = "disputed"
+
+
 class State(models.TextChoices):
     """States of a run, and of its legs."""
 
@@ -384,6 +428,28 @@ class Leg(models.Model):
             models.Index(fields=["outcome"], name="records_leg_outcome_idx"),
         ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "number"], name="one_leg_a_number")]
+
+
+class FeedEntry(models.Model):
+    """A file in a feed's register."""
+
+    feed = models.ForeignKey(Feed, on_delete=models.CASCADE, related_name="entries")
+    path = models.TextField()
+    size = models.BigIntegerField(default=0)
+    modified_at = models.DateTimeField(null=True)
+    found_at = models.DateTimeField()
+    provider = models.CharField(max_length=64, blank=True, default="")
+    version = models.PositiveIntegerField(default=0)
+    state = models.CharField(max_length=16, choices=FileState.choices)
+    reason = models.TextField(blank=True, default="")
+    run = models.ForeignKey(Run, on_delete=models.SET_NULL, null=True)
+    leg = models.PositiveIntegerField(null=True)
+    rows = models.BigIntegerField(default=0)
+    rejected = models.BigIntegerField(default=0)
+
+    class Meta:
+        ordering: ClassVar = ["-found_at", "path"]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["feed", "path"], name="one_entry_a_file")]
 
 
 class Event(models.Model):

@@ -7,6 +7,7 @@ from typing import Any
 
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.service.records.models import Leg, Run
+from ultravect.service.records.resolved import resolved
 
 
 def attempt_name(run: Run, attempt: int) -> str:
@@ -41,5 +42,5 @@ def job_of(leg: Leg) -> dict[str, Any]:
 
 def job_of_run(run: Run) -> dict[str, Any]:
     """The job of a run, with the values that its parameters have in it."""
-    structure = dict(run.revision.structure)
+    structure = resolved(dict(run.revision.structure))
     return {**structure, "parameters": run.parameters} if run.parameters else structure

@@ -12,10 +12,12 @@ from django.utils import timezone
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted
 from ultravect.service.records.models import Leg, Outcome, Run, RunKind, State
+from ultravect.service.records.resolved import feed_name, source_name
 from ultravect.service.work.attempts import job_of_run, run_facts
 from ultravect.service.work.legs import add_event, begin_legs, locked_run
 from ultravect.service.work.pool import LegPool
 from ultravect.service.work.recorded import opened_connection, recorded
+from ultravect.service.work.register import enter_seen
 
 log = structlog.get_logger()
 _ATTEMPTS = 3
@@ -33,7 +35,7 @@ async def find_legs(pool: LegPool, run_id: int) -> None:
             await recorded(_fail)(run_id, error)
             return
         if found is not None:
-            await recorded(_record)(run_id, found["legs"], found["findings"])
+            await recorded(_record)(run_id, found["legs"], found["findings"], found["files"])
             return
         log.warning("the process that looked for legs died", run=run_id)
     died = UltravectError(
@@ -86,17 +88,22 @@ def _task(run_id: int) -> dict[str, Any] | None:
         "lost_after": settings.LOST_AFTER_SECONDS,
         "job": structure,
         "text": text,
-        "known": None if run.only is not None else known_objects_of(run.job.name),
-        "source": opened_connection(structure["from"]["connection"], text),
+        # a feed has legs only for what is new
+        "known": None if run.only is not None or feed_name(structure) else known_objects_of(run.job.name),
+        "source": opened_connection(source_name(structure), text),
         "target": opened_connection(structure["into"]["connection"], text),
     }
 
 
 @transaction.atomic
-def _record(run_id: int, legs: list[dict[str, Any]], findings: list[dict[str, Any]]) -> None:
+def _record(
+    run_id: int, legs: list[dict[str, Any]], findings: list[dict[str, Any]], files: list[dict[str, Any]]
+) -> None:
     run = locked_run(run_id)
     if State(run.state).ended or run.legs.exists():
         return
+    if files:
+        enter_seen(feed_name(run.revision.structure), files)
     for finding in findings:
         add_event(run, "finding", finding)
     if run.only is not None:
@@ -109,6 +116,9 @@ def _record(run_id: int, legs: list[dict[str, Any]], findings: list[dict[str, An
         first = errors[0]
         _fail(run_id, UltravectError(first["code"], first["message"] + more, hint=first["fix"], place=first["place"]))
         return
+    if not legs and not run.stop_requested:
+        what = "no file is new" if feed_name(run.revision.structure) else "the job finds nothing to copy"
+        add_event(run, "log", {"level": "info", "text": f"{what}: nothing was read, and nothing written"})
     if run.stop_requested or not legs:
         end_without_legs(run, State.STOPPED if run.stop_requested else State.SUCCEEDED, None)
         return

@@ -207,6 +207,7 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
             speaker.say(
                 "laid_out",
                 legs=[leg.as_dict() for leg in found.legs],
+                files=[file.as_dict() for file in found.files],
                 findings=[finding.edited(task["text"]).as_dict() for finding in found.findings],
             )
             return

@@ -15,6 +15,7 @@ from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects,
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.look.check_legs import check_legs
 from ultravect.core.engine.look.draft import Drafted, draft
+from ultravect.core.engine.look.draft_feed import draft_version
 from ultravect.core.engine.look.draft_many import draft_many
 from ultravect.core.engine.look.raw import raw_start
 from ultravect.core.engine.look.rehearse import one_leg, rehearse
@@ -22,7 +23,8 @@ from ultravect.core.engine.objects.connections import ConnectionSpec, database_o
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
 from ultravect.core.engine.operate.undo import require_undoable
-from ultravect.core.model.document import LAYOUT, LAYOUT_FILE, job_from_data
+from ultravect.core.engine.plan.legs.found_feed import require_columns
+from ultravect.core.model.document import FEED, LAYOUT, LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
 from ultravect.service.work.plain import plain
 
@@ -119,6 +121,15 @@ def _reset_mark(job: Any, source: dict[str, Any], target: dict[str, Any], chosen
     return [mark.as_dict() for mark in reset_mark(job_from_data(job), _spec(source), _spec(target), chosen)]
 
 
+def _feed(feed: dict[str, Any]) -> Any:
+    """Whether every version gives what the feed's columns are."""
+    require_columns(FEED.read(feed))
+
+
+def _draft_feed(feed: dict[str, Any], spec: dict[str, Any], path: str, provider: str) -> Any:
+    return draft_version(FEED.read(feed), _spec(spec), path, provider)
+
+
 LOOKS: dict[str, Callable[..., Any]] = {
     "objects": _objects,
     "preview": _preview,
@@ -130,6 +141,8 @@ LOOKS: dict[str, Callable[..., Any]] = {
     "rehearse": _rehearse,
     "draft": _draft,
     "undoable": _undoable,
+    "feed": _feed,
+    "draft_feed": _draft_feed,
     "marks": _marks,
     "set_mark": _set_mark,
     "reset_mark": _reset_mark,

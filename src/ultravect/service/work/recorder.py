@@ -16,6 +16,7 @@ from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Change, Leg, Outcome, Reject, Run, State
 from ultravect.service.work.attempts import job_of
 from ultravect.service.work.legs import add_event, after_leg, locked_run, roll_up
+from ultravect.service.work.register import enter_leg
 
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
@@ -207,6 +208,7 @@ class Recorder:
         self.leg.save(
             update_fields=[*_ACCOUNT, *_RESULT, "state", "phases", "outcome", "outcome_asked_at", "error", "ended_at"]
         )
+        enter_leg(self.leg, result)
         if self._is_one_of_many:
             self._event("leg", {"state": state, "outcome": outcome, "error": error, "object": self.leg.object})
 

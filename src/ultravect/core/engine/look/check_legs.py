@@ -87,7 +87,9 @@ class CheckedLegs:
             **empty,
             "passed": self.passed,
             "findings": [finding.as_dict() for finding in self.findings],
-            "effect": f"copies {counted(len(legs), 'object')}, a leg each" if legs else "",
+            "effect": f"copies {counted(len(legs), 'object')}, a leg each"
+            if legs
+            else "copies nothing: nothing is new",
             "rows_tried": sum(checked.result.rows_tried for checked in legs),
             "strategy": None,
             "legs": [checked.as_dict() for checked in legs],

@@ -55,6 +55,8 @@ def reset_mark(job: Job, source: ConnectionSpec, target: ConnectionSpec, name: s
 
 def _legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tuple[str, Job]]:
     """The objects of which the job keeps a mark, each with the job of its leg."""
+    if job.source.feed is not None:
+        return [(job.source.object_name, job)]
     legs = [
         (name, leg) for name, leg in _all_legs(job, source, target) if leg.source.newer and leg.source.newer.has_mark
     ]

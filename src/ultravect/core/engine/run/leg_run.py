@@ -151,7 +151,8 @@ class LegRun:
                 raise
 
     def _publish(self, load: Load) -> None:
-        receipt = self._receipt(load)
+        mode, table = str(self._order.mode), str(self._table)
+        receipt = Receipt(table, mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
         try:
             load.publish(receipt, self._marks())
         except UltravectError as error:
@@ -159,10 +160,6 @@ class LegRun:
             raise
         self.published = True
         self._listener.published(receipt)
-
-    def _receipt(self, load: Load) -> Receipt:
-        mode = str(self._order.mode)
-        return Receipt(str(self._table), mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
 
     def _marks(self) -> list[MarkChange]:
         """What the load notes of what it has copied."""

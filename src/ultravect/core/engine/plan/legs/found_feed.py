@@ -23,6 +23,7 @@ from ultravect.core.model.feed import FeedFile, FeedVersion
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
 from ultravect.core.patterns import literal, matcher
+from ultravect.core.types.canonical import parse_type
 
 _REPORTED = 20
 _NAMED = 4
@@ -50,8 +51,9 @@ def found_feed(
     held = opened.mark(table, mark_key(job, ())) if opened.table(table) is not None or job.into.table is None else {}
     known = {path: FileMark.from_text(text) for path, text in held.items()}
     matching = _Matching(feed, source)
-    seen = [matching.match(file, known.get(file.path)) for file in source_files(source, feed.files)]
-    _report(seen, findings)
+    files = _files(feed, source)
+    seen = [matching.match(file, known.get(file.path)) for file in files]
+    _report(feed.feed, seen, findings)
     legs = []
     for candidate in matching.candidates:
         paths = [
@@ -62,6 +64,22 @@ def found_feed(
         if paths:
             legs.append(_leg(job, feed, candidate, paths))
     return legs, seen
+
+
+def _files(feed: FeedFile, source: ConnectionSpec) -> list[SourceFile]:
+    """All files of the feed, each once, sorted by path; UltravectError where there are none at all."""
+    found: dict[str, SourceFile] = {}
+    missing: UltravectError | None = None
+    for pattern in feed.patterns:
+        try:
+            found |= {file.path: file for file in source_files(source, pattern)}
+        except UltravectError as error:
+            if error.code != "file-missing":
+                raise
+            missing = error
+    if not found and missing is not None:
+        raise missing
+    return [found[path] for path in sorted(found)]
 
 
 def items_of(feed: FeedFile, version: FeedVersion) -> list[str]:
@@ -94,6 +112,26 @@ def items_of(feed: FeedFile, version: FeedVersion) -> list[str]:
     return [by_name[column.name] for column in feed.columns]
 
 
+def require_columns(feed: FeedFile) -> None:
+    """Raises where a version does not give what the feed's columns are."""
+    for at, column in enumerate(feed.columns):
+        try:
+            parse_type(column.type)
+        except ValueError as error:
+            raise UltravectError(
+                "feed-column-type", str(error), hint="see the types", place=f"columns.{at}.type"
+            ) from None
+    for name, provider in feed.providers.items():
+        for number, version in enumerate(provider.versions):
+            try:
+                items_of(feed, version)
+            except UltravectError as error:
+                place = f"providers.{name}.versions.{number}.{error.where.get('place', 'columns')}"
+                raise UltravectError(
+                    error.code, f"{name} version {number + 1}: {error.detail}", hint=error.hint, place=place
+                ) from None
+
+
 class _Matching:
     """Decides whose a file is."""
 
@@ -101,7 +139,7 @@ class _Matching:
         self._feed, self._source = feed, source
         self.candidates = [
             _Candidate(provider, number, version, version.files or said.files)
-            for provider, said in feed.providers.items()
+            for provider, said in sorted(feed.providers.items())
             for number, version in enumerate(said.versions, 1)
         ]
         self._fits = [matcher(candidate.pattern) for candidate in self.candidates]
@@ -203,13 +241,13 @@ def _leg(job: Job, feed: FeedFile, candidate: _Candidate, paths: Sequence[str]) 
     return FoundObject([name], named, facts, captured), own.for_object(name, named, job.into.object_name, captured)
 
 
-def _report(seen: Sequence[SeenFile], findings: list[Finding]) -> None:
+def _report(feed: str, seen: Sequence[SeenFile], findings: list[Finding]) -> None:
     """Files that are kept aside, each with the reason."""
     aside = [item for item in seen if item.state in ("unmatched", "disputed")]
     for item in aside[:_REPORTED]:
         code = "file-unmatched" if item.state == "unmatched" else "file-disputed"
         fix = (
-            "draft a version from it: ultravect feed draft FEED FILE"
+            f"draft a version from it: ultravect feed draft {feed} {item.path}"
             if item.state == "unmatched"
             else "narrow one of the patterns"
         )
