@@ -7,6 +7,7 @@
   import FeedStates from "../parts/FeedStates.svelte";
   import JobFile from "../parts/JobFile.svelte";
   import Problem from "../parts/Problem.svelte";
+  import State from "../parts/State.svelte";
 
   let { name }: { name: string } = $props();
   let feed = $state<FeedLine | null>(null);
@@ -97,16 +98,16 @@
       <tbody>
         {#each page?.items ?? [] as entry (entry.path)}
           <tr>
-            <td class="min-w-48 [overflow-wrap:anywhere]">{entry.path}{#if entry.reason}<p class="text-base-content/70 text-sm">{entry.reason}</p>{/if}</td>
+            <td class="w-full min-w-64 [overflow-wrap:anywhere]">{entry.path}{#if entry.reason}<p class="text-base-content/70 text-sm">{entry.reason}</p>{/if}</td>
             <td>{entry.provider || "—"}</td>
             <td class="num">{entry.version || "—"}</td>
-            <td><FeedStates files={{ [entry.state]: 1 }} short /> {entry.state}</td>
+            <td><State name={entry.state} /></td>
             <td class="num">{bytes(entry.size)}</td>
             <td class="whitespace-nowrap">{moment(entry.modified_at ?? null)}</td>
             <td class="num">{#if entry.run}<a class="plain" href="#/runs/{entry.run}">{entry.run}</a>{:else}—{/if}</td>
             <td class="num">{entry.run ? count(entry.rows) : "—"}</td>
             <td class="num">{entry.run ? count(entry.rejected) : "—"}</td>
-            <td>{#if entry.state === "unmatched" && may("operator")}<button class="btn btn-xs" onclick={() => draft(entry)}>Draft a version</button>{/if}</td>
+            <td>{#if entry.state === "unmatched" && may("operator")}<button class="btn btn-xs whitespace-nowrap" onclick={() => draft(entry)}>Draft a version</button>{/if}</td>
           </tr>
         {:else}
           <tr><td colspan="10" class="text-base-content/70">No such files yet: they are entered when a job of the feed runs.</td></tr>

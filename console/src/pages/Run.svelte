@@ -179,7 +179,7 @@
           <li class="flex gap-2 py-0.5">
             <time class="text-base-content/60 tabular-nums">{clock(line.at)}</time>
             <span class={line.level === "error" ? "text-error" : line.level === "warning" ? "text-warning" : "text-base-content/70"}>{line.level}</span>
-            <span class="min-w-0 break-words">{#if many && !leg && line.leg}<span class="text-base-content/70">{run.legs.find((one) => one.number === line.leg)?.object}: </span>{/if}{line.text}{#if line.fix}<span class="text-base-content/70"> — {line.fix}</span>{/if}</span>
+            <span class="min-w-0 break-words">{#if many && !leg && line.leg}<span class="text-base-content/70">{`${run.legs.find((one) => one.number === line.leg)?.object}: `}</span>{/if}{line.text}{#if line.fix}<span class="text-base-content/70"> — {line.fix}</span>{/if}</span>
           </li>
         {:else}
           <li class="text-base-content/70">Nothing said yet.</li>

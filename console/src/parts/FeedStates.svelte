@@ -13,5 +13,5 @@
 </script>
 
 {#each Object.entries(files) as [state, number] (state)}
-  <span class="mr-2 whitespace-nowrap {LOOKS[state]?.[1]}" title="{count(number)} {state}"><span aria-hidden="true">{LOOKS[state]?.[0]}</span> {count(number)}<span class={short ? "sr-only" : ""}> {state}</span></span>
+  <span class="mr-2 whitespace-nowrap {LOOKS[state]?.[1]}" title="{count(number)} {state}"><span aria-hidden="true">{LOOKS[state]?.[0]}</span> {count(number)}<span class={short ? "sr-only" : ""}>{` ${state}`}</span></span>
 {/each}

@@ -25,7 +25,7 @@
 
 <section class="panel mb-4" data-testid="legs">
   <h2 class="flex flex-wrap items-center gap-x-4 gap-y-1">
-    <span>{count(legs.length)} legs</span>
+    <span>{count(legs.length)} {legs.length === 1 ? "leg" : "legs"}</span>
     {#each states as one (one.name)}
       <button class="cursor-pointer font-normal {wanted === one.name ? 'underline' : ''}" aria-pressed={wanted === one.name} onclick={() => (wanted = wanted === one.name ? "" : one.name)}
         ><State name={one.name} /> {count(one.legs)}</button

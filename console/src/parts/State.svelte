@@ -9,6 +9,10 @@
     failed: ["✗", "text-error"],
     stopped: ["■", "text-warning"],
     "cut off": ["–", "text-base-content/60"],
+    loaded: ["✓", "text-success"],
+    found: ["○", "text-base-content/70"],
+    unmatched: ["?", "text-warning"],
+    disputed: ["≠", "text-warning"],
     committed: ["⚑", "text-warning"],
     unknown: ["?", "text-warning"],
   };

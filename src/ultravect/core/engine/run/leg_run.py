@@ -164,10 +164,9 @@ class LegRun:
     def _marks(self) -> list[MarkChange]:
         """What the load notes of what it has copied."""
         mark = self._plan.mark
-        if mark is None:
-            return []
         value = self._ties.mark.as_text() if self._ties else ""
-        return [MarkChange(mark.key, entry.item, value or entry.value, entry.before) for entry in mark.entries]
+        entries = mark.entries if mark else ()
+        return [MarkChange(mark.key, entry.item, value or entry.value, entry.before) for entry in entries if mark]
 
     def _stage(self, load: Load) -> None:
         """Takes shaped batches from the reading thread and writes them."""
