@@ -231,3 +231,24 @@ def test_a_draft_for_many_tables_passes_its_check(many: Many, stack: Stack) -> N
         checked = many.client.check_file(text)
         assert checked.passed, checked.findings
         assert [leg.target for leg in checked.legs] == [f"{many.place.name}.a", f"{many.place.name}.b"]
+
+
+def test_rejects_of_a_leg_are_loaded_again_and_nothing_else_is_touched(many: Many) -> None:
+    """The mark is past such rows, and the others of the table are not gone."""
+    many.tables("a", rows=4)
+    with closing(sqlite3.connect(many.path)) as session:
+        session.execute("CREATE TABLE b (id integer primary key, v text)")
+        session.executemany("INSERT INTO b VALUES (?, ?)", [(1, "1"), (2, "soup"), (3, "3")])
+        session.commit()
+    many.place.sql("CREATE TABLE {t}.b (id bigint primary key, v bigint)")
+    objects = "objects: {a: {into: {gone: delete}}, b: {from: {newer: {by: id}}}}\n"
+    many.job(into="mode: upsert, keys: primary, rejects: 1, gone_limit: 100%", more=objects)
+    run = many.run()
+    assert run.state == "succeeded", run.error
+    with closing(sqlite3.connect(many.path)) as session:
+        session.execute("UPDATE b SET v = '2' WHERE id = 2")
+        session.commit()
+    again = many.client.wait(many.client.retry_rejects(run.id).id)
+    assert (again.state, _states(again)) == ("succeeded", {"b": "succeeded"})
+    assert many.place.sql("SELECT * FROM {t}.b ORDER BY 1") == [(1, 1), (2, 2), (3, 3)]
+    assert many.count("a") == 4

@@ -35,10 +35,15 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
         case "append":
             return f"adds rows to {there}"
         case "overwrite":
+            if job.into.replaces:
+                there = f"those of {there} for which {job.into.replaces} is true"
             how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
             waits = truncates(job, plan) and not plan.rebuilds
             return f"replaces {there}, {how}; readers meanwhile {'wait' if waits else 'see the old ones'}"
     shown = f"matches {there} by {', '.join(job.into.key_names)}: new keys are inserted, changed rows updated, equal ones left"
+    if job.into.gone != "keep":
+        does = "deleted" if isinstance(job.into.gone, str) else f"flagged in {job.into.gone.flag}"
+        shown += f"; rows whose key the source has no more are {does}"
     tried, matching = _matching(job, plan, database, sample)
     return shown + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
 

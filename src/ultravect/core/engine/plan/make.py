@@ -88,7 +88,7 @@ def _make(
         else:
             plan.path = filled(job.source.files, job, facts, "from.files")
             plan.declared = _layout(job, saved)
-            if by_files and not plan.errors:
+            if not plan.errors:
                 plan.chosen = plan_newer_files(job, plan, source)
                 if plan.nothing:
                     return

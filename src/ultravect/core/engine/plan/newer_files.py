@@ -31,7 +31,8 @@ def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[s
     """The paths of the files that the leg reads; None for all. Sets the plan's mark; with nothing new, ``plan.nothing``."""
     newer = job.source.newer
     if newer is None or newer.files is None:
-        return None
+        # of a feed, the pattern matches files of other versions, too
+        return job.source.part.paths if job.source.part else None
     assert plan.target is not None and plan.table is not None
     key = mark_key(job, plan.mark_parameters)
     held = dict(plan.target.mark(plan.table, key))

@@ -184,8 +184,11 @@ def _additional(job: Job) -> Job:
         "only_if_empty": False,
         "keep_previous": 0,
         "before": [],
+        # some rows say nothing of those that are missing, and the mark is past them
+        "gone": "keep",
     }
-    return job.model_copy(update={"into": into.model_copy(update=changed)})
+    source = job.source.model_copy(update={"newer": None})
+    return job.model_copy(update={"source": source, "into": into.model_copy(update=changed)})
 
 
 def committed_result(
