@@ -136,7 +136,7 @@ class FeedFilesView(generics.ListAPIView[FeedEntry]):
     serializer_class = FeedFileSerializer
 
     def get_queryset(self) -> QuerySet[FeedEntry]:
-        given = FilesInputSerializer(data=self.request.query_params)
+        given = FilesInputSerializer(data=self.request.query_params.dict())
         given.is_valid(raise_exception=True)
         entries = FeedEntry.objects.filter(feed=feed_named(self.kwargs["name"]))
         asked = given.validated_data

@@ -223,7 +223,7 @@ class CheckFileView(_JobInput):
 
 
 def _rehearse(model: JobModel, request: Request) -> Response:
-    given = RehearsalInputSerializer(data=request.query_params)
+    given = RehearsalInputSerializer(data=request.query_params.dict())
     given.is_valid(raise_exception=True)
     rows = None if given.validated_data["all"] else given.validated_data["rows"]
     name = given.validated_data.get("object", "")
@@ -359,7 +359,7 @@ class MarksView(APIView):
         summary="Reset a job's mark: the next run copies all there is",
     )
     def delete(self, request: Request, name: str) -> Response:
-        given = MarkInputSerializer(data=request.query_params)
+        given = MarkInputSerializer(data=request.query_params.dict())
         given.is_valid(raise_exception=True)
         item = given.validated_data.get("object", "")
         answer = self._asked("reset_mark", name, chosen=item)
