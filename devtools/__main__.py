@@ -208,14 +208,17 @@ def faults(arguments: argparse.Namespace) -> int:
     """Kills loads, and servers in the middle of loads, at random instants; prints what the targets held."""
     from devtools.faults import faults as kill_loads
     from devtools.faults import table
+    from devtools.many_faults import many_faults
     from devtools.worker_faults import table as worker_table
     from devtools.worker_faults import worker_faults
 
     workers = worker_faults(arguments.runs)
     print(worker_table(workers), flush=True)
+    many = many_faults(max(1, arguments.runs // 10))
+    print(worker_table(many), flush=True)
     outcomes = kill_loads(arguments.count, arguments.count // 5)
     print(table(outcomes))
-    return int(bool(workers.wrong) or any(outcome.wrong for outcome in outcomes))
+    return int(bool(workers.wrong or many.wrong) or any(outcome.wrong for outcome in outcomes))
 
 
 def main() -> int:

@@ -77,6 +77,7 @@ def _prepare(stack: Stack, places: Places, client: Client) -> None:
     client.wait(client.run("bookings").id)
     places.another_night()
     client.wait(client.run("booking-ledger").id)
+    client.wait(client.run("reservations-raw").id)
 
 
 def _sign_in(page: Page, stack: Stack) -> None:
@@ -127,13 +128,14 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
         row.get_by_role("button", name="Test").click()
         row.get_by_text("can be read").wait_for()
     page.screenshot(path=folder / "connections.png")
-    shoot("connection", "connections/reservations", "td a")
     shoot("look", "connections/incoming/look/inspections.xlsx", "td")
     _layouts(page, stack, folder)
-    page.goto(f"{stack.url}/api/docs")
-    page.get_by_text("Run a job").wait_for()
-    page.wait_for_timeout(500)
-    page.screenshot(path=folder / "api.png")
+    shoot("feed", "feeds/partner-bookings", "[data-testid=days] td")
+    page.goto(f"{stack.url}/#/runs/{client.runs(job='reservations-raw').items[0].id}")
+    page.get_by_test_id("legs").get_by_role("button", name="booking").click()
+    page.get_by_test_id("leg").wait_for()
+    page.wait_for_timeout(400)
+    page.screenshot(path=folder / "run-legs.png")
     night = browser.new_page(viewport=_SIZE, color_scheme="dark")
     _sign_in(night, stack)
     client.add_user("hut-keeper", "granite-ridge-at-dawn", "operator")

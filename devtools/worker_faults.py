@@ -33,7 +33,7 @@ class WorkerOutcome:
     wrong: list[str] = field(default_factory=list)
 
 
-class _Trouble(threading.Thread):
+class Trouble(threading.Thread):
     """Kills a worker and starts another, or pauses one for longer than it takes to be lost, until it is stopped."""
 
     def __init__(
@@ -66,7 +66,7 @@ def worker_faults(count: int, seed: int = 1) -> WorkerOutcome:
     outcome = WorkerOutcome(count)
     with temporary_stack("workers", settings=settings, slots=0) as stack:
         workers = [stack.start_worker() for _ in range(3)]
-        trouble = _Trouble(stack, workers, outcome, seed)
+        trouble = Trouble(stack, workers, outcome, seed)
         try:
             with Client(stack.url, token=stack.token) as client:
                 _jobs(client, stack)
