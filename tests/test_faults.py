@@ -14,11 +14,13 @@ def test_killed_loads_leave_old_rows_or_new_ones() -> None:
         cwd=Path(__file__).parent.parent,
         capture_output=True,
         text=True,
-        timeout=230,
+        timeout=400,
     )
     assert done.returncode == 0, done.stdout + done.stderr
     workers = next(line.split(" | ") for line in done.stdout.splitlines() if line.startswith("| 12 |"))
     assert workers[-1].strip(" |") == "nothing"
+    many = next(line.split(" | ") for line in done.stdout.splitlines() if line.startswith("| 1 |"))
+    assert many[-1].strip(" |") == "nothing"
     lines = [line.split(" | ") for line in done.stdout.splitlines() if " | the " in line]
     assert len(lines) == 13
     assert all(line[-1].strip(" |") == "nothing" for line in lines)
