@@ -27,7 +27,7 @@ from ultravect.core.loading.ascending_keys import AscendingKeys
 from ultravect.core.loading.changes import compared, repeats, updates
 from ultravect.core.loading.gone import DELETE, Gone
 from ultravect.core.loading.isolation import Isolated, RowsRefused, isolate
-from ultravect.core.loading.marks import MarkTable
+from ultravect.core.loading.marks import MarkTable, mark_moved
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import attempt_replaced, key_not_unique, key_repeated
 
@@ -156,7 +156,12 @@ class IsolatingLoad(ABC):
         """Leaves receipt and marks in the transaction that publishes; UltravectError where another attempt or run was first."""
         if marks:
             run = self._order.receipt.run if self._order.receipt else ""
-            MarkTable(dialect, receipts.name).write(self._statements, marks, run)
+            try:
+                MarkTable(dialect, receipts.name).write(self._statements, marks, run)
+            except Exception as error:
+                if not self._is_taken(error):
+                    raise
+                raise mark_moved(marks[0].key) from None
         if receipt is None or self._order.receipt is None:
             return
         self._changed(receipts.prune())

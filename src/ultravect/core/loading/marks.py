@@ -13,6 +13,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.types.canonical import CanonicalType
 
 _MOMENT = "%Y-%m-%d %H:%M:%S"
+_ROWS_AT_ONCE = 500
 
 
 class MarkTable:
@@ -49,27 +50,27 @@ class MarkTable:
         return f"DELETE FROM {self._table} WHERE run = {self._dialect.literal(run)}"
 
     def write(self, statements: Statements, changes: Sequence[MarkChange], run: str) -> None:
-        """Changes entries in an open transaction; UltravectError where another run has changed one since it was read.
-
-        ``run``: the receipt's name of the attempt.
+        """Changes entries in an open transaction; UltravectError where another run has changed one since it was read, the
+        database's own error where it has made one. ``run``: the receipt's name of the attempt.
         """
         literal = self._dialect.literal
         now = literal(dt.datetime.now(dt.UTC).strftime(_MOMENT))
+        new = [change for change in changes if change.before is None]
+        for start in range(0, len(new), _ROWS_AT_ONCE):
+            rows = ", ".join(
+                f"({self._entry(change.key, change.item)}, {literal(change.key.job)}, {literal(change.key.object)}, "
+                f"{literal(change.item)}, {literal(change.value)}, {literal(run)}, {now})"
+                for change in new[start : start + _ROWS_AT_ONCE]
+            )
+            statements.changed(
+                f"INSERT INTO {self._table} (entry, job, object, item, value, run, written_at) VALUES {rows}"
+            )
         for change in changes:
-            entry = self._entry(change.key, change.item)
-            if change.before == change.value:
+            if change.before is None or change.before == change.value:
                 continue
-            if change.before is None:
-                if statements.rows(f"SELECT 1 FROM {self._table} WHERE entry = {entry}"):
-                    raise mark_moved(change.key)
-                statements.changed(
-                    f"INSERT INTO {self._table} (entry, job, object, item, value, run, written_at) VALUES ({entry}, "
-                    f"{literal(change.key.job)}, {literal(change.key.object)}, {literal(change.item)}, "
-                    f"{literal(change.value)}, {literal(run)}, {now})"
-                )
-            elif not statements.changed(
+            if not statements.changed(
                 f"UPDATE {self._table} SET value = {literal(change.value)}, run = {literal(run)}, written_at = {now} "
-                f"WHERE entry = {entry} AND value = {literal(change.before)}"
+                f"WHERE entry = {self._entry(change.key, change.item)} AND value = {literal(change.before)}"
             ):
                 raise mark_moved(change.key)
 

@@ -35,6 +35,7 @@ from ultravect.service.api.serializers import DraftSerializer
 from ultravect.service.records.audit import audit
 from ultravect.service.records.models import Feed, FeedEntry, FeedRevision, Job, Role
 from ultravect.service.records.resolved import feed_name, find_feed, resolved_feed
+from ultravect.service.records.versions import save_version
 from ultravect.service.work.look_pool import POOL
 
 _EXAMPLE = OpenApiExample(
@@ -100,19 +101,10 @@ class FeedView(APIView):
         structure = structure_of(declared)
         POOL.look("feed", feed=resolved_feed(structure))
         with transaction.atomic():
-            feed, created = Feed.objects.select_for_update().get_or_create(name=name)
-            revived = feed.deleted_at is not None
-            if revived:
-                feed.deleted_at = None
-                feed.save()
-            newest = feed.revisions.order_by("-number").first()
-            if newest is None or newest.text != text:
-                number = newest.number + 1 if newest else 1
-                FeedRevision.objects.create(
-                    feed=feed, number=number, text=text, structure=structure, saved_by=request.user
-                )
+            feed, new, number = save_version(Feed, FeedRevision, "feed", name, text, structure, request.user)
+            if number is not None:
                 audit(request, "save", "feed", name, revision=number)
-        return Response(FeedSerializer(feed).data, status=201 if created or revived else 200)
+        return Response(FeedSerializer(feed).data, status=201 if new else 200)
 
     @extend_schema(responses={204: None}, summary="Remove a feed that no job names")
     def delete(self, request: Request, name: str) -> Response:

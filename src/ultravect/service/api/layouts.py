@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import asdict, astuple
 from typing import Any
 
-from django.db import transaction
 from django.db.models import QuerySet
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
@@ -30,6 +29,7 @@ from ultravect.service.api.serializers import (
 )
 from ultravect.service.records.lookup import find_layout, layout_version
 from ultravect.service.records.models import Job, LayoutVersion, Role, SavedLayout
+from ultravect.service.records.versions import save_version
 from ultravect.service.work.look_pool import POOL
 
 _EXAMPLE = OpenApiExample(
@@ -91,22 +91,10 @@ class LayoutView(APIView):
             raise Problem(
                 422, "layout-name-differs", f"the file is of layout {declared.layout!r}, the address of {name!r}"
             )
-        with transaction.atomic():
-            layout, created = SavedLayout.objects.select_for_update().get_or_create(name=name)
-            revived = layout.deleted_at is not None
-            if revived:
-                layout.deleted_at = None
-                layout.save()
-            newest = layout.versions.order_by("-number").first()
-            if newest is None or newest.text != text:
-                LayoutVersion.objects.create(
-                    layout=layout,
-                    number=newest.number + 1 if newest else 1,
-                    text=text,
-                    structure=structure_of(declared),
-                    saved_by=request.user,
-                )
-        return Response(LayoutSerializer(layout).data, status=201 if created or revived else 200)
+        layout, new, _ = save_version(
+            SavedLayout, LayoutVersion, "layout", name, text, structure_of(declared), request.user
+        )
+        return Response(LayoutSerializer(layout).data, status=201 if new else 200)
 
     @extend_schema(responses={204: None}, summary="Remove a layout that no job names")
     def delete(self, request: Request, name: str) -> Response:

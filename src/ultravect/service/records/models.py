@@ -6,7 +6,7 @@ import datetime as dt
 import hashlib
 import json
 import secrets
-from typing import Any, ClassVar
+from typing import Any, ClassVar, TypeVar
 
 from django.conf import settings
 from django.contrib.auth.models import AbstractUser
@@ -191,97 +191,89 @@ class Connection(models.Model):
             return []
 
 
-class Job(models.Model):
-    """A job by its name; what it says is in its revisions."""
+class Named(models.Model):
+    """Something that is saved under a name, in versions; one that is deleted keeps them."""
 
     name = models.CharField(max_length=64, unique=True)
     created_at = models.DateTimeField(auto_now_add=True)
     deleted_at = models.DateTimeField(null=True)
 
     class Meta:
+        abstract = True
         ordering: ClassVar = ["name"]
 
-    @property
-    def revision(self) -> Revision:
-        """The newest revision."""
-        newest = self.revisions.order_by("-number").first()
-        assert newest is not None
-        return newest
 
+class Version(models.Model):
+    """What was saved at one time: the text as written, and its structure."""
 
-class Revision(models.Model):
-    """A job as it was saved at one time: the text as written, and its structure."""
-
-    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="revisions")
     number = models.PositiveIntegerField()
     text = models.TextField()
     structure = models.JSONField()
     saved_by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
     saved_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        abstract = True
+
+
+V = TypeVar("V", bound=Version)
+
+
+def _newest(versions: models.Manager[V]) -> V:
+    newest = versions.order_by("-number").first()
+    assert newest is not None
+    return newest
+
+
+class Job(Named):
+    """A job by its name; what it says is in its revisions."""
+
+    @property
+    def revision(self) -> Revision:
+        """The newest revision."""
+        return _newest(self.revisions)
+
+
+class Revision(Version):
+    """A job as it was saved at one time."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="revisions")
 
     class Meta:
         constraints: ClassVar = [models.UniqueConstraint(fields=["job", "number"], name="one_revision_a_number")]
 
 
-class SavedLayout(models.Model):
+class SavedLayout(Named):
     """A layout by its name; what it says is in its versions."""
-
-    name = models.CharField(max_length=64, unique=True)
-    created_at = models.DateTimeField(auto_now_add=True)
-    deleted_at = models.DateTimeField(null=True)
-
-    class Meta:
-        ordering: ClassVar = ["name"]
 
     @property
     def version(self) -> LayoutVersion:
         """The newest version."""
-        newest = self.versions.order_by("-number").first()
-        assert newest is not None
-        return newest
+        return _newest(self.versions)
 
 
-class LayoutVersion(models.Model):
-    """A layout as it was saved at one time: the text of its file, and its structure."""
+class LayoutVersion(Version):
+    """A layout as it was saved at one time."""
 
     layout = models.ForeignKey(SavedLayout, on_delete=models.CASCADE, related_name="versions")
-    number = models.PositiveIntegerField()
-    text = models.TextField()
-    structure = models.JSONField()
-    saved_by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
-    saved_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         constraints: ClassVar = [models.UniqueConstraint(fields=["layout", "number"], name="one_version_a_number")]
 
 
-class Feed(models.Model):
+class Feed(Named):
     """A feed by its name; what it says is in its revisions."""
-
-    name = models.CharField(max_length=64, unique=True)
-    created_at = models.DateTimeField(auto_now_add=True)
-    deleted_at = models.DateTimeField(null=True)
-
-    class Meta:
-        ordering: ClassVar = ["name"]
 
     @property
     def revision(self) -> FeedRevision:
         """The newest revision."""
-        newest = self.revisions.order_by("-number").first()
-        assert newest is not None
-        return newest
+        return _newest(self.revisions)
 
 
-class FeedRevision(models.Model):
-    """A feed as it was saved at one time: the text of its file, and its structure."""
+class FeedRevision(Version):
+    """A feed as it was saved at one time."""
 
     feed = models.ForeignKey(Feed, on_delete=models.CASCADE, related_name="revisions")
-    number = models.PositiveIntegerField()
-    text = models.TextField()
-    structure = models.JSONField()
-    saved_by = models.ForeignKey(User, on_delete=models.SET_NULL, null=True)
-    saved_at = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         constraints: ClassVar = [

@@ -69,9 +69,8 @@ def _chosen(
     plan: Planning, options: NewFiles, files: Sequence[SourceFile], known: dict[str, FileMark]
 ) -> tuple[list[tuple[SourceFile, FileMark]], list[str]]:
     """The files that are new, each with its entry; and those that were copied and are still there."""
-    settled = (
-        dt.datetime.now(dt.UTC) - dt.timedelta(seconds=duration_seconds(options.settled)) if options.settled else None
-    )
+    settled = dt.timedelta(seconds=duration_seconds(options.settled)) if options.settled else None
+    now = dt.datetime.now(dt.UTC)
     contents = {mark.checksum: path for path, mark in known.items() if mark.checksum}
     chosen: list[tuple[SourceFile, FileMark]] = []
     there: list[str] = []
@@ -84,7 +83,8 @@ def _chosen(
         if before and (before.size, before.modified) == (mark.size, mark.modified):
             there.append(file.path)
             continue
-        if settled and file.modified and file.modified > settled:
+        # far in the future is not just now: a clock is wrong, here or there
+        if settled and file.modified and abs(now - file.modified) < settled:
             unsettled.append(file.path)
             continue
         if options.compare == "checksum":
