@@ -12,7 +12,7 @@ from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.strategies.situation import Situation
 
 THERE = LiveTable(TableName("ledger", "booking"), "table", [])
-NEW = Situation("append", False, False, True, False, None, False, lambda live: "")
+NEW = Situation("append", False, False, True, False, None, False, False, lambda live: "")
 OLD = replace(NEW, is_new=False, live=THERE)
 CASES = {
     # what is asked for: the situation, the strategy, and why not a quicker one
@@ -22,6 +22,11 @@ CASES = {
     "append, and the table grows a column": (replace(OLD, changes_table=True), "merge", {"direct": "the table is changed"}),
     "overwrite a new table": (replace(NEW, mode="overwrite"), "direct", {}),
     "overwrite": (replace(OLD, mode="overwrite"), "swap", {"direct": "have to go"}),
+    "overwrite a part": (
+        replace(OLD, mode="overwrite", part=True),
+        "delete and insert",
+        {"direct": "have to go", "swap": "only a part"},
+    ),
     "overwrite what others depend on": (
         replace(OLD, mode="overwrite", swap_obstacle=lambda live: f"a view depends on {live.name}"),
         "delete and insert",
