@@ -84,7 +84,8 @@ async def _take_legs(slots: int) -> None:
             queues=[QUEUE],
             concurrency=slots,
             install_signal_handlers=False,
-            fetch_job_polling_interval=1.0,
+            # a task whose lock another has is only found by asking: the next leg into the same target waits no longer than this
+            fetch_job_polling_interval=0.2,
             shutdown_graceful_timeout=1,
             update_heartbeat_interval=settings.LOST_AFTER_SECONDS / 5,
             stalled_worker_timeout=settings.LOST_AFTER_SECONDS,
