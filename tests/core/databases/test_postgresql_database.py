@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Iterator
 from typing import Any
 
@@ -9,6 +10,7 @@ import psycopg
 import pytest
 from devtools.stack import Stack
 
+from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.database import PostgresqlDatabase
@@ -165,3 +167,49 @@ def test_obstacles_to_creating(database: PostgresqlDatabase, stack: Stack) -> No
     as_guest = PostgresqlDatabase("guest", PostgresqlSettings.model_validate(guest))
     assert "may not create tables in schema 'public'" in as_guest.may_create(TableName(None, "t"))
     stack.postgres.execute("DROP ROLE cat_guest", "warehouse")
+
+
+def _asked(database: PostgresqlDatabase, sql: str) -> object:
+    return database.ask(sql, 1, 10).rows[0][0]
+
+
+def test_a_kept_session_is_like_a_new_one(database: PostgresqlDatabase, stack: Stack) -> None:
+    alive = "SELECT count(*) FROM pg_stat_activity WHERE pid = {}"
+    with keeping_sessions():
+        process = _asked(database, "SELECT pg_backend_pid()")
+        for sql in (
+            "SELECT set_config('search_path', 'pg_catalog', false)",
+            "SELECT set_config('timezone', 'Asia/Tokyo', false)",
+            "SELECT pg_advisory_lock(20261129)::text",
+        ):
+            _asked(database, sql)
+        for sql, wanted in (
+            ("SELECT pg_backend_pid()", process),
+            ("SELECT current_setting('search_path') = 'pg_catalog'", False),
+            ("SELECT current_setting('timezone')", "UTC"),
+            ("SELECT count(*) FROM pg_locks WHERE locktype = 'advisory' AND pid = pg_backend_pid()", 0),
+            ("SELECT current_setting('application_name')", "ultravect ask"),
+        ):
+            assert _asked(database, sql) == wanted, sql
+        database.drop(TableName(None, "kept_no_such_table"))  # no longer read-only
+
+        with pytest.raises(UltravectError):
+            _asked(database, "SELECT 1 / 0")
+        after = _asked(database, "SELECT pg_backend_pid()")
+        assert after != process, "a session that failed is not kept"
+        stack.postgres.execute(f"SELECT pg_terminate_backend({after}, 5000)", "warehouse")
+        last = _asked(database, "SELECT pg_backend_pid()")
+        assert last != after, "a session that was lost is replaced"
+
+        stack.postgres.execute("CREATE ROLE kept_guest LOGIN PASSWORD 'guest-of-the-hut'", "warehouse")
+        guest = {**stack.warehouse, "user": "kept_guest", "password": "guest-of-the-hut"}
+        as_guest = PostgresqlDatabase("warehouse", PostgresqlSettings.model_validate(guest))
+        assert _asked(as_guest, "SELECT current_user::text") == "kept_guest"
+        wrong = PostgresqlDatabase("warehouse", PostgresqlSettings.model_validate({**guest, "password": "another"}))
+        with pytest.raises(UltravectError, match="refused the password"):
+            _asked(wrong, "SELECT 1")
+    deadline = time.monotonic() + 10
+    while stack.postgres.execute(alive.format(last), "warehouse") != [(0,)]:
+        assert time.monotonic() < deadline, "the session outlives what it was kept for"
+        time.sleep(0.05)
+    stack.postgres.execute("DROP ROLE kept_guest", "warehouse")

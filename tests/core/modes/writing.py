@@ -67,4 +67,8 @@ class Writer:
             "sqlite": "SELECT name FROM sqlite_schema WHERE type = 'table' AND name LIKE 'ultravect%'",
             "duckdb": "SELECT table_name FROM duckdb_tables() WHERE table_name LIKE 'ultravect%'",
         }
-        return [name for (name,) in self.place.sql(listed[self.place.kind]) if name not in ("ultravect_receipt", "ultravect_mark")]
+        return [
+            name
+            for (name,) in self.place.sql(listed[self.place.kind])
+            if name not in ("ultravect_receipt", "ultravect_mark")
+        ]

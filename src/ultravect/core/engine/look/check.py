@@ -8,6 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.engine.look.choices import type_choices
 from ultravect.core.engine.look.misfit_fixes import Fix, Misfits, fix_of, tolerated
 from ultravect.core.engine.objects.connections import ConnectionSpec
@@ -92,6 +93,18 @@ def check_job(
     """
     if job.into.folder is not None:
         return _check_mirror(job, source, target)
+    with keeping_sessions():
+        return _check_leg(job, source, target, saved, sample_bytes, scan_bytes)
+
+
+def _check_leg(
+    job: Job,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    saved: LayoutFile | None,
+    sample_bytes: int,
+    scan_bytes: int,
+) -> CheckResult:
     plan = make_plan(job, source, target, saved, scan_limit=scan_bytes)
     job = plan.job
     rows = 0

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from contextvars import copy_context
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.engine.look.check import CheckResult, check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
@@ -23,7 +25,8 @@ from ultravect.core.words import counted
 # of many objects only the beginning of each is looked at
 _SAMPLE_BYTES = 256 << 10
 _SCAN_BYTES = 4 << 20
-_AT_ONCE = 4
+# more threads of one process would wait for each other, not for the servers
+_AT_ONCE = 2
 _NAMED = 3
 _ORDER = {"error": 0, "warning": 1, "note": 2}
 _FITS = ("different", "narrower", "wider", "exact")
@@ -113,8 +116,11 @@ def check_legs(
             result = CheckResult([Finding("error", error.code, error.detail, "", error.hint)])
         return CheckedLeg(leg, result)
 
-    with ThreadPoolExecutor(_AT_ONCE if _is_server(source) and _is_server(target) else 1) as pool:
-        legs = list(pool.map(checked, found.legs))
+    at_once = _AT_ONCE if _is_server(source) and _is_server(target) else 1
+    with keeping_sessions(), ThreadPoolExecutor(at_once) as pool:
+        legs = list(
+            pool.map(lambda leg, context: context.run(checked, leg), found.legs, (copy_context() for _ in found.legs))
+        )
     findings = sorted([*found.findings, *_together(legs)], key=lambda finding: _ORDER[finding.severity])
     return CheckedLegs(findings, legs)
 

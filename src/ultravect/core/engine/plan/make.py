@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts, filled
 from ultravect.core.engine.objects.sources import open_source
@@ -57,7 +58,8 @@ def make_plan(
     when ``trusting``, from its first rows: see ``drift``.
     """
     plan = Planning(job, facts or RunFacts())
-    _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting)
+    with keeping_sessions():
+        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting)
     if text:
         plan.findings = [finding.edited(text) for finding in plan.findings]
     return plan

@@ -12,6 +12,7 @@ from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
+from ultravect.core.contracts.kept_sessions import kept_sessions
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
@@ -25,7 +26,7 @@ from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load, require_account
 from ultravect.core.kinds.postgresql.read import read_rows
-from ultravect.core.kinds.postgresql.session import explained, reach_steps, sign_in
+from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows
@@ -70,10 +71,19 @@ class PostgresqlDatabase:
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:
-        session = sign_in(self._name, self._settings, application, self._roots)
+        kept = kept_sessions()
+        place = (PostgresqlDatabase, self._settings, tuple(self._roots))
+        session = kept.take(place) if kept else None
+        if session is None or not is_renewed(session, application):
+            session = sign_in(self._name, self._settings, application, self._roots)
         try:
             yield session
-        finally:
+        except BaseException:
+            session.close()
+            raise
+        if kept and is_idle(session):
+            kept.keep(place, session)
+        else:
             session.close()
 
     def steps(self) -> Sequence[Step]:

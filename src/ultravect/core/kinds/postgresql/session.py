@@ -8,6 +8,7 @@ from pathlib import Path
 
 import psycopg
 from psycopg import Connection
+from psycopg.pq import TransactionStatus
 
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
@@ -136,7 +137,7 @@ def sign_in(
             sslmode=_SSL_MODES[settings.tls],
             sslrootcert=_authority(settings),
             connect_timeout=_CONNECT_SECONDS,
-            application_name=f"ultravect {application}"[:63],
+            application_name=_application(application),
             client_encoding="UTF8",
             options=" ".join(f"-c {setting}" for setting in SESSION),
         )
@@ -163,6 +164,34 @@ def sign_in(
             hint="check them",
             connection=name,
         ) from None
+
+
+def is_idle(session: Connection[tuple[object, ...]]) -> bool:
+    """Whether the session now waits for its next use, without a transaction: what it read holds no lock."""
+    try:
+        session.rollback()
+    except psycopg.Error:
+        return False
+    return session.info.transaction_status == TransactionStatus.IDLE
+
+
+def is_renewed(session: Connection[tuple[object, ...]], application: str) -> bool:
+    """Whether a session that was used before is now like a new one; one that is not is closed."""
+    try:
+        session.autocommit = True
+        session.read_only = None
+        # all that questions may have set, listened to, locked or made: nothing of it reaches the next one
+        session.execute(b"DISCARD ALL")
+        session.execute("SELECT set_config('application_name', %s, false)", (_application(application),))
+        session.autocommit = False
+    except psycopg.Error:
+        session.close()
+        return False
+    return True
+
+
+def _application(doing: str) -> str:
+    return f"ultravect {doing}"[:63]
 
 
 @contextmanager
