@@ -52,7 +52,7 @@ def files(draw: st.DrawFn) -> list[list[str]]:
 
 
 @pytest.mark.parametrize("kind", KINDS)
-@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=9, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(table=TABLE, rows=files(), into=INTO, mode=MODE)
 def test_a_check_foretells_the_run(
     places: dict[str, Place],

@@ -61,7 +61,7 @@ def as_text(value: Any) -> str | None:
 
 
 @pytest.mark.parametrize("kind", ["postgresql", "duckdb"])
-@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=9, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     rows=st.lists(ROW, max_size=8),
     rejects=st.sampled_from([0, 1, 20]),

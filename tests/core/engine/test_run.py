@@ -96,7 +96,7 @@ def ground(tmp_path: Path, stack: Stack) -> Ground:
 CELL = st.text(st.characters(exclude_characters="\0", exclude_categories=["Cs"]), max_size=12)
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     table=st.lists(st.tuples(CELL, CELL, CELL), min_size=1, max_size=20),
     quoting=st.sampled_from([csv.QUOTE_ALL, csv.QUOTE_MINIMAL]),
@@ -112,7 +112,7 @@ def test_any_text_arrives_as_it_was(table: list[tuple[str, str, str]], quoting: 
     assert (result.tally.read, result.tally.inserted, result.rows_after) == (len(table),) * 3
 
 
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     table=st.lists(
         st.tuples(

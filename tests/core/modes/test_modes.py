@@ -112,7 +112,7 @@ _STEPS = st.builds(
 
 @pytest.mark.parametrize("kind", KINDS)
 @given(steps=st.lists(_STEPS, min_size=1, max_size=5), indexed=st.booleans())
-@settings(max_examples=6, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=5, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_any_loads_leave_what_the_model_says(
     places: dict[str, Place], tmp_path: Path, kind: str, steps: list[Step], indexed: bool
 ) -> None:

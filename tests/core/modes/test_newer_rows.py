@@ -44,7 +44,7 @@ def _make(place: Place, table: str, columns: str) -> None:
 
 @pytest.mark.parametrize("pair", PAIRS, ids="-".join)
 @given(steps=STEPS)
-@settings(max_examples=4, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=3, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_an_upsert_with_an_overlap_misses_nothing(
     places: dict[str, Place], pair: tuple[str, str], steps: list[tuple[str, int, int]]
 ) -> None:
@@ -91,7 +91,7 @@ def test_an_upsert_with_an_overlap_misses_nothing(
 
 @pytest.mark.parametrize("pair", PAIRS, ids="-".join)
 @given(steps=st.lists(st.sampled_from(["same", "next", "run", "killed", "repeated"]), min_size=3, max_size=9))
-@settings(max_examples=4, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=3, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_rows_without_a_key_come_exactly_once(
     places: dict[str, Place], pair: tuple[str, str], steps: list[str]
 ) -> None:

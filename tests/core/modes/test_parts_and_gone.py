@@ -24,7 +24,7 @@ def _writer(place: Place, folder: Path, columns: str = "k integer, v varchar(9)"
 
 @pytest.mark.parametrize("kind", KINDS)
 @given(held=ROWS, rows=ROWS, keyed=st.booleans())
-@settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=6, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_only_the_part_is_replaced(
     places: dict[str, Place],
     tmp_path: Path,

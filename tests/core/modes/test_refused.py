@@ -128,7 +128,7 @@ _ODD_KEYS = {
 
 
 @pytest.mark.parametrize("kind", KINDS)
-@settings(max_examples=8, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=6, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     held=st.lists(st.tuples(_NUMBERS, _WORDS, _NUMBERS, _NUMBERS), max_size=3),
     rows=st.lists(st.tuples(_NUMBERS, _WORDS, _NUMBERS, _NUMBERS), min_size=1, max_size=12),

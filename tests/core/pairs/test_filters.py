@@ -113,7 +113,7 @@ def filtered(places: dict[str, Place]) -> dict[str, Place]:
 
 @pytest.mark.parametrize("kind", KINDS)
 @given(text=_CONDITIONS)
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=20, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_the_source_keeps_what_we_would(filtered: dict[str, Place], kind: str, text: str) -> None:
     database = database_of(filtered[kind].spec)
     condition = bind_condition(parse_condition(text, "from.where"), Scope(_NAMES, _TYPES), "from.where")
