@@ -2,10 +2,7 @@
 
 from __future__ import annotations
 
-import os
-import signal
 import time
-from contextlib import suppress
 
 from devtools.stack import Stack, temporary_stack
 from devtools.worker_faults import LOST_AFTER, Trouble, WorkerOutcome
@@ -34,12 +31,7 @@ def many_faults(count: int, seed: int = 1) -> WorkerOutcome:
                 _run(client, outcome, count)
             _look(stack, outcome)
         finally:
-            trouble.ending.set()
-            for worker in workers:
-                with suppress(ProcessLookupError):
-                    os.kill(worker.pid, signal.SIGCONT)
-                worker.kill()
-                worker.wait()
+            trouble.end_workers()
     return outcome
 
 

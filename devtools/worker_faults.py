@@ -59,6 +59,15 @@ class Trouble(threading.Thread):
                 os.kill(worker.pid, signal.SIGCONT)
                 self._outcome.paused += 1
 
+    def end_workers(self) -> None:
+        """Ends all of them, those that are paused too."""
+        self.ending.set()
+        for worker in self._workers:
+            with suppress(ProcessLookupError):
+                os.kill(worker.pid, signal.SIGCONT)
+            worker.kill()
+            worker.wait()
+
 
 def worker_faults(count: int, seed: int = 1) -> WorkerOutcome:
     """``count`` runs of several jobs, by three workers that are killed and paused; the service itself has none."""
@@ -78,12 +87,7 @@ def worker_faults(count: int, seed: int = 1) -> WorkerOutcome:
                 _settled(client, [run.id for run in ended if run.outcome == "unknown"])
                 _look(client, stack, ids, outcome)
         finally:
-            trouble.ending.set()
-            for worker in workers:
-                with suppress(ProcessLookupError):
-                    os.kill(worker.pid, signal.SIGCONT)
-                worker.kill()
-                worker.wait()
+            trouble.end_workers()
     return outcome
 
 

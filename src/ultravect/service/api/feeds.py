@@ -33,6 +33,7 @@ from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file, 
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.api.serializers import DraftSerializer
 from ultravect.service.records.audit import audit
+from ultravect.service.records.lookup import names_of
 from ultravect.service.records.models import Feed, FeedEntry, FeedRevision, Job, Role
 from ultravect.service.records.resolved import feed_name, find_feed, resolved_feed
 from ultravect.service.records.versions import save_version
@@ -61,7 +62,7 @@ _EXAMPLE = OpenApiExample(
 def feed_named(name: str) -> Feed:
     feed = find_feed(name)
     if feed is None:
-        names = list(Feed.objects.filter(deleted_at=None).values_list("name", flat=True))
+        names = names_of(Feed)
         raise not_found("feed", name, did_you_mean(name, names))
     return feed
 

@@ -44,7 +44,7 @@ from ultravect.service.api.serializers import (
     TypesInputSerializer,
 )
 from ultravect.service.records.audit import audit
-from ultravect.service.records.lookup import find_job, layout_named_by, layout_version
+from ultravect.service.records.lookup import find_job, layout_named_by, layout_version, names_of
 from ultravect.service.records.models import Job, Revision, Role, Run
 from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.lay_out import known_objects_of
@@ -75,7 +75,7 @@ class _JobInput(APIView):
 def job_named(name: str) -> Job:
     job = find_job(name)
     if job is None:
-        names = list(Job.objects.filter(deleted_at=None).values_list("name", flat=True))
+        names = names_of(Job)
         raise not_found("job", name, did_you_mean(name, names))
     return job
 

@@ -27,7 +27,7 @@ from ultravect.service.api.serializers import (
     LayoutSerializer,
     RevisionSerializer,
 )
-from ultravect.service.records.lookup import find_layout, layout_version
+from ultravect.service.records.lookup import find_layout, layout_version, names_of
 from ultravect.service.records.models import Job, LayoutVersion, Role, SavedLayout
 from ultravect.service.records.versions import save_version
 from ultravect.service.work.look_pool import POOL
@@ -51,7 +51,7 @@ _EXAMPLE = OpenApiExample(
 def layout_named(name: str) -> SavedLayout:
     layout = find_layout(name)
     if layout is None:
-        names = list(SavedLayout.objects.filter(deleted_at=None).values_list("name", flat=True))
+        names = names_of(SavedLayout)
         raise not_found("layout", name, did_you_mean(name, names))
     return layout
 

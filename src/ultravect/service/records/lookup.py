@@ -7,7 +7,7 @@ from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.problems import did_you_mean
-from ultravect.service.records.models import Connection, Job, LayoutVersion, Leg, Reject, SavedLayout
+from ultravect.service.records.models import Connection, Job, LayoutVersion, Leg, Named, Reject, SavedLayout
 
 
 def find_connection(name: str) -> Connection | None:
@@ -33,6 +33,11 @@ def selected_keys(leg: Leg) -> list[str]:
     return keys if all(keys) else []
 
 
+def names_of(model: type[Named]) -> list[str]:
+    """The names of all that were not deleted."""
+    return list(model._default_manager.filter(deleted_at=None).values_list("name", flat=True))
+
+
 def find_layout(name: str) -> SavedLayout | None:
     """A layout that was not deleted."""
     return SavedLayout.objects.filter(name=name, deleted_at=None).first()
@@ -43,7 +48,7 @@ def layout_version(reference: str) -> LayoutVersion:
     name, _, number = reference.partition("@")
     layout = find_layout(name)
     if layout is None:
-        names = list(SavedLayout.objects.filter(deleted_at=None).values_list("name", flat=True))
+        names = names_of(SavedLayout)
         raise UltravectError(
             "layout-unknown",
             f"there is no saved layout {name!r}",

@@ -6,7 +6,7 @@ from typing import Any
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.problems import did_you_mean
-from ultravect.service.records.lookup import layout_version
+from ultravect.service.records.lookup import layout_version, names_of
 from ultravect.service.records.models import Feed
 
 
@@ -19,7 +19,7 @@ def require_feed(name: str) -> Feed:
     """The feed of this name; UltravectError when there is none."""
     feed = find_feed(name)
     if feed is None:
-        names = list(Feed.objects.filter(deleted_at=None).values_list("name", flat=True))
+        names = names_of(Feed)
         raise UltravectError(
             "feed-unknown",
             f"there is no feed {name!r}",
