@@ -32,6 +32,8 @@ class ReceiptKey:
 class LoadOrder:
     """One load: ``columns`` are those that rows bring, in their order; ``source`` names what they come from.
 
+    ``removes_old``: rows that are there make place for those that come (overwrite). ``matches_rows``: rows that come are matched with those
+    that are there, by ``keys``: changed rows are updated, others inserted (upsert). Rows are added where neither is true.
     ``isolate``: rows that the database refuses are reported instead of failing the load.
     ``create``: the table that has to be made, because it is missing or because (``rebuild``) it takes the place of the
     one that is there. ``changes`` are made to the table before rows go into it. ``receipt`` None: none is written.
@@ -48,7 +50,8 @@ class LoadOrder:
     table: TableName
     columns: Sequence[NewColumn]
     source: str = "rows"
-    mode: Mode = "append"
+    removes_old: bool = False
+    matches_rows: bool = False
     keys: Sequence[str] = ()
     repeats: Repeats = "last"
     create: NewTable | None = None

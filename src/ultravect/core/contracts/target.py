@@ -1,22 +1,22 @@
-"""What a kind of database can do for a job: say what is there, take rows in, answer questions."""
+"""What rows can be written into: a database, or files."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol
 
 import pyarrow as pa
 
-from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
+from ultravect.core.contracts.catalogue import LiveTable, Objection
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.load import Counts, LoadOrder, ReceiptKey, RefusedRow
 from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.source import Source
 from ultravect.core.dialects.base import Dialect, TableName
-from ultravect.core.types.canonical import CanonicalType
 
 # what each mode does with a table: rows are counted before and after in all of them
 NEEDS: Mapping[str, frozenset[str]] = {
@@ -172,23 +172,11 @@ class Target(Protocol):
         """Opens a load; what it changes is seen by no one before it is published."""
 
 
-class Database(Target, Protocol):
-    """One connection's database."""
-
-    def steps(self) -> Sequence[Step]:
-        """What a copy would do to read here, a step each."""
+class Database(Source, Target, Protocol):
+    """One connection's database: rows are read from it and written into it, and it can be asked."""
 
     def write_steps(self) -> Sequence[Step]:
         """What a copy would do to write here: create something in the staging place, and drop it."""
-
-    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
-        """Tables and views whose name contains ``search``, sorted by name, those after ``after``."""
-
-    def references(self) -> Sequence[Reference]:
-        """All foreign keys between two tables, with their schemas as ``tables`` gives them."""
-
-    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
-        """Runs one statement that cannot write, and gives its first rows."""
 
     def objection(self, statement: str) -> Objection | None:
         """What the database has against a statement that writes; it is parsed and not executed."""
@@ -199,12 +187,3 @@ class Database(Target, Protocol):
 
     def drop(self, table: TableName) -> None:
         """Drops a table of ours, if it is there."""
-
-    def columns_of(self, query: str) -> Sequence[LiveColumn]:
-        """The columns that a statement gives; it is one that reads."""
-
-    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
-        """The rows of a select, in one consistent snapshot, as ``types.stored.stored_values`` gives them.
-
-        Its columns are of ``types``, each selected as the dialect's ``readable`` says.
-        """

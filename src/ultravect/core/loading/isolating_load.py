@@ -136,12 +136,12 @@ class IsolatingLoad(ABC):
         order = self._order
         repeated = self._drop_repeats(merge)
         left = staged - repeated
-        if order.mode == "overwrite" and order.create is None:
+        if order.removes_old and order.create is None:
             self._take_old_rows(merge)
         if order.isolate:
-            known = self._find_matches(merge).query if order.mode == "upsert" else ""
+            known = self._find_matches(merge).query if order.matches_rows else ""
             return self._isolate(merge, left, repeated, self._removed, tolerated, known)
-        if order.mode != "upsert":
+        if not order.matches_rows:
             return Counts(self._changed(merge.insert_all()), repeated=repeated, removed=self._removed)
         return self._upsert(merge, left, repeated)
 
@@ -207,7 +207,7 @@ class IsolatingLoad(ABC):
         self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""
     ) -> Counts:
         """Brings staged rows into the table, ``left`` of them, and keeps those that are refused; ``known``: see ``Merge``."""
-        if self._order.mode == "upsert" and (twice := self._all_rows(merge.ambiguous())):
+        if self._order.matches_rows and (twice := self._all_rows(merge.ambiguous())):
             raise key_not_unique(self._order, twice[0])
         done = self._in_parts(merge, left + repeated, tolerated, known)
         if done.refused:
@@ -216,7 +216,7 @@ class IsolatingLoad(ABC):
         return Counts(
             done.inserted,
             done.updated,
-            unchanged if self._order.mode == "upsert" else 0,
+            unchanged if self._order.matches_rows else 0,
             repeated,
             removed,
             len(done.refused),
@@ -237,8 +237,8 @@ class IsolatingLoad(ABC):
 
         def attempt(first: int, last: int) -> tuple[int, int]:
             within = merge.within(first, last)
-            update = merge.update(within) if self._order.mode == "upsert" else None
-            insert = merge.insert(known, within) if self._order.mode == "upsert" else merge.insert_all(within)
+            update = merge.update(within) if self._order.matches_rows else None
+            insert = merge.insert(known, within) if self._order.matches_rows else merge.insert_all(within)
             self._changed(f"SAVEPOINT {_SAVEPOINT}")
             try:
                 updated = self._changed(update) if update else 0

@@ -46,7 +46,7 @@ class LocalLoad(IsolatingLoad):
         if order.create is not None:
             self._run(dialect.create_table(order.table, order.create))
         self._run(dialect.alter_table(order.table, order.changes))
-        if order.mode == "overwrite" and order.create is None and not order.staged:
+        if order.removes_old and order.create is None and not order.staged:
             self._removed = self._delete_old(self._table)
         if order.staged:
             self._stage()

@@ -132,6 +132,16 @@ class Target(Declared):
         default=[], description="SQL in the target after rows are written, before they are seen."
     )
 
+    @property
+    def removes_old(self) -> bool:
+        """Whether rows, or files, that are there make place for those that come."""
+        return self.mode == "overwrite"
+
+    @property
+    def matches_rows(self) -> bool:
+        """Whether rows that come are matched with those that are there, by their keys."""
+        return self.mode == "upsert"
+
     @model_validator(mode="after")
     def _modes(self) -> Target:
         named = [key for key in ("table", "files", "folder") if getattr(self, key) is not None]
@@ -142,15 +152,15 @@ class Target(Declared):
             self._file_rules()
         elif self.layout is not None or self.split != Split():
             raise ValueError("into.layout and into.split are for files; a table has none")
-        if self.mode == "upsert" and not self.keys:
+        if self.matches_rows and not self.keys:
             raise ValueError("into.mode: upsert matches rows by into.keys; name at least one column there")
-        if self.if_different == "rebuild" and self.mode != "overwrite":
+        if self.if_different == "rebuild" and not self.removes_old:
             raise ValueError("into.if_different: rebuild goes with mode: overwrite only: the old rows would be lost")
-        if self.keep_previous and self.mode != "overwrite":
+        if self.keep_previous and not self.removes_old:
             raise ValueError("into.keep_previous goes with mode: overwrite only: nothing else replaces rows")
-        if self.old_rows == "truncate" and self.mode != "overwrite":
+        if self.old_rows == "truncate" and not self.removes_old:
             raise ValueError("into.old_rows goes with mode: overwrite only: nothing else takes rows away")
-        if self.replaces is not None and (self.mode != "overwrite" or self.table is None):
+        if self.replaces is not None and (not self.removes_old or self.table is None):
             raise ValueError(
                 "into.replaces goes with mode: overwrite of a table: it says which of its rows are replaced"
             )
@@ -160,14 +170,14 @@ class Target(Declared):
             raise ValueError(
                 "into.replaces takes a part of the rows away: keep_previous, truncate and rebuild are for all of them"
             )
-        if self.gone != "keep" and self.mode != "upsert":
+        if self.gone != "keep" and not self.matches_rows:
             raise ValueError("into.gone goes with mode: upsert: it compares keys")
         if self.keys != "primary" and len(set(self.keys)) < len(self.keys):
             raise ValueError("into.keys names a column twice")
         return self
 
     def _file_rules(self) -> None:
-        if self.mode == "upsert" or self.keys:
+        if self.matches_rows or self.keys:
             raise ValueError("files have no keys: into.mode is append or overwrite, without into.keys")
         if (
             self.if_different in ("widen", "rebuild")

@@ -12,7 +12,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared, Duration, ParameterName, Slug
 from ultravect.core.model.into import Target
 from ultravect.core.model.problems import did_you_mean
-from ultravect.core.model.source import Source
+from ultravect.core.model.source import JobSource
 from ultravect.core.patterns import has_pattern
 
 # what names an object in a job with many, and what only such a job has
@@ -57,7 +57,7 @@ class Job(Declared):
         default={},
         description="Values that expressions name as :name, with what they are unless a run says otherwise.",
     )
-    source: Source = Field(alias="from")
+    source: JobSource = Field(alias="from")
     columns: list[str] = Field(
         default=["*"],
         min_length=1,
@@ -85,7 +85,7 @@ class Job(Declared):
     def _only_new(self) -> Job:
         newer, into = self.source.newer, self.into
         whole = (newer is None or newer.changed_rows) and self.source.feed is None
-        if self.source.feed is not None and (into.mode == "overwrite" or into.folder is not None):
+        if self.source.feed is not None and (into.removes_old or into.folder is not None):
             raise ValueError(
                 "from.feed copies files that are new: into.mode is append or upsert, into a table or files"
             )
@@ -93,11 +93,11 @@ class Job(Declared):
             raise ValueError("into.gone needs all rows of the source: leave out from.newer and from.where")
         if newer is None:
             return self
-        if newer.changed_rows and into.mode != "upsert":
+        if newer.changed_rows and not into.matches_rows:
             raise ValueError(
                 "from.newer: changed_rows goes with into.mode: upsert, which compares rows by their keys"
             )
-        if newer.has_mark and into.mode == "overwrite":
+        if newer.has_mark and into.removes_old:
             raise ValueError(
                 "from.newer goes with append or upsert: an overwrite would replace what was copied before"
             )

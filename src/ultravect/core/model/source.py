@@ -15,7 +15,7 @@ _OBJECTS = ("table", "tables", "query", "files", "feed")
 TablePattern = Annotated[str, Field(min_length=1)]
 
 
-class Source(Declared):
+class JobSource(Declared):
     """Where rows come from."""
 
     connection: Slug = Field(
@@ -82,7 +82,7 @@ class Source(Declared):
     )
 
     @model_validator(mode="after")
-    def _one_object(self) -> Source:
+    def _one_object(self) -> JobSource:
         named = [key for key in _OBJECTS if getattr(self, key) is not None]
         if len(named) != 1:
             shown = "none is there" if not named else f"{' and '.join(named)} are there"

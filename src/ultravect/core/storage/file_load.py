@@ -173,7 +173,7 @@ class FileLoad:
         # as it is now: others may have written by this name since the load began
         known = self._target.file_set()
         new = [part.path for part in self.parts]
-        overwrites = self._order.mode == "overwrite"
+        overwrites = self._order.removes_old
         old = [path for path in known.files if path not in new] if overwrites else []
         run = self._order.receipt.run if self._order.receipt else ""
         self._require_standing(known, run)
@@ -187,7 +187,7 @@ class FileLoad:
         for path in old:
             storage.remove(path)
         note.files = [path for path in note.files if path not in old]
-        account = receipt or Receipt(self._path, self._order.mode, rows_before=None)
+        account = receipt or Receipt(self._path, "", rows_before=None)
         # the note is what commits: another run that finds it writes the marks
         note.receipt = replace(account, marks=[asdict(change) for change in marks]).as_dict()
         known.store(note)

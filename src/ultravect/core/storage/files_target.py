@@ -67,7 +67,7 @@ class FilesTarget:
 
     def path_of(self, order: LoadOrder, known: FileSet) -> str:
         """Where a load writes. Appending never takes a name that another run has used: the run's number is in it."""
-        if order.mode == "overwrite":
+        if order.removes_old:
             return self.name
         if order.receipt and (begun := known.begun(order.receipt.run)):
             return begun.name

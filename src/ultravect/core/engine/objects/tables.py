@@ -10,7 +10,8 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
-from ultravect.core.contracts.target import Database, Target
+from ultravect.core.contracts.source import Source
+from ultravect.core.contracts.target import Target
 from ultravect.core.dialects.base import TableName
 from ultravect.core.dialects.statements import statements
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
@@ -19,7 +20,7 @@ from ultravect.core.layouts.base import Block, ParsedColumns, Rows, WantedColumn
 from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.problems import did_you_mean
-from ultravect.core.model.source import Source
+from ultravect.core.model.source import JobSource
 from ultravect.core.types.arrow import convert_typed, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import STORED
@@ -38,7 +39,7 @@ class TableRows:
     ``live`` is the table or view, None for a query.
     """
 
-    database: Database
+    database: Source
     origin: str
     columns: Sequence[LiveColumn]
     label: str
@@ -134,7 +135,7 @@ class TableRows:
         return True
 
 
-def _with_held_types(database: Database, live: LiveTable) -> Sequence[LiveColumn]:
+def _with_held_types(database: Source, live: LiveTable) -> Sequence[LiveColumn]:
     """The columns of a table; those without a declared type have that of their values."""
     loose = [column.name for column in live.columns if not column.native]
     if not loose:
@@ -152,13 +153,13 @@ def _may_not_read(live: LiveTable) -> Finding:
     return Finding("error", "privilege-missing", what, "from.table", f"have it granted: GRANT SELECT ON {live.name}")
 
 
-def nearest_table(database: Database, table: TableName) -> str:
+def nearest_table(database: Source, table: TableName) -> str:
     """``did you mean 'booking'?``, when there is a table with a name like that."""
     names = [info.name for info in database.tables("", "", 2000)]
     return did_you_mean(str(table), names) or did_you_mean(table.name, [name.split(".", 1)[-1] for name in names])
 
 
-def open_rows(spec: ConnectionSpec, source: Source) -> TableRows:
+def open_rows(spec: ConnectionSpec, source: JobSource) -> TableRows:
     """The table, view or query of a job, opened; UltravectError when there is none."""
     database = database_of(spec)
     if source.query is not None:

@@ -96,12 +96,12 @@ def statements_of(leg: OpenLeg) -> list[str]:
 
 def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:
     removing = "TRUNCATE" if order.truncate else "DELETE FROM"
-    removed = [f"{removing} {table}"] if order.mode == "overwrite" and plan.live and not plan.is_new else []
+    removed = [f"{removing} {table}"] if order.removes_old and plan.live and not plan.is_new else []
     if not order.staged:
         return removed
     merge = order.merge(target.dialect, table, STAGED)
     repeats = [] if order.repeats == "fail" else [merge.drop_repeats(first=order.repeats == "first")]
-    if order.mode != "upsert":
+    if not order.matches_rows:
         return [*removed, *repeats, merge.insert_all()]
     update = merge.update()
     return [*repeats, *([update] if update else []), merge.insert()]

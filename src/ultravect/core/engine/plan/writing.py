@@ -80,7 +80,7 @@ def _keys(job: Job, plan: Planning) -> None:
 def find_duplicates(job: Job, plan: Planning) -> None:
     """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
     keys, live = job.into.key_names, plan.live
-    if job.into.mode != "upsert" or live is None or plan.is_new or plan.errors:
+    if not job.into.matches_rows or live is None or plan.is_new or plan.errors:
         return
     database = plan.target.database if plan.target else None
     if database is None or live.keeps_apart(keys):
@@ -206,7 +206,7 @@ def _without_effect(job: Job, plan: Planning) -> None:
 
 
 def _may_sum(job: Job, plan: Planning) -> bool:
-    return job.into.mode != "upsert" and plan.target is not None and plan.target.database is not None
+    return not job.into.matches_rows and plan.target is not None and plan.target.database is not None
 
 
 def deciding_parameters(job: Job) -> list[str]:
@@ -268,7 +268,8 @@ def load_order(
         table=plan.table,
         columns=[NewColumn(column.name, column.type) for column in plan.columns],
         source=plan.source.label,
-        mode=into.mode,
+        removes_old=into.removes_old,
+        matches_rows=into.matches_rows,
         keys=into.key_names,
         repeats=into.repeats,
         create=plan.create,

@@ -47,7 +47,7 @@ class Mirror:
 
     def __init__(self, job: Job, source: ConnectionSpec, target: ConnectionSpec, facts: RunFacts) -> None:
         assert job.source.files is not None and job.into.folder is not None
-        self._other: FileOutcome = "updated" if job.into.mode == "overwrite" else "rejected"
+        self._other: FileOutcome = "updated" if job.into.removes_old else "rejected"
         """What becomes of a file where another one stands in its place."""
 
         self._source, self.target = storage_of(source), storage_of(target)
@@ -158,7 +158,7 @@ def mirror_leg(
     for phase in ("read", "shape", "stage"):
         listener.phase(phase, "done")
     listener.phase("publish", "running")
-    _publish(mirror, copied, listener, tally, removes=job.into.mode == "overwrite")
+    _publish(mirror, copied, listener, tally, removes=job.into.removes_old)
     listener.phase("publish", "done")
     listener.phase("verify", "done")
     size = sum(max(item.source.size, 0) for item in copied)

@@ -176,7 +176,7 @@ def run_plan(
 def _additional(job: Job) -> Job:
     """The job for rows that come after others of the same load: those are not replaced, nor prepared for again."""
     into = job.into
-    mode = "append" if into.mode == "overwrite" else into.mode
+    mode = "append" if into.removes_old else into.mode
     different = "fail" if into.if_different == "rebuild" else into.if_different
     changed: dict[str, Any] = {
         "mode": mode,

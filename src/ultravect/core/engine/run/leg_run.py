@@ -3,13 +3,10 @@
 from __future__ import annotations
 
 import itertools
-import queue
-import threading
 import time
 from collections import Counter
 from collections.abc import Callable, Iterable, Mapping
 from contextlib import AbstractContextManager
-from dataclasses import replace
 
 from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
 from ultravect.core.contracts.mark import MarkChange
@@ -23,18 +20,16 @@ from ultravect.core.engine.run.checksums import Checksums
 from ultravect.core.engine.run.held_rejects import HeldRejects
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
 from ultravect.core.engine.run.progress import Progress
+from ultravect.core.engine.run.reading import Reading
 from ultravect.core.engine.run.rejects import RejectLedger
 from ultravect.core.engine.run.row_places import RowPlaces
 from ultravect.core.engine.run.row_selection import RowSelection
-from ultravect.core.engine.run.shape import Shaped, Shaper
+from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.engine.run.tie_rows import TieRows
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.base import KeyedReader
 from ultravect.core.words import counted
 
-_QUEUE_BLOCKS = 2
-_END_SECONDS = 5.0
 _NAMED_FILES = 10
 _REJECTS_AT_ONCE = 500
 # what a load raises while publishing, when no answer says whether it was committed
@@ -58,6 +53,7 @@ class LegRun:
         plan, job = opened.plan, opened.job
         self._reader, self._target, self._table = opened.reader, opened.target, plan.table
         self._plan = plan
+        self._mode = job.into.mode
         self._isolates = isolates
         self._order = load_order(
             opened, receipt, isolate=self._isolates, notify=lambda text: listener.log("warning", text)
@@ -72,30 +68,29 @@ class LegRun:
         self._places = RowPlaces() if isolates else None
         self.published = False
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
-        self._shaper = Shaper.of(opened, run_id)
         self._selection = selection
         self._rows_of: Counter[str] = Counter()
         by = plan.mark.by if plan.mark else None
         self._ties = TieRows(opened.reader, by) if by is not None and by.ties is not None else None
         self._progress = Progress(listener, opened.reader.size)
-        self._queue: queue.Queue[Shaped | BaseException | None] = queue.Queue(_QUEUE_BLOCKS)
-        self._cancelled = threading.Event()
+        self._reading = Reading(
+            opened.reader, Shaper.of(opened, run_id), self._progress, selection, self._ties, with_keys=isolates
+        )
         self._sums: Checksums | None = None
         database = opened.target.database
-        if job.into.checksums and job.into.mode != "upsert" and database is not None:
+        if job.into.checksums and not job.into.matches_rows and database is not None:
             self._sums = Checksums(database, self._order.columns)
 
     def run(self) -> LegResult:
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
-        reading = threading.Thread(target=self._read, name="read", daemon=True)
         one_file = isinstance(self._reader, TableRows) and self._reader.shares_file_with(self._target)
         if not one_file:
             # reading starts while the target is still being opened
-            reading.start()
+            self._reading.start()
         self._phase = "stage"
         try:
-            return self._load(reading.start if one_file else None)
+            return self._load(self._reading.start if one_file else None)
         except UltravectError as error:
             error.phase = error.phase or self._phase
             raise
@@ -103,10 +98,7 @@ class LegRun:
             self._held = None  # the leg begins anew, and reports its own
             raise
         finally:
-            self._cancelled.set()
-            if reading.ident is not None:
-                # its session of the source should be closed before another leg begins; a source that hangs is not waited for
-                reading.join(_END_SECONDS)
+            self._reading.end()
             if self._held:
                 self._held.release()
             if self._places:
@@ -114,7 +106,7 @@ class LegRun:
 
     def _load(self, read: Callable[[], None] | None) -> LegResult:
         """``read`` starts the reading, where that has to wait for the target."""
-        if self._sums and self._order.mode == "append" and not self._created:
+        if self._sums and not self._order.removes_old and not self._created:
             self._sums.before = self._sums.of_table(self._table)
         with self._target.load(self._order) as load:
             if read:
@@ -151,8 +143,8 @@ class LegRun:
                 raise
 
     def _publish(self, load: Load) -> None:
-        mode, table = str(self._order.mode), str(self._table)
-        receipt = Receipt(table, mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
+        table = str(self._table)
+        receipt = Receipt(table, self._mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
         try:
             load.publish(receipt, self._marks())
         except UltravectError as error:
@@ -171,9 +163,7 @@ class LegRun:
     def _stage(self, load: Load) -> None:
         """Takes shaped batches from the reading thread and writes them."""
         staged = 0
-        while (item := self._queue.get()) is not None:
-            if isinstance(item, BaseException):
-                raise item
+        for item in self._reading.shaped():
             self._phase = "shape"  # what can fail before the rows are written is what they are
             self._tally.read += item.rows
             self._tally.filtered += item.filtered
@@ -199,40 +189,6 @@ class LegRun:
         self._phase = "shape"
         self._ledger.enforce(self._tally.read, final=True)
         self._phase = "stage"
-
-    def _read(self) -> None:
-        end: BaseException | None = None
-        rows = size = 0
-        phase = "read"
-        try:
-            for block in self._reader.blocks():
-                phase = "shape"
-                shaped = self._shaper.shape(block)
-                if self._isolates and isinstance(self._reader, KeyedReader) and self._reader.keys:
-                    shaped = replace(shaped, keys=self._reader.keys_of(block, shaped.index))
-                if self._ties:
-                    shaped = self._ties.keep(shaped, block)
-                if self._selection:
-                    shaped = self._selection.keep(shaped)
-                rows += shaped.rows
-                size += shaped.bytes
-                self._progress.report(rows_read=rows, bytes_read=size)
-                phase = "read"
-                self._put(shaped)
-                if self._cancelled.is_set():
-                    return
-        except BaseException as error:
-            if isinstance(error, UltravectError):
-                error.phase = phase
-            end = error
-        self._put(end)
-
-    def _put(self, item: Shaped | BaseException | None) -> None:
-        while not self._cancelled.is_set():
-            try:
-                return self._queue.put(item, timeout=0.5)
-            except queue.Full:
-                continue
 
     def _refuse(self, refused: Iterable[RefusedRow]) -> None:
         """Rejects what only the database could refuse."""

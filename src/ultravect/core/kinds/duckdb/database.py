@@ -126,7 +126,7 @@ class DuckdbLoad(LocalLoad):
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
         """All rows at once but those that would be refused: see ``Refusals``."""
-        upsert = self._order.mode == "upsert"
+        upsert = self._order.matches_rows
         refusals = Refusals(self._statements, merge, self._order.table, upsert=upsert)
         done = Isolated(refused=refusals.first(tolerated + 1))
         if len(done.refused) <= tolerated:

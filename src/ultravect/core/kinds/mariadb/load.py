@@ -134,7 +134,7 @@ class MariadbLoad(IsolatingLoad):
             self._execute(statement)
         self.rows_before = self._count(self._table) if self._live else 0
         require_empty(self._order, self.rows_before)
-        if self._order.mode == "overwrite" and self._live:
+        if self._order.removes_old and self._live:
             self._removed = self.rows_before
         if self._removed and not self._staging.renamed and not self._staging.merged:
             self._removed = self._delete_old(self._table)
@@ -406,7 +406,7 @@ def open_load(
         staging = make_staging(execute, dialect, order, live, schema, swaps=swaps and guard is not None)
         try:
             load = MariadbLoad(session, connection, dialect, order, staging, live, guard)
-            if order.mode == "overwrite" and live and order.may_swap and not order.staged and not staging.renamed:
+            if order.removes_old and live and order.may_swap and not order.staged and not staging.renamed:
                 load.strategy = DELETE_AND_INSERT
             yield load
         finally:

@@ -126,7 +126,7 @@ def make_staging(
         rows = _named(execute, dialect, place)
         execute(_staging_table(dialect, order, final, rows, live))
     matched = None
-    if order.mode == "upsert":
+    if order.matches_rows:
         matched = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
     kept = None
@@ -166,7 +166,7 @@ def _staging_table(
 def may_swap(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> bool:
     """Whether another table may take this one's place: nothing stays with the old one, and no statement of the job's own
     has to be in one transaction with it."""
-    if live is None or order.mode != "overwrite" or order.create is not None:
+    if live is None or not order.removes_old or order.create is not None:
         return False
     needs = SwapNeeds(before=bool(order.before), after=bool(order.after))
     return not swap_obstacle(execute, dialect, live, needs)

@@ -111,7 +111,7 @@ class PostgresqlLoad(IsolatingLoad):
             self._keep_previous()
             into = self._new_table()
             self._removed = self.rows_before
-        elif order.mode == "overwrite" and order.create is None and not self._stages:
+        elif order.removes_old and order.create is None and not self._stages:
             self._lock()
             self._keep_previous()
             self._shadow = self._shadow_table()
@@ -185,7 +185,7 @@ class PostgresqlLoad(IsolatingLoad):
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
         self._execute("SET CONSTRAINTS ALL IMMEDIATE")
-        done, self._parts = write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.mode == "upsert")
+        done, self._parts = write_in_parts(self._session, merge, rows, tolerated, upsert=self._order.matches_rows)
         return done
 
     def _scalar(self, statement: str) -> Any:
@@ -203,7 +203,7 @@ class PostgresqlLoad(IsolatingLoad):
         """Takes the lock that the load needs from its beginning, and says so where that has to be waited for."""
         if self._live.kind != "table":
             return
-        early = self._order.mode == "overwrite" and not self._order.staged
+        early = self._order.removes_old and not self._order.staged
         mode = "SHARE ROW EXCLUSIVE" if early or self._order.lock_table else "ROW EXCLUSIVE"
         if early and self._order.truncate:
             mode = "ACCESS EXCLUSIVE"
@@ -272,7 +272,7 @@ class PostgresqlLoad(IsolatingLoad):
         order = self._order
         as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
         merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
-        if order.mode == "upsert":
+        if order.matches_rows:
             self._analyze(STAGED, [ROW, *order.keys])
         return self._merge_staged(merge, taken, tolerated, complete=complete)
 

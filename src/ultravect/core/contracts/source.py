@@ -1,0 +1,46 @@
+"""What rows of tables can be read from."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from typing import Protocol
+
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Reference, TableInfo
+from ultravect.core.contracts.probe import Step
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.types.canonical import CanonicalType
+
+
+class Source(Protocol):
+    """What holds tables and gives their rows. Methods open and close their own sessions."""
+
+    dialect: Dialect
+
+    exclusive_file: str
+    """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
+
+    def steps(self) -> Sequence[Step]:
+        """What a copy would do to read here, a step each."""
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        """Tables and views whose name contains ``search``, sorted by name, those after ``after``."""
+
+    def table(self, name: TableName) -> LiveTable | None:
+        """A table as it is now, or None where there is none."""
+
+    def references(self) -> Sequence[Reference]:
+        """All foreign keys between two tables, with their schemas as ``tables`` gives them."""
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        """Runs one statement that cannot write, and gives its first rows."""
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        """The columns that a statement gives; it is one that reads."""
+
+    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+        """The rows of a select, in one consistent snapshot, as ``types.stored.stored_values`` gives them.
+
+        Its columns are of ``types``, each selected as the dialect's ``readable`` says.
+        """
