@@ -5,7 +5,7 @@ from __future__ import annotations
 import io
 
 from ultravect.core.layouts.base import SourceFile
-from ultravect.core.layouts.compression import decompress
+from ultravect.core.layouts.compression import compression_of, decompress
 
 
 def file_of(path: str, content: bytes) -> SourceFile:
@@ -14,4 +14,10 @@ def file_of(path: str, content: bytes) -> SourceFile:
     def stored() -> io.BytesIO:
         return io.BytesIO(content)
 
-    return SourceFile(path, len(content), lambda: decompress(stored(), path, len(content)), stored)
+    return SourceFile(
+        path,
+        len(content),
+        lambda: decompress(stored(), path, len(content)),
+        stored,
+        compressed=bool(compression_of(path)),
+    )

@@ -45,6 +45,7 @@ class LoadOrder:
     ``marks``: what was copied is noted, see ``Load.publish``. ``replaces``: an overwrite takes only rows away for which this is true,
     in the target's SQL; "" for all. ``gone``: what an upsert does with rows of the target that no row matches: ``delete``, or the name
     of a column that is set to true; "" for nothing; ``gone_limit`` says how many of the target's rows that may be.
+    ``staged_in``: the rows are in this table already, see ``stage``; ``filled``: it becomes the load's table.
     """
 
     table: TableName
@@ -72,6 +73,8 @@ class LoadOrder:
     replaces: str = ""
     gone: str = ""
     gone_limit: Callable[[int], int] = lambda rows: rows
+    staged_in: TableName | None = None
+    filled: bool = False
     notify: Callable[[str], None] = lambda text: None
 
     @property

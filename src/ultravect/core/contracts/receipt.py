@@ -27,6 +27,9 @@ class Receipt:
     previous: str = ""
     """The table in which an overwrite kept what it replaced."""
 
+    files: dict[str, int] = field(default_factory=dict)
+    """How many rows were read of each file, in the receipt of a slice."""
+
     marks: list[dict[str, Any]] = field(default_factory=list)
     """What was noted with it, where that is not part of one transaction; see ``mark_changes``."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager
 from typing import Protocol
 
 import pyarrow as pa
@@ -20,6 +21,9 @@ class Source(Protocol):
 
     exclusive_file: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
+
+    shares_snapshots: bool
+    """Whether several sessions can read one snapshot: see ``snapshot``."""
 
     def steps(self) -> Sequence[Step]:
         """What a copy would do to read here, a step each."""
@@ -39,8 +43,19 @@ class Source(Protocol):
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         """The columns that a statement gives; it is one that reads."""
 
-    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+    def read(
+        self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
+    ) -> Iterator[pa.Table]:
         """The rows of a select, in one consistent snapshot, as ``types.stored.stored_values`` gives them.
 
-        Its columns are of ``types``, each selected as the dialect's ``readable`` says.
+        Its columns are of ``types``, each selected as the dialect's ``readable`` says. ``snapshot``: the name of the one to be read.
         """
+
+    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        """Conditions in the database's SQL that divide the rows of a table into at most ``count`` parts of about equal size.
+
+        Each row meets just one of them. Empty where there is no quick way to divide them.
+        """
+
+    def snapshot(self) -> AbstractContextManager[str]:
+        """The name of a snapshot of all rows, which other sessions can read while the context lasts; "" where there are none."""

@@ -16,6 +16,7 @@ from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.source import Source
+from ultravect.core.contracts.stage import Stages
 from ultravect.core.dialects.base import Dialect, TableName
 
 # what each mode does with a table: rows are counted before and after in all of them
@@ -134,6 +135,9 @@ class Target(Protocol):
 
     truncates: bool
     """Whether taking all rows away at once is another thing than deleting them."""
+
+    stages: Stages | None
+    """What lets several sessions fill one load; None where a load is one session's."""
 
     exclusive_file: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""

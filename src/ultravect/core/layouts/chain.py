@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from urllib.parse import unquote
 
 import numpy as np
@@ -20,6 +20,7 @@ from ultravect.core.layouts.base import (
     SourceFile,
     WantedColumn,
 )
+from ultravect.core.layouts.parts import Part, cuts
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
@@ -118,11 +119,25 @@ class ChainReader:
         return self.first.formats
 
     def blocks(self) -> Iterator[Block]:
-        for number, file in enumerate(self.files):
-            reader = self.first if number == 0 else self._opened(file)
+        for file in self.files:
+            reader = self.first if file.path == self.first.file.path else self._opened(file)
             for block in reader.blocks():
                 self.late_keys.update(getattr(reader, "late_keys", {}))
                 yield ChainBlock(block, reader)
+
+    @property
+    def undivided(self) -> str:
+        return "" if len(self.files) > 1 else "there is one file"
+
+    def parts(self, count: int) -> Sequence[Part]:
+        return [
+            Part(_label(self.files[first:last]), files=tuple(file.path for file in self.files[first:last]))
+            for first, last in cuts([max(file.size, 1) for file in self.files], count)
+        ]
+
+    def only_part(self, part: Part) -> ChainReader:
+        wanted = set(part.files)
+        return replace(self, files=[file for file in self.files if file.path in wanted], findings=[])
 
     def _opened(self, file: SourceFile) -> FileReader:
         reader = self.opener(file, self.first.layout)
@@ -181,6 +196,10 @@ class ChainReader:
 
     def parses(self, column: WantedColumn) -> bool:
         return self.first.parses(column)
+
+
+def _label(files: Sequence[SourceFile]) -> str:
+    return files[0].path if len(files) == 1 else f"{counted(len(files), 'file')}, {files[0].path} to {files[-1].path}"
 
 
 def partitions_of(path: str) -> list[tuple[str, str]]:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing
+from dataclasses import dataclass, replace
 from typing import Any
 
 import pyarrow as pa
@@ -11,6 +12,7 @@ import pyarrow.parquet as pq
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile, require_columns, unique_names
+from ultravect.core.layouts.parts import Part, cuts
 from ultravect.core.layouts.records import as_json
 from ultravect.core.layouts.table import TableBlock, TableReader
 from ultravect.core.model.layout import ParquetLayout
@@ -70,16 +72,51 @@ def _listed(array: pa.Array) -> list[Any]:
         return list(array.to_pylist())
 
 
-def _blocks(file: SourceFile, columns: list[tuple[str, ...]], names: list[str]) -> Iterator[TableBlock]:
+def _blocks(
+    file: SourceFile, columns: list[tuple[str, ...]], names: list[str], groups: Sequence[int] | None = None
+) -> Iterator[TableBlock]:
     with closing(file.open_stored()) as stream:
         parquet = _opened(file, stream)
         rows = max(1, parquet.metadata.num_rows)
         try:
-            for batch in parquet.iter_batches(_BATCH_ROWS, columns=sorted({path[0] for path in columns})):
+            for batch in parquet.iter_batches(
+                _BATCH_ROWS, row_groups=groups, columns=sorted({path[0] for path in columns})
+            ):
                 values = pa.table([_column(batch, path) for path in columns], names=names)
                 yield TableBlock(file.path, file.size * batch.num_rows // rows, values)
         except (pa.ArrowException, OSError) as error:
             raise _broken(file, error) from None
+
+
+@dataclass
+class ParquetReader(TableReader):
+    """See ``Reader``; its parts are runs of row groups. ``paths`` are the columns within the file's own."""
+
+    paths: Sequence[tuple[str, ...]] = ()
+
+    @property
+    def undivided(self) -> str:
+        return ""
+
+    def parts(self, count: int) -> Sequence[Part]:
+        with closing(self.file.open_stored()) as stream:
+            metadata = _opened(self.file, stream).metadata
+        groups = [metadata.row_group(number) for number in range(metadata.num_row_groups)]
+        rows = [group.num_rows for group in groups]
+        return [
+            Part(
+                f"row groups {first + 1:,} to {last:,} of {self.file.path}",
+                first=first,
+                last=last,
+                rows_before=sum(rows[:first]),
+            )
+            for first, last in cuts([group.total_byte_size for group in groups], count)
+        ]
+
+    def only_part(self, part: Part) -> ParquetReader:
+        groups = range(part.first, part.last)
+        file, paths, names = self.file, list(self.paths), self.names
+        return replace(self, produce=lambda: _blocks(file, paths, names, groups), findings=[])
 
 
 def open_parquet(file: SourceFile, layout: ParquetLayout) -> TableReader:
@@ -91,4 +128,6 @@ def open_parquet(file: SourceFile, layout: ParquetLayout) -> TableReader:
     names, findings = unique_names([name for name, _, _ in flattened])
     given = [canonical_of(kind) or CanonicalType("json") for _, _, kind in flattened]
     columns = [path for _, path, _ in flattened]
-    return TableReader(file, layout, names, lambda: _blocks(file, columns, names), given, findings)
+    return ParquetReader(
+        file, layout, names, lambda: _blocks(file, columns, names), given, findings, paths=tuple(columns)
+    )

@@ -13,7 +13,6 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from ultravect.core.contracts.changes import Comparison, RowChange
@@ -22,12 +21,13 @@ from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Statements
 from ultravect.core.dialects.base import Dialect
-from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.dialects.merge import Merge
 from ultravect.core.loading.ascending_keys import AscendingKeys
 from ultravect.core.loading.changes import compared, repeats, updates
 from ultravect.core.loading.gone import DELETE, Gone
 from ultravect.core.loading.isolation import Isolated, RowsRefused, isolate
 from ultravect.core.loading.marks import MarkTable, mark_moved
+from ultravect.core.loading.numbered import RowNumbers
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import attempt_replaced, key_not_unique, key_repeated
 
@@ -79,7 +79,7 @@ class IsolatingLoad(ABC):
             return batch
         self._ascending = self._ascending or AscendingKeys(self._order.keys)
         self._ascending.see(batch)
-        return batch.append_column(ROW, pa.array(np.arange(first, first + batch.num_rows)))
+        return RowNumbers(first).added(batch)
 
     def _drop_repeats(self, merge: Merge) -> int:
         """Leaves one staged row a key, as the order says which; how many were dropped."""

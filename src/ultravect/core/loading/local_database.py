@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 from typing import Any
 
 from ultravect.core.contracts.catalogue import PRIVILEGES, LiveTable, TableInfo
@@ -12,8 +12,10 @@ from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Database, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.local_file import file_steps, write_obstacle
 from ultravect.core.loading.local_load import committed_in
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
@@ -29,7 +31,9 @@ class LocalDatabase(ABC):
     can_isolate = True
     locks_tables = False
     truncates = False
+    stages: Stages | None = None
     exclusive_file = ""
+    shares_snapshots = False
     _begin = "BEGIN TRANSACTION"
 
     def __init__(self, name: str, settings: DatabaseFileSettings, roots: Sequence[str]) -> None:
@@ -46,6 +50,11 @@ class LocalDatabase(ABC):
     @abstractmethod
     def _finding(self, table: TableName) -> str:
         """A query that gives a row where there is such a table."""
+
+    @property
+    @abstractmethod
+    def database(self) -> Database:
+        """See ``Target``."""
 
     @abstractmethod
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
@@ -68,6 +77,12 @@ class LocalDatabase(ABC):
         return file_steps(
             self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create
         )
+
+    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        return key_ranges(self.database, table, count)
+
+    def snapshot(self) -> AbstractContextManager[str]:
+        return nullcontext("")
 
     def write_steps(self) -> Sequence[Step]:
         return [Step("write", self._try_write)]

@@ -53,6 +53,11 @@ class ReceiptTable:
     def find(self, key: ReceiptKey) -> str:
         return f"SELECT account, pending FROM {self._table} WHERE {self._is(key)}"
 
+    def forget_slices(self, key: ReceiptKey) -> str:
+        """Removes the receipts of a load's slices, which its own takes the place of."""
+        run = self._dialect.literal(key.run)
+        return f"DELETE FROM {self._table} WHERE run = {run} AND leg = {int(key.leg)} AND slice > 0"
+
     def settle(self, key: ReceiptKey) -> str:
         """Notes that nothing is left to be renamed."""
         return f"UPDATE {self._table} SET pending = '' WHERE {self._is(key)}"

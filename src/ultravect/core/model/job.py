@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import Field, ValidationError, model_validator
 
@@ -32,6 +32,11 @@ class RunOptions(Declared):
 
     timeout: Duration | None = Field(default=None, description="A leg that takes longer is stopped and fails.")
     at_once: int = Field(default=4, ge=1, le=64, description="How many legs of the run are copied at the same time.")
+    slices: Literal["auto"] | Annotated[int, Field(ge=1, le=64)] = Field(
+        default="auto",
+        description="Into how many slices a leg is cut, which several workers copy at the same time. auto: as many as it has use "
+        "for, where that is quicker; 1: none.",
+    )
     on_error: Literal["finish", "stop"] = Field(
         default="finish",
         description="When a leg fails: finish the others, or begin no more of them. Each leg is published on its own.",

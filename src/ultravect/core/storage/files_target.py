@@ -14,6 +14,7 @@ from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.storage import Listing, Storage
 from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
@@ -40,6 +41,7 @@ class FilesTarget:
     locks_tables = False
     truncates = False
     exclusive_file = ""
+    stages: Stages | None = None
     can_isolate = False
     needs: Mapping[str, frozenset[str]] = {}
 

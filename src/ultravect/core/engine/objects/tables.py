@@ -17,6 +17,7 @@ from ultravect.core.dialects.statements import statements
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block, ParsedColumns, Rows, WantedColumn, require_columns, unique_names
+from ultravect.core.layouts.parts import Part
 from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.problems import did_you_mean
@@ -47,6 +48,8 @@ class TableRows:
     condition: str = ""
     live: LiveTable | None = None
     size: int = 0
+    snapshot: str = ""
+    """The one that is read, see ``Source.snapshot``."""
     typed_values: bool = True
     date_pattern: str | None = STORED.date_pattern
     formats: TextFormats = STORED
@@ -99,9 +102,27 @@ class TableRows:
         """The same rows with only these columns, so that no others are read."""
         return replace(self, columns=[self.columns[position] for position in positions], findings=[])
 
+    @property
+    def undivided(self) -> str:
+        return (
+            "" if self.live is not None and self.live.kind == "table" else f"{self.label} is no table that has parts"
+        )
+
+    def parts(self, count: int) -> Sequence[Part]:
+        assert self.live is not None
+        found = self.database.ranges(self.live, count)
+        return [
+            Part(f"part {number} of {len(found)} of {self.label}", condition=condition)
+            for number, condition in enumerate(found, 1)
+        ]
+
+    def only_part(self, part: Part) -> TableRows:
+        condition = f"({self.condition}) AND {part.condition}" if self.condition else part.condition
+        return replace(self, condition=condition, findings=[])
+
     def blocks(self) -> Iterator[Block]:
         kinds = [kind or _TEXT for kind in self.given]
-        for table in self.database.read(self.statement, kinds, f"reading {self.label}"):
+        for table in self.database.read(self.statement, kinds, f"reading {self.label}", self.snapshot):
             yield TableBlock(self.label, table.nbytes, table.rename_columns(self.names))
 
     def read(self, block: Block) -> Rows:

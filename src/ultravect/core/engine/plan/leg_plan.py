@@ -15,6 +15,7 @@ from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.plan.mark_plan import MarkPlan
 from ultravect.core.expressions.encode import Expression
+from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.inference import ColumnType
@@ -141,6 +142,9 @@ class LegPlan:
     mark: MarkPlan | None = None
     replaces: str = ""
     """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
+
+    slices: tuple[Part, ...] = ()
+    """The parts in which the rows are copied, by as many workers as are free; empty where one copies them all."""
 
     @property
     def rebuilds(self) -> bool:

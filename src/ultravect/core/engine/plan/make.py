@@ -22,6 +22,7 @@ from ultravect.core.engine.plan.part import plan_gone, plan_part
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import in_job
 from ultravect.core.engine.plan.selection import select_columns, with_key_names
+from ultravect.core.engine.plan.slices import plan_slices
 from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
 from ultravect.core.engine.plan.target_checks import checks_for
@@ -46,6 +47,7 @@ def make_plan(
     trusting: bool = False,
     text: str = "",
     again: Again | None = None,
+    sliced: bool = True,
 ) -> Planning:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
@@ -54,12 +56,14 @@ def make_plan(
 
     ``again``: of a job that copies what is new, this range is copied, whatever was copied before.
 
+    ``sliced``: whether the leg may be cut into slices.
+
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
     when ``trusting``, from its first rows: see ``drift``.
     """
     plan = Planning(job, facts or RunFacts())
     with keeping_sessions():
-        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting)
+        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting, sliced=sliced)
     if text:
         plan.findings = [finding.edited(text) for finding in plan.findings]
     return plan
@@ -74,6 +78,7 @@ def _make(
     again: Again | None,
     *,
     trusting: bool,
+    sliced: bool,
 ) -> None:
     job, facts = plan.job, plan.facts
     selected: list[Selected] = []
@@ -140,6 +145,8 @@ def _make(
     except UltravectError as error:
         plan.refuse(error, job.source.place)
     narrow(job, plan)
+    if not plan.errors and plan.strategy is not None and plan.reader is not None and sliced:
+        plan_slices(job, plan, cut=scanning.limit is None)
 
 
 def _open_target(plan: Planning, target: ConnectionSpec) -> None:

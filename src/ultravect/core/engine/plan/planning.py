@@ -27,6 +27,7 @@ from ultravect.core.engine.plan.target_checks import TargetCheck
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import FileReader, Reader
+from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding, Replacement, Severity
 from ultravect.core.model.job import Job
 from ultravect.core.model.layout import AnyLayout
@@ -81,6 +82,9 @@ class Planning:
     replaces: str = ""
     """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
 
+    slices: Sequence[Part] = ()
+    """See ``LegPlan``."""
+
     chosen: Sequence[str] | None = None
     """Of the files that ``path`` names, those that are read; None for all."""
 
@@ -128,6 +132,7 @@ class Planning:
             tuple(replace(finding, replacement=None) for finding in self.findings),
             self.mark,
             self.replaces,
+            tuple(self.slices),
         )
 
     def _source(self) -> FilesPlan | RowsPlan:

@@ -24,6 +24,7 @@ from ultravect.core.engine.run.leg import PHASES, LegResult, Listener
 from ultravect.core.engine.run.leg_run import LegRun
 from ultravect.core.engine.run.progress import Progress
 from ultravect.core.engine.run.row_selection import RowSelection
+from ultravect.core.engine.run.sliced_leg import SlicedLeg, SliceRunner, SlicesHere
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
@@ -48,12 +49,14 @@ def run_leg(
     selection: RowSelection | None = None,
     text: str = "",
     again: Again | None = None,
+    slices: SliceRunner | None = None,
 ) -> LegResult:
     """Copies one file, or a group of like files, into one table.
 
     ``receipt`` is how the target's receipts name this attempt, "" for none, and ``leg`` the number of the leg in its run;
     ``earlier`` names the attempts before it, which may still be under way: the target is asked for their receipts first, and then
     lets none of them commit any more.
+    ``slices``: what has slices copied, where the leg is cut into such; otherwise they are copied here, one after the other.
     ``again``: see ``make_plan``. ``selection``: only these rows of the source are copied, in addition to what is in the target.
 
     Raises UltravectError when it fails; its ``outcome`` says what the target then holds. ``shield`` guards the moment of
@@ -82,6 +85,7 @@ def run_leg(
             trusting=trusting,
             text=text,
             again=again,
+            sliced=selection is None and bool(receipt),
         )
 
     begin = partial(
@@ -93,6 +97,7 @@ def run_leg(
         run_id=run_id,
         receipt=ReceiptKey(receipt, leg) if receipt else None,
         selection=selection,
+        runner=slices or SlicesHere(source, target, run_id),
     )
     plan = planned(trusting=True)
     if plan.errors and plan.sampled:
@@ -117,6 +122,7 @@ def _planned_leg(
     run_id: str,
     receipt: ReceiptKey | None,
     selection: RowSelection | None,
+    runner: SliceRunner,
 ) -> LegResult:
     """Runs a leg as it was planned; ``reported`` are the findings that were reported before."""
     for finding in plan.findings:
@@ -128,7 +134,9 @@ def _planned_leg(
         raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
     opened = OpenLeg.of(plan)
     listener.planned(opened.plan)
-    result = run_plan(opened, listener, shield, run_id, receipt=receipt, selection=selection, started=started)
+    result = run_plan(
+        opened, listener, shield, run_id, receipt=receipt, selection=selection, started=started, runner=runner
+    )
     if plan.mark is not None:
         tidy(plan.mark, source, listener, [*plan.mark.tidied, *(entry.item for entry in plan.mark.entries)])
     return result
@@ -156,12 +164,16 @@ def run_plan(
     receipt: ReceiptKey | None = None,
     selection: RowSelection | None = None,
     started: float | None = None,
+    runner: SliceRunner | None = None,
 ) -> LegResult:
     """Executes a plan, whichever process made it; see ``run_leg``."""
     if selection:
         selection.ask(opened.reader)
     started = time.monotonic() if started is None else started
-    leg = LegRun(opened, listener, shield, started, run_id, receipt, selection)
+    if opened.plan.slices and receipt is not None and runner is not None:
+        leg: LegRun = SlicedLeg(opened, listener, shield, started, run_id, receipt, runner)
+    else:
+        leg = LegRun(opened, listener, shield, started, run_id, receipt, selection)
     try:
         return leg.run()
     except UltravectError as error:

@@ -57,6 +57,11 @@ class RejectLedger:
             self.count += len(rejects)
             self._keep(rejects)
 
+    def count_in(self, count: int, first: Reject | None) -> None:
+        """Counts rejects that others have handed on."""
+        self.count += count
+        self.first = self.first or first
+
     def tolerated(self, rows_read: int) -> int:
         """How many more rows may be rejected."""
         return max(0, allowed_rejects(self._limit, rows_read) - self.count)

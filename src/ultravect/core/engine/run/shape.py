@@ -68,8 +68,10 @@ class Shaper:
         run_id: str = "",
         checks: Sequence[TargetCheck] = (),
         bound: Mapping[str, Bound] | None = None,
+        first_row: int = 0,
     ) -> None:
-        """``bound``: the expressions of computed columns, by their names in the plan."""
+        """``bound``: the expressions of computed columns, by their names in the plan; ``first_row``: rows of the first file that come
+        before the first block."""
         self._checks = checks
         self._bound = bound or {}
         self._reader = reader
@@ -84,17 +86,20 @@ class Shaper:
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
         self._rows = 0
+        self._first_row = first_row
         self._in_row = 0
 
     @classmethod
-    def of(cls, leg: OpenLeg, run_id: str = "") -> Shaper:
-        """The shaper of a leg."""
+    def of(cls, leg: OpenLeg, run_id: str = "", first_row: int = 0) -> Shaper:
+        """The shaper of a leg, or of a part of it."""
         plan, refuses = leg.plan, leg.target.dialect.refuses
-        return cls(leg.reader, plan.columns, refuses, plan.inputs, leg.condition, run_id, leg.checks, leg.bound)
+        return cls(
+            leg.reader, plan.columns, refuses, plan.inputs, leg.condition, run_id, leg.checks, leg.bound, first_row
+        )
 
     def shape(self, block: Block) -> Shaped:
         if block.path != self._path:
-            self._path, self._rows = block.path, 0
+            self._path, self._rows, self._first_row = block.path, self._first_row, 0
         shaped = None
         if self._in_row < _GIVEN_UP or self._in_row % _TRIED_EACH == 0:
             typed = self._read_typed(block)

@@ -394,7 +394,9 @@ class DuckdbDatabase(LocalDatabase):
             found = session.execute(f"DESCRIBE {question.text}").fetchall()
         return answer_columns(self.dialect, ((name, native) for name, native, *_ in found))
 
-    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+    def read(
+        self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
+    ) -> Iterator[pa.Table]:
         names = [str(position) for position in range(len(types))]
         with self._session(doing) as session:
             for batch in session.sql(statement).to_arrow_reader(_BLOCK_ROWS):

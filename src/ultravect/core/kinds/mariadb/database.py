@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from typing import Any
 
 import MySQLdb
@@ -26,6 +26,7 @@ from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
@@ -45,6 +46,7 @@ from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import clear_leftovers, swap_obstacle
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
+from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
@@ -71,6 +73,8 @@ class MariadbDatabase:
         self.locks_tables = False
         self.truncates = False
         self.exclusive_file = ""
+        self.shares_snapshots = False
+        self.stages: Stages | None = None
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         with self._idle.session(doing) as opened, opened.cursor() as cursor:
@@ -229,10 +233,18 @@ class MariadbDatabase:
             natives = [(entry[0], native_of(entry, flags)) for entry, flags in shown]
         return answer_columns(self.dialect, natives)
 
-    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+    def read(
+        self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
+    ) -> Iterator[pa.Table]:
         # without converters the C client gives bytes as they came, which kernels convert
         with session(self._name, self._settings, doing, use_unicode=False, conv={}) as opened:
             yield from read_rows(opened, statement, types)
+
+    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        return key_ranges(self, table, count)
+
+    def snapshot(self) -> AbstractContextManager[str]:
+        return nullcontext("")
 
     def may_create(self, name: TableName) -> str:
         schema = name.schema or self._settings.database

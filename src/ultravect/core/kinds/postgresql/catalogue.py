@@ -175,3 +175,18 @@ def create_obstacle(session: Session, name: TableName) -> str:
     if known is None:
         return f"there is no schema {schema!r}"
     return "" if known[0] else f"user {user!r} may not create tables in schema {schema!r}"
+
+
+_PAGES = """
+SELECT max(pg_relation_size(c.oid) / current_setting('block_size')::int)
+FROM pg_class t, LATERAL (
+  SELECT t.oid AS oid WHERE t.relkind = 'r' UNION ALL SELECT relid FROM pg_partition_tree(t.oid) WHERE t.relkind = 'p' AND isleaf
+) c JOIN pg_class leaf ON leaf.oid = c.oid AND leaf.relkind = 'r'
+WHERE t.oid = to_regclass(%s)
+"""
+
+
+def pages(session: Session, dialect: Dialect, name: TableName) -> int:
+    """How many pages a table has, or the largest partition of it; 0 where it has none of its own."""
+    row = session.execute(_PAGES.encode(), (dialect.table(name),)).fetchone()
+    return int(row[0] or 0) if row else 0

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 
 import pyarrow as pa
+from psycopg import IsolationLevel, sql
 from psycopg.errors import NotSupportedError, error_from_result
 from psycopg.pq import DiagnosticField, ExecStatus
 from psycopg.rows import tuple_row
@@ -17,6 +18,7 @@ from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.dialects.statements import Statement
@@ -29,7 +31,9 @@ from ultravect.core.kinds.postgresql.read import read_rows
 from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
+from ultravect.core.kinds.postgresql.stage import PostgresqlStages
 from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.key_ranges import ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
@@ -68,6 +72,10 @@ class PostgresqlDatabase:
         self.locks_tables = True
         self.truncates = True
         self.exclusive_file = ""
+        self.shares_snapshots = True
+        self.stages: Stages | None = PostgresqlStages(
+            name, self.dialect, settings.staging, lambda doing: sign_in(name, settings, doing, roots)
+        )
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:
@@ -271,10 +279,31 @@ class PostgresqlDatabase:
             names, natives = self._describe(session, question.text.encode())
         return answer_columns(self.dialect, zip(names, natives, strict=True))
 
-    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+    def read(
+        self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
+    ) -> Iterator[pa.Table]:
         with self._session("read") as session, explained(self._name, doing):
             session.read_only = True
+            if snapshot:
+                session.isolation_level = IsolationLevel.REPEATABLE_READ
+                session.execute(sql.SQL("SET TRANSACTION SNAPSHOT {}").format(snapshot))
             yield from read_rows(session, statement, types)
+
+    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        with self._session("plan") as session, explained(self._name, f"looking how {table.name} can be divided"):
+            pages = catalogue.pages(session, self.dialect, table.name)
+        cuts = sorted({pages * number // count for number in range(1, count)} - {0}) if pages else []
+        return ranges([f"'({cut},0)'::tid" for cut in cuts], "ctid")
+
+    @contextmanager
+    def snapshot(self) -> Iterator[str]:
+        session = sign_in(self._name, self._settings, "snapshot", self._roots)
+        with closing(session), explained(self._name, "taking a snapshot"):
+            session.read_only = True
+            session.isolation_level = IsolationLevel.REPEATABLE_READ
+            row = session.execute("SELECT pg_export_snapshot()").fetchone()
+            assert row is not None
+            yield str(row[0])
 
     def _describe(self, session: Session, query: bytes) -> tuple[list[str], list[str]]:
         """Names and native types of the answer's columns; preparing also makes sure that it is one statement."""

@@ -14,11 +14,9 @@ savepoint, which gives the rows that it writes another transaction number.
 from __future__ import annotations
 
 import secrets
-import select
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import replace
-from functools import partial
 from typing import Any
 
 import psycopg
@@ -30,14 +28,14 @@ from ultravect.core.contracts.load import DELETE_AND_INSERT, STAGED, Counts, Loa
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.postgresql.binary_copy import HEADER, TRAILER, RowEncoder, encoding_for
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements, find_table, has_table
-from ultravect.core.kinds.postgresql.locks import try_lock
+from ultravect.core.kinds.postgresql.copy_in import CopyIn
+from ultravect.core.kinds.postgresql.locks import end_holders, try_lock
 from ultravect.core.kinds.postgresql.parts import write_in_parts
-from ultravect.core.kinds.postgresql.rebuild import replace_table
+from ultravect.core.kinds.postgresql.rebuild import replace_table, take_name
 from ultravect.core.kinds.postgresql.session import translate
 from ultravect.core.kinds.postgresql.shadow_table import LARGE_ROWS, ShadowTable
 from ultravect.core.loading.answers import table_gone
@@ -51,7 +49,6 @@ from ultravect.core.loading.refusals import (
     require_empty,
     waiting_message,
 )
-from ultravect.core.loading.text_lines import tabbed_lines
 
 _MATCHED = "ultravect_matched"
 LOCK_SECONDS = 60
@@ -105,7 +102,7 @@ class PostgresqlLoad(IsolatingLoad):
         self._counted: int | None = None
         self._shadow: ShadowTable | None = None
         into = table
-        self._stages = order.staged or bool(order.changes)
+        self._stages = order.staged or bool(order.changes) or (order.staged_in is not None and not order.filled)
         if order.rebuild:
             self._lock()
             self._keep_previous()
@@ -123,20 +120,14 @@ class PostgresqlLoad(IsolatingLoad):
             into = self._shadow.table
         if self._stages:
             into = self._staged(into)
-        self._encode, self._ends = self._encoder(into, order.sent)
-        names = ", ".join(dialect.quote(column.name) for column in order.sent)
-        options = ["FORMAT binary"] if self._ends[0] else []
-        if self._shadow or (self._removed and order.truncate and not self._stages and self._whole()):
-            options.append("FREEZE")
-        form = f" ({', '.join(options)})" if options else ""
-        self._cursor = session.cursor()
-        self._copying = self._cursor.copy(f"COPY {dialect.table(into.name)} ({names}) FROM STDIN{form}".encode())
-        self._copy = self._copying.__enter__()
-        if self._ends[0]:
-            self._copy.write(self._ends[0])
+        self._into = into.name
+        freeze = bool(self._shadow) or (self._removed > 0 and order.truncate and not self._stages and self._whole())
+        self._copy = None if order.staged_in else CopyIn(session, dialect, into, order.sent, freeze=freeze)
 
     def _new_table(self) -> LiveTable:
         """The table that will take the place of the one that is there."""
+        if self._order.filled and self._order.staged_in is not None:
+            return self._found(self._order.staged_in)
         assert self._order.create is not None
         name = TableName(self._staging, f"ultravect_stage_{secrets.token_hex(6)}")
         for statement in self._dialect.create_table(name, self._order.create):
@@ -144,41 +135,17 @@ class PostgresqlLoad(IsolatingLoad):
         return self._found(name)
 
     def _staged(self, table: LiveTable) -> LiveTable:
-        """A temporary table for rows as ``table`` will have them."""
-        changed = {change.column.name: change.column for change in self._order.changes}
-        parts = []
-        for column in self._order.columns:
-            name = self._dialect.quote(column.name)
-            if column.name in changed:
-                native = self._dialect.from_canonical(changed[column.name].type).native
-                parts.append(f"NULL::{native} AS {name}")
-            else:
-                parts.append(name)
-        if self._order.staged:
-            parts.append(f"0::bigint AS {ROW}")
-        self._execute(
-            f"CREATE TEMPORARY TABLE {STAGED} ON COMMIT DROP AS SELECT {', '.join(parts)} "
-            f"FROM {self._dialect.table(table.name)} WITH NO DATA"
-        )
+        """A table for rows as ``table`` will have them."""
+        if self._order.staged_in is not None:
+            return self._found(self._order.staged_in)
+        staged = staging_query(self._dialect, self._order, table.name)
+        self._execute(f"CREATE TEMPORARY TABLE {STAGED} ON COMMIT DROP AS {staged}")
         return self._found(TableName("pg_temp", STAGED))
 
     def _found(self, name: TableName) -> LiveTable:
         table = find_table(self._session, self._dialect, name)
         assert table is not None, "the table was created a moment ago"
         return table
-
-    @staticmethod
-    def _encoder(
-        table: LiveTable, columns: Sequence[NewColumn]
-    ) -> tuple[Callable[[pa.RecordBatch], pa.Buffer], tuple[bytes, bytes]]:
-        encoders = []
-        for column in columns:
-            live = table.column(column.name)
-            encoders.append(encoding_for(live.base, column.type.arrow) if live else None)
-        known = [encoder for encoder in encoders if encoder is not None]
-        if len(known) < len(columns):
-            return partial(tabbed_lines, bytes_mark="\\\\x"), (b"", b"")
-        return RowEncoder(known).encode, (HEADER, TRAILER)
 
     def _execute(self, statement: str) -> psycopg.Cursor[tuple[Any, ...]]:
         return self._session.execute(statement.encode())
@@ -193,7 +160,10 @@ class PostgresqlLoad(IsolatingLoad):
         return row[0] if row else None
 
     def _count(self) -> int:
-        return int(self._scalar(f"SELECT count(*) FROM {self._table}"))
+        return self._count_in(self._name)
+
+    def _count_in(self, name: TableName) -> int:
+        return int(self._scalar(f"SELECT count(*) FROM {self._dialect.table(name)}"))
 
     def _lock(self) -> None:
         """Keeps other writers away, but no reader."""
@@ -250,30 +220,30 @@ class PostgresqlLoad(IsolatingLoad):
             return
         batch = self._numbered(batch, self._given)
         self._given += batch.num_rows
-        self._copy.write(self._encode(batch))
-        if select.select([self._session.pgconn.socket], [], [], 0)[0]:
-            # the server only says something in the middle of a COPY when it refuses a row
-            self._copying.__exit__(None, None, None)
+        assert self._copy is not None, "rows that slices have staged are not written again"
+        self._copy.write(batch)
 
     def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
-        if self._ends[1]:
-            self._copy.write(self._ends[1])
-        self._copying.__exit__(None, None, None)
-        taken = self._cursor.rowcount
+        order = self._order
+        taken = self._copy.end() if self._copy else self._count_in(self._into)
         if self._shadow:
             self._shadow.filled()
+        if order.filled:
+            # the transactions of the slices wrote them
+            self._counted = taken
         if not self._stages:
             return Counts(taken, removed=self._removed)
-        run_apart(self._session, self._dialect.alter_table(self._final, self._order.changes))
+        run_apart(self._session, self._dialect.alter_table(self._final, order.changes))
         return self._merge(taken, tolerated, complete=complete)
 
     def _merge(self, taken: int, tolerated: int, *, complete: bool) -> Counts:
         """From the temporary table into the table."""
         order = self._order
         as_text = frozenset(column.name for column in self._live.columns if column.base in _INCOMPARABLE)
-        merge = order.merge(self._dialect, self._dialect.table(self._final), STAGED, as_text)
+        staged = self._dialect.table(order.staged_in) if order.staged_in else STAGED
+        merge = order.merge(self._dialect, self._dialect.table(self._final), staged, as_text)
         if order.matches_rows:
-            self._analyze(STAGED, [ROW, *order.keys])
+            self._analyze(merge.staged, [ROW, *order.keys])
         return self._merge_staged(merge, taken, tolerated, complete=complete)
 
     def _apart(self, statement: str) -> int:
@@ -295,7 +265,7 @@ class PostgresqlLoad(IsolatingLoad):
         differs = merge.differs or "false"
         pairs = self._execute(
             f"CREATE TEMPORARY TABLE {_MATCHED} ON COMMIT DROP AS SELECT s.{ROW} AS staged, t.tableoid AS part, "
-            f"t.ctid AS place, ({differs}) AS changed FROM {STAGED} s JOIN {merge.table} t ON {merge.matched}"
+            f"t.ctid AS place, ({differs}) AS changed FROM {merge.staged} s JOIN {merge.table} t ON {merge.matched}"
         ).rowcount
         self._analyze(_MATCHED, ["staged", "changed"])
         self._sample_matched(merge)
@@ -304,9 +274,7 @@ class PostgresqlLoad(IsolatingLoad):
     def _update_of(self, merge: Merge) -> str | None:
         if not merge.others:
             return None
-        staged = (
-            f"(SELECT s.*, m.part, m.place FROM {STAGED} s JOIN {_MATCHED} m ON m.staged = s.{ROW} WHERE m.changed)"
-        )
+        staged = f"(SELECT s.*, m.part, m.place FROM {merge.staged} s JOIN {_MATCHED} m ON m.staged = s.{ROW} WHERE m.changed)"
         at_place = "t.tableoid = s.part AND t.ctid = s.place"
         return self._dialect.update_matched(merge.table, staged, at_place, merge.others, "true")
 
@@ -336,7 +304,7 @@ class PostgresqlLoad(IsolatingLoad):
         share = 100 * _SAMPLED_ROWS / max(rows, 1)
         found: Sequence[RowChange] = ()
         if share < 100:
-            some = replace(merge, staged=f"(SELECT * FROM {STAGED} TABLESAMPLE SYSTEM ({share:.4f}))")
+            some = replace(merge, staged=f"(SELECT * FROM {merge.staged} TABLESAMPLE SYSTEM ({share:.4f}))")
             found = updates(some, self._all_rows, wanted)
         if len(found) < wanted:
             found = updates(merge, self._all_rows, wanted)
@@ -356,7 +324,7 @@ class PostgresqlLoad(IsolatingLoad):
             shown = ", ".join([*(f"t.{name}" for name in names), *(f"s.{name}" for name in names)])
             found = self._all_rows(
                 f"SELECT {shown} FROM (SELECT * FROM {_MATCHED} WHERE changed LIMIT {self._order.samples}) m "
-                f"JOIN {STAGED} s ON s.{ROW} = m.staged JOIN {merge.table} t ON t.tableoid = m.part AND t.ctid = m.place"
+                f"JOIN {merge.staged} s ON s.{ROW} = m.staged JOIN {merge.table} t ON t.tableoid = m.part AND t.ctid = m.place"
             )
             self.changes = [*self.changes, *paired(merge, found)]
 
@@ -367,7 +335,7 @@ class PostgresqlLoad(IsolatingLoad):
         if self._shadow and not self._shadow.take_place():
             self.strategy = DELETE_AND_INSERT
             order.notify(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
-        if order.after or self._parts:
+        if (order.after or self._parts) and self._counted is None:
             # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
             self._counted = self._of_load()
         run_apart(self._session, order.after)
@@ -406,10 +374,28 @@ class PostgresqlLoad(IsolatingLoad):
         self._session.commit()
         after, of_load = row or (0, 0)
         how = "after the commit, by the transaction that wrote them"
-        if self._counted is not None:
+        if self._order.filled:
+            how = "in the table that slices filled, before it took its place"
+        elif self._counted is not None:
             how = "just before the commit, by the transactions that wrote them"
         # a trigger writes as the load does
         return Verified(int(after), int(of_load), how, sure=not self._has_triggers)
+
+
+def staging_query(dialect: Dialect, order: LoadOrder, table: TableName) -> str:
+    """A select without rows whose columns are those that rows are staged with, as ``table`` will have them."""
+    changed = {change.column.name: change.column for change in order.changes}
+    parts = []
+    for column in order.columns:
+        name = dialect.quote(column.name)
+        if column.name in changed:
+            native = dialect.from_canonical(changed[column.name].type).native
+            parts.append(f"NULL::{native} AS {name}")
+        else:
+            parts.append(name)
+    if order.staged:
+        parts.append(f"0::bigint AS {ROW}")
+    return f"SELECT {', '.join(parts)} FROM {dialect.table(table)} WITH NO DATA"
 
 
 def run_apart(session: Session, statements: Sequence[str]) -> None:
@@ -448,6 +434,9 @@ def open_load(
     try:
         session.execute(f"SET lock_timeout = '{int(order.lock_seconds * 1000) or 1}ms'".encode())
         session.execute(b"SET work_mem = '128MB'")
+        if order.staged_in is not None:
+            # slices that were given up may still be writing into it
+            end_holders(session, dialect.table(order.staged_in))
         session.commit()
         live = find_table(session, dialect, order.table)
         home = live.name if live else order.table
@@ -457,8 +446,11 @@ def open_load(
             require_account(session, connection, dialect, MarkTable(dialect, home))
         run_apart(session, order.before)
         if order.create is not None and not order.rebuild:
-            for statement in dialect.create_table(order.table, order.create):
-                session.execute(statement.encode())
+            if order.filled and order.staged_in is not None:
+                take_name(session, dialect, order.staged_in, order.table, order.create)
+            else:
+                for statement in dialect.create_table(order.table, order.create):
+                    session.execute(statement.encode())
         table = find_table(session, dialect, order.table)
         if table is None:
             raise table_gone(connection, order.table)

@@ -8,6 +8,11 @@ from ultravect.core.kinds.postgresql.catalogue import Session
 
 # shorter than the second after which a server looks for deadlocks
 _MOMENT = "300ms"
+_END_OTHERS = """
+SELECT pg_terminate_backend(pid) FROM pg_stat_activity
+WHERE usename = current_user AND pid <> pg_backend_pid()
+  AND pid IN (SELECT pid FROM pg_locks WHERE relation = to_regclass(%s))
+"""
 
 
 def try_lock(session: Session, table: str, mode: str) -> bool:
@@ -23,3 +28,8 @@ def try_lock(session: Session, table: str, mode: str) -> bool:
     except psycopg.errors.LockNotAvailable:
         return False
     return True
+
+
+def end_holders(session: Session, table: str) -> None:
+    """Ends other sessions of this user that hold a lock on ``table``, as it is written in SQL."""
+    session.execute(_END_OTHERS.encode(), (table,))

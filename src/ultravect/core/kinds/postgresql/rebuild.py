@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.base import Dialect, NewTable, TableName
 from ultravect.core.kinds.postgresql.catalogue import Session
 
 # whole rows of grants: WITH GRANT OPTION is kept, column by column it is not
@@ -47,6 +47,14 @@ def move_table(session: Session, dialect: Dialect, table: TableName, to: TableNa
         session.execute(f"ALTER TABLE {dialect.table(table)} SET SCHEMA {dialect.quote(to.schema)}".encode())
         table = TableName(to.schema, table.name)
     session.execute(f"ALTER TABLE {dialect.table(table)} RENAME TO {dialect.quote(to.name)}".encode())
+
+
+def take_name(session: Session, dialect: Dialect, filled: TableName, name: TableName, made: NewTable) -> None:
+    """Has a table that was made and filled as ``made`` without its key be the new table ``name``, with it."""
+    move_table(session, dialect, filled, name)
+    if made.keys:
+        keys = ", ".join(dialect.quote(key) for key in made.keys)
+        session.execute(f"ALTER TABLE {dialect.table(name)} ADD PRIMARY KEY ({keys})".encode())
 
 
 def kept_comments(old: LiveTable, names: Sequence[str], dialect: Dialect, table: str) -> list[str]:

@@ -430,7 +430,9 @@ class SqliteDatabase(LocalDatabase):
             LiveColumn(name, "", "", _held_type(kind), True, False) for name, kind in zip(names, kinds, strict=True)
         ]
 
-    def read(self, statement: str, types: Sequence[CanonicalType], doing: str) -> Iterator[pa.Table]:
+    def read(
+        self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
+    ) -> Iterator[pa.Table]:
         with self._session(doing) as session:
             session.set_authorizer(_may_read)
             session.text_factory = str

@@ -29,6 +29,7 @@ from ultravect.core.layouts.base import (
     unique_names,
 )
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks
+from ultravect.core.layouts.delimited.byte_parts import byte_parts, range_chunks, undivided
 from ultravect.core.layouts.delimited.cuts import csv_reader
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
@@ -44,6 +45,7 @@ from ultravect.core.layouts.delimited.lines import (
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, sniff
 from ultravect.core.layouts.delimited.typed import proofs, proven_by, suits, typed_columns
 from ultravect.core.layouts.encoding import utf8_chunks
+from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.types.dates import ISO_DATE
@@ -100,6 +102,23 @@ class DelimitedReader(TextValues):
     opened: Opened
     names: list[str]
     findings: list[Finding] = field(default_factory=list)
+    part: Part | None = None
+    """What is read of the file; None for all."""
+
+    @property
+    def undivided(self) -> str:
+        return undivided(self.file, self.layout, self.opened.dialect, carriage_returns=self.opened.carriage_returns)
+
+    def parts(self, count: int) -> Sequence[Part]:
+        with closing(self.file.open()) as stream:
+            return byte_parts(self.file, self.layout, _all_blocks(stream, self.opened), count)
+
+    def only_part(self, part: Part) -> DelimitedReader:
+        return replace(self, part=part, findings=[])
+
+    @property
+    def size(self) -> int:
+        return self.part.last - self.part.first if self.part else self.file.size
 
     @property
     def width(self) -> int:
@@ -108,9 +127,18 @@ class DelimitedReader(TextValues):
 
     def blocks(self) -> Iterator[Block]:
         """Whole rows after preamble and header."""
-        with closing(self.file.open()) as stream:
-            for block in _data_blocks(stream, self.opened):
+        with closing(self.file.open_stored() if self.part else self.file.open()) as stream:
+            for block in self._blocks(stream):
                 yield block if self.layout.ragged == "reject" else self._fitted(block)
+
+    def _blocks(self, stream: BinaryIO) -> Iterator[DelimitedBlock]:
+        if self.part is None:
+            yield from _data_blocks(stream, self.opened)
+            return
+        path = self.file.path
+        for block in cut_blocks(range_chunks(stream, self.part, path), self.opened.dialect, self.part.line, path):
+            if block.data.strip(b"\r\n"):
+                yield block
 
     def _fitted(self, block: DelimitedBlock) -> DelimitedBlock:
         """Short rows filled up and, when asked for, long ones cut: the layout wants it so."""
