@@ -332,6 +332,7 @@ export interface components {
             rejected: number;
             rows_after: number | null;
             rows_before: number | null;
+            slices: components["schemas"]["Slice"][];
             source: string;
             /** Format: date-time */
             started_at: string | null;
@@ -778,6 +779,20 @@ export interface components {
          * @enum {string}
          */
         SeverityEnum: "error" | "warning" | "note";
+        Slice: {
+            attempts: number;
+            /** Format: date-time */
+            ended_at: string | null;
+            error: components["schemas"]["Error"] | null;
+            /** @description Which rows it copies. */
+            label: string;
+            number: number;
+            progress: components["schemas"]["Progress"];
+            /** Format: date-time */
+            started_at: string | null;
+            state: components["schemas"]["RunState"];
+            worker: string;
+        };
         /** @description A table, view, file or sheet. */
         StoredObject: {
             comment?: string;

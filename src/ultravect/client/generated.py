@@ -443,6 +443,21 @@ class RunLine(Given):
     """
 
 
+class Slice(Given):
+    number: int
+    label: str
+    """
+    Which rows it copies.
+    """
+    state: str
+    worker: str
+    attempts: int
+    progress: dict[str, Any]
+    started_at: datetime | None = Field(...)
+    ended_at: datetime | None = Field(...)
+    error: dict[str, Any] | None = Field(...)
+
+
 class Token(Given):
     id: int
     label: str
@@ -600,6 +615,7 @@ class Leg(Given):
     checksums: dict[str, str] | None = Field(...)
     peak_memory: int | None = Field(...)
     strategy: str
+    slices: list[Slice]
 
 
 class NewToken(Given):

@@ -89,7 +89,7 @@ class RunsView(generics.ListAPIView[Run]):
     serializer_class = RunLineSerializer
 
     def get_queryset(self) -> QuerySet[Run]:
-        runs = Run.objects.select_related("job", "revision", "started_by").prefetch_related("legs")
+        runs = Run.objects.select_related("job", "revision", "started_by").prefetch_related("legs__slices")
         if job := self.request.query_params.get("job"):
             runs = runs.filter(job__name=job)
         if state := self.request.query_params.get("state"):

@@ -42,6 +42,7 @@ from ultravect.service.records.models import (
     Run,
     RunKind,
     SavedLayout,
+    Slice,
     State,
     Token,
     User,
@@ -297,6 +298,20 @@ class MarkOfLegSerializer(serializers.Serializer[Any]):
     files = serializers.IntegerField(required=False, help_text="How many files it has noted.")
 
 
+class SliceSerializer(serializers.ModelSerializer[Slice]):
+    label = Text(read_only=True, help_text="Which rows it copies.")
+    state = serializers.ChoiceField(choices=State.choices)
+    progress = shaped(ProgressSerializer())
+    error = shaped(ErrorSerializer(allow_null=True))
+
+    class Meta:
+        model = Slice
+        fields = [
+            "number", "label", "state", "worker", "attempts", "progress", "started_at", "ended_at", "error",
+        ]  # fmt: skip
+        read_only_fields = fields
+
+
 class LegSerializer(serializers.ModelSerializer[Leg]):
     state = serializers.ChoiceField(choices=State.choices)
     phases = shaped(PhaseSerializer(many=True))
@@ -306,6 +321,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
     checksums = shaped(serializers.DictField(child=Text(), allow_null=True))
     object = Text(read_only=True, help_text='The object that it copies, of a job with many; "" otherwise.')
     outcome = serializers.ChoiceField(choices=Outcome.choices)
+    slices = SliceSerializer(many=True, read_only=True)
     mark = shaped(MarkOfLegSerializer(allow_null=True))
     error = shaped(ErrorSerializer(allow_null=True))
 
@@ -314,7 +330,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         fields = [
             "number", "object", "source", "target", "state", "outcome", "error", "started_at", "ended_at", "attempts",
             "phases", "progress", "tally", "rows_before", "rows_after",
-            "created_target", "rejected", "gone", "mark", "comparison", "checksums", "peak_memory", "strategy",
+            "created_target", "rejected", "gone", "mark", "comparison", "checksums", "peak_memory", "strategy", "slices",
         ]  # fmt: skip
         read_only_fields = fields
 
@@ -439,7 +455,7 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
     def get_last_run(self, job: Job) -> dict[str, Any] | None:
         # an undo is no run of the job: what was loaded last is wanted
         runs = job.runs.exclude(kind=RunKind.UNDO)
-        run = runs.select_related("job", "revision", "started_by").prefetch_related("legs").first()
+        run = runs.select_related("job", "revision", "started_by").prefetch_related("legs__slices").first()
         return dict(RunLineSerializer(run).data) if run else None
 
 

@@ -413,6 +413,9 @@ class Leg(models.Model):
     outcome_asked_at = models.DateTimeField(null=True)
     """When the target was last asked for it, while it is unknown."""
 
+    slice_order = models.JSONField(null=True)
+    """What workers need to copy its slices, see ``SliceOrder``."""
+
     class Meta:
         ordering: ClassVar = ["number"]
         indexes: ClassVar = [
@@ -420,6 +423,32 @@ class Leg(models.Model):
             models.Index(fields=["outcome"], name="records_leg_outcome_idx"),
         ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "number"], name="one_leg_a_number")]
+
+
+class Slice(models.Model):
+    """A part of a leg that any worker can copy on its own; of the leg's attempt that is under way, or was the last."""
+
+    leg = models.ForeignKey(Leg, on_delete=models.CASCADE, related_name="slices")
+    number = models.PositiveIntegerField()
+    label = models.CharField(max_length=500)
+    state = models.CharField(max_length=16, choices=State.choices, default=State.QUEUED)
+    worker = models.CharField(max_length=100, blank=True, default="")
+    attempts = models.PositiveIntegerField(default=0)
+    lease = models.BigIntegerField(default=0)
+    """Grows each time the slice is begun or given back: what an earlier worker records is refused."""
+
+    progress = models.JSONField(default=dict)
+    result = models.JSONField(null=True)
+    error = models.JSONField(null=True)
+    started_at = models.DateTimeField(null=True)
+    seen_at = models.DateTimeField(null=True)
+    """When its worker last gave a sign of life."""
+
+    ended_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering: ClassVar = ["number"]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["leg", "number"], name="one_slice_a_number")]
 
 
 class FeedEntry(models.Model):
@@ -471,6 +500,7 @@ class Reject(models.Model):
     reason = models.TextField()
     record = models.TextField()
     key = models.TextField(blank=True, default="")
+    slice = models.PositiveIntegerField(null=True)
 
     class Meta:
         ordering: ClassVar = ["id"]

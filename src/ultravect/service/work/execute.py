@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import asyncio
-import os
-import socket
 import time
 from collections.abc import Callable
 from contextlib import suppress
@@ -23,6 +21,7 @@ from ultravect.service.work.lay_out import find_legs
 from ultravect.service.work.pool import LegPool, LegProcess
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.recorder import LeaseLost, Recorder
+from ultravect.service.work.slices import SliceExecutor, worker_name
 
 log = structlog.get_logger()
 
@@ -31,10 +30,6 @@ _STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
 _ASK_SECONDS = 120.0
 NOTHING, COMMITTED, UNKNOWN = Outcome.NOTHING, Outcome.COMMITTED, Outcome.UNKNOWN
-
-
-def worker_name() -> str:
-    return f"{socket.gethostname()}:{os.getpid()}"
 
 
 def _selection(leg: Leg) -> dict[str, Any]:
@@ -46,9 +41,10 @@ def _selection(leg: Leg) -> dict[str, Any]:
 class LegExecutor:
     """Executes legs with the processes of one pool."""
 
-    def __init__(self, pool: LegPool, requeue: Callable[[Leg], None]) -> None:
+    def __init__(self, pool: LegPool, slices: SliceExecutor, requeue: Callable[[Leg], None]) -> None:
         """``requeue`` queues a leg again."""
         self._pool = pool
+        self._slices = slices
         self._requeue = requeue
 
     async def execute(self, run_id: int, number: int) -> None:
@@ -156,12 +152,20 @@ class LegExecutor:
 
     async def _follow(self, leg: LegProcess, recorder: Recorder) -> dict[str, Any] | None:
         """Records events until the leg ends; what it said last, or None when it died without a word."""
-        ending = None
-        async for event in leg.events():
-            if event["kind"] in _ENDINGS:
-                ending = event
-            else:
+        ending, slices = None, None
+        try:
+            async for event in leg.events():
+                if event["kind"] in _ENDINGS:
+                    ending = event
+                    continue
                 await recorded(recorder.record)(event)
+                if event["kind"] == "slices":
+                    slices = asyncio.create_task(self._slices.of_leg(leg, recorder))
+        finally:
+            if slices is not None:
+                slices.cancel()
+                with suppress(asyncio.CancelledError, LeaseLost):
+                    await slices
         return ending
 
     async def _watch(self, leg: LegProcess, recorder: Recorder, limit: float | None) -> str:

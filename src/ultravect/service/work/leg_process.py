@@ -11,6 +11,7 @@ import datetime as dt
 import json
 import logging
 import os
+import queue
 import resource
 import select
 import signal
@@ -33,9 +34,11 @@ from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.legs import Legs, lay_out
 from ultravect.core.engine.plan.newer_rows import Again
 from ultravect.core.engine.run.execute import committed_result, run_leg
-from ultravect.core.engine.run.leg import LegResult
+from ultravect.core.engine.run.leg import LegResult, Listener
 from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.engine.run.row_selection import RowSelection, SelectionByKeys, SelectionByRows
+from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
+from ultravect.core.engine.run.sliced_leg import SliceRunner
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding
@@ -132,11 +135,32 @@ class _Speaker:
             self.say("changes", changes=[change.as_dict() for change in changes[start : start + _REJECTS_A_LINE]])
 
 
-def _watch(worker: socket.socket, seconds: float) -> None:
-    """Ends the process when its worker is gone, or gives no sign of life: another one may have the run by then."""
-    while select.select([worker], [], [], seconds)[0] and worker.recv(1024):
-        pass
+def _watch(worker: socket.socket, seconds: float, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
+    """Takes what the worker sends later. Ends the process when its worker is gone, or gives no sign of life: another one may have the
+    run by then."""
+    rest = b""
+    while select.select([worker], [], [], seconds)[0] and (part := worker.recv(1 << 16)):
+        *lines, rest = (rest + part).split(b"\n")
+        for line in lines:
+            if line:
+                inbox.put(json.loads(line))
     os._exit(1)
+
+
+class _QueuedSlices:
+    """Has slices copied by workers; see ``SliceRunner``."""
+
+    def __init__(self, speaker: _Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
+        self._speaker, self._inbox = speaker, inbox
+
+    def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
+        self._speaker.say("slices", order=order.as_json(), labels=[part.label for part in plan.slices])
+        for _ in plan.slices:
+            answer = self._inbox.get()
+            if "error" in answer:
+                error = answer["error"]
+                raise UltravectError(**{**error, "where": None}, **error["where"])
+            yield SliceResult.from_json(answer["slice"])
 
 
 def _peak_memory() -> int:
@@ -147,7 +171,7 @@ def _selection(selected: dict[str, Any]) -> RowSelection:
     return SelectionByKeys(selected["keys"]) if selected["keys"] else SelectionByRows(selected["rows"])
 
 
-def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:
+def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: SliceRunner) -> LegResult:
     return run_leg(
         job_from_data(task["job"]),
         ConnectionSpec(**task["source"]),
@@ -163,6 +187,19 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResu
         selection=_selection(task["selection"]) if task["selection"] else None,
         text=task["text"],
         again=Again(task["again"]["from"], task["again"]["to"]) if task["again"] else None,
+        slices=slices,
+    )
+
+
+def _copy_slice(task: dict[str, Any], speaker: _Speaker) -> SliceResult:
+    return run_slice(
+        LegPlan.from_json(task["plan"]),
+        task["number"],
+        SliceOrder.from_json(task["order"]),
+        ConnectionSpec(**task["source"]),
+        ConnectionSpec(**task["target"]),
+        speaker,
+        task["run"],
     )
 
 
@@ -200,7 +237,7 @@ def _find_legs(task: dict[str, Any]) -> Legs:
     )
 
 
-def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
+def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: SliceRunner) -> None:
     try:
         if task["kind"] == "legs":
             found = _find_legs(task)
@@ -214,7 +251,13 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> None:
         if task["kind"] == "outcome":
             speaker.say("asked", result=_ask(task))
             return
-        result = _undo(task, speaker, stopper) if task["kind"] == "undo" else _load(task, speaker, stopper)
+        if task["kind"] == "slice":
+            speaker.say("succeeded", peak_memory=_peak_memory(), slice=_copy_slice(task, speaker).as_json())
+            return
+        if task["kind"] == "undo":
+            result = _undo(task, speaker, stopper)
+        else:
+            result = _load(task, speaker, stopper, slices)
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
     except UltravectError as error:
         speaker.say(
@@ -254,9 +297,10 @@ def serve_leg(worker: socket.socket) -> NoReturn:
     try:
         task = _receive_task(worker)
         Limits(task["memory"]).apply()
-        watching = threading.Thread(target=_watch, args=(worker, task["lost_after"]), daemon=True)
+        inbox: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
+        watching = threading.Thread(target=_watch, args=(worker, task["lost_after"], inbox), daemon=True)
         watching.start()
-        _run(task, speaker, stopper)
+        _run(task, speaker, stopper, _QueuedSlices(speaker, inbox))
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
     # that was all; the worker closes the socket once it has read it, which ends this process

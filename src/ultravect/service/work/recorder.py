@@ -13,7 +13,7 @@ from django.utils import timezone
 
 from ultravect.core.engine.run.leg import PHASES
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Change, Leg, Outcome, Reject, Run, State
+from ultravect.service.records.models import Change, Leg, Outcome, Reject, Run, Slice, State
 from ultravect.service.work.attempts import job_of
 from ultravect.service.work.legs import add_event, after_leg, locked_run, roll_up
 from ultravect.service.work.register import enter_leg
@@ -110,6 +110,7 @@ class Recorder:
         """Removes the rows that are listed of the leg."""
         self.leg.rejects.all().delete()
         self.leg.changes.all().delete()
+        self.leg.slices.all().delete()
         self.leg.rejected = 0
 
     def record(self, event: dict[str, Any]) -> None:
@@ -134,6 +135,9 @@ class Recorder:
                 data = {"strategy": data["plan"]["strategy"]}
             case "rejects":
                 data = self._rejects(data["rejects"])
+            case "slices":
+                self._offer_slices(data["order"], data["labels"])
+                data = {"count": len(data["labels"])}
             case "changes":
                 Change.objects.bulk_create(Change(leg=self.leg, **_storable(item)) for item in data["changes"])
                 data = {"count": len(data["changes"])}
@@ -145,6 +149,18 @@ class Recorder:
                 self.leg.save(update_fields=_ACCOUNT)
                 self._outcome(Outcome.COMMITTED)
         self._event(event["kind"], data)
+
+    def _offer_slices(self, order: dict[str, Any], labels: list[str]) -> None:
+        """Lets every worker take slices of the leg; its own does so without being asked."""
+        from ultravect.service.work.tasks import queue_slice
+
+        self.leg.slice_order = order
+        self.leg.save(update_fields=["slice_order"])
+        Slice.objects.bulk_create(
+            Slice(leg=self.leg, number=number, label=_storable(label)[:500]) for number, label in enumerate(labels, 1)
+        )
+        for _ in labels[1:]:
+            queue_slice(self.run.pk, self.leg.number)
 
     def _outcome(self, outcome: Outcome) -> None:
         self.leg.outcome = outcome
@@ -169,9 +185,11 @@ class Recorder:
                 phase["started_at" if state == "running" else "ended_at"] = now
         self.leg.save(update_fields=["phases"])
 
-    def _rejects(self, rejects: list[dict[str, Any]]) -> dict[str, Any]:
+    def _rejects(self, rejects: list[dict[str, Any]], slice_number: int | None = None) -> dict[str, Any]:
         room = max(0, KEPT_REJECTS - self.leg.rejected)
-        Reject.objects.bulk_create(Reject(leg=self.leg, **_storable(reject)) for reject in rejects[:room])
+        Reject.objects.bulk_create(
+            Reject(leg=self.leg, slice=slice_number, **_storable(reject)) for reject in rejects[:room]
+        )
         self.leg.rejected += len(rejects)
         self.leg.save(update_fields=["rejected"])
         return {
@@ -207,6 +225,9 @@ class Recorder:
         self.leg.outcome_asked_at = self.leg.ended_at if outcome == Outcome.UNKNOWN else None
         self.leg.save(
             update_fields=[*_ACCOUNT, *_RESULT, "state", "phases", "outcome", "outcome_asked_at", "error", "ended_at"]
+        )
+        self.leg.slices.filter(state__in=[State.QUEUED, State.RUNNING]).update(
+            state=State.STOPPED, lease=F("lease") + 1, ended_at=self.leg.ended_at
         )
         enter_leg(self.leg, result)
         if self._is_one_of_many:

@@ -8,17 +8,21 @@ from __future__ import annotations
 from procrastinate.contrib.django import app
 
 from ultravect.service.work.execute import LegExecutor
+from ultravect.service.work.slices import SliceExecutor
 
 QUEUE = "runs"
+SLICES = "slices"
 LAYING_OUT = 0
 """In place of a leg's number: the legs of the run are to be found."""
 
 _executors: list[LegExecutor] = []
+_slices: list[SliceExecutor] = []
 
 
-def use_executor(executor: LegExecutor) -> None:
-    """Names the executor of this process, before its worker starts."""
+def use_executor(executor: LegExecutor, slices: SliceExecutor) -> None:
+    """Names the executors of this process, before its worker starts."""
     _executors[:] = [executor]
+    _slices[:] = [slices]
 
 
 @app.task(name="ultravect.execute_run", queue=QUEUE)
@@ -28,6 +32,17 @@ async def execute_leg(run_id: int, leg: int = 1) -> None:
         await _executors[0].lay_out(run_id)
     else:
         await _executors[0].execute(run_id, leg)
+
+
+@app.task(name="ultravect.execute_slice", queue=SLICES)
+async def execute_slice(run: int, number: int) -> None:
+    """Copies a slice of leg ``number`` that no worker has, if there is one."""
+    await _slices[0].execute_next(run, number)
+
+
+def queue_slice(run: int, leg: int) -> None:
+    """Queues a place for a worker that copies a slice of a leg, before legs that have not begun."""
+    execute_slice.configure(priority=1).defer(run=run, number=leg)
 
 
 def queue_leg(run_id: int, leg: int, place: str) -> None:

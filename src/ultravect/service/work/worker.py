@@ -20,7 +20,8 @@ from ultravect.service.work.legs import place_of
 from ultravect.service.work.pool import LegPool
 from ultravect.service.work.recorded import recorded
 from ultravect.service.work.recorder import Recorder
-from ultravect.service.work.tasks import LAYING_OUT, QUEUE, queue_laying_out, queue_leg, use_executor
+from ultravect.service.work.slices import SliceExecutor
+from ultravect.service.work.tasks import LAYING_OUT, QUEUE, SLICES, queue_laying_out, queue_leg, use_executor
 
 log = structlog.get_logger()
 _PAUSE_SECONDS = 1.0
@@ -34,6 +35,13 @@ WHERE job.status = 'doing' AND job.queue_name = %(queue)s AND NOT EXISTS (
   SELECT 1 FROM procrastinate_workers w WHERE w.id = job.worker_id
   AND w.last_heartbeat > now() - make_interval(secs => %(seconds)s))
 ORDER BY job.id LIMIT 1 FOR UPDATE OF job SKIP LOCKED
+"""
+# the leg of a slice sees to it itself; only the task has to end
+_END_SLICE_TASKS = """
+SELECT procrastinate_finish_job_v1(job.id, 'failed', false) FROM procrastinate_jobs job
+WHERE job.status = 'doing' AND job.queue_name = %(queue)s AND NOT EXISTS (
+  SELECT 1 FROM procrastinate_workers w WHERE w.id = job.worker_id
+  AND w.last_heartbeat > now() - make_interval(secs => %(seconds)s))
 """
 # legs that are to be worked on, and for which there is no task
 _WITHOUT_TASK = """
@@ -57,8 +65,9 @@ ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED
 async def run_worker(slots: int) -> None:
     """Works until cancelled."""
     pool = LegPool()
-    executor = LegExecutor(pool, _queue_again)
-    use_executor(executor)
+    slices = SliceExecutor(pool)
+    executor = LegExecutor(pool, slices, _queue_again)
+    use_executor(executor, slices)
     await pool.warm()
     sweeping = asyncio.create_task(_sweep(executor))
     try:
@@ -81,7 +90,7 @@ async def _take_legs(slots: int) -> None:
     # an app of its own: the other one queues runs in Django's transactions, in this process too
     async with app.with_connector(app.connector.get_worker_connector()).open_async() as worker_app:
         await worker_app.run_worker_async(
-            queues=[QUEUE],
+            queues=[QUEUE, SLICES],
             concurrency=slots,
             install_signal_handlers=False,
             # a task whose lock another has is only found by asking: the next leg into the same target waits no longer than this
@@ -111,6 +120,12 @@ def _take_stalled() -> bool:
     else:
         _continue(run, number)
     return True
+
+
+def _end_slice_tasks() -> None:
+    """Ends the tasks of slices that lost workers had."""
+    with connection.cursor() as cursor:
+        cursor.execute(_END_SLICE_TASKS, {"queue": SLICES, "seconds": settings.LOST_AFTER_SECONDS})
 
 
 @transaction.atomic
@@ -184,6 +199,7 @@ async def _sweep(executor: LegExecutor) -> None:
         try:
             while await recorded(_take_stalled)() or await recorded(_take_forgotten)():
                 pass
+            await recorded(_end_slice_tasks)()
             while (leg := await recorded(_unsettled)()) is not None:
                 await _settle(executor, leg)
         except Exception:
