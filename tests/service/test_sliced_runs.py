@@ -8,6 +8,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
+import psycopg
 from devtools.stack import Stack
 from tests.conftest import Place
 from tests.service.test_runs import _parent, _processes

@@ -700,7 +700,7 @@ export interface components {
             };
             id: number;
             /** @enum {string} */
-            kind: "state" | "legs" | "leg" | "phase" | "progress" | "log" | "finding" | "planned" | "rejects" | "read_again" | "changes" | "published" | "end";
+            kind: "state" | "legs" | "leg" | "phase" | "progress" | "log" | "finding" | "planned" | "rejects" | "read_again" | "slices" | "slice" | "changes" | "published" | "end";
             /** @description The number of the leg that it is of. */
             leg: number | null;
         };

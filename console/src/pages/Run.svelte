@@ -66,7 +66,10 @@
       if (event.data.outcome) later();
     } else if (event.kind === "phase") {
       phase(own.phases, String(event.data.name), event.data.state as "running" | "done", event.at);
-    } else if (event.kind === "progress") own.progress = event.data as Progress;
+    } else if (event.kind === "progress") {
+      own.progress = event.data as Progress;
+      if (own.slices.length) later();
+    } else if (event.kind === "slices" || event.kind === "slice") later();
     else if (event.kind === "rejects") own.rejected = Number(event.data.total);
   }
 
@@ -84,7 +87,7 @@
     void load().then(() => {
       if (problem) return;
       source = new EventSource(`/api/v1/runs/${number}/events`);
-      for (const kind of ["state", "legs", "leg", "phase", "progress", "log", "finding", "rejects"]) {
+      for (const kind of ["state", "legs", "leg", "phase", "progress", "log", "finding", "rejects", "slices", "slice"]) {
         source.addEventListener(kind, (event) => take(JSON.parse((event as MessageEvent<string>).data)));
       }
       source.addEventListener("end", () => {

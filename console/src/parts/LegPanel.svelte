@@ -3,6 +3,7 @@
   import type { Leg, Run } from "../lib/types";
   import Problem from "./Problem.svelte";
   import RunPlan from "./RunPlan.svelte";
+  import SlicesTable from "./SlicesTable.svelte";
   import State from "./State.svelte";
   import TallyView from "./TallyView.svelte";
 
@@ -67,4 +68,5 @@
     {/if}
     {#if leg.object && leg.error}<div class="mt-2"><Problem problem={leg.error} /></div>{/if}
   </div>
+  {#if leg.slices.length}<SlicesTable slices={leg.slices} />{/if}
 </section>

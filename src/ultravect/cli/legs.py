@@ -7,7 +7,8 @@ from collections.abc import Sequence
 
 from rich.markup import escape
 
-from ultravect.cli.output import cell, print_run, print_table, screen, state
+from ultravect.cli.output import cell, print_table, screen, state
+from ultravect.cli.run_lines import print_run
 from ultravect.client import Check, CheckedLeg, Leg, Run
 
 _SHOWN = 40

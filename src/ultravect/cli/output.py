@@ -14,7 +14,7 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
-from ultravect.client import Change, Check, Finding, Leg, MarkOfLeg, Page, Rehearsal, Run, RunSummary
+from ultravect.client import Change, Check, Finding, MarkOfLeg, Page, Rehearsal, Run, RunSummary
 
 _PIPED = not sys.stdout.isatty() and "COLUMNS" not in os.environ
 # what goes into a file or another program is neither cut nor wrapped
@@ -24,7 +24,6 @@ errors = Console(stderr=True, highlight=False)
 _STATES = {"succeeded": "green", "failed": "red", "stopped": "yellow", "running": "cyan", "queued": "dim"}
 _SEVERITIES = {"error": "red", "warning": "yellow", "note": "dim"}
 _PARTS = ("inserted", "updated", "unchanged", "repeated", "filtered", "rejected")
-_COMPARED = ("added", "gone", "changed", "equal")
 _MAX_CELL = 40
 
 
@@ -275,54 +274,3 @@ def mark_line(mark: MarkOfLeg) -> str:
     elif mark.files:
         line += f"; {mark.files:,} more now"
     return line
-
-
-def print_leg(leg: Leg, kind: str = "load") -> None:
-    created = "   (table created)" if leg.created_target and leg.tally else ""
-    source = "" if kind == "undo" else f"{escape(leg.source)} → "
-    screen.print(f"  {source}{escape(leg.target)}{created}", soft_wrap=True)
-    if leg.tally and kind != "undo":  # which reads no rows
-        screen.print(f"  {tally_line(leg.tally)}")
-    elif leg.rejected:
-        screen.print(f"  rejected {leg.rejected:,}")
-    if leg.gone:
-        screen.print(f"  gone from the source: {leg.gone:,}")
-    if leg.mark:
-        screen.print(f"  {escape(mark_line(leg.mark))}", soft_wrap=True)
-    if leg.comparison:
-        parts = [f"{leg.comparison[name]:,} {name}" for name in _COMPARED]
-        screen.print(f"  by key, against the rows before: {', '.join(parts)}")
-    if leg.checksums:
-        count = len(leg.checksums)
-        screen.print(f"  checksums of {count} column{'' if count == 1 else 's'}: the target gives back what was sent")
-    if leg.strategy and leg.tally and kind != "undo":
-        screen.print(f"  written by the strategy {leg.strategy}")
-    if leg.rows_before is not None and leg.rows_after is not None:
-        screen.print(f"  rows in the target: {leg.rows_before:,} before, {leg.rows_after:,} after")
-    elif leg.rows_after is not None:
-        screen.print(f"  rows in the files written: {leg.rows_after:,}, counted by reading them again")
-
-
-_OUTCOMES = {
-    "committed": "its rows are in the target; running it again may double them",
-    "unknown": "whether its rows are in the target is not known yet; the target is asked",
-}
-
-
-def print_run(run: Run) -> None:
-    """How a run ended, or how far it is."""
-    took = f" in {seconds(run)}" if seconds(run) else ""
-    again = f" (attempt {run.attempts}: taken over)" if run.attempts > 1 else ""
-    what = {"rejects": f", the rejects of run {run.origin},", "undo": f", the undo of run {run.origin},"}
-    screen.print(f"run {run.id} of {run.job}{what.get(run.kind, '')} {state(run.state)}{took}{again}")
-    if run.ended and run.state != "succeeded" and run.outcome != "nothing":
-        screen.print(f"  [bold yellow]outcome {run.outcome}[/]: {_OUTCOMES[run.outcome]}")
-    for leg in run.legs:
-        print_leg(leg, run.kind)
-    for other in run.followed_by:
-        does = "undoes it" if other.kind == "undo" else "loads its rejects"
-        screen.print(f"  run {other.id} {does}: {state(other.state)}")
-    if run.error:
-        screen.print(f"  [red]{escape(run.error['code'])}[/]: {escape(run.error['detail'])}", soft_wrap=True)
-        if run.error.get("hint"):
-            screen.print(f"  fix: {escape(run.error['hint'])}", soft_wrap=True)

@@ -22,6 +22,8 @@ _EVENT = {
                 "planned",
                 "rejects",
                 "read_again",
+                "slices",
+                "slice",
                 "changes",
                 "published",
                 "end",
