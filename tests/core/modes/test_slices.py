@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import csv
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import psycopg
 import pytest
 from devtools.pairs import Copied, Place
 from hypothesis import given
@@ -33,8 +34,8 @@ class Runner:
     target: ConnectionSpec
     backwards: bool = False
     twice: bool = False
-    lose: int = 0
-    """The number of a slice that is given up before it commits, and done again."""
+    late: Callable[[], object] = lambda: None
+    """Called when all slices are staged."""
     stages: list[Stage] = field(default_factory=list)
 
     def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
@@ -47,6 +48,7 @@ class Runner:
                     LegPlan.from_json(data), number, SliceOrder.from_json(sent), self.source, self.target, listener
                 )
             yield SliceResult.from_json(result.as_json())
+        self.late()
 
 
 class Sliced:
@@ -57,6 +59,8 @@ class Sliced:
         self.folder = folder
         self.files = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
         self.heard = Copied()
+        self.late = ""
+        """A statement that another session executes when all slices are staged."""
 
     def write(self, rows: list[tuple[Any, ...]], names: tuple[str, ...] = ("k", "v"), name: str = "rows.csv") -> None:
         with (self.folder / name).open("w", newline="") as file:
@@ -88,7 +92,9 @@ class Sliced:
                 "run": {"slices": slices},
             }
         )
-        self.runner = Runner(spec, self.place.spec, **(runner or {}))
+        self.runner = Runner(
+            spec, self.place.spec, **(runner or {}), late=lambda: self.late and self.place.sql(self.late)
+        )
         return run_leg(job, spec, self.place.spec, self.heard, receipt=f"sliced-{next(_numbers)}", slices=self.runner)
 
     def rows(self, columns: str = "k, v") -> list[tuple[Any, ...]]:
@@ -139,6 +145,59 @@ def test_a_new_table_has_its_key_and_what_it_is_given(sliced: Sliced) -> None:
     assert keys == [("sliced_pkey",)]
     assert sliced.place.sql("SELECT count(*), sum(k) FROM sliced") == [(20000, 200010000)]
     sliced.place.drop("slicing")
+
+
+def test_a_table_that_is_empty_is_replaced_by_the_one_that_slices_fill(sliced: Sliced) -> None:
+    sliced.place.sql("CREATE TABLE sliced (k integer PRIMARY KEY, v text DEFAULT 'x', more date)")
+    sliced.place.sql("CREATE INDEX sliced_v ON sliced (v)")
+    sliced.place.sql("COMMENT ON TABLE sliced IS 'rows'")
+    sliced.place.sql("GRANT SELECT ON sliced TO PUBLIC")
+    shape = (
+        "SELECT obj_description('sliced'::regclass), relacl::text, (SELECT array_agg(indexdef ORDER BY 1) FROM pg_indexes "
+        "WHERE tablename = 'sliced') FROM pg_class WHERE oid = 'sliced'::regclass"
+    )
+    before = sliced.place.sql(shape)
+    sliced.write(ROWS)
+    result = sliced.load()
+    assert sliced.runner.stages[0].becomes_target
+    assert result.strategy == "swap"
+    assert (sliced.rows(), sliced.place.sql(shape)) == (ROWS, before)
+    assert (result.rows_before, result.rows_after, result.tally.inserted) == (0, 500, 500)
+    assert sliced.left() == []
+
+
+@pytest.mark.parametrize("late", ["INSERT INTO sliced VALUES (0, 'late')", "ALTER TABLE sliced ADD UNIQUE (v)"])
+def test_an_empty_table_that_changes_meanwhile_is_not_replaced(sliced: Sliced, late: str) -> None:
+    sliced.place.sql("CREATE TABLE sliced (k integer PRIMARY KEY, v text)")
+    sliced.write(ROWS)
+    sliced.late = late
+    if "INSERT" in late:
+        result = sliced.load()
+        assert sliced.rows() == [(0, "late"), *ROWS]
+        assert (result.strategy, result.tally.inserted, result.rows_after) == ("direct", 500, 501)
+    else:
+        with pytest.raises(UltravectError) as refused:
+            sliced.load()
+        assert refused.value.code == "table-changed"
+        assert sliced.rows() == []
+    assert sliced.left() == []
+
+
+def test_an_empty_table_that_is_being_read_gets_the_rows_as_well(sliced: Sliced) -> None:
+    sliced.place.sql("CREATE TABLE sliced (k integer, v text)")
+    sliced.write(ROWS)
+    settings = sliced.place.spec.settings
+    with psycopg.connect(
+        host="127.0.0.1",
+        port=settings["port"],
+        dbname=settings["database"],
+        user=settings["user"],
+        password=settings["password"],
+    ) as reader:
+        reader.execute("SELECT count(*) FROM sliced")
+        sliced.load()
+    assert sliced.rows() == ROWS
+    assert sliced.left() == []
 
 
 @pytest.mark.parametrize("repeats", ["last", "first"])
@@ -315,31 +374,8 @@ def test_a_stage_that_a_lost_session_left_is_removed(sliced: Sliced) -> None:
 
 def test_a_table_that_appears_meanwhile_is_not_replaced(sliced: Sliced) -> None:
     sliced.write(ROWS)
-
-    @dataclass
-    class Late(Runner):
-        def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
-            yield from super().run(plan, order, listener)
-            sliced.place.sql("CREATE TABLE sliced (other integer)")
-
-    job = job_from_data(
-        {
-            "ultravect": 1,
-            "job": "sliced",
-            "from": {"connection": "incoming", "files": "rows.csv"},
-            "into": {"connection": sliced.place.spec.name, "table": "sliced"},
-            "run": {"slices": 2},
-        }
-    )
-    with pytest.raises(UltravectError) as refused:
-        run_leg(
-            job,
-            sliced.files,
-            sliced.place.spec,
-            sliced.heard,
-            receipt="sliced-late",
-            slices=Late(sliced.files, sliced.place.spec),
-        )
-    assert "already exists" in refused.value.detail
+    sliced.late = "CREATE TABLE sliced (other integer)"
+    with pytest.raises(UltravectError, match="already exists"):
+        sliced.load()
     assert sliced.place.sql("SELECT count(*) FROM sliced") == [(0,)]
     assert sliced.left() == []

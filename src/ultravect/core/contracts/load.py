@@ -16,6 +16,9 @@ STAGED = "ultravect_staged"
 DELETE_AND_INSERT = "delete and insert"
 """The strategy that takes the place of a swap that is no longer possible."""
 
+SWAP = "swap"
+"""The strategy of a load whose table takes the place of one that was empty."""
+
 PREVIOUS = "ultravect_previous_"
 
 

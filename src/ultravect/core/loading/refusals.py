@@ -25,6 +25,16 @@ def column_gone(order: LoadOrder, column: str) -> UltravectError:
     )
 
 
+def table_changed(order: LoadOrder) -> UltravectError:
+    """The table is another than the one for which rows were staged."""
+    return UltravectError(
+        "table-changed",
+        f"{order.table} was changed while rows were staged for it; nothing was written",
+        hint="run again: the plan is made anew",
+        table=str(order.table),
+    )
+
+
 def waiting_message(order: LoadOrder) -> str:
     """What a load says when another session's lock is in its way."""
     return f"another session holds a lock on {order.table}: waiting for it, up to {order.lock_seconds:g} s"

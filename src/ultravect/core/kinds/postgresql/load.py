@@ -24,7 +24,7 @@ import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.changes import RowChange
-from ultravect.core.contracts.load import DELETE_AND_INSERT, STAGED, Counts, LoadOrder
+from ultravect.core.contracts.load import DELETE_AND_INSERT, STAGED, SWAP, Counts, LoadOrder
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
@@ -47,6 +47,7 @@ from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import (
     previous_name,
     require_empty,
+    table_changed,
     waiting_message,
 )
 
@@ -108,6 +109,12 @@ class PostgresqlLoad(IsolatingLoad):
             self._keep_previous()
             into = self._new_table()
             self._removed = self.rows_before
+        elif order.filled and order.create is None and order.staged_in is not None:
+            # the table was empty when slices began to fill another one like it
+            self._shadow = ShadowTable.of(session, dialect, table, order.staged_in, analyzed=False)
+            if self._shadow is None:
+                raise table_changed(order)
+            self.strategy = SWAP
         elif order.removes_old and order.create is None and not self._stages:
             self._lock()
             self._keep_previous()
@@ -332,9 +339,13 @@ class PostgresqlLoad(IsolatingLoad):
         order = self._order
         if self._final != self._name:
             replace_table(self._session, self._dialect, self._live, self._final)
-        if self._shadow and not self._shadow.take_place():
-            self.strategy = DELETE_AND_INSERT
-            order.notify(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
+        if self._shadow and not self._shadow.take_place(of_empty=order.filled):
+            if order.filled:
+                order.notify(f"{order.table} is in use: rows are copied into it once more, which takes longer")
+                self.strategy = ""
+            else:
+                self.strategy = DELETE_AND_INSERT
+                order.notify(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
         if (order.after or self._parts) and self._counted is None:
             # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
             self._counted = self._of_load()

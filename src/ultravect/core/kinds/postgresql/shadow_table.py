@@ -94,6 +94,19 @@ def swap_obstacle(session: Session, dialect: Dialect, old: LiveTable, staging: s
     return ""
 
 
+def replaces_empty(session: Session, dialect: Dialect, old: LiveTable, staging: str | None) -> bool:
+    """Whether a table has no rows, and another one made like it could take its place without a difference."""
+    table = dialect.table(old.name)
+    asked = {"table": table, "staging": staging}
+    if session.execute(_PLAIN.encode(), asked).fetchone() is None:
+        return False
+    return _is_empty(session, table)
+
+
+def _is_empty(session: Session, table: str) -> bool:
+    return session.execute(f"SELECT FROM {table} LIMIT 1".encode()).fetchone() is None
+
+
 class ShadowTable:
     """``table`` is empty and stands next to ``old``, which is locked against other writers."""
 
@@ -119,16 +132,32 @@ class ShadowTable:
         if plain is None:
             return None
         name = TableName(staging or old.name.schema, f"ultravect_stage_{secrets.token_hex(6)}")
+        made = cls.made_like(session, dialect, old, name, analyzed=plain[0])
+        if made is None:
+            session.execute(f"DROP TABLE {dialect.table(name)}".encode())
+        return made
+
+    @classmethod
+    def made_like(
+        cls, session: Session, dialect: Dialect, old: LiveTable, name: TableName, *, analyzed: bool
+    ) -> ShadowTable | None:
+        """Makes a table like ``old``; None where it has not all that the old one has."""
         session.execute(f"CREATE TABLE {dialect.table(name)} (LIKE {dialect.table(old.name)} INCLUDING ALL)".encode())
+        return cls.of(session, dialect, old, name, analyzed=analyzed)
+
+    @classmethod
+    def of(
+        cls, session: Session, dialect: Dialect, old: LiveTable, name: TableName, *, analyzed: bool
+    ) -> ShadowTable | None:
+        """The table that was made like ``old``; None where the old one is another by now."""
         theirs, ours = (
             session.execute(_INDEXES.encode(), (dialect.table(of),)).fetchall() for of in (old.name, name)
         )
         table = find_table(session, dialect, name)
         if table is None or [made for _, made in theirs] != [made for _, made in ours]:
-            session.execute(f"DROP TABLE {dialect.table(name)}".encode())
             return None
         names = {new: known for (new, _), (known, _) in zip(ours, theirs, strict=True)}
-        return cls(session, dialect, old, table, names, *plain)
+        return cls(session, dialect, old, table, names, analyzed)
 
     def named(self, text: str) -> str:
         """``text`` of the server with the names that its reader knows."""
@@ -141,15 +170,20 @@ class ShadowTable:
         if self._analyzed:
             self._run(f"ANALYZE {self._dialect.table(self.table.name)}")
 
-    def take_place(self) -> bool:
-        """Takes the old table's name. Where that is being read, the old rows are deleted and these added: then it is False."""
+    def take_place(self, *, of_empty: bool = False) -> bool:
+        """Takes the old table's name. Where that is being read, the old rows are deleted and these added: then it is False.
+
+        ``of_empty``: the old table is replaced only if it has no rows; those that it has stay.
+        """
         old, new = self._old.name, self.table.name
         table, ours = self._dialect.table(old), self._dialect.table(new)
-        if not try_lock(self._session, table, "ACCESS EXCLUSIVE"):
+        locked = try_lock(self._session, table, "ACCESS EXCLUSIVE")
+        if not locked or (of_empty and not _is_empty(self._session, table)):
             names = ", ".join(
                 self._dialect.quote(column.name) for column in self._old.columns if not column.generated
             )
-            self._run(f"DELETE FROM {table}")
+            if not of_empty:
+                self._run(f"DELETE FROM {table}")
             self._run(f"INSERT INTO {table} ({names}) SELECT {names} FROM {ours}")
             self._run(f"DROP TABLE {ours}")
             return False

@@ -1,6 +1,7 @@
 """Stages of PostgreSQL: tables that several sessions fill, each its slice in a transaction of its own.
 
-A new table is filled itself, under another name and without its key, which is added when it takes its own. All other rows are staged in an
+A new table is filled itself, under another name and without its key, which is added when it takes its own. So is one like a table that
+is empty, which takes the place of that: a reader with an old snapshot sees no rows in either. All other rows are staged in an
 unlogged table, as a load of one session stages them in a temporary one. A stage belongs to the session that made it, by an advisory
 lock: a stage without an owner was left by a session that was lost, and the next one that makes a stage removes it.
 """
@@ -15,6 +16,7 @@ from dataclasses import replace
 import psycopg
 import pyarrow as pa
 
+from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stage
@@ -25,6 +27,7 @@ from ultravect.core.kinds.postgresql.copy_in import CopyIn
 from ultravect.core.kinds.postgresql.load import require_account, staging_query
 from ultravect.core.kinds.postgresql.locks import end_holders
 from ultravect.core.kinds.postgresql.session import explained
+from ultravect.core.kinds.postgresql.shadow_table import ShadowTable, replaces_empty
 from ultravect.core.loading.answers import table_gone
 from ultravect.core.loading.numbered import RowNumbers
 from ultravect.core.loading.receipts import ReceiptTable
@@ -48,6 +51,12 @@ class PostgresqlStages:
     def obstacle(self, order: LoadOrder) -> str:
         if order.create is not None or order.staged or order.changes:
             return ""
+        with (
+            closing(self._sign_in("plan")) as session,
+            explained(self._connection, f"looking whether {order.table} is empty"),
+        ):
+            if self._replaced(session, order) is not None:
+                return ""
         if order.removes_old:
             return (
                 "a table that is overwritten would be filled from a staging table: every row would be written twice"
@@ -66,11 +75,11 @@ class PostgresqlStages:
             home = live.name if live else order.table
             name = TableName(self._staging or home.schema, f"{_PREFIX}{secrets.token_hex(6)}")
             session.execute(_OWN, (name.name,))
-            self._make(session, order, name, home)
+            becomes_target = self._make(session, order, name, home)
             made = find_table(session, self._dialect, name)
             assert made is not None, "the table was created a moment ago"
             try:
-                yield Stage(made.name, self._fills(order))
+                yield Stage(made.name, becomes_target)
             finally:
                 end_holders(session, self._dialect.table(made.name))
                 session.execute(f"DROP TABLE IF EXISTS {self._dialect.table(made.name)}".encode())
@@ -78,28 +87,38 @@ class PostgresqlStages:
                     receipts = ReceiptTable(self._dialect, home)
                     session.execute(receipts.forget_slices(order.receipt).encode())
 
-    @staticmethod
-    def _fills(order: LoadOrder) -> bool:
-        return order.create is not None and not order.staged
+    def _replaced(self, session: Session, order: LoadOrder) -> LiveTable | None:
+        """The table that is empty, and whose place another one can take when the load is published."""
+        if order.create is not None or order.staged or order.changes or order.after or order.keep_previous:
+            return None
+        live = find_table(session, self._dialect, order.table)
+        staging = self._staging or (live.name.schema if live else None)
+        return live if live and replaces_empty(session, self._dialect, live, staging) else None
 
-    def _make(self, session: Session, order: LoadOrder, name: TableName, home: TableName) -> None:
+    def _make(self, session: Session, order: LoadOrder, name: TableName, home: TableName) -> bool:
+        """Makes the stage; whether it is to become the load's table."""
         if order.receipt is not None:
             session.autocommit = False
             require_account(session, self._connection, self._dialect, ReceiptTable(self._dialect, home))
             session.rollback()
             session.autocommit = True
         table = self._dialect.table(name)
-        if self._fills(order):
-            assert order.create is not None
+        if order.create is not None and not order.staged:
             for statement in self._dialect.create_table(name, replace(order.create, keys=())):
                 session.execute(statement.encode())
-        elif order.create is not None:
+            return True
+        if (empty := self._replaced(session, order)) is not None:
+            if ShadowTable.made_like(session, self._dialect, empty, name, analyzed=False) is not None:
+                return True
+            session.execute(f"DROP TABLE {table}".encode())
+        if order.create is not None:
             columns = [*(NewColumn(column.name, column.type) for column in order.columns), _NUMBER]
             for statement in self._dialect.create_table(name, NewTable(columns)):
                 session.execute(statement.encode())
             session.execute(f"ALTER TABLE {table} SET UNLOGGED".encode())
         else:
             session.execute(f"CREATE UNLOGGED TABLE {table} AS {staging_query(self._dialect, order, home)}".encode())
+        return False
 
     def _remove_left(self, session: Session) -> None:
         for schema, table in session.execute(_LEFT, (_PREFIX,)).fetchall():
