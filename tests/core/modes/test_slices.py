@@ -11,7 +11,7 @@ from typing import Any
 import psycopg
 import pytest
 from devtools.pairs import Copied, Place
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from ultravect.core.contracts.stage import Stage
@@ -237,6 +237,7 @@ def test_every_mode_gives_what_one_session_gives(
     assert sliced.left() == []
 
 
+@settings(max_examples=20)
 @given(
     k=st.lists(st.integers(-5, 30), min_size=1, max_size=60),
     slices=st.integers(2, 6),
