@@ -13,7 +13,8 @@ from ultravect.core.contracts.catalogue import LiveCheck, LiveColumn, LiveTable
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan
 from ultravect.core.engine.plan.target_checks import TargetCheck, checks_of
-from ultravect.core.engine.run.shape import Shaped, Shaper
+from ultravect.core.engine.run.shape import Shaper
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.expressions.bind import Scope, bind, bind_condition
 from ultravect.core.expressions.parse import parse_condition
 from ultravect.core.expressions.select_list import resolve

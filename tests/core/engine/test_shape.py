@@ -13,7 +13,8 @@ from tests.core.files import file_of
 
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.run.rejects import Reject, RejectLedger
-from ultravect.core.engine.run.shape import Shaped, Shaper
+from ultravect.core.engine.run.shape import Shaper
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.delimited.reader import open_delimited

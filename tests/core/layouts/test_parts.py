@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from tests.core.files import file_of
 
 from ultravect.core.layouts import open_layout
-from ultravect.core.layouts.base import FileReader
+from ultravect.core.layouts.base import FileReader, FileSpan
 from ultravect.core.layouts.chain import ChainReader
 from ultravect.core.layouts.parts import DividesRows, cuts
 from ultravect.core.model.document import LAYOUT
@@ -129,3 +129,36 @@ def test_cuts_are_runs_of_about_equal_size(sizes: list[int], count: int) -> None
     assert 1 <= len(found) <= count
     assert [number for first, last in found for number in range(first, last)] == list(range(len(sizes)))
     assert all(first < last for first, last in found)
+
+
+@given(
+    files=st.lists(st.lists(st.tuples(_CELLS, _CELLS), max_size=6), min_size=2, max_size=12),
+    ends=st.booleans(),
+)
+def test_small_files_are_read_as_one_block(files: list[list[tuple[str, str]]], ends: bool) -> None:
+    """The same rows, each with its own file, number and line."""
+    made = []
+    for number, rows in enumerate([[("1", "a")], *files]):
+        out = io.StringIO()
+        writer = csv.writer(out, lineterminator="\n", quoting=csv.QUOTE_ALL)
+        writer.writerow(["k", "v"])
+        writer.writerows(rows)
+        text = out.getvalue() if ends else out.getvalue().removesuffix("\n")
+        made.append(file_of(f"{number}.csv", text.encode()))
+    layout = LAYOUT.read({"format": "delimited", "delimiter": ",", "quote": '"', "preamble": 0, "header": True})
+    first = open_layout(made[0], layout)
+    found = [list(_shown(ChainReader(first, made, open_layout, joins=joins))) for joins in (True, False)]
+    assert found[0] == found[1]
+
+
+def _shown(reader: ChainReader) -> list[tuple[str, int, int | None, str]]:
+    shown = []
+    before: dict[str, int] = {}
+    for block in reader.blocks():
+        count = reader.read(block).count
+        spans = block.spans or [FileSpan(block.path, 0)]  # type: ignore[attr-defined]
+        for at in range(count):
+            span = [span for span in spans if span.first_row <= at][-1]
+            before[span.path] = before.get(span.path, 0) + 1
+            shown.append((span.path, before[span.path], block.row_line(at), block.row_text(at)))
+    return shown

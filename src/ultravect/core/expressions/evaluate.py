@@ -28,7 +28,7 @@ class Rows:
 
     columns: Mapping[int, pa.Array]
     count: int
-    file_name: str = ""
+    file_name: str | pa.Array = ""
     numbers: pa.Array | None = None
     run_id: str = ""
 
@@ -69,7 +69,8 @@ def _argument(argument: Bound, call: BoundCall, rows: Rows) -> Computed:
 def _shown(bound: RunFact, rows: Rows) -> pa.Array:
     if bound.what == "file_row":
         return rows.numbers if rows.numbers is not None else pa.nulls(rows.count, pa.int64())
-    return pa.repeat(pa.scalar(rows.file_name if bound.what == "file_name" else rows.run_id), rows.count)
+    text = rows.file_name if bound.what == "file_name" else rows.run_id
+    return pa.repeat(pa.scalar(text), rows.count) if isinstance(text, str) else text
 
 
 def _cast(bound: BoundCast, value: Computed) -> Computed:

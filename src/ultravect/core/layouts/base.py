@@ -99,6 +99,23 @@ class Block(Protocol):
         """A row as it was read."""
 
 
+@dataclass(frozen=True)
+class FileSpan:
+    """The rows of a block from ``first_row`` on, up to the next span, are all rows of the file ``path``."""
+
+    path: str
+    first_row: int
+
+
+@runtime_checkable
+class SpansFiles(Protocol):
+    """A block that may have rows of several files."""
+
+    @property
+    def spans(self) -> Sequence[FileSpan]:
+        """None where all rows are of the block's own path."""
+
+
 class Reader(Protocol):
     """Where rows come from, opened: ``names`` are unique and not empty.
 
@@ -195,6 +212,22 @@ class ReportsFailures(Protocol):
 
     def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
         """As ``Reader.read``, these rows of the block; for blocks of which ``read_parsed`` gave something."""
+
+
+@runtime_checkable
+class ReadsAlike(Protocol):
+    """A reader of a file, by which others that are cut as it is are opened quickly."""
+
+    def like(self, file: SourceFile) -> FileReader | None:
+        """A reader of another file; None where it has to be looked at more closely."""
+
+
+@runtime_checkable
+class JoinsFiles(Protocol):
+    """A reader of a file whose blocks can be put together with those of other files that are cut as it is."""
+
+    def join(self, blocks: Sequence[Block]) -> Block:
+        """One block of the rows of ``blocks``, each of which is all of its file; it is read by this reader."""
 
 
 @runtime_checkable

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from urllib.parse import unquote
@@ -14,18 +15,27 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import (
     Block,
     FileReader,
+    FileSpan,
+    JoinsFiles,
     ParsedColumns,
+    ReadsAlike,
     ReportsFailures,
     Rows,
     SourceFile,
+    SpansFiles,
+    VerifiesTypes,
     WantedColumn,
 )
 from ultravect.core.layouts.parts import Part, cuts
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.proof import Proof
 from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
+
+# files below the one are put together, until a block has as much as the other
+_SMALL_BYTES, _JOINED_BYTES = 256 << 10, 2 << 20
 
 NULL_PARTITION = "__HIVE_DEFAULT_PARTITION__"
 
@@ -49,6 +59,10 @@ class ChainBlock:
     def has_nul(self) -> bool:
         return self.block.has_nul
 
+    @property
+    def spans(self) -> Sequence[FileSpan]:
+        return self.block.spans if isinstance(self.block, SpansFiles) else ()
+
     def row_line(self, index: int) -> int | None:
         return self.block.row_line(index)
 
@@ -66,6 +80,9 @@ class ChainReader:
     findings: list[Finding] = field(default_factory=list)
     late_keys: dict[str, None] = field(default_factory=dict)
     """See ``TableReader``."""
+
+    joins: bool = True
+    """Whether small files may be put together in one block."""
 
     def __post_init__(self) -> None:
         self.findings = [*self.first.findings]
@@ -119,11 +136,30 @@ class ChainReader:
         return self.first.formats
 
     def blocks(self) -> Iterator[Block]:
+        joins = self.joins and isinstance(self.first, JoinsFiles) and not self._keys
+        small: list[Block] = []
         for file in self.files:
             reader = self.first if file.path == self.first.file.path else self._opened(file)
-            for block in reader.blocks():
+            blocks = iter(reader.blocks())
+            begun = list(itertools.islice(blocks, 2))
+            if joins and len(begun) == 1 and begun[0].size < _SMALL_BYTES:
+                small += begun
+                if sum(block.size for block in small) >= _JOINED_BYTES:
+                    yield self._joined(small)
+                    small = []
+                continue
+            if small:
+                yield self._joined(small)
+                small = []
+            for block in itertools.chain(begun, blocks):
                 self.late_keys.update(getattr(reader, "late_keys", {}))
                 yield ChainBlock(block, reader)
+        if small:
+            yield self._joined(small)
+
+    def _joined(self, blocks: Sequence[Block]) -> ChainBlock:
+        assert isinstance(self.first, JoinsFiles)
+        return ChainBlock(self.first.join(blocks), self.first)
 
     @property
     def undivided(self) -> str:
@@ -140,7 +176,8 @@ class ChainReader:
         return replace(self, files=[file for file in self.files if file.path in wanted], findings=[])
 
     def _opened(self, file: SourceFile) -> FileReader:
-        reader = self.opener(file, self.first.layout)
+        like = self.first.like(file) if isinstance(self.first, ReadsAlike) else None
+        reader = like or self.opener(file, self.first.layout)
         if reader.names != self.first.names or [k for k, _ in file.partitions] != [
             k for k, _ in self.first.file.partitions
         ]:
@@ -193,6 +230,11 @@ class ChainReader:
     def only(self, block: Block, places: npt.NDArray[np.int64]) -> Rows:
         assert isinstance(block, ChainBlock) and isinstance(block.reader, ReportsFailures)
         return self._with_keys(block, block.reader.only(block.block, places))
+
+    def prove(self, block: Block, wanted: Sequence[WantedColumn]) -> list[Proof | None] | None:
+        assert isinstance(block, ChainBlock)
+        own = all(column.position < len(self.first.names) for column in wanted)
+        return block.reader.prove(block.block, wanted) if own and isinstance(block.reader, VerifiesTypes) else None
 
     def parses(self, column: WantedColumn) -> bool:
         return self.first.parses(column)

@@ -204,3 +204,9 @@ def _without(converted: Converted, lost: pa.Array) -> Converted:
 def _whole(text: pa.Array) -> pa.Array:
     """2.0 as 2, which an integer takes."""
     return pc.replace_substring_regex(text, r"\.0$", "")
+
+
+def text_at(values: pa.Array, at: int) -> str | None:
+    """A value as text, for a message."""
+    text: str | None = as_text(values.slice(at, 1)).to_pylist()[0]
+    return text

@@ -15,7 +15,8 @@ from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.run.rejects import Reject
-from ultravect.core.engine.run.shape import Shaped, Shaper
+from ultravect.core.engine.run.shape import Shaper
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block
 from ultravect.core.model.base import allowed_rejects

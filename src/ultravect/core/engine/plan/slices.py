@@ -57,7 +57,8 @@ def _useful(plan: Planning) -> int:
         pieces = (reader.live.rows or 0) // _ROWS_OF_SLICE if reader.live else 0
     else:
         pieces = reader.size // _BYTES_OF_SLICE if reader else 0
-    return min(_MOST, os.cpu_count() or 1, pieces)
+    # each keeps about two processors busy: one here, and one of the server
+    return min(_MOST, (os.cpu_count() or 1) // 2, pieces)
 
 
 def _why_not(job: Job, plan: Planning) -> str:

@@ -27,6 +27,7 @@ from ultravect.core.engine.run.row_selection import RowSelection
 from ultravect.core.engine.run.sliced_leg import SlicedLeg, SliceRunner, SlicesHere
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.chain import ChainReader
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
@@ -168,6 +169,7 @@ def run_plan(
 ) -> LegResult:
     """Executes a plan, whichever process made it; see ``run_leg``."""
     if selection:
+        opened = _files_apart(opened)
         selection.ask(opened.reader)
     started = time.monotonic() if started is None else started
     if opened.plan.slices and receipt is not None and runner is not None:
@@ -182,7 +184,14 @@ def run_plan(
         listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
     # the source may have changed since: nothing of the first reading is kept
     listener.read_again()
+    opened = _files_apart(opened)
     return LegRun(opened, listener, shield, started, run_id, receipt, selection, isolates=True).run()
+
+
+def _files_apart(opened: OpenLeg) -> OpenLeg:
+    """With a reader whose blocks are each of one file, in which rows are found by their numbers."""
+    reader = opened.reader
+    return replace(opened, reader=replace(reader, joins=False)) if isinstance(reader, ChainReader) else opened
 
 
 def _additional(job: Job) -> Job:

@@ -176,7 +176,7 @@ class LegRun:
             if self._sums:
                 self._sums.add(item.batch)
             staged += item.batch.num_rows
-            self._rows_of[item.path] += item.rows
+            self._rows_of.update(item.rows_of_files)
             self._progress.report(rows_staged=staged)
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from ultravect.core.contracts.load import RefusedRow
 from ultravect.core.engine.run.rejects import Reject, key_text
-from ultravect.core.engine.run.shape import Shaped
+from ultravect.core.engine.run.shaped import Shaped
 
 
 @dataclass(frozen=True)

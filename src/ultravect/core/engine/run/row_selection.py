@@ -12,7 +12,7 @@ import numpy.typing as npt
 import pyarrow as pa
 
 from ultravect.core.engine.objects.tables import TableRows
-from ultravect.core.engine.run.shape import Shaped
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Reader
 

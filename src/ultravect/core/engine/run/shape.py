@@ -6,12 +6,12 @@ which something does not fit are parsed again as text, and converted by kernels 
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
-import numpy.typing as npt
 import pyarrow as pa
 
 from ultravect.core.engine.plan.drift import require_parsed, require_within
@@ -20,12 +20,23 @@ from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.target_checks import TargetCheck
 from ultravect.core.engine.run.breaches import breaches
 from ultravect.core.engine.run.rejects import Reject, key_text
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows
 from ultravect.core.expressions.evaluate import evaluate
 from ultravect.core.expressions.kernels import Computed
-from ultravect.core.layouts.base import Block, KeyedReader, ParsedColumns, Reader, ReportsFailures, Rows, WantedColumn
-from ultravect.core.types.arrow import as_text, convert_typed, plain_array
+from ultravect.core.layouts.base import (
+    Block,
+    FileSpan,
+    KeyedReader,
+    ParsedColumns,
+    Reader,
+    ReportsFailures,
+    Rows,
+    SpansFiles,
+    WantedColumn,
+)
+from ultravect.core.types.arrow import convert_typed, plain_array, text_at
 from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, try_cast
 from ultravect.core.types.overflow import has_overflowed
 
@@ -34,25 +45,6 @@ _MAX_RECORD = 10_000
 _MANY = 2  # one bad row in so many: the whole block is sorted out
 # where block after block has to be sorted out, only one in some is still parsed straight into its types first
 _GIVEN_UP, _TRIED_EACH = 2, 8
-
-
-@dataclass(frozen=True)
-class Shaped:
-    """``rows`` were read; the good ones are in ``batch``, others in ``rejects`` or ``filtered`` out.
-
-    ``index`` are the places in the block of the rows in ``batch``; ``before`` rows of the object ``path`` came before it.
-    """
-
-    rows: int
-    bytes: int
-    batch: pa.RecordBatch
-    rejects: Sequence[Reject]
-    filtered: int
-    index: npt.NDArray[np.int64]
-    path: str = ""
-    before: int = 0
-    keys: pa.Table | None = None
-    """Of the rows in ``batch``, where each may have to be found again; see ``layouts.base.KeyedReader``."""
 
 
 class Shaper:
@@ -85,6 +77,7 @@ class Shaper:
         self._needed = [WantedColumn(item.position, item.type, item.formats, plain=item.sampled) for item in inputs]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
+        self._spans: Sequence[FileSpan] = ()
         self._rows = 0
         self._first_row = first_row
         self._in_row = 0
@@ -98,7 +91,10 @@ class Shaper:
         )
 
     def shape(self, block: Block) -> Shaped:
-        if block.path != self._path:
+        self._spans = block.spans if isinstance(block, SpansFiles) else ()
+        if self._spans:
+            self._path, self._rows = "", 0  # each of its files begins and ends in it
+        elif block.path != self._path:
             self._path, self._rows, self._first_row = block.path, self._first_row, 0
         shaped = None
         if self._in_row < _GIVEN_UP or self._in_row % _TRIED_EACH == 0:
@@ -108,7 +104,7 @@ class Shaper:
         if shaped is None:
             shaped = self._sort_out(block, self._reader.read(block))
         rejects = self._with_keys(block, shaped.rejects)
-        shaped = replace(shaped, path=self._path, before=self._rows, rejects=rejects)
+        shaped = replace(shaped, path=self._path, before=self._rows, rejects=rejects, spans=self._spans)
         self._rows += shaped.rows
         return shaped
 
@@ -208,8 +204,12 @@ class Shaper:
     def _rows_of(self, inputs: Sequence[pa.Array], path: str, index: Any, count: int) -> InputRows:
         """What expressions see; ``index`` are the places of the rows in their block."""
         columns = {entry.slot: array for entry, array in zip(self._inputs, inputs, strict=True)}
-        numbers = pa.array(index + self._rows + 1, pa.int64())
-        return InputRows(columns, count, path, numbers, self._run_id)
+        if not self._spans:
+            return InputRows(columns, count, path, pa.array(index + self._rows + 1, pa.int64()), self._run_id)
+        firsts = np.array([span.first_row for span in self._spans])
+        at = np.searchsorted(firsts, index, side="right") - 1
+        paths = pa.array([span.path for span in self._spans]).take(pa.array(at))
+        return InputRows(columns, count, paths, pa.array(index - firsts[at] + 1, pa.int64()), self._run_id)
 
     def _sort_out(self, block: Block, rows: Rows) -> Shaped:
         """Converts rows of a block by kernels that say which of them do not fit, and why."""
@@ -273,7 +273,11 @@ class Shaper:
         """``index`` counts the rows of the block."""
         kept = None if value is None else value[:_MAX_VALUE]
         record = block.row_text(index)[:_MAX_RECORD]
-        return Reject(block.path, self._rows + 1 + index, block.row_line(index), column, kept, reason, record)
+        path, row = block.path, self._rows + 1 + index
+        if self._spans:
+            span = self._spans[bisect_right(self._spans, index, key=lambda span: span.first_row) - 1]
+            path, row = span.path, index - span.first_row + 1
+        return Reject(path, row, block.row_line(index), column, kept, reason, record)
 
     def _is_text(self, column: ColumnPlan) -> bool:
         """Whether bytes are text that is not decoded yet."""
@@ -304,17 +308,11 @@ class Shaper:
         converted = convert_typed(decoded.array, column.type, column.formats)
         failed = converted.failed | decoded.failed
         for at in np.flatnonzero(converted.failed):
-            value = _shown(decoded.array, int(at))
+            value = text_at(decoded.array, int(at))
             reasons.setdefault(int(at), (column.source, value, explain(value or "", column.type, column.formats)))
         for reason, mask in breaches(converted.array, column, has_nul, refuses):
             breached = as_mask(mask) & ~failed
             for at in np.flatnonzero(breached):
-                reasons.setdefault(int(at), (column.source, _shown(decoded.array, int(at)), reason))
+                reasons.setdefault(int(at), (column.source, text_at(decoded.array, int(at)), reason))
             failed |= breached
         return converted.array, failed
-
-
-def _shown(values: pa.Array, at: int) -> str | None:
-    """A value as text, for a message."""
-    text: str | None = as_text(values.slice(at, 1)).to_pylist()[0]
-    return text

@@ -151,7 +151,7 @@ def _stage(
         ledger.enforce(read, final=False)
         staging.write(shaped.batch)
         staged += shaped.batch.num_rows
-        files[shaped.path] += shaped.rows
+        files.update(shaped.rows_of_files)
         progress.report(rows_staged=staged)
     progress.report(now=True)
     return SliceResult(number, read, filtered, ledger.count, staged, dict(files), ledger.first)

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from ultravect.core.contracts.mark import ColumnMark
 from ultravect.core.engine.plan.mark_plan import ByPlan
 from ultravect.core.engine.plan.mark_values import family, parsed
-from ultravect.core.engine.run.shape import Shaped
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block, Reader, WantedColumn
 

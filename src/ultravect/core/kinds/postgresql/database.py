@@ -21,17 +21,18 @@ from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
-from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
-from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load, require_account
+from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load
+from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, explained_word
 from ultravect.core.kinds.postgresql.read import read_rows
 from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
 from ultravect.core.kinds.postgresql.stage import PostgresqlStages
+from ultravect.core.kinds.postgresql.staging import require_account
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
@@ -41,22 +42,6 @@ from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _SYNTAX = b"42601"
-# COPY … TO and DO can write even where a transaction is read-only
-_BY_CURSOR = frozenset(["SELECT", "WITH", "VALUES", "TABLE"])
-_READING = _BY_CURSOR | {"SHOW", "EXPLAIN"}
-
-
-def _explained(question: Statement) -> str:
-    """The first word of the statement whose plan is asked for."""
-    depth = 0
-    for token in question.tokens[1:]:
-        if token.kind == "mark" and token.text in "()":
-            depth += 1 if token.text == "(" else -1
-        elif token.kind == "word" and token.text in _BY_CURSOR:
-            return token.text
-        elif not depth and not (token.kind == "word" and token.text in ("ANALYZE", "VERBOSE")):
-            break
-    return ""
 
 
 class PostgresqlDatabase:
@@ -218,20 +203,20 @@ class PostgresqlDatabase:
             yield load
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
-        question = require_question(self._name, self.dialect, sql, _READING)
+        question = require_question(self._name, self.dialect, sql, READING)
         with self._session("ask") as session, explained(self._name, "answering the question"):
             session.read_only = True
             session.execute("SELECT set_config('statement_timeout', %s, true)", (str(int(seconds * 1000)),))
             query = question.text.encode()
             columns, natives = self._describe(session, query)
-            if question.first == "EXPLAIN" and _explained(question) not in _BY_CURSOR:
+            if question.first == "EXPLAIN" and explained_word(question) not in BY_CURSOR:
                 raise UltravectError(
                     "not-a-question",
                     f"connection {self._name}: only the plan of a statement that reads can be asked for",
                     hint="EXPLAIN a SELECT, WITH, VALUES or TABLE",
                     connection=self._name,
                 )
-            if question.first in _BY_CURSOR:
+            if question.first in BY_CURSOR:
                 # only a select that changes nothing can be declared as a cursor, whatever its text says
                 self._declare(session, b"DECLARE ultravect_question NO SCROLL CURSOR FOR " + query)
                 query = f"FETCH {limit + 1} FROM ultravect_question".encode()
@@ -274,7 +259,7 @@ class PostgresqlDatabase:
             session.commit()
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
-        question = require_question(self._name, self.dialect, query, _BY_CURSOR)
+        question = require_question(self._name, self.dialect, query, BY_CURSOR)
         with self._session("describe") as session, explained(self._name, "reading the columns of the query"):
             names, natives = self._describe(session, question.text.encode())
         return answer_columns(self.dialect, zip(names, natives, strict=True))

@@ -24,10 +24,10 @@ from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.kinds.postgresql.catalogue import Session, find_table
 from ultravect.core.kinds.postgresql.copy_in import CopyIn
-from ultravect.core.kinds.postgresql.load import require_account, staging_query
 from ultravect.core.kinds.postgresql.locks import end_holders
 from ultravect.core.kinds.postgresql.session import explained
 from ultravect.core.kinds.postgresql.shadow_table import ShadowTable, replaces_empty
+from ultravect.core.kinds.postgresql.staging import require_account, staging_query
 from ultravect.core.loading.answers import table_gone
 from ultravect.core.loading.numbered import RowNumbers
 from ultravect.core.loading.receipts import ReceiptTable

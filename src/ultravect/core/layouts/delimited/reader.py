@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import itertools
+import io
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import closing
@@ -28,23 +28,16 @@ from ultravect.core.layouts.base import (
     require_columns,
     unique_names,
 )
-from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks
+from ultravect.core.layouts.delimited.blocks import DelimitedBlock, cut_blocks
 from ultravect.core.layouts.delimited.byte_parts import byte_parts, range_chunks, undivided
 from ultravect.core.layouts.delimited.cuts import csv_reader
+from ultravect.core.layouts.delimited.joined import joined
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
-    blank_comments,
-    delimit_blanks,
-    drop_footer,
-    line_feeds,
-    quotes_after_blanks,
-    replace_delimiter,
-    skip_lines,
-    whole_lines,
 )
+from ultravect.core.layouts.delimited.opened import BLOCK_BYTES, Opened, all_blocks, data_blocks, dialect_of
 from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, sniff
 from ultravect.core.layouts.delimited.typed import proofs, proven_by, suits, typed_columns
-from ultravect.core.layouts.encoding import utf8_chunks
 from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
@@ -53,9 +46,7 @@ from ultravect.core.types.proof import Proof
 from ultravect.core.types.text_formats import TextFormats, cases
 from ultravect.core.words import counted
 
-# The first blocks are small, so that the first rows are there at once.
-BLOCK_BYTES = (128 << 10, 512 << 10, 2 << 20)
-LATER_BLOCK_BYTES = 2 << 20
+_SMALL_BYTES = 256 << 10
 
 # Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
 _ROW_NAMES = 200
@@ -83,16 +74,6 @@ def parsed_by_library(column: WantedColumn) -> bool:
     return kind in _PARSED
 
 
-@dataclass(frozen=True)
-class Opened:
-    """A file's complete layout, and the bytes that cut it; ``carriage_returns`` end its lines where it has no line feeds."""
-
-    path: str
-    layout: DelimitedLayout
-    dialect: Dialect
-    carriage_returns: bool
-
-
 @dataclass
 class DelimitedReader(TextValues):
     """See ``Reader``."""
@@ -105,13 +86,37 @@ class DelimitedReader(TextValues):
     part: Part | None = None
     """What is read of the file; None for all."""
 
+    def like(self, file: SourceFile) -> DelimitedReader | None:
+        """A reader of another file that is cut as this one; None where it has to be looked at more closely."""
+        with closing(file.open()) as stream:
+            head = stream.read(_SMALL_BYTES)
+        whole = len(head) < _SMALL_BYTES
+        if whole:
+            # so that it is not opened again
+            file = replace(file, open=lambda: io.BytesIO(head))
+        opened = replace(self.opened, path=file.path)
+        returns = b"\n" not in head and b"\r" in head
+        first = next((block for block in all_blocks(io.BytesIO(head), opened) if len(block.row_starts)), None)
+        if first is None or returns != opened.carriage_returns or (not whole and len(first.row_starts) < 2):
+            return None
+        row = _cells(first, 0, self.layout)
+        same = (
+            unique_names(row)[0] == self.names
+            if self.layout.header and not self.layout.names
+            else len(row) == self.width
+        )
+        return replace(self, file=file, opened=opened, findings=[]) if same else None
+
+    def join(self, blocks: Sequence[Block]) -> Block:
+        return joined([block for block in blocks if isinstance(block, DelimitedBlock)])
+
     @property
     def undivided(self) -> str:
         return undivided(self.file, self.layout, self.opened.dialect, carriage_returns=self.opened.carriage_returns)
 
     def parts(self, count: int) -> Sequence[Part]:
         with closing(self.file.open()) as stream:
-            return byte_parts(self.file, self.layout, _all_blocks(stream, self.opened), count)
+            return byte_parts(self.file, self.layout, all_blocks(stream, self.opened), count)
 
     def only_part(self, part: Part) -> DelimitedReader:
         return replace(self, part=part, findings=[])
@@ -133,7 +138,7 @@ class DelimitedReader(TextValues):
 
     def _blocks(self, stream: BinaryIO) -> Iterator[DelimitedBlock]:
         if self.part is None:
-            yield from _data_blocks(stream, self.opened)
+            yield from data_blocks(stream, self.opened)
             return
         path = self.file.path
         for block in cut_blocks(range_chunks(stream, self.part, path), self.opened.dialect, self.part.line, path):
@@ -185,7 +190,7 @@ class DelimitedReader(TextValues):
         if table.num_rows != int(whole.sum()):
             raise UltravectError(
                 "rows-uncertain",
-                f"{self.file.path}, from line {block.line:,}: {table.num_rows:,} rows were parsed and {int(whole.sum()):,} counted",
+                f"{block.path}, from line {block.line:,}: {table.num_rows:,} rows were parsed and {int(whole.sum()):,} counted",
                 hint="quotes in odd places, or lone carriage returns, make the rows uncertain; set layout.quote, or fix the file",
                 object=self.file.path,
                 line=block.line,
@@ -292,54 +297,6 @@ def _is_text(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
 
 
-def _dialect(layout: DelimitedLayout) -> Dialect:
-    quote = None if layout.quote == "none" else ord(layout.quote)
-    delimiter = (layout.delimiter or ",").encode()
-    escape = ord(layout.escape) if layout.escape else None
-    if layout.delimiter == BLANKS:
-        return Dialect(STAND_IN, quote, 0x0A, escape, b" ")
-    long = delimiter if len(delimiter) > 1 or delimiter == b"\x00" else None
-    return Dialect(STAND_IN if long else delimiter[0], quote, 0x0A, escape, long)
-
-
-def _all_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
-    layout, dialect, path = opened.layout, opened.dialect, opened.path
-    sizes = itertools.chain(BLOCK_BYTES, itertools.repeat(LATER_BLOCK_BYTES))
-    chunks = utf8_chunks(stream, layout.encoding or "utf-8", sizes, path)
-    if opened.carriage_returns:
-        chunks = line_feeds(chunks, dialect.quote)
-    preamble = layout.preamble or 0
-    if preamble:
-        chunks = skip_lines(chunks, preamble, dialect.newline)
-    if layout.comment or layout.footer or dialect.long_delimiter or layout.skip_blanks:
-        chunks = whole_lines(chunks, dialect.newline, path)
-    if layout.comment:
-        chunks = blank_comments(chunks, layout.comment.encode(), dialect.newline)
-    if layout.footer:
-        chunks = drop_footer(chunks, layout.footer, dialect.newline)
-    if layout.delimiter == BLANKS:
-        chunks = delimit_blanks(chunks, dialect.quote, path)
-    elif dialect.long_delimiter:
-        chunks = replace_delimiter(chunks, dialect.long_delimiter, path)
-    if layout.skip_blanks and dialect.quote is not None:
-        chunks = quotes_after_blanks(chunks, dialect.delimiter, dialect.quote)
-    return cut_blocks(chunks, dialect, preamble + 1, path)
-
-
-def _data_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
-    header = bool(opened.layout.header)
-    for block in _all_blocks(stream, opened):
-        if header and len(block.row_starts):
-            header = False
-            if len(block.row_starts) < 2:
-                continue
-            start = int(block.row_starts[1])
-            line = block.row_line(1)
-            block = DelimitedBlock(block.path, block.data[start:], line, block.dialect)
-        if not block.data.isspace() or block.data.strip(b"\r\n"):
-            yield block
-
-
 def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> DelimitedReader:
     """Opens a file, completes its layout and reads the names of its columns."""
     path = file.path
@@ -350,9 +307,9 @@ def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> Delimite
     sniffed = sniff(head, layout or DelimitedLayout(), len(head) < HEAD_BYTES)
     whole = sniffed.layout
     text = head.decode(whole.encoding or "utf-8", "replace")
-    opened = Opened(path, whole, _dialect(whole), "\n" not in text and "\r" in text)
+    opened = Opened(path, whole, dialect_of(whole), "\n" not in text and "\r" in text)
     with closing(file.open()) as stream:
-        blocks = _all_blocks(stream, opened)
+        blocks = all_blocks(stream, opened)
         first = next((block for block in blocks if len(block.row_starts)), None)
     if first is None:
         after = f" after its {counted(whole.preamble, 'preamble line')}" if whole.preamble else ""

@@ -1,0 +1,51 @@
+"""Thousands of small files are read as few blocks; what is said of a row names its own file, number and line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from devtools.pairs import Copied, Place
+
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.model.document import job_from_data
+
+
+def test_rows_of_small_files_keep_their_places(places: dict[str, Place], tmp_path: Path) -> None:
+    for hut in range(40):
+        rows = [f"{hut * 10 + night},{'x' if (hut, night) == (17, 2) else night}" for night in range(hut % 7)]
+        (tmp_path / f"hut-{hut:02}.csv").write_text("\n".join(["booking,nights", *rows]) + "\n" * (hut % 2))
+    place, heard = places["postgresql"], Copied()
+    place.drop("small_files")
+    place.sql("CREATE TABLE small_files (booking integer, nights integer, file text, place integer)")
+    spec = ConnectionSpec("incoming", "folder", {"path": str(tmp_path)}, [str(tmp_path)])
+    job = job_from_data(
+        {
+            "ultravect": 1,
+            "job": "small",
+            "from": {
+                "connection": "incoming",
+                "files": "hut-*.csv",
+                "layout": {"format": "delimited", "delimiter": ",", "header": True},
+                "newer": "files",
+            },
+            "columns": ["*", "file_name() as file", "file_row() as place"],
+            "into": {"connection": place.spec.name, "table": "small_files", "rejects": 1},
+        }
+    )
+    result = run_leg(job, spec, place.spec, heard, receipt="small-1")
+    wanted = [
+        (hut * 10 + night, night, f"hut-{hut:02}.csv", night + 1)
+        for hut in range(40)
+        for night in range(hut % 7)
+        if (hut, night) != (17, 2)
+    ]
+    assert place.sql("SELECT * FROM small_files ORDER BY 1") == wanted
+    assert result.files == {f"hut-{hut:02}.csv": hut % 7 for hut in range(40) if hut % 7}
+    assert [(reject.object, reject.row, reject.line) for reject in heard.rejected] == [("hut-17.csv", 3, 4)]
+    heard = Copied()
+    (tmp_path / "hut-45.csv").write_text("booking,nights\n450,1\n451,x\n")
+    (tmp_path / "hut-46.csv").write_text("booking,nights\n460,1\n")
+    run_leg(job, spec, place.spec, heard, receipt="small-2")
+    assert [(reject.object, reject.row, reject.line) for reject in heard.rejected] == [("hut-45.csv", 2, 3)]
+    place.drop("small_files")
