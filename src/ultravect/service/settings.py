@@ -7,6 +7,7 @@ ULTRAVECT_UPLOADS        folder that uploaded files are kept in; left out: nothi
 ULTRAVECT_UPLOAD_LIMIT   largest upload in MiB; default: 4096
 ULTRAVECT_SECRET_VARIABLES  environment variables that references to secrets may name; default: SECRET_*
 ULTRAVECT_SECRET_FOLDER  folder of the files that references to secrets may name; default: /run/secrets
+ULTRAVECT_SLICES         dask://HOST:PORT, the scheduler of a Dask cluster that copies slices; default: the service's own workers
 ULTRAVECT_LOST_AFTER     seconds without a sign of life after which a worker is taken for lost; default: 30
 ULTRAVECT_LEG_MEMORY     most memory of a leg's process in MiB; default: 4096
 ULTRAVECT_LOOK_MEMORY    most memory of a process that previews, checks or rehearses, in MiB; default: 1024
@@ -62,6 +63,9 @@ SECRET_FOLDER = os.environ.get("ULTRAVECT_SECRET_FOLDER", "/run/secrets")
 LEG_MEMORY_BYTES = int(os.environ.get("ULTRAVECT_LEG_MEMORY", "4096")) << 20
 LOOK_MEMORY_BYTES = int(os.environ.get("ULTRAVECT_LOOK_MEMORY", "1024")) << 20
 LOOK_SECONDS = float(os.environ.get("ULTRAVECT_LOOK_SECONDS", "60"))
+SLICES_CLUSTER = os.environ.get("ULTRAVECT_SLICES", "")
+if SLICES_CLUSTER and not SLICES_CLUSTER.startswith("dask://"):
+    raise ImproperlyConfigured("ULTRAVECT_SLICES must be dask://HOST:PORT, the scheduler of a Dask cluster")
 LOST_AFTER_SECONDS = float(os.environ.get("ULTRAVECT_LOST_AFTER", "30"))
 DEBUG = False
 ALLOWED_HOSTS = [h for h in os.environ.get("ULTRAVECT_HOSTS", "127.0.0.1,localhost,[::1]").split(",") if h]

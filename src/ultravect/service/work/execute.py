@@ -19,7 +19,7 @@ from ultravect.service.records.models import Leg, Outcome, RunKind, State
 from ultravect.service.work.attempts import attempt_names, job_of, run_facts
 from ultravect.service.work.lay_out import find_legs
 from ultravect.service.work.pool import LegPool, LegProcess
-from ultravect.service.work.recorded import opened_connection, recorded
+from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.recorder import LeaseLost, Recorder
 from ultravect.service.work.slices import SliceExecutor, worker_name
 
@@ -114,8 +114,9 @@ class LegExecutor:
             # fixes are edits of the text, which is of all legs where there are many
             "text": "" if leg.object else text,
             "layout": layout_version(named).structure if isinstance(named, str) else None,
-            "source": opened_connection(structure["from"]["connection"], text),
-            "target": opened_connection(structure["into"]["connection"], text),
+            "source": (source := opened_connection(structure["from"]["connection"], text)),
+            "target": (target := opened_connection(structure["into"]["connection"], text)),
+            "cluster": sealed_for_cluster(source, target),
         }
 
     async def _run(self, recorder: Recorder) -> None:
@@ -159,7 +160,7 @@ class LegExecutor:
                     ending = event
                     continue
                 await recorded(recorder.record)(event)
-                if event["kind"] == "slices":
+                if event["kind"] == "slices" and not event.get("cluster"):
                     slices = asyncio.create_task(self._slices.of_leg(leg, recorder))
         finally:
             if slices is not None:

@@ -38,10 +38,11 @@ from ultravect.core.engine.run.leg import LegResult, Listener
 from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.engine.run.row_selection import RowSelection, SelectionByKeys, SelectionByRows
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
-from ultravect.core.engine.run.sliced_leg import SliceRunner
+from ultravect.core.engine.run.sliced_leg import SliceRunner, usual_capacity
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding
+from ultravect.service.work.cluster import ClusterSlices
 from ultravect.service.work.limits import Limits
 
 _REJECTS_A_LINE = 100
@@ -153,6 +154,9 @@ class _QueuedSlices:
     def __init__(self, speaker: _Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
         self._speaker, self._inbox = speaker, inbox
 
+    def capacity(self) -> int:
+        return usual_capacity()
+
     def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
         self._speaker.say("slices", order=order.as_json(), labels=[part.label for part in plan.slices])
         for _ in plan.slices:
@@ -169,6 +173,12 @@ def _peak_memory() -> int:
 
 def _selection(selected: dict[str, Any]) -> RowSelection:
     return SelectionByKeys(selected["keys"]) if selected["keys"] else SelectionByRows(selected["rows"])
+
+
+def _slices(task: dict[str, Any], speaker: _Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> SliceRunner:
+    if cluster := task.get("cluster"):
+        return ClusterSlices(cluster["address"], cluster["source"], cluster["target"], task["run"], speaker.say)
+    return _QueuedSlices(speaker, inbox)
 
 
 def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: SliceRunner) -> LegResult:
@@ -300,7 +310,7 @@ def serve_leg(worker: socket.socket) -> NoReturn:
         inbox: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
         watching = threading.Thread(target=_watch, args=(worker, task["lost_after"], inbox), daemon=True)
         watching.start()
-        _run(task, speaker, stopper, _QueuedSlices(speaker, inbox))
+        _run(task, speaker, stopper, _slices(task, speaker, inbox))
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
     # that was all; the worker closes the socket once it has read it, which ends this process

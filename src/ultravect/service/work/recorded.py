@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Coroutine
 from dataclasses import asdict
 from typing import Any, ParamSpec, TypeVar
 
 from asgiref.sync import sync_to_async
+from django.conf import settings
 from django.db import close_old_connections
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.sealing import SealBroken
+from ultravect.service.sealing import SealBroken, read_key
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -25,6 +27,14 @@ def recorded(function: Callable[P, T]) -> Callable[P, Coroutine[Any, Any, T]]:
         return function(*arguments, **options)
 
     return sync_to_async(call)
+
+
+def sealed_for_cluster(source: dict[str, Any], target: dict[str, Any]) -> dict[str, str] | None:
+    """What has slices copied by a cluster, whose workers open the connections; None where there is no cluster."""
+    if not settings.SLICES_CLUSTER:
+        return None
+    keys = read_key(os.environ)
+    return {"address": settings.SLICES_CLUSTER, "source": keys.seal(source), "target": keys.seal(target)}
 
 
 def opened_connection(name: str, text: str) -> dict[str, Any]:

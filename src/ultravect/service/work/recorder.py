@@ -136,8 +136,11 @@ class Recorder:
             case "rejects":
                 data = self._rejects(data["rejects"])
             case "slices":
-                self._offer_slices(data["order"], data["labels"])
+                self._offer_slices(data["order"], data["labels"], queued=not data.get("cluster"))
                 data = {"count": len(data["labels"])}
+            case "slice":
+                self._slice_elsewhere(data.pop("number"), data)
+                return
             case "changes":
                 Change.objects.bulk_create(Change(leg=self.leg, **_storable(item)) for item in data["changes"])
                 data = {"count": len(data["changes"])}
@@ -150,7 +153,7 @@ class Recorder:
                 self._outcome(Outcome.COMMITTED)
         self._event(event["kind"], data)
 
-    def _offer_slices(self, order: dict[str, Any], labels: list[str]) -> None:
+    def _offer_slices(self, order: dict[str, Any], labels: list[str], *, queued: bool) -> None:
         """Lets every worker take slices of the leg; its own does so without being asked."""
         from ultravect.service.work.tasks import queue_slice
 
@@ -159,8 +162,22 @@ class Recorder:
         Slice.objects.bulk_create(
             Slice(leg=self.leg, number=number, label=_storable(label)[:500]) for number, label in enumerate(labels, 1)
         )
-        for _ in labels[1:]:
+        for _ in labels[1:] if queued else ():
             queue_slice(self.run.pk, self.leg.number)
+
+    def _slice_elsewhere(self, number: int, known: dict[str, Any]) -> None:
+        """Notes what has become of a slice that a cluster copies."""
+        piece = self.leg.slices.get(number=number)
+        now = timezone.now()
+        for name, value in _storable(known).items():
+            setattr(piece, name, value)
+        if known.get("state") == State.RUNNING:
+            piece.started_at, piece.attempts = now, piece.attempts + 1
+        elif "state" in known:
+            piece.ended_at = now
+        piece.save()
+        if "state" in known:
+            self._event("slice", {"number": number, **known})
 
     def _outcome(self, outcome: Outcome) -> None:
         self.leg.outcome = outcome

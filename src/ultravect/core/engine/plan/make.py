@@ -47,7 +47,7 @@ def make_plan(
     trusting: bool = False,
     text: str = "",
     again: Again | None = None,
-    sliced: bool = True,
+    slots: int | None = 1,
 ) -> Planning:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
@@ -56,14 +56,14 @@ def make_plan(
 
     ``again``: of a job that copies what is new, this range is copied, whatever was copied before.
 
-    ``sliced``: whether the leg may be cut into slices.
+    ``slots``: how many slices could be copied at the same time; None where the leg may not be cut into slices.
 
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
     when ``trusting``, from its first rows: see ``drift``.
     """
     plan = Planning(job, facts or RunFacts())
     with keeping_sessions():
-        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting, sliced=sliced)
+        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting, slots=slots)
     if text:
         plan.findings = [finding.edited(text) for finding in plan.findings]
     return plan
@@ -78,7 +78,7 @@ def _make(
     again: Again | None,
     *,
     trusting: bool,
-    sliced: bool,
+    slots: int | None,
 ) -> None:
     job, facts = plan.job, plan.facts
     selected: list[Selected] = []
@@ -145,8 +145,8 @@ def _make(
     except UltravectError as error:
         plan.refuse(error, job.source.place)
     narrow(job, plan)
-    if not plan.errors and plan.strategy is not None and plan.reader is not None and sliced:
-        plan_slices(job, plan, cut=scanning.limit is None)
+    if not plan.errors and plan.strategy is not None and plan.reader is not None and slots is not None:
+        plan_slices(job, plan, slots, cut=scanning.limit is None)
 
 
 def _open_target(plan: Planning, target: ConnectionSpec) -> None:

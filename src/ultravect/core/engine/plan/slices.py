@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import os
-
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
@@ -16,13 +14,15 @@ _MOST = 8
 _BYTES_OF_SLICE, _ROWS_OF_SLICE = 24 << 20, 200_000
 
 
-def plan_slices(job: Job, plan: Planning, *, cut: bool) -> None:
+def plan_slices(job: Job, plan: Planning, slots: int, *, cut: bool) -> None:
     """Cuts the leg, if it pays or the job wants it; what is decided is in the findings. ``cut`` False: only decides.
+
+    ``slots``: how many slices could be copied at the same time.
 
     The plan has no errors.
     """
     asked = job.run.slices
-    count = _useful(plan) if asked == "auto" else asked
+    count = _useful(plan, slots) if asked == "auto" else asked
     if count < 2:
         return
     why = _why_not(job, plan)
@@ -50,15 +50,14 @@ def plan_slices(job: Job, plan: Planning, *, cut: bool) -> None:
         plan.add("note", "slices-cut", f"copied in {count} slices, by as many workers as are free", "run.slices")
 
 
-def _useful(plan: Planning) -> int:
-    """How many slices could be quicker than one, by the size of the source and the processors here."""
+def _useful(plan: Planning, slots: int) -> int:
+    """How many slices could be quicker than one, by the size of the source."""
     reader = plan.reader
     if isinstance(reader, TableRows):
         pieces = (reader.live.rows or 0) // _ROWS_OF_SLICE if reader.live else 0
     else:
         pieces = reader.size // _BYTES_OF_SLICE if reader else 0
-    # each keeps about two processors busy: one here, and one of the server
-    return min(_MOST, (os.cpu_count() or 1) // 2, pieces)
+    return min(_MOST, slots, pieces)
 
 
 def _why_not(job: Job, plan: Planning) -> str:

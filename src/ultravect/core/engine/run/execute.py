@@ -72,6 +72,7 @@ def run_leg(
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = Progress(listener, 0)
+    runner = slices or SlicesHere(source, target, run_id)
     if selection:
         job = _additional(job)
 
@@ -86,7 +87,7 @@ def run_leg(
             trusting=trusting,
             text=text,
             again=again,
-            sliced=selection is None and bool(receipt),
+            slots=runner.capacity() if selection is None and receipt else None,
         )
 
     begin = partial(
@@ -98,7 +99,7 @@ def run_leg(
         run_id=run_id,
         receipt=ReceiptKey(receipt, leg) if receipt else None,
         selection=selection,
-        runner=slices or SlicesHere(source, target, run_id),
+        runner=runner,
     )
     plan = planned(trusting=True)
     if plan.errors and plan.sampled:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import dataclass, replace
@@ -22,8 +23,16 @@ from ultravect.core.errors import UltravectError
 class SliceRunner(Protocol):
     """What has slices copied."""
 
+    def capacity(self) -> int:
+        """How many slices it can have copied at the same time, each as quickly as one alone."""
+
     def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
         """The accounts of all slices of a plan, as they are done; UltravectError of one that failed, after which none goes on."""
+
+
+def usual_capacity() -> int:
+    """That of this machine: a slice keeps about two processors busy, one here and one of the database's server."""
+    return (os.cpu_count() or 1) // 2
 
 
 @dataclass(frozen=True)
@@ -33,6 +42,9 @@ class SlicesHere:
     source: ConnectionSpec
     target: ConnectionSpec
     run_id: str
+
+    def capacity(self) -> int:
+        return usual_capacity()
 
     def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
         for number in range(1, len(plan.slices) + 1):
