@@ -38,6 +38,9 @@ class Runner:
     """Called when all slices are staged."""
     stages: list[Stage] = field(default_factory=list)
 
+    def capacity(self) -> int:
+        return 1
+
     def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
         data, sent = plan.as_json(), order.as_json()
         self.stages.append(order.stage)

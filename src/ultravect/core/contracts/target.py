@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Protocol
@@ -102,6 +102,16 @@ class Load(Protocol):
         """Counts in the target, after publishing."""
 
 
+class LoadsTogether(Protocol):
+    """Loads that one transaction publishes: all of them, or none."""
+
+    def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
+        """Opens one of the loads; its ``publish`` leaves the commit to ``commit``."""
+
+    def commit(self) -> None:
+        """Makes the rows of all loads visible. UltravectError ``outcome-unknown`` where no answer says whether it took place."""
+
+
 @dataclass(frozen=True)
 class SwapNeeds:
     """What a job wants to be done with the table that an overwrite replaces: statements ``before`` and ``after`` in the load's
@@ -174,6 +184,11 @@ class Target(Protocol):
 
     def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
         """Opens a load; what it changes is seen by no one before it is published."""
+
+    @property
+    def together(self) -> Callable[[Sequence[LoadOrder]], AbstractContextManager[LoadsTogether]] | None:
+        """Prepares loads into different tables that are published by one transaction; leaving the context without ``commit`` undoes
+        them all. None where each load has a transaction of its own."""
 
 
 class Database(Source, Target, Protocol):

@@ -32,6 +32,7 @@ class LocalDatabase(ABC):
     locks_tables = False
     truncates = False
     stages: Stages | None = None
+    together = None
     exclusive_file = ""
     shares_snapshots = False
     _begin = "BEGIN TRANSACTION"

@@ -37,6 +37,11 @@ class RunOptions(Declared):
         description="Into how many slices a leg is cut, which several workers copy at the same time. auto: as many as it has use "
         "for, where that is quicker; 1: none.",
     )
+    publish: Literal["each", "together"] = Field(
+        default="each",
+        description="Of a job with many objects: each leg is published on its own, or all of them by one transaction, where the target "
+        "allows it; then the legs are copied one after the other.",
+    )
     on_error: Literal["finish", "stop"] = Field(
         default="finish",
         description="When a leg fails: finish the others, or begin no more of them. Each leg is published on its own.",
@@ -90,6 +95,10 @@ class Job(Declared):
     def _only_new(self) -> Job:
         newer, into = self.source.newer, self.into
         whole = (newer is None or newer.changed_rows) and self.source.feed is None
+        if self.source.feed is not None and self.run.publish == "together":
+            raise ValueError(
+                "run.publish: together is of legs with tables of their own; those of a feed write into one"
+            )
         if self.source.feed is not None and (into.removes_old or into.folder is not None):
             raise ValueError(
                 "from.feed copies files that are new: into.mode is append or upsert, into a table or files"

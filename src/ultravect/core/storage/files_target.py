@@ -42,6 +42,7 @@ class FilesTarget:
     truncates = False
     exclusive_file = ""
     stages: Stages | None = None
+    together = None
     can_isolate = False
     needs: Mapping[str, frozenset[str]] = {}
 

@@ -44,3 +44,8 @@ def job_of_run(run: Run) -> dict[str, Any]:
     """The job of a run, with the values that its parameters have in it."""
     structure = resolved(dict(run.revision.structure))
     return {**structure, "parameters": run.parameters} if run.parameters else structure
+
+
+def publishes_together(run: Run) -> bool:
+    """Whether one worker copies all legs of a run, and publishes them together."""
+    return (run.revision.structure.get("run") or {}).get("publish") == "together"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from typing import Any
 
@@ -16,12 +16,13 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
 from ultravect.service.records.lookup import layout_version, selected_keys, selected_rows
 from ultravect.service.records.models import Leg, Outcome, RunKind, State
-from ultravect.service.work.attempts import attempt_names, job_of, run_facts
+from ultravect.service.work.attempts import attempt_names, job_of, publishes_together, run_facts
 from ultravect.service.work.lay_out import find_legs
 from ultravect.service.work.pool import LegPool, LegProcess
 from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.recorder import LeaseLost, Recorder
 from ultravect.service.work.slices import SliceExecutor, worker_name
+from ultravect.service.work.together import begin_others, end_others, not_published, task_of
 
 log = structlog.get_logger()
 
@@ -121,18 +122,25 @@ class LegExecutor:
 
     async def _run(self, recorder: Recorder) -> None:
         while True:
+            if publishes_together(recorder.run):
+                recorders = await recorded(begin_others)(recorder, worker_name())
+            else:
+                recorders = [recorder]
             try:
-                task = await recorded(self._task)(recorder.leg)
+                tasks = [await recorded(self._task)(one.leg) for one in recorders]
             except UltravectError as error:
-                await recorded(recorder.end)(State.FAILED, error=error.as_dict())
+                for one in recorders:
+                    await recorded(one.end)(State.FAILED, error=error.as_dict())
                 return
-            if await self._attempt(recorder, task):
+            if await self._attempt(
+                recorder, task_of(tasks) if publishes_together(recorder.run) else tasks[0], recorders
+            ):
                 return
             await recorded(recorder.release)("the leg's process died")
             if not await recorded(recorder.begin)(worker_name()):
                 return
 
-    async def _attempt(self, recorder: Recorder, task: dict[str, Any]) -> bool:
+    async def _attempt(self, recorder: Recorder, task: dict[str, Any], recorders: Sequence[Recorder]) -> bool:
         """Runs the leg in a process; False when that died without a word, and another can take over."""
         leg = await self._pool.take()
         timeout = (recorder.run.revision.structure.get("run") or {}).get("timeout")
@@ -140,26 +148,32 @@ class LegExecutor:
             await leg.send(task)
             watch = asyncio.create_task(self._watch(leg, recorder, duration_seconds(timeout) if timeout else None))
             try:
-                ending = await self._follow(leg, recorder)
+                ending = await self._follow(leg, recorder, recorders)
             finally:
                 watch.cancel()
             late = "" if watch.cancelled() or not watch.done() else str(watch.result() or "")
             if ending is None and not late and await recorded(recorder.may_be_taken_over)():
                 return False
-            await self._end(recorder, ending, late, timeout)
+            if len(recorders) > 1:
+                await self._end_together(recorders, ending, late, timeout)
+            else:
+                await self._end(recorder, ending, late, timeout)
             return True
         finally:
             leg.close()
 
-    async def _follow(self, leg: LegProcess, recorder: Recorder) -> dict[str, Any] | None:
+    async def _follow(
+        self, leg: LegProcess, recorder: Recorder, recorders: Sequence[Recorder]
+    ) -> dict[str, Any] | None:
         """Records events until the leg ends; what it said last, or None when it died without a word."""
         ending, slices = None, None
+        by_number = {one.leg.number: one for one in recorders}
         try:
             async for event in leg.events():
                 if event["kind"] in _ENDINGS:
                     ending = event
                     continue
-                await recorded(recorder.record)(event)
+                await recorded(by_number.get(event.pop("leg", 0), recorder).record)(event)
                 if event["kind"] == "slices" and not event.get("cluster"):
                     slices = asyncio.create_task(self._slices.of_leg(leg, recorder))
         finally:
@@ -185,6 +199,25 @@ class LegExecutor:
                 leg.stop()
                 asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, leg.kill)
                 return "timeout" if over else "stop"
+
+    async def _end_together(
+        self, recorders: Sequence[Recorder], ending: dict[str, Any] | None, stopped_by: str, timeout: str | None
+    ) -> None:
+        """Closes legs that were to be published together: one has failed, or each has its own account."""
+        if ending and ending["kind"] == "succeeded":
+            for recorder in recorders:
+                result = ending["legs"][str(recorder.leg.number)]
+                await self._end(recorder, {"kind": "succeeded", **result}, "", None)
+            return
+        failed = next((one for one in recorders if ending and ending.get("leg") == one.leg.number), recorders[0])
+        await self._end(failed, ending, stopped_by, timeout)
+        outcome = Outcome(failed.leg.outcome)
+        for recorder in recorders:
+            if recorder is failed:
+                continue
+            state = State.STOPPED if outcome == NOTHING or failed.leg.state == State.STOPPED else State.FAILED
+            error = not_published(failed.leg, outcome) if failed.leg.state == State.FAILED else None
+            await self._close(recorder, state, outcome, error if outcome == NOTHING else None)
 
     async def _end(
         self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, timeout: str | None
@@ -264,6 +297,7 @@ def release_or_end(recorder: Recorder, why: str) -> bool:
     state = State.STOPPED if recorder.wants_stop() else State.FAILED
     error = None if state == State.STOPPED else with_outcome(UltravectError("worker-lost", why), outcome).as_dict()
     recorder.end(state, outcome=outcome, error=error)
+    end_others(recorder, state, outcome)
     return False
 
 

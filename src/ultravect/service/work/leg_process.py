@@ -39,6 +39,7 @@ from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.engine.run.row_selection import RowSelection, SelectionByKeys, SelectionByRows
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
 from ultravect.core.engine.run.sliced_leg import SliceRunner, usual_capacity
+from ultravect.core.engine.run.together import LegFailed, LegTogether, run_together
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.finding import Finding
@@ -94,9 +95,17 @@ class _Speaker:
     def __init__(self, worker: socket.socket, stopper: _Stopper) -> None:
         self._worker = worker
         self._stopper = stopper
+        self._leg: dict[str, int] = {}
         self._lock = threading.Lock()
 
+    def of(self, leg: int) -> _Speaker:
+        """The same for one of the legs of this process."""
+        speaker = _Speaker.__new__(_Speaker)
+        speaker.__dict__ = {**self.__dict__, "_leg": {"leg": leg}}
+        return speaker
+
     def say(self, kind: str, **data: Any) -> None:
+        data = {**self._leg, **data}
         line = json.dumps({"kind": kind, **data}, default=str).encode() + b"\n"
         # signals arrive in the main thread, and half a line must not be followed by another
         main = threading.current_thread() is threading.main_thread()
@@ -213,6 +222,23 @@ def _copy_slice(task: dict[str, Any], speaker: _Speaker) -> SliceResult:
     )
 
 
+def _load_together(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> dict[int, LegResult]:
+    legs = [
+        LegTogether(
+            item["leg"],
+            job_from_data(item["job"]),
+            speaker.of(item["leg"]),
+            [*item["earlier"], item["receipt"]],
+            LAYOUT_FILE.read(item["layout"]) if item["layout"] else None,
+        )
+        for item in task["legs"]
+    ]
+    facts = RunFacts(task["run"], dt.date.fromisoformat(task["date"]))
+    source, target = ConnectionSpec(**task["source"]), ConnectionSpec(**task["target"])
+    run_together(legs, source, target, task["run"], facts, stopper.shield)
+    return {leg.number: leg.result for leg in legs if leg.result is not None}
+
+
 def _undo(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:
     return undo_leg(
         job_from_data(task["job"]),
@@ -264,11 +290,20 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: Sli
         if task["kind"] == "slice":
             speaker.say("succeeded", peak_memory=_peak_memory(), slice=_copy_slice(task, speaker).as_json())
             return
+        if task["kind"] == "together":
+            results = _load_together(task, speaker, stopper)
+            memory = _peak_memory()
+            accounts = {number: {"peak_memory": memory, **found.as_dict()} for number, found in results.items()}
+            speaker.say("succeeded", legs=accounts)
+            return
         if task["kind"] == "undo":
             result = _undo(task, speaker, stopper)
         else:
             result = _load(task, speaker, stopper, slices)
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
+    except LegFailed as failed:
+        found = failed.error
+        speaker.say("failed", leg=failed.number, error=found.as_dict(), outcome=found.outcome, phase=found.phase)
     except UltravectError as error:
         speaker.say(
             "failed", peak_memory=_peak_memory(), error=error.as_dict(), outcome=error.outcome, phase=error.phase

@@ -16,7 +16,7 @@ from ultravect.core.words import counted
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, Event, Leg, Outcome, Run, State
 from ultravect.service.records.run_signals import notify_run
-from ultravect.service.work.attempts import job_of, run_facts
+from ultravect.service.work.attempts import job_of, publishes_together, run_facts
 
 _AT_ONCE = 4
 _NAMED = 3
@@ -53,6 +53,10 @@ def begin_legs(number: int) -> None:
     if State(run.state).ended:
         return
     legs = list(run.legs.values_list("number", "state", "begun", "waits_for"))
+    if publishes_together(run):
+        # one worker copies them all: see ``together``
+        legs = sorted(legs)[:1]
+        legs = [(number, state, begun, []) for number, state, begun, _ in legs]
     ended = {leg for leg, state, *_ in legs if State(state).ended}
     under_way = sum(begun and leg not in ended for leg, _, begun, _ in legs)
     room = (run.revision.structure.get("run") or {}).get("at_once", _AT_ONCE) - under_way

@@ -5,6 +5,7 @@ from __future__ import annotations
 from django.db import transaction
 
 from ultravect.service.records.models import Leg, Run, State
+from ultravect.service.work.attempts import publishes_together
 from ultravect.service.work.lay_out import end_without_legs
 from ultravect.service.work.legs import locked_run
 from ultravect.service.work.recorder import Recorder
@@ -23,6 +24,10 @@ def stop_run(number: int) -> None:
 
 def stop_leg(number: int, leg: int) -> None:
     """Asks one leg of a run to stop; the others go on."""
+    found = Leg.objects.select_related("run__revision").get(run_id=number, number=leg)
+    if publishes_together(found.run):
+        stop_run(number)
+        return
     Leg.objects.filter(run_id=number, number=leg).update(stop_requested=True)
     _end_queued(Leg.objects.get(run_id=number, number=leg))
 

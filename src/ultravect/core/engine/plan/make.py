@@ -47,7 +47,7 @@ def make_plan(
     trusting: bool = False,
     text: str = "",
     again: Again | None = None,
-    slots: int | None = 1,
+    slots: Callable[[], int] | None = lambda: 1,
 ) -> Planning:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
@@ -56,7 +56,7 @@ def make_plan(
 
     ``again``: of a job that copies what is new, this range is copied, whatever was copied before.
 
-    ``slots``: how many slices could be copied at the same time; None where the leg may not be cut into slices.
+    ``slots`` says how many slices could be copied at the same time; None where the leg may not be cut into slices.
 
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
     when ``trusting``, from its first rows: see ``drift``.
@@ -78,7 +78,7 @@ def _make(
     again: Again | None,
     *,
     trusting: bool,
-    slots: int | None,
+    slots: Callable[[], int] | None,
 ) -> None:
     job, facts = plan.job, plan.facts
     selected: list[Selected] = []

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
@@ -14,10 +16,10 @@ _MOST = 8
 _BYTES_OF_SLICE, _ROWS_OF_SLICE = 24 << 20, 200_000
 
 
-def plan_slices(job: Job, plan: Planning, slots: int, *, cut: bool) -> None:
+def plan_slices(job: Job, plan: Planning, slots: Callable[[], int], *, cut: bool) -> None:
     """Cuts the leg, if it pays or the job wants it; what is decided is in the findings. ``cut`` False: only decides.
 
-    ``slots``: how many slices could be copied at the same time.
+    ``slots`` says how many slices could be copied at the same time.
 
     The plan has no errors.
     """
@@ -50,14 +52,14 @@ def plan_slices(job: Job, plan: Planning, slots: int, *, cut: bool) -> None:
         plan.add("note", "slices-cut", f"copied in {count} slices, by as many workers as are free", "run.slices")
 
 
-def _useful(plan: Planning, slots: int) -> int:
+def _useful(plan: Planning, slots: Callable[[], int]) -> int:
     """How many slices could be quicker than one, by the size of the source."""
     reader = plan.reader
     if isinstance(reader, TableRows):
         pieces = (reader.live.rows or 0) // _ROWS_OF_SLICE if reader.live else 0
     else:
         pieces = reader.size // _BYTES_OF_SLICE if reader else 0
-    return min(_MOST, slots, pieces)
+    return min(_MOST, pieces, slots()) if pieces > 1 else 1
 
 
 def _why_not(job: Job, plan: Planning) -> str:

@@ -21,7 +21,7 @@ from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.run.copied_files import tidy
 from ultravect.core.engine.run.copy_files import mirror_leg
 from ultravect.core.engine.run.leg import PHASES, LegResult, Listener
-from ultravect.core.engine.run.leg_run import LegRun
+from ultravect.core.engine.run.leg_run import REFUSALS, LegRun
 from ultravect.core.engine.run.progress import Progress
 from ultravect.core.engine.run.row_selection import RowSelection
 from ultravect.core.engine.run.sliced_leg import SlicedLeg, SliceRunner, SlicesHere
@@ -87,7 +87,7 @@ def run_leg(
             trusting=trusting,
             text=text,
             again=again,
-            slots=runner.capacity() if selection is None and receipt else None,
+            slots=runner.capacity if selection is None and receipt else None,
         )
 
     begin = partial(
@@ -105,7 +105,7 @@ def run_leg(
     if plan.errors and plan.sampled:
         plan = planned(trusting=False)  # more rows may have other types
     if plan.nothing and not plan.errors:
-        return _nothing_new(plan, source, listener, started)
+        return nothing_new(plan, source, listener, started)
     try:
         return begin(plan, reported=())
     except TypeDrift as drift:
@@ -130,10 +130,7 @@ def _planned_leg(
     for finding in plan.findings:
         if finding not in reported:
             listener.finding(finding)
-    if plan.errors:
-        first = plan.errors[0]
-        more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
-        raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
+    require_plan(plan)
     opened = OpenLeg.of(plan)
     listener.planned(opened.plan)
     result = run_plan(
@@ -144,7 +141,15 @@ def _planned_leg(
     return result
 
 
-def _nothing_new(plan: Planning, source: ConnectionSpec, listener: Listener, started: float) -> LegResult:
+def require_plan(plan: Planning) -> None:
+    """Raises the first error of a plan."""
+    if plan.errors:
+        first = plan.errors[0]
+        more = f" ({counted(len(plan.errors) - 1, 'more error')})" if len(plan.errors) > 1 else ""
+        raise UltravectError(first.code, first.message + more, hint=first.fix, place=first.place)
+
+
+def nothing_new(plan: Planning, source: ConnectionSpec, listener: Listener, started: float) -> LegResult:
     """A leg without a load: what was copied before is all there is."""
     for finding in plan.findings:
         listener.finding(finding)
@@ -170,7 +175,7 @@ def run_plan(
 ) -> LegResult:
     """Executes a plan, whichever process made it; see ``run_leg``."""
     if selection:
-        opened = _files_apart(opened)
+        opened = files_apart(opened)
         selection.ask(opened.reader)
     started = time.monotonic() if started is None else started
     if opened.plan.slices and receipt is not None and runner is not None:
@@ -180,16 +185,16 @@ def run_plan(
     try:
         return leg.run()
     except UltravectError as error:
-        if error.code not in ("constraint-refused", "value-refused") or not leg.may_isolate or leg.published:
+        if error.code not in REFUSALS or not leg.may_isolate or leg.published:
             raise
         listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
     # the source may have changed since: nothing of the first reading is kept
     listener.read_again()
-    opened = _files_apart(opened)
+    opened = files_apart(opened)
     return LegRun(opened, listener, shield, started, run_id, receipt, selection, isolates=True).run()
 
 
-def _files_apart(opened: OpenLeg) -> OpenLeg:
+def files_apart(opened: OpenLeg) -> OpenLeg:
     """With a reader whose blocks are each of one file, in which rows are found by their numbers."""
     reader = opened.reader
     return replace(opened, reader=replace(reader, joins=False)) if isinstance(reader, ChainReader) else opened

@@ -73,5 +73,10 @@ class LegResult:
     nothing: str = ""
     """Why there was nothing to copy, and no load."""
 
+    @classmethod
+    def of_nothing(cls, why: str) -> LegResult:
+        """Of a leg that found nothing to copy."""
+        return cls(Tally(), None, None, False, 0.0, nothing=why)
+
     def as_dict(self) -> dict[str, Any]:
         return asdict(self)

@@ -5,8 +5,8 @@ from __future__ import annotations
 import itertools
 import time
 from collections import Counter
-from collections.abc import Callable, Iterable, Mapping
-from contextlib import AbstractContextManager
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import AbstractContextManager, contextmanager
 
 from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
 from ultravect.core.contracts.mark import MarkChange
@@ -33,6 +33,9 @@ from ultravect.core.words import counted
 _NAMED_FILES = 10
 _REJECTS_AT_ONCE = 500
 # what a load raises while publishing, when no answer says whether it was committed
+REFUSALS = ("constraint-refused", "value-refused")
+"""Errors of single rows, which are found when each is written apart from the others."""
+
 _NOT_ANSWERED = ("outcome-unknown", "connection-lost")
 
 
@@ -55,7 +58,7 @@ class LegRun:
         self._plan = plan
         self._mode = job.into.mode
         self._isolates = isolates
-        self._order = load_order(
+        self.order = load_order(
             opened, receipt, isolate=self._isolates, notify=lambda text: listener.log("warning", text)
         )
         self._created = plan.create is not None and not plan.rebuilds and opened.target.database is not None
@@ -67,6 +70,7 @@ class LegRun:
         self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects)
         self._places = RowPlaces() if isolates else None
         self.published = False
+        self._receipt_left = Receipt(str(self._table), self._mode)
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
         self._selection = selection
         self._rows_of: Counter[str] = Counter()
@@ -79,9 +83,19 @@ class LegRun:
         self._sums: Checksums | None = None
         database = opened.target.database
         if job.into.checksums and not job.into.matches_rows and database is not None:
-            self._sums = Checksums(database, self._order.columns)
+            self._sums = Checksums(database, self.order.columns)
 
     def run(self) -> LegResult:
+        with self.running() as read, self._target.load(self.order) as load:
+            self.fill(load, read)
+            with self._shield():
+                self.publish(load)
+                self.committed(load)
+            return self.verified(load)
+
+    @contextmanager
+    def running(self) -> Iterator[Callable[[], None]]:
+        """Reads for as long as the context lasts; what it gives starts the reading, where that has to wait for the target."""
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
         one_file = isinstance(self._reader, TableRows) and self._reader.shares_file_with(self._target)
@@ -90,7 +104,7 @@ class LegRun:
             self._reading.start()
         self._phase = "stage"
         try:
-            return self._load(self._reading.start if one_file else None)
+            yield self._reading.start if one_file else lambda: None
         except UltravectError as error:
             error.phase = error.phase or self._phase
             raise
@@ -104,54 +118,59 @@ class LegRun:
             if self._places:
                 self._places.close()
 
-    def _load(self, read: Callable[[], None] | None) -> LegResult:
-        """``read`` starts the reading, where that has to wait for the target."""
-        if self._sums and not self._order.removes_old and not self._created:
+    def fill(self, load: Load, read: Callable[[], None] = lambda: None) -> None:
+        """Stages the rows, and has the target do what the order says; ``read`` starts the reading."""
+        if self._sums and not self.order.removes_old and not self._created:
             self._sums.before = self._sums.of_table(self._table)
-        with self._target.load(self._order) as load:
-            if read:
-                read()
-            if self._created or self._plan.rebuilds:
-                self._listener.log("info", f"created table {self._table}, visible once the load is published")
-            for change in self._plan.changes:
-                what = "adding" if change.added else "enlarging"
-                self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
-            self._stage(load)
-            tolerated = self._ledger.tolerated(self._tally.read) if self._isolates else 0
-            counts = load.finish(tolerated, complete=not self._ledger.count)
-            self._refuse(load.refused)
-            self._settle(counts)
-            if load.changes:
-                self._listener.changes(load.changes)
-            if load.previous:
-                self._listener.log("info", f"the rows that are replaced are kept in {load.previous}")
-            self._listener.phase("stage", "done")
-            self._phase = "publish"
-            with self._shield():
-                self._listener.phase("publish", "running")
-                self._publish(load)
-            self._listener.phase("publish", "done")
-            for path in load.written[:_NAMED_FILES]:
-                self._listener.log("info", f"wrote {path}")
-            if len(load.written) > _NAMED_FILES:
-                self._listener.log("info", f"and {counted(len(load.written) - _NAMED_FILES, 'other file')}")
-            self._phase = "verify"
-            try:
-                return self._verify(load)
-            except UltravectError as error:
-                error.outcome = COMMITTED
-                raise
+        read()
+        if self._created or self._plan.rebuilds:
+            self._listener.log("info", f"created table {self._table}, visible once the load is published")
+        for change in self._plan.changes:
+            what = "adding" if change.added else "enlarging"
+            self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
+        self._stage(load)
+        tolerated = self._ledger.tolerated(self._tally.read) if self._isolates else 0
+        counts = load.finish(tolerated, complete=not self._ledger.count)
+        self._refuse(load.refused)
+        self._settle(counts)
+        if load.changes:
+            self._listener.changes(load.changes)
+        if load.previous:
+            self._listener.log("info", f"the rows that are replaced are kept in {load.previous}")
+        self._listener.phase("stage", "done")
 
-    def _publish(self, load: Load) -> None:
-        table = str(self._table)
-        receipt = Receipt(table, self._mode, self._tally.as_dict(), load.rows_before, self._created, load.previous)
+    def publish(self, load: Load) -> None:
+        """Has the target publish the rows, with their receipt."""
+        self._phase = "publish"
+        self._listener.phase("publish", "running")
+        receipt = Receipt(
+            str(self._table), self._mode, self._tally.as_dict(), load.rows_before, self._created, load.previous
+        )
         try:
             load.publish(receipt, self._marks())
         except UltravectError as error:
             error.outcome = error.outcome or (UNKNOWN if error.code in _NOT_ANSWERED else NOTHING)
             raise
+        self._receipt_left = receipt
+
+    def committed(self, load: Load) -> None:
+        """To be called when the rows that were published are committed."""
         self.published = True
-        self._listener.published(receipt)
+        self._listener.published(self._receipt_left)
+        self._listener.phase("publish", "done")
+        for path in load.written[:_NAMED_FILES]:
+            self._listener.log("info", f"wrote {path}")
+        if len(load.written) > _NAMED_FILES:
+            self._listener.log("info", f"and {counted(len(load.written) - _NAMED_FILES, 'other file')}")
+
+    def verified(self, load: Load) -> LegResult:
+        """What is counted in the target, and what the leg has come to."""
+        self._phase = "verify"
+        try:
+            return self._verify(load)
+        except UltravectError as error:
+            error.outcome, error.phase = COMMITTED, self._phase
+            raise
 
     def _marks(self) -> list[MarkChange]:
         """What the load notes of what it has copied."""
@@ -208,7 +227,7 @@ class LegRun:
         self._tally.rejected = self._ledger.count
         if counts.gone:
             gone = counted(counts.gone, "row of the target is", "rows of the target are")
-            does = "deleted" if self._order.gone == "delete" else f"flagged in {self._order.gone}"
+            does = "deleted" if self.order.gone == "delete" else f"flagged in {self.order.gone}"
             self._listener.log("info", f"{gone} {does}: the source has no such keys any more")
         if not self._tally.adds_up:
             raise UltravectError(
@@ -240,7 +259,7 @@ class LegRun:
         elif verified.how:
             self._listener.log("info", f"verified: {counted(written, 'row')} of this load counted {verified.how}")
         if load.rows_before is not None and verified.rows_after != expected:
-            who = "the statements of into.after, or others," if self._order.after else "others"
+            who = "the statements of into.after, or others," if self.order.after else "others"
             self._listener.log(
                 "warning",
                 f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: {who} wrote to it during the run",

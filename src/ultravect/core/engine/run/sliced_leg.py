@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, nullcontext
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass, replace
 from typing import Protocol
 
@@ -14,7 +14,7 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.open_leg import OpenLeg
-from ultravect.core.engine.run.leg import LegResult, Listener
+from ultravect.core.engine.run.leg import Listener
 from ultravect.core.engine.run.leg_run import LegRun
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
 from ultravect.core.errors import UltravectError
@@ -67,18 +67,19 @@ class SlicedLeg(LegRun):
         super().__init__(opened, listener, shield, started, run_id, receipt, None)
         self._runner, self._receipt = runner, receipt
 
-    def run(self) -> LegResult:
+    @contextmanager
+    def running(self) -> Iterator[Callable[[], None]]:
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
         self._phase = "stage"
         stages = self._target.stages
         assert stages is not None, "the plan is cut into slices"
         try:
-            with stages.stage(self._order) as stage:
+            with stages.stage(self.order) as stage:
                 with self._snapshot() as snapshot:
                     self._collect(SliceOrder(stage, self._receipt, snapshot))
-                self._order = replace(self._order, staged_in=stage.table, filled=stage.becomes_target)
-                return self._load(None)
+                self.order = replace(self.order, staged_in=stage.table, filled=stage.becomes_target)
+                yield lambda: None
         except UltravectError as error:
             error.phase = error.phase or self._phase
             raise

@@ -75,6 +75,7 @@ class MariadbDatabase:
         self.exclusive_file = ""
         self.shares_snapshots = False
         self.stages: Stages | None = None
+        self.together = None
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         with self._idle.session(doing) as opened, opened.cursor() as cursor:

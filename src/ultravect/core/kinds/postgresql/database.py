@@ -33,6 +33,7 @@ from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
 from ultravect.core.kinds.postgresql.stage import PostgresqlStages
 from ultravect.core.kinds.postgresql.staging import require_account
+from ultravect.core.kinds.postgresql.together import PostgresqlTogether, together
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
@@ -201,6 +202,12 @@ class PostgresqlDatabase:
         session = sign_in(self._name, self._settings, f"load {order.table}", self._roots)
         with open_load(session, self._name, self.dialect, order, self._settings.staging) as load:
             yield load
+
+    @contextmanager
+    def together(self, orders: Sequence[LoadOrder]) -> Iterator[PostgresqlTogether]:
+        session = sign_in(self._name, self._settings, "loads published together", self._roots)
+        with together(session, self._name, self.dialect, orders, self._settings.staging) as loads:
+            yield loads
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, READING)

@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from typing import Any
 
@@ -85,8 +85,11 @@ class PostgresqlLoad(IsolatingLoad):
         order: LoadOrder,
         table: LiveTable,
         staging: str,
+        *,
+        alone: bool = True,
     ) -> None:
-        """``table`` is the one that rows will be in at the end, or that takes its place."""
+        """``table`` is the one that rows will be in at the end, or that takes its place; ``alone``: publishing commits."""
+        self._alone = alone
         self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
         self._statements = SessionStatements(session)
         self._name = table.name
@@ -356,16 +359,11 @@ class PostgresqlLoad(IsolatingLoad):
             for statement in receipts.drop_previous(self._all_rows(receipts.kept()), receipt.table):
                 self._execute(statement)
         self._write_account(self._dialect, receipts, receipt, marks)
-        try:
-            self._session.commit()
-        except psycopg.OperationalError as error:
-            raise UltravectError(
-                "outcome-unknown",
-                f"connection {self._connection}: the connection was lost while committing the load into {order.table}",
-                hint=f"whether it took place is for the database to say: SELECT pg_xact_status('{self._transaction}')",
-                connection=self._connection,
-                transaction=self._transaction,
-            ) from error
+        if self._alone:
+            commit(self._session, self._connection, f"the load into {order.table}", self._transaction)
+        else:
+            # the next load has temporary tables of the same names
+            self._execute(f"DROP TABLE IF EXISTS pg_temp.{STAGED}, pg_temp.{_MATCHED}")
 
     def _is_taken(self, error: Exception) -> bool:
         return isinstance(error, psycopg.errors.UniqueViolation)
@@ -394,25 +392,35 @@ class PostgresqlLoad(IsolatingLoad):
         return Verified(int(after), int(of_load), how, sure=not self._has_triggers)
 
 
+def prepare(session: Session, connection: str, dialect: Dialect, order: LoadOrder) -> None:
+    """What comes before the transaction of a load."""
+    session.execute(f"SET lock_timeout = '{int(order.lock_seconds * 1000) or 1}ms'".encode())
+    session.execute(b"SET work_mem = '128MB'")
+    # a load whose process is gone is given up while it waits for a lock, too; servers before version 14 do not know this
+    session.execute(
+        b"SELECT set_config(name, '2s', false) FROM pg_settings WHERE name = 'client_connection_check_interval'"
+    )
+    if order.staged_in is not None:
+        # slices that were given up may still be writing into it
+        end_holders(session, dialect.table(order.staged_in))
+    session.commit()
+    live = find_table(session, dialect, order.table)
+    home = live.name if live else order.table
+    if order.receipt is not None:
+        require_account(session, connection, dialect, ReceiptTable(dialect, home))
+    if order.marks:
+        require_account(session, connection, dialect, MarkTable(dialect, home))
+
+
 @contextmanager
-def open_load(
-    session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str = ""
+def opened(
+    session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str, *, alone: bool
 ) -> Iterator[PostgresqlLoad]:
-    """See ``Database.load``. The session is rolled back unless the load was published."""
+    """A load in the transaction that the session is in, or begins; ``alone``: it is all that this publishes."""
     load: PostgresqlLoad | None = None
     try:
-        session.execute(f"SET lock_timeout = '{int(order.lock_seconds * 1000) or 1}ms'".encode())
-        session.execute(b"SET work_mem = '128MB'")
-        if order.staged_in is not None:
-            # slices that were given up may still be writing into it
-            end_holders(session, dialect.table(order.staged_in))
-        session.commit()
-        live = find_table(session, dialect, order.table)
-        home = live.name if live else order.table
-        if order.receipt is not None:
-            require_account(session, connection, dialect, ReceiptTable(dialect, home))
-        if order.marks:
-            require_account(session, connection, dialect, MarkTable(dialect, home))
+        if alone:
+            prepare(session, connection, dialect, order)
         run_apart(session, order.before)
         if order.create is not None and not order.rebuild:
             if order.filled and order.staged_in is not None:
@@ -423,11 +431,32 @@ def open_load(
         table = find_table(session, dialect, order.table)
         if table is None:
             raise table_gone(connection, order.table)
-        load = PostgresqlLoad(session, connection, dialect, order, table, staging)
+        load = PostgresqlLoad(session, connection, dialect, order, table, staging, alone=alone)
         yield load
     except psycopg.Error as error:
         named = load.named if load else str
         raise translate(error, connection, f"loading {order.source} into {order.table}", named) from None
-    finally:
-        # closing a session in the middle of a COPY makes the server drop the transaction
-        session.close()
+
+
+@contextmanager
+def open_load(
+    session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str = ""
+) -> Iterator[PostgresqlLoad]:
+    """See ``Database.load``. The session is rolled back unless the load was published."""
+    # closing a session in the middle of a COPY makes the server drop the transaction
+    with closing(session), opened(session, connection, dialect, order, staging, alone=True) as load:
+        yield load
+
+
+def commit(session: Session, connection: str, what: str, transaction: str) -> None:
+    """Commits the transaction of loads."""
+    try:
+        session.commit()
+    except psycopg.OperationalError as error:
+        raise UltravectError(
+            "outcome-unknown",
+            f"connection {connection}: the connection was lost while committing {what}",
+            hint=f"whether it took place is for the database to say: SELECT pg_xact_status('{transaction}')",
+            connection=connection,
+            transaction=transaction,
+        ) from error

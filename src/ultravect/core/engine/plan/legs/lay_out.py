@@ -9,6 +9,7 @@ from ultravect.core.contracts.catalogue import Reference
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, holds_tables
 from ultravect.core.engine.objects.names import RunFacts, filled, with_values
+from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.legs.found_feed import found_feed
 from ultravect.core.engine.plan.legs.found_files import found_files
 from ultravect.core.engine.plan.legs.found_tables import found_tables
@@ -55,6 +56,9 @@ def lay_out(
         return Legs([], findings)
     legs = _jobs(job, found, target, findings)
     _same_targets(legs, job, target, facts, findings)
+    if job.run.publish == "together" and (why := _apart(job, legs, target, facts)):
+        what = f"the legs cannot be published together: {why}"
+        findings.append(Finding("error", "publish-together", what, "run.publish", "write run.publish: each"))
     if known is not None:
         _compare(legs, known, findings)
     if any(finding.severity == "error" for finding in findings):
@@ -72,6 +76,17 @@ def _of_feed(job: Job, source: ConnectionSpec, target: ConnectionSpec, facts: Ru
             return Legs([], [_nothing(job)])
         return Legs([], [Finding("error", error.code, error.detail, "from.feed", error.hint)])
     return Legs(_numbered(legs, {}), findings, files)
+
+
+def _apart(job: Job, legs: Sequence[tuple[FoundObject, Job]], spec: ConnectionSpec, facts: RunFacts) -> str:
+    """Why the legs cannot be published by one transaction; "" where they can."""
+    if job.into.folder is not None or job.into.files is not None:
+        return "files appear one by one"
+    if any(leg.into.connection != job.into.connection for _, leg in legs):
+        return "they go into several connections"
+    if not legs or open_target(legs[0][1], spec, facts)[0].together is not None:
+        return ""
+    return f"{job.into.connection} is of the kind {spec.kind}, where each load has a transaction of its own"
 
 
 def _nothing(job: Job) -> Finding:
