@@ -32,7 +32,7 @@ _POLL_SECONDS = 0.1
 _WATCH_SECONDS = 0.25
 _PROGRESS_SECONDS = 0.5
 # after these an attempt is made again: they say nothing of the rows
-_AGAIN = frozenset(["connection-lost", "host-unreachable", "port-refused", "lock-timeout", "deadlock"])
+_AGAIN = frozenset(["connection-lost", "host-unreachable", "port-refused", "target-locked"])
 _FIGURES = ("rows_read", "bytes_read", "rows_staged", "bytes_total")
 
 
