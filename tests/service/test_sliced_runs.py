@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import random
 import signal
 import threading
 from collections.abc import Iterator
@@ -16,7 +17,7 @@ from tests.service.test_workers import FORK_SERVER
 
 from ultravect.client import Client, Run
 
-ROWS = 120_000
+ROWS, MANY = 120_000, 800_000
 HEADED = "layout: {format: delimited, header: true}"
 
 
@@ -115,6 +116,25 @@ def test_a_slice_whose_process_is_lost_is_copied_again(place: Place, stack: Stac
     assert ended.legs[0].attempts == 1
     assert max(item.attempts for item in ended.legs[0].slices) == 2
     assert place.sql("SELECT count(*), count(DISTINCT k) FROM {t}") == [(ROWS, ROWS)]
+
+
+def test_slices_that_are_lost_at_random_are_copied_again(place: Place, stack: Stack) -> None:
+    """About every third attempt of a slice is killed, at whatever moment."""
+    place.file(_rows(MANY)).job(source=HEADED, run="slices: 8", into="mode: upsert, keys: [k]")
+    chance = random.Random(16)
+    started, killed = place.start(), 0
+    while not (run := place.client.show(started.id)).ended:
+        for pid in _copying(stack, place):
+            if chance.random() < 0.3 and killed < 12:
+                os.kill(pid, signal.SIGKILL)
+                killed += 1
+        threading.Event().wait(0.01)
+    assert run.state == "succeeded", run.error
+    assert killed >= 2
+    assert sum(item.attempts for item in run.legs[0].slices) >= 8 + killed // 2
+    assert place.sql("SELECT count(*), count(DISTINCT k) FROM {t}") == [(MANY, MANY)]
+    left = stack.postgres.execute("SELECT count(*) FROM ultravect_receipt WHERE slice > 0", "warehouse")
+    assert left == [(0,)]
 
 
 def _copying(stack: Stack, place: Place) -> list[int]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import itertools
 import time
 from collections.abc import Callable, Sequence
 from contextlib import suppress
@@ -18,7 +19,7 @@ from ultravect.service.records.lookup import layout_version, selected_keys, sele
 from ultravect.service.records.models import Leg, Outcome, RunKind, State
 from ultravect.service.work.attempts import attempt_names, job_of, publishes_together, run_facts
 from ultravect.service.work.lay_out import find_legs
-from ultravect.service.work.pool import LegPool, LegProcess
+from ultravect.service.work.pool import LegPool, LegProcess, gathered
 from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.recorder import LeaseLost, Recorder
 from ultravect.service.work.slices import SliceExecutor, worker_name
@@ -126,6 +127,10 @@ class LegExecutor:
                 recorders = await recorded(begin_others)(recorder, worker_name())
             else:
                 recorders = [recorder]
+            if not recorders:
+                await recorded(recorder.end)(State.STOPPED)
+                await recorded(end_others)(recorder, State.STOPPED, NOTHING)
+                return
             try:
                 tasks = [await recorded(self._task)(one.leg) for one in recorders]
             except UltravectError as error:
@@ -169,13 +174,15 @@ class LegExecutor:
         ending, slices = None, None
         by_number = {one.leg.number: one for one in recorders}
         try:
-            async for event in leg.events():
-                if event["kind"] in _ENDINGS:
-                    ending = event
-                    continue
-                await recorded(by_number.get(event.pop("leg", 0), recorder).record)(event)
-                if event["kind"] == "slices" and not event.get("cluster"):
-                    slices = asyncio.create_task(self._slices.of_leg(leg, recorder))
+            async for events in gathered(leg.events()):
+                for number, said in itertools.groupby(events, lambda event: event.get("leg", 0)):
+                    group = list(said)
+                    ending = next((event for event in group if event["kind"] in _ENDINGS), ending)
+                    known = [event for event in group if event["kind"] not in _ENDINGS]
+                    if known:
+                        await recorded(by_number.get(number, recorder).record)(*known)
+                    if any(event["kind"] == "slices" and not event.get("cluster") for event in known):
+                        slices = asyncio.create_task(self._slices.of_leg(leg, recorder))
         finally:
             if slices is not None:
                 slices.cancel()
@@ -205,14 +212,15 @@ class LegExecutor:
     ) -> None:
         """Closes legs that were to be published together: one has failed, or each has its own account."""
         if ending and ending["kind"] == "succeeded":
-            for recorder in recorders:
+            # the first one last: a worker that takes over continues with it
+            for recorder in sorted(recorders, key=lambda one: -one.leg.number):
                 result = ending["legs"][str(recorder.leg.number)]
                 await self._end(recorder, {"kind": "succeeded", **result}, "", None)
             return
         failed = next((one for one in recorders if ending and ending.get("leg") == one.leg.number), recorders[0])
         await self._end(failed, ending, stopped_by, timeout)
         outcome = Outcome(failed.leg.outcome)
-        for recorder in recorders:
+        for recorder in sorted(recorders, key=lambda one: -one.leg.number):
             if recorder is failed:
                 continue
             state = State.STOPPED if outcome == NOTHING or failed.leg.state == State.STOPPED else State.FAILED

@@ -62,6 +62,41 @@ class LegProcess:
                 os.kill(self._pid, number)
 
 
+_GATHERED = 64
+
+
+async def gathered(events: AsyncIterator[dict[str, Any]]) -> AsyncIterator[list[dict[str, Any]]]:
+    """What a process says, in lists of what came while the list before was being dealt with."""
+    waiting: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue(_GATHERED)
+
+    async def take() -> None:
+        try:
+            async for event in events:
+                await waiting.put(event)
+        except asyncio.CancelledError:
+            raise  # no one waits any more
+        except BaseException:
+            await waiting.put(None)
+            raise
+        await waiting.put(None)
+
+    taking = asyncio.create_task(take())
+    try:
+        while (event := await waiting.get()) is not None:
+            some = [event]
+            while not waiting.empty():
+                event = waiting.get_nowait()
+                if event is None:
+                    yield some
+                    await taking
+                    return
+                some.append(event)
+            yield some
+        await taking
+    finally:
+        taking.cancel()
+
+
 class LegPool:
     """Gives leg processes from a fork server that stays warm."""
 

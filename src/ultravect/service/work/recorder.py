@@ -13,7 +13,8 @@ from django.utils import timezone
 
 from ultravect.core.engine.run.leg import PHASES
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Change, Leg, Outcome, Reject, Run, Slice, State
+from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, Slice, State
+from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.attempts import job_of
 from ultravect.service.work.legs import add_event, after_leg, locked_run, roll_up
 from ultravect.service.work.register import enter_leg
@@ -48,6 +49,9 @@ class Recorder:
     def __init__(self, leg: Leg) -> None:
         self.leg = leg
         self.run = leg.run
+        self._unsaved: set[str] = set()
+        self._unsent: list[Event] | None = None
+        """Events of the transaction under way, None where each is stored by itself."""
 
     @classmethod
     def of(cls, run: int, number: int) -> Recorder:
@@ -64,7 +68,10 @@ class Recorder:
             yield
 
     def _event(self, kind: str, data: dict[str, Any]) -> None:
-        add_event(self.run, kind, _storable(data), self.leg.number)
+        if self._unsent is None:
+            add_event(self.run, kind, _storable(data), self.leg.number)
+        else:
+            self._unsent.append(Event(run=self.run, leg=self.leg.number, kind=kind, data=_storable(data)))
 
     @property
     def _is_one_of_many(self) -> bool:
@@ -113,13 +120,26 @@ class Recorder:
         self.leg.slices.all().delete()
         self.leg.rejected = 0
 
-    def record(self, event: dict[str, Any]) -> None:
-        """Stores one thing that the leg said, other than how it ended."""
+    def record(self, *events: dict[str, Any]) -> None:
+        """Stores what the leg said, other than how it ended, in one transaction."""
         with self._leased():
-            self._record(event)
+            self._unsaved, self._unsent = set(), []
+            try:
+                for event in events:
+                    self._record(event)
+                if self._unsaved:
+                    self.leg.save(update_fields=sorted(self._unsaved))
+                Event.objects.bulk_create(self._unsent)
+            finally:
+                self._unsent = None
+            notify_run(self.run.pk)
+
+    def _changed(self, *fields: str) -> None:
+        """Has fields of the leg be saved with all that is recorded at once."""
+        self._unsaved.update(fields)
 
     def _record(self, event: dict[str, Any]) -> None:
-        data = {key: value for key, value in event.items() if key != "kind"}
+        data = {key: value for key, value in event.items() if key not in ("kind", "leg")}
         match event["kind"]:
             case "phase":
                 self._phase(data["name"], data["state"])
@@ -127,11 +147,11 @@ class Recorder:
                 if data.get("rows_read") and self.run.first_row_at is None:
                     self._mark_run(first_row_at=Coalesce(F("first_row_at"), timezone.now()))
                 self.leg.progress = data
-                self.leg.save(update_fields=["progress"])
+                self._changed("progress")
             case "planned":
                 self.leg.plan = _storable(data["plan"])
                 self.leg.strategy = data["plan"]["strategy"]["name"]
-                self.leg.save(update_fields=["plan", "strategy"])
+                self._changed("plan", "strategy")
                 data = {"strategy": data["plan"]["strategy"]}
             case "rejects":
                 data = self._rejects(data["rejects"])
@@ -146,10 +166,10 @@ class Recorder:
                 data = {"count": len(data["changes"])}
             case "read_again":
                 self._forget()
-                self.leg.save(update_fields=["rejected"])
+                self._changed("rejected")
             case "published":
                 self._account(data)
-                self.leg.save(update_fields=_ACCOUNT)
+                self._changed(*_ACCOUNT)
                 self._outcome(Outcome.COMMITTED)
         self._event(event["kind"], data)
 
@@ -158,7 +178,7 @@ class Recorder:
         from ultravect.service.work.tasks import queue_slice
 
         self.leg.slice_order = order
-        self.leg.save(update_fields=["slice_order"])
+        self._changed("slice_order")
         Slice.objects.bulk_create(
             Slice(leg=self.leg, number=number, label=_storable(label)[:500]) for number, label in enumerate(labels, 1)
         )
@@ -181,7 +201,7 @@ class Recorder:
 
     def _outcome(self, outcome: Outcome) -> None:
         self.leg.outcome = outcome
-        self.leg.save(update_fields=["outcome"])
+        self._changed("outcome")
         # what one of many legs has left, the run has left
         if not self._is_one_of_many or outcome == Outcome.COMMITTED:
             self._mark_run(outcome=outcome)
@@ -200,7 +220,7 @@ class Recorder:
             if phase["name"] == name:
                 phase["state"] = state
                 phase["started_at" if state == "running" else "ended_at"] = now
-        self.leg.save(update_fields=["phases"])
+        self._changed("phases")
 
     def _rejects(self, rejects: list[dict[str, Any]], slice_number: int | None = None) -> dict[str, Any]:
         room = max(0, KEPT_REJECTS - self.leg.rejected)
@@ -208,7 +228,7 @@ class Recorder:
             Reject(leg=self.leg, slice=slice_number, **_storable(reject)) for reject in rejects[:room]
         )
         self.leg.rejected += len(rejects)
-        self.leg.save(update_fields=["rejected"])
+        self._changed("rejected")
         return {
             "count": len(rejects),
             "total": self.leg.rejected,

@@ -21,18 +21,29 @@ from ultravect.core.errors import UltravectError
 from ultravect.service.records.models import Leg, Slice, State
 from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.attempts import job_of
-from ultravect.service.work.pool import LegPool, LegProcess
+from ultravect.service.work.pool import LegPool, LegProcess, gathered
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.recorder import LeaseLost, Recorder
 
 log = structlog.get_logger()
 
 MAX_ATTEMPTS = 6
+_ENDINGS = ("succeeded", "failed", "stopped")
 _POLL_SECONDS = 0.1
 _WATCH_SECONDS = 0.25
 _PROGRESS_SECONDS = 0.5
 # after these an attempt is made again: they say nothing of the rows
-_AGAIN = frozenset(["connection-lost", "host-unreachable", "port-refused", "target-locked"])
+_AGAIN = frozenset(
+    [
+        "connection-lost",
+        "host-unreachable",
+        "port-refused",
+        "target-locked",
+        "server-full",
+        "server-starting",
+        "server-stopping",
+    ]
+)
 _FIGURES = ("rows_read", "bytes_read", "rows_staged", "bytes_total")
 
 
@@ -168,11 +179,10 @@ class SliceExecutor:
             watch = asyncio.create_task(_watch(process, recorder))
             try:
                 ending = None
-                async for event in process.events():
-                    if event["kind"] in ("succeeded", "failed", "stopped"):
-                        ending = event
-                    else:
-                        await recorded(recorder.record)(event)
+                async for events in gathered(process.events()):
+                    ending = next((event for event in events if event["kind"] in _ENDINGS), ending)
+                    if known := [event for event in events if event["kind"] not in _ENDINGS]:
+                        await recorded(recorder.record)(*known)
             finally:
                 watch.cancel()
             if ending is None or ending["kind"] == "stopped":

@@ -18,7 +18,10 @@ from ultravect.service.work.recorder import Recorder
 
 @transaction.atomic
 def begin_others(first: Recorder, worker: str) -> list[Recorder]:
-    """Begins the legs that are copied with the first one, in the order in which they depend on each other."""
+    """Begins the legs that are copied with the first one, in the order in which they depend on each other.
+
+    None of them, not even the first one, where one has been stopped or has failed: all are published, or none.
+    """
     recorders = [first]
     for number in first.run.legs.exclude(pk=first.leg.pk).order_by("number").values_list("number", flat=True):
         # those that a lost worker has begun
@@ -28,6 +31,9 @@ def begin_others(first: Recorder, worker: str) -> list[Recorder]:
         recorder = Recorder.of(first.run.pk, number)
         if recorder.begin(worker):
             recorders.append(recorder)
+    # only now: one may be stopped while others are begun
+    if first.run.legs.filter(state__in=[State.FAILED, State.STOPPED]).exists():
+        return []
     return _ordered(recorders)
 
 

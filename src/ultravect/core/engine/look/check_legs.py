@@ -83,6 +83,12 @@ class CheckedLegs:
     def edited(self, text: str) -> CheckedLegs:
         return CheckedLegs([finding.edited(text) for finding in self.findings], self.legs)
 
+    def _effect(self, legs: int) -> str:
+        if not legs:
+            return "copies nothing: nothing is new"
+        together = any(checked.leg.job.run.publish == "together" for checked in self.legs)
+        return f"copies {counted(legs, 'object')}, a leg each{', and publishes them by one transaction' if together else ''}"
+
     def as_dict(self) -> dict[str, Any]:
         legs = sorted(self.legs, key=lambda checked: checked.rank)
         empty = CheckResult([]).as_dict()
@@ -90,9 +96,7 @@ class CheckedLegs:
             **empty,
             "passed": self.passed,
             "findings": [finding.as_dict() for finding in self.findings],
-            "effect": f"copies {counted(len(legs), 'object')}, a leg each"
-            if legs
-            else "copies nothing: nothing is new",
+            "effect": self._effect(len(legs)),
             "rows_tried": sum(checked.result.rows_tried for checked in legs),
             "strategy": None,
             "legs": [checked.as_dict() for checked in legs],
