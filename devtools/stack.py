@@ -125,8 +125,8 @@ class Stack:
             time.sleep(0.1)
         raise SystemExit(f"the service did not start:\n{(self.state / 'service.log').read_text()}")
 
-    def start_worker(self) -> subprocess.Popen[bytes]:
-        return self._service("worker", "--slots", "1")
+    def start_worker(self, *options: str) -> subprocess.Popen[bytes]:
+        return self._service("worker", "--slots", "1", *options)
 
     def stop_service(self) -> None:
         if self.process is not None:

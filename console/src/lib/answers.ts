@@ -119,6 +119,8 @@ export interface components {
             settings: {
                 [key: string]: unknown;
             };
+            /** @description The network location whose workers reach it (`ultravect worker --site`); left out where all do. */
+            site?: string;
         };
         /**
          * @description * `duckdb` - duckdb

@@ -12,6 +12,7 @@
   let kind = $state("postgresql");
   let schema = $derived(kinds[kind]);
   let name = $state("");
+  let site = $state("");
   let values = $state<Record<string, unknown>>({});
   let problem = $state<ProblemBody | null>(null);
   let saving = $state(false);
@@ -29,7 +30,7 @@
     saving = true;
     problem = null;
     try {
-      await exchange("POST", "connections", { json: { name, kind, settings: values } });
+      await exchange("POST", "connections", { json: { name, kind, site, settings: values } });
       go(connectionPage(name).slice(1));
     } catch (error) {
       problem = problemOf(error);
@@ -43,6 +44,8 @@
   <div class="mb-4 grid grid-cols-[minmax(6rem,auto)_1fr] items-center gap-x-3 gap-y-2">
     <label for="new-name" class="font-semibold">name</label>
     <input id="new-name" class="input input-sm w-full max-w-96" bind:value={name} placeholder="warehouse" required />
+    <label for="new-site" class="font-semibold">site</label>
+    <input id="new-site" class="input input-sm w-full max-w-96" bind:value={site} placeholder="left out: all workers reach it" title="the network location whose workers reach it" />
     <span class="self-start pt-1 font-semibold" id="kind-label">kind</span>
     <div class="flex flex-wrap gap-1.5" role="radiogroup" aria-labelledby="kind-label">
       {#each Object.keys(kinds) as one (one)}

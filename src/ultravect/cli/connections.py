@@ -68,6 +68,9 @@ def _as_given(value: Any) -> str:
     return ",".join(map(str, value)) if isinstance(value, list) else str(value)
 
 
+Site = Annotated[str | None, typer.Option("--site", help="The network location whose workers reach it.")]
+
+
 @app.command("add")
 def add(
     name: str,
@@ -76,6 +79,7 @@ def add(
     ],
     settings: Setting = None,
     ask: Ask = None,
+    site: Site = None,
     as_json: Json = False,
 ) -> None:
     """Add a connection: `connection add warehouse postgresql host=… database=… user=… --ask password`.
@@ -84,7 +88,7 @@ def add(
     KEY=@FILE takes the text of a file, such as private_key=@id_ed25519.
     """
     with connect() as client:
-        added = client.add_connection(name, kind, _settings(client, kind, settings or [], ask or []))
+        added = client.add_connection(name, kind, _settings(client, kind, settings or [], ask or []), site=site or "")
     if as_json:
         print_json(added)
     else:
@@ -92,11 +96,11 @@ def add(
 
 
 @app.command("change")
-def change(name: str, settings: Setting = None, ask: Ask = None, as_json: Json = False) -> None:
+def change(name: str, settings: Setting = None, ask: Ask = None, site: Site = None, as_json: Json = False) -> None:
     """Change settings of a connection; those not given stay as they are."""
     with connect() as client:
         kind = client.connection(name).kind
-        changed = client.change_connection(name, _settings(client, kind, settings or [], ask or []))
+        changed = client.change_connection(name, _settings(client, kind, settings or [], ask or []), site=site)
     if as_json:
         print_json(changed)
     else:
@@ -122,7 +126,8 @@ def list_connections(as_json: Json = False) -> None:
         screen.print("no connections yet; add one: ultravect connection add NAME KIND KEY=VALUE…")
     else:
         print_table(
-            ["name", "kind", "settings"], [(c.name, c.kind, _shown(c.settings, c.secrets_set)) for c in found]
+            ["name", "kind", "site", "settings"],
+            [(c.name, c.kind, c.site or "", _shown(c.settings, c.secrets_set)) for c in found],
         )
 
 

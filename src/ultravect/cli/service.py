@@ -56,8 +56,13 @@ def serve(
 
 def worker(
     slots: Annotated[int, typer.Option(help="Runs at once.")] = 2,
+    site: Annotated[
+        list[str] | None,
+        typer.Option(help="A site whose connections it reaches; left out: those of the service's own place."),
+    ] = None,
     root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
 ) -> None:
     """Start another worker, on this or another machine."""
     roots = [part for folder in root or [] for part in ("--root", folder)]
-    hand_on("worker", "--slots", str(slots), *roots)
+    sites = [part for name in site or [] for part in ("--site", name)]
+    hand_on("worker", "--slots", str(slots), *sites, *roots)

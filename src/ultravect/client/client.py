@@ -133,15 +133,15 @@ class Client:
     def connection(self, name: str) -> Connection:
         return Connection.model_validate(self._json("GET", f"connections/{quote(name, '')}"))
 
-    def add_connection(self, name: str, kind: str, settings: dict[str, Any]) -> Connection:
-        body = {"name": name, "kind": kind, "settings": settings}
+    def add_connection(self, name: str, kind: str, settings: dict[str, Any], *, site: str = "") -> Connection:
+        """Adds a connection; ``site``: the network location whose workers reach it."""
+        body = {"name": name, "kind": kind, "settings": settings, "site": site}
         return Connection.model_validate(self._json("POST", "connections", json=body))
 
-    def change_connection(self, name: str, settings: dict[str, Any]) -> Connection:
-        """Changes the settings given; the others stay."""
-        return Connection.model_validate(
-            self._json("PATCH", f"connections/{quote(name, '')}", json={"settings": settings})
-        )
+    def change_connection(self, name: str, settings: dict[str, Any], *, site: str | None = None) -> Connection:
+        """Changes the settings given, and the site where one is; the others stay."""
+        body = {"settings": settings, **({} if site is None else {"site": site})}
+        return Connection.model_validate(self._json("PATCH", f"connections/{quote(name, '')}", json=body))
 
     def remove_connection(self, name: str) -> None:
         self._transport.request("DELETE", f"connections/{quote(name, '')}")

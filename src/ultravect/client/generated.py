@@ -61,6 +61,10 @@ class Connection(Given):
     name: str
     kind: str
     settings: dict[str, Any]
+    site: str | None = None
+    """
+    The network location whose workers reach it (`ultravect worker --site`); left out where all do.
+    """
     secrets_set: list[str]
     created_at: datetime
     changed_at: datetime

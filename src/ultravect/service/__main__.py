@@ -101,10 +101,11 @@ async def _serve(host: str, port: int, slots: int) -> None:
         task.result()
 
 
-async def _work(slots: int) -> None:
+async def _work(slots: int, sites: list[str]) -> None:
+    from ultravect.service.work.sites import HOME
     from ultravect.service.work.worker import run_worker
 
-    task = asyncio.create_task(run_worker(slots))
+    task = asyncio.create_task(run_worker(slots, sites or [HOME]))
     for number in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(number, task.cancel)
     with suppress(asyncio.CancelledError):
@@ -138,6 +139,7 @@ def main() -> None:
     serve.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     worker = commands.add_parser("worker", help="another worker")
     worker.add_argument("--slots", type=int, default=2)
+    worker.add_argument("--site", action="append", default=[], help="a site whose connections it reaches")
     worker.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     user = commands.add_parser("user", help="manage users")
     user_commands = user.add_subparsers(dest="action", required=True)
@@ -161,7 +163,7 @@ def main() -> None:
     if arguments.command == "serve":
         asyncio.run(_serve(arguments.host, arguments.port, arguments.slots))
     elif arguments.command == "worker":
-        asyncio.run(_work(arguments.slots))
+        asyncio.run(_work(arguments.slots, arguments.site))
     else:
         _add_user(arguments.name, arguments.role, None)
 

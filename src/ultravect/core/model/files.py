@@ -16,6 +16,7 @@ class ConnectionFile(Declared):
     ultravect: Literal[1] = Field(description="Version of the file format.")
     connection: Slug
     kind: Slug
+    site: Slug | None = Field(default=None, description="The network location whose workers reach it.")
     settings: dict[str, Any] = Field(description="As the kind has them; a secret as {from_env: …} or {from_file: …}.")
 
 

@@ -96,7 +96,7 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         known = find_connection(name)
         if known:
             _refuse_managed(known)
-        data = {"name": name, "kind": declared.kind, "settings": declared.settings}
+        data = {"name": name, "kind": declared.kind, "settings": declared.settings, "site": declared.site or ""}
         serializer = ConnectionSerializer(known, data=data)
         serializer.is_valid(raise_exception=True)
         with transaction.atomic():
@@ -166,7 +166,13 @@ class ConnectionFileView(APIView):
         connection = connection_named(name)
         shown = ConnectionSerializer(connection).data
         text = write_file(
-            {"ultravect": 1, "connection": name, "kind": connection.kind, "settings": dict(shown["settings"])}
+            {
+                "ultravect": 1,
+                "connection": name,
+                "kind": connection.kind,
+                **({"site": connection.site} if connection.site else {}),
+                "settings": dict(shown["settings"]),
+            }
         )
         for key in connection.secrets_set:
             text += f"# {key} is sealed in the service, and not in this file; a reference could stand here instead:\n"

@@ -173,10 +173,17 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     kind = KindField(choices=sorted(kinds()))
     settings = serializers.DictField()
     secrets_set = serializers.ListField(child=Text(), read_only=True)
+    site = serializers.RegexField(
+        NAME,
+        required=False,
+        allow_blank=True,
+        max_length=40,
+        help_text="The network location whose workers reach it (`ultravect worker --site`); left out where all do.",
+    )
 
     class Meta:
         model = Connection
-        fields = ["name", "kind", "settings", "secrets_set", "created_at", "changed_at"]
+        fields = ["name", "kind", "settings", "site", "secrets_set", "created_at", "changed_at"]
         read_only_fields = ["created_at", "changed_at"]
 
     def validate_name(self, name: str) -> str:
@@ -215,10 +222,13 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
         return connection
 
     def create(self, validated_data: dict[str, Any]) -> Connection:
-        connection = Connection(name=validated_data["name"], kind=validated_data["kind"])
+        connection = Connection(
+            name=validated_data["name"], kind=validated_data["kind"], site=validated_data.get("site", "")
+        )
         return self._store(connection, validated_data["settings"])
 
     def update(self, instance: Connection, validated_data: dict[str, Any]) -> Connection:
+        instance.site = validated_data.get("site", instance.site)
         return self._store(instance, validated_data.get("settings", {}))
 
 

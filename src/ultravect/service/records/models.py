@@ -127,6 +127,9 @@ class Connection(models.Model):
     kind = models.CharField(max_length=32)
     settings = models.JSONField(default=dict)
     sealed = models.TextField(blank=True, default="")
+    site = models.CharField(max_length=40, blank=True, default="")
+    """The network location whose workers reach it; "" where all do, or where it is one of local paths: see ``sites``."""
+
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
 
@@ -176,6 +179,7 @@ class Connection(models.Model):
             places.variables,
             places.folder,
             needed_variables(places, f"{json.dumps(self.settings)} {text}"),
+            self.site,
         )
 
     @property
@@ -449,6 +453,26 @@ class Slice(models.Model):
     class Meta:
         ordering: ClassVar = ["number"]
         constraints: ClassVar = [models.UniqueConstraint(fields=["leg", "number"], name="one_slice_a_number")]
+
+
+class WorkerSeen(models.Model):
+    """A worker, and when it last gave a sign of life."""
+
+    name = models.CharField(max_length=100, unique=True)
+    sites = models.JSONField(default=list)
+    slots = models.PositiveIntegerField(default=0)
+    seen_at = models.DateTimeField()
+
+    class Meta:
+        ordering: ClassVar = ["name"]
+
+
+class SiteLook(models.Model):
+    """A question about connections of a site, which a worker of it answers; it is removed with the answer."""
+
+    sealed = models.TextField()
+    answer = models.TextField(null=True)
+    asked_at = models.DateTimeField(auto_now_add=True)
 
 
 class FeedEntry(models.Model):

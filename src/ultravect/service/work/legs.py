@@ -17,6 +17,7 @@ from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, Event, Leg, Outcome, Run, State
 from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.attempts import job_of, publishes_together, run_facts
+from ultravect.service.work.sites import sites_of_job
 
 _AT_ONCE = 4
 _NAMED = 3
@@ -73,7 +74,7 @@ def begin_legs(number: int) -> None:
         leg.run = run
         leg.begun = True
         leg.save(update_fields=["begun"])
-        queue_leg(run.pk, leg.number, place_of(leg, connections))
+        queue_leg(run.pk, leg.number, place_of(leg, connections), sites_of_job(job_of(leg), connections))
 
 
 @transaction.atomic

@@ -15,6 +15,7 @@ import subprocess
 import sys
 import threading
 import time
+from collections.abc import Mapping
 from contextlib import suppress
 from typing import Any
 
@@ -26,6 +27,8 @@ from ultravect.core.model.document import DeclarationError
 from ultravect.core.model.problems import Problem as FileProblem
 from ultravect.service.work.look_process import TOO_LARGE
 from ultravect.service.work.pool import LEG_ENVIRONMENT
+from ultravect.service.work.site_looks import look_elsewhere
+from ultravect.service.work.sites import HOME, sites_of_look
 
 _START_SECONDS = 60.0
 _WAIT_SECONDS = 20.0
@@ -51,9 +54,19 @@ class LookPool:
 
         UltravectError as it was raised there, or for a limit that it went beyond.
         """
+        seconds = seconds or settings.LOOK_SECONDS
+        sites = sites_of_look(arguments)
+        said = (
+            look_elsewhere(sites, name, seconds, arguments)
+            if not sites <= {HOME}
+            else self.look_here(name, seconds, arguments)
+        )
+        return _understood(said, seconds)
+
+    def look_here(self, name: str, seconds: float, arguments: Mapping[str, Any]) -> bytes | None:
+        """What a process of this machine says, as it says it; b"" when it ended without a word, None when it took too long."""
         # a slow look must not hold a connection to the records
         connections.close_all()
-        seconds = seconds or settings.LOOK_SECONDS
         if not self._places.acquire(timeout=_WAIT_SECONDS):
             raise UltravectError(
                 "too-busy", "too many are looking at something at this moment", hint="try again in a moment"
@@ -67,10 +80,9 @@ class LookPool:
                     "memory": settings.LOOK_MEMORY_BYTES,
                     "cpu_seconds": seconds * (os.cpu_count() or 1),
                 }
-                said = _exchange(ours, json.dumps(task).encode() + b"\n", seconds)
+                return _exchange(ours, json.dumps(task).encode() + b"\n", seconds)
         finally:
             self._places.release()
-        return _understood(said, seconds)
 
     def warm(self) -> None:
         """Starts the process that all others come from, so that the first look need not wait for it."""

@@ -5,13 +5,18 @@ Legs that write into one place share a lock, so that a second one waits for the 
 
 from __future__ import annotations
 
+import asyncio
+
 from procrastinate.contrib.django import app
 
 from ultravect.service.work.execute import LegExecutor
+from ultravect.service.work.site_looks import answer_look
+from ultravect.service.work.sites import queue_for, sites_of_job
 from ultravect.service.work.slices import SliceExecutor
 
 QUEUE = "runs"
 SLICES = "slices"
+LOOKS = "looks"
 LAYING_OUT = 0
 """In place of a leg's number: the legs of the run are to be found."""
 
@@ -42,13 +47,27 @@ async def execute_slice(run: int, number: int) -> None:
 
 def queue_slice(run: int, leg: int) -> None:
     """Queues a place for a worker that copies a slice of a leg, before legs that have not begun."""
-    execute_slice.configure(priority=1).defer(run=run, number=leg)
+    from ultravect.service.records.models import Leg
+    from ultravect.service.work.attempts import job_of
+
+    held = Leg.objects.select_related("run__revision").get(run_id=run, number=leg)
+    queue = queue_for(SLICES, sites_of_job(job_of(held)))
+    execute_slice.configure(priority=1, queue=queue).defer(run=run, number=leg)
 
 
-def queue_leg(run_id: int, leg: int, place: str) -> None:
-    """Queues a leg in the database transaction that is open; ``place``: see ``load_place``."""
-    execute_leg.configure(lock=place).defer(run_id=run_id, leg=leg)
+@app.task(name="ultravect.look_at_site", queue=LOOKS)
+async def look_at_site(look: int) -> None:
+    """Answers a question about connections of this worker's site."""
+    await asyncio.to_thread(answer_look, look)
+
+
+def queue_leg(run_id: int, leg: int, place: str, sites: frozenset[str]) -> None:
+    """Queues a leg in the database transaction that is open; ``place``: see ``load_place``; ``sites``: that its worker has to serve."""
+    execute_leg.configure(lock=place, queue=queue_for(QUEUE, sites)).defer(run_id=run_id, leg=leg)
 
 
 def queue_laying_out(run_id: int) -> None:
-    execute_leg.configure(lock=f"run:{run_id}").defer(run_id=run_id, leg=LAYING_OUT)
+    from ultravect.service.records.models import Run
+
+    sites = sites_of_job(Run.objects.select_related("revision").get(pk=run_id).revision.structure)
+    execute_leg.configure(lock=f"run:{run_id}", queue=queue_for(QUEUE, sites)).defer(run_id=run_id, leg=LAYING_OUT)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import datetime as dt
+from collections.abc import Sequence
 from contextlib import suppress
 
 import structlog
@@ -14,24 +15,27 @@ from django.utils import timezone
 from procrastinate.contrib.django import app
 
 from ultravect.core.errors import UltravectError
-from ultravect.service.records.models import Leg, Outcome, State
+from ultravect.service.records.models import Leg, Outcome, SiteLook, State, WorkerSeen
+from ultravect.service.work.attempts import job_of
 from ultravect.service.work.execute import LegExecutor, release_or_end, with_outcome
 from ultravect.service.work.legs import place_of
 from ultravect.service.work.pool import LegPool
 from ultravect.service.work.recorded import recorded
 from ultravect.service.work.recorder import Recorder
-from ultravect.service.work.slices import SliceExecutor
-from ultravect.service.work.tasks import LAYING_OUT, QUEUE, SLICES, queue_laying_out, queue_leg, use_executor
+from ultravect.service.work.sites import HOME, queues_of, sites_of_job
+from ultravect.service.work.slices import SliceExecutor, worker_name
+from ultravect.service.work.tasks import LAYING_OUT, LOOKS, QUEUE, SLICES, queue_laying_out, queue_leg, use_executor
 
 log = structlog.get_logger()
 _PAUSE_SECONDS = 1.0
+_LOOKED_AT = 50
 _ASK_AGAIN_SECONDS = 20.0
 # shorter than targets keep receipts: a missing one must mean that nothing was written
 _RECEIPTS_KEPT = dt.timedelta(days=60)
 # tasks whose worker gives no sign of life; other workers that look at the same time skip what is locked
 _STALLED = """
 SELECT job.id, (job.args->>'run_id')::bigint, coalesce((job.args->>'leg')::int, 1) FROM procrastinate_jobs job
-WHERE job.status = 'doing' AND job.queue_name = %(queue)s AND NOT EXISTS (
+WHERE job.status = 'doing' AND split_part(job.queue_name, '@', 1) = %(queue)s AND NOT EXISTS (
   SELECT 1 FROM procrastinate_workers w WHERE w.id = job.worker_id
   AND w.last_heartbeat > now() - make_interval(secs => %(seconds)s))
 ORDER BY job.id LIMIT 1 FOR UPDATE OF job SKIP LOCKED
@@ -39,7 +43,7 @@ ORDER BY job.id LIMIT 1 FOR UPDATE OF job SKIP LOCKED
 # the leg of a slice sees to it itself; only the task has to end
 _END_SLICE_TASKS = """
 SELECT procrastinate_finish_job_v1(job.id, 'failed', false) FROM procrastinate_jobs job
-WHERE job.status = 'doing' AND job.queue_name = %(queue)s AND NOT EXISTS (
+WHERE job.status = 'doing' AND split_part(job.queue_name, '@', 1) = %(queue)s AND NOT EXISTS (
   SELECT 1 FROM procrastinate_workers w WHERE w.id = job.worker_id
   AND w.last_heartbeat > now() - make_interval(secs => %(seconds)s))
 """
@@ -49,7 +53,7 @@ SELECT l.run_id, l.number FROM records_leg l
 WHERE l.state IN ('queued', 'running') AND l.begun AND NOT EXISTS (
   SELECT 1 FROM procrastinate_jobs job
   WHERE (job.args->>'run_id')::bigint = l.run_id AND coalesce((job.args->>'leg')::int, 1) = l.number
-    AND job.queue_name = %(queue)s AND job.status IN ('todo', 'doing'))
+    AND split_part(job.queue_name, '@', 1) = %(queue)s AND job.status IN ('todo', 'doing'))
 ORDER BY l.id LIMIT 1 FOR UPDATE OF l SKIP LOCKED
 """
 # runs whose legs are still to be found, and for which there is no task
@@ -57,23 +61,24 @@ _WITHOUT_LEGS = """
 SELECT r.id FROM records_run r
 WHERE r.state IN ('queued', 'running') AND NOT EXISTS (SELECT 1 FROM records_leg l WHERE l.run_id = r.id) AND NOT EXISTS (
   SELECT 1 FROM procrastinate_jobs job
-  WHERE (job.args->>'run_id')::bigint = r.id AND job.queue_name = %(queue)s AND job.status IN ('todo', 'doing'))
+  WHERE (job.args->>'run_id')::bigint = r.id AND split_part(job.queue_name, '@', 1) = %(queue)s AND job.status IN ('todo', 'doing'))
 ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED
 """
 
 
-async def run_worker(slots: int) -> None:
-    """Works until cancelled."""
+async def run_worker(slots: int, sites: Sequence[str] = (HOME,)) -> None:
+    """Works until cancelled, on what needs these sites and no others."""
     pool = LegPool()
     slices = SliceExecutor(pool)
     executor = LegExecutor(pool, slices, _queue_again)
     use_executor(executor, slices)
     await pool.warm()
-    sweeping = asyncio.create_task(_sweep(executor))
+    await recorded(_seen)(slots, sites)
+    sweeping = asyncio.create_task(_sweep(executor, slots, sites))
     try:
         while True:
             try:
-                await _take_legs(slots)
+                await _take_legs(slots, sites)
                 return
             except Exception:
                 # one that was paused for long is no longer registered: it begins anew, as another
@@ -86,11 +91,21 @@ async def run_worker(slots: int) -> None:
         await pool.close()
 
 
-async def _take_legs(slots: int) -> None:
+def _seen(slots: int, sites: Sequence[str]) -> None:
+    """Notes a sign of life of this worker, and forgets those that have given none for long."""
+    now = timezone.now()
+    WorkerSeen.objects.update_or_create(
+        name=worker_name(), defaults={"sites": sorted(sites), "slots": slots, "seen_at": now}
+    )
+    WorkerSeen.objects.filter(seen_at__lt=now - dt.timedelta(days=1)).delete()
+    SiteLook.objects.filter(asked_at__lt=now - dt.timedelta(hours=1)).delete()
+
+
+async def _take_legs(slots: int, sites: Sequence[str]) -> None:
     # an app of its own: the other one queues runs in Django's transactions, in this process too
     async with app.with_connector(app.connector.get_worker_connector()).open_async() as worker_app:
         await worker_app.run_worker_async(
-            queues=[QUEUE, SLICES],
+            queues=[queue for base in (QUEUE, SLICES, LOOKS) for queue in queues_of(base, sites)],
             concurrency=slots,
             install_signal_handlers=False,
             # a task whose lock another has is only found by asking: the next leg into the same target waits no longer than this
@@ -102,7 +117,7 @@ async def _take_legs(slots: int) -> None:
 
 
 def _queue_again(leg: Leg) -> None:
-    queue_leg(leg.run_id, leg.number, place_of(leg, {}))
+    queue_leg(leg.run_id, leg.number, place_of(leg, {}), sites_of_job(job_of(leg)))
 
 
 @transaction.atomic
@@ -158,12 +173,12 @@ def _legs() -> QuerySet[Leg]:
     return Leg.objects.defer(None).defer("plan").select_related("run__job", "run__revision", "run__origin")
 
 
-def _unsettled() -> Leg | None:
-    """An ended leg of which the target has not said yet whether its rows are there; it is this process's to ask."""
+def _unsettled(sites: Sequence[str]) -> Leg | None:
+    """An ended leg of which the target has not said yet whether its rows are there; it is this process's to ask, at these sites."""
     before = timezone.now() - dt.timedelta(seconds=_ASK_AGAIN_SECONDS)
     just_ended = Q(outcome_asked_at=F("ended_at"))
     with transaction.atomic():
-        leg = (
+        legs = (
             _legs()
             .select_for_update(skip_locked=True, of=("self",))
             .filter(
@@ -172,9 +187,9 @@ def _unsettled() -> Leg | None:
                 ended_at__gt=timezone.now() - _RECEIPTS_KEPT,
             )
             .exclude(state__in=[State.QUEUED, State.RUNNING])
-            .order_by("outcome_asked_at")
-            .first()
+            .order_by("outcome_asked_at")[:_LOOKED_AT]
         )
+        leg = next((leg for leg in legs if sites_of_job(job_of(leg)) <= {HOME, *sites}), None)
         if leg is not None:
             leg.outcome_asked_at = timezone.now()
             leg.save(update_fields=["outcome_asked_at"])
@@ -193,14 +208,15 @@ async def _settle(executor: LegExecutor, leg: Leg) -> None:
     await recorded(recorder.settle)(outcome, account, error)
 
 
-async def _sweep(executor: LegExecutor) -> None:
+async def _sweep(executor: LegExecutor, slots: int, sites: Sequence[str]) -> None:
     """Looks after legs whose worker no longer gives a sign of life, and after those whose outcome is not known."""
     while True:
         try:
+            await recorded(_seen)(slots, sites)
             while await recorded(_take_stalled)() or await recorded(_take_forgotten)():
                 pass
             await recorded(_end_slice_tasks)()
-            while (leg := await recorded(_unsettled)()) is not None:
+            while (leg := await recorded(_unsettled)(sites)) is not None:
                 await _settle(executor, leg)
         except Exception:
             log.exception("looking after legs failed")

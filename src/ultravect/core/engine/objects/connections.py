@@ -31,6 +31,9 @@ class ConnectionSpec:
     variables: dict[str, str] | None = field(default=None, repr=False)
     """Environment variables that references and keys may need, read by the service; None: those of this process."""
 
+    site: str = ""
+    """Where it is, by which workers it is reached."""
+
     @property
     def places(self) -> SecretPlaces:
         return SecretPlaces(self.secret_variables, self.secret_folder, self.variables)

@@ -1,0 +1,130 @@
+"""Sites: connections that only the workers of a network location reach, though nothing there has an open port."""
+
+from __future__ import annotations
+
+import signal
+import sqlite3
+import subprocess
+import threading
+from collections.abc import Iterator
+from contextlib import closing, contextmanager
+
+import pytest
+from devtools.stack import Stack
+from tests.conftest import Place
+
+from ultravect.client import ApiError, Run
+
+
+class Lab:
+    """A database of a site of its own, and a job that copies it into the warehouse."""
+
+    def __init__(self, place: Place) -> None:
+        self.place, self.client = place, place.client
+        self.site, self.name = f"lab-{place.name}", f"{place.name}-masts"
+        self.path = place.stack.files / f"{place.name}.sqlite"
+        with closing(sqlite3.connect(self.path)) as session:
+            session.execute("CREATE TABLE mast (id integer primary key, v text)")
+            session.executemany("INSERT INTO mast VALUES (?, ?)", [(n, f"v{n}") for n in range(5)])
+            session.commit()
+        made = self.client.add_connection(self.name, "sqlite", {"path": str(self.path)}, site=self.site)
+        assert made.site == self.site
+
+    def job(self, into: str = "warehouse") -> None:
+        self.client.save_job(
+            self.place.name,
+            f"ultravect: 1\njob: {self.place.name}\nfrom: {{connection: {self.name}, table: mast}}\n"
+            f"into: {{connection: {into}, table: {self.place.name}}}\n",
+        )
+
+    @contextmanager
+    def worker(self, *sites: str) -> Iterator[subprocess.Popen[bytes]]:
+        options = [part for site in sites or (self.site,) for part in ("--site", site)]
+        process = self.place.stack.start_worker(*options)
+        try:
+            self._until_seen(process.pid)
+            yield process
+        finally:
+            process.send_signal(signal.SIGTERM)
+            process.wait(timeout=20)
+
+    def _until_seen(self, pid: int) -> None:
+        for _ in range(200):
+            found = self.place.stack.postgres.execute(
+                f"SELECT 1 FROM records_workerseen WHERE name LIKE '%:{pid}'", "ultravect"
+            )
+            if found:
+                return
+            threading.Event().wait(0.1)
+        raise AssertionError("the worker did not start")
+
+    def worker_of(self, run: Run) -> str:
+        ((name,),) = self.place.stack.postgres.execute(
+            f"SELECT worker FROM records_leg WHERE run_id = {run.id}", "ultravect"
+        )
+        return str(name)
+
+
+@pytest.fixture
+def lab(place: Place) -> Lab:
+    return Lab(place)
+
+
+def test_a_site_without_a_worker_is_an_error_that_says_so(lab: Lab) -> None:
+    with pytest.raises(ApiError) as refused:
+        lab.client.objects(lab.name)
+    assert refused.value.code == "no-worker-at-site"
+    assert f"--site {lab.site}" in refused.value.hint
+    lab.job()
+    with pytest.raises(ApiError) as refused:
+        lab.client.check_job(lab.place.name)
+    assert refused.value.code == "no-worker-at-site"
+
+
+def test_workers_of_the_site_look_and_copy_for_it(lab: Lab) -> None:
+    lab.job()
+    waiting = lab.place.start()
+    threading.Event().wait(1)
+    assert lab.client.show(waiting.id).state == "queued"
+    with lab.worker() as worker:
+        assert [item["name"] for item in lab.client.objects(lab.name)["items"]] == ["mast"]
+        assert lab.client.preview(lab.name, "mast")["rows"][0] == [0, "v0"]
+        ended = lab.client.wait(waiting.id)
+        assert ended.state == "succeeded", ended.error
+        assert lab.worker_of(ended).endswith(f":{worker.pid}")
+        assert lab.client.check_job(lab.place.name).passed
+        with pytest.raises(ApiError) as refused:
+            lab.client.preview(lab.name, "nothing")
+        assert "nothing" in refused.value.detail
+    assert len(lab.place.rows()) == 5
+
+
+def test_a_worker_of_a_site_takes_nothing_else(lab: Lab) -> None:
+    lab.place.file("a\n1\n").job()
+    with lab.worker() as worker:
+        for _ in range(3):
+            run = lab.place.run()
+            assert run.state == "succeeded"
+            assert not lab.worker_of(run).endswith(f":{worker.pid}")
+
+
+def test_two_sites_need_a_worker_that_joins_them(lab: Lab, stack: Stack) -> None:
+    depot, path = f"depot-{lab.place.name}", stack.files / f"{lab.place.name}-depot.sqlite"
+    lab.client.add_connection(f"{lab.place.name}-depot", "sqlite", {"path": str(path), "create": True}, site=depot)
+    lab.job(into=f"{lab.place.name}-depot")
+    with lab.worker(), pytest.raises(ApiError) as refused:
+        lab.client.check_job(lab.place.name)
+    assert refused.value.code == "no-worker-joins"
+    assert f"--site {depot} --site {lab.site}" in refused.value.hint
+    with lab.worker(lab.site, depot):
+        assert lab.client.check_job(lab.place.name).passed
+        run = lab.place.run()
+        assert run.state == "succeeded", run.error
+    with closing(sqlite3.connect(path)) as session:
+        assert session.execute(f"SELECT count(*) FROM {lab.place.name}").fetchone() == (5,)
+
+
+def test_questions_for_a_site_are_sealed_and_removed(lab: Lab, stack: Stack) -> None:
+    with lab.worker():
+        assert lab.client.test_connection(lab.name).passed
+    assert stack.postgres.execute("SELECT count(*) FROM records_sitelook", "ultravect") == [(0,)]
