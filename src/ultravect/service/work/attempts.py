@@ -6,7 +6,7 @@ import datetime as dt
 from typing import Any
 
 from ultravect.core.engine.objects.names import RunFacts
-from ultravect.service.records.models import Leg, Run
+from ultravect.service.records.models import Leg, Run, RunKind
 from ultravect.service.records.resolved import resolved
 
 
@@ -48,4 +48,6 @@ def job_of_run(run: Run) -> dict[str, Any]:
 
 def publishes_together(run: Run) -> bool:
     """Whether one worker copies all legs of a run, and publishes them together."""
-    return (run.revision.structure.get("run") or {}).get("publish") == "together"
+    # rejects are loaded again, and loads taken back, leg by leg
+    asked = (run.revision.structure.get("run") or {}).get("publish")
+    return run.kind == RunKind.LOAD and asked == "together"

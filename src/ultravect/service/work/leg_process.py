@@ -230,6 +230,7 @@ def _load_together(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -
             speaker.of(item["leg"]),
             [*item["earlier"], item["receipt"]],
             LAYOUT_FILE.read(item["layout"]) if item["layout"] else None,
+            Again(task["again"]["from"], task["again"]["to"]) if task["again"] else None,
         )
         for item in task["legs"]
     ]

@@ -12,11 +12,13 @@ from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Load
+from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.writing import load_order
 from ultravect.core.engine.run.checksums import Checksums
+from ultravect.core.engine.run.copied_files import tidy
 from ultravect.core.engine.run.held_rejects import HeldRejects
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
 from ultravect.core.engine.run.progress import Progress
@@ -171,6 +173,11 @@ class LegRun:
         except UltravectError as error:
             error.outcome, error.phase = COMMITTED, self._phase
             raise
+
+    def tidy(self, source: ConnectionSpec) -> None:
+        """Does with files that were copied what the job says (`then`)."""
+        if (mark := self._plan.mark) is not None:
+            tidy(mark, source, self._listener, [*mark.tidied, *(entry.item for entry in mark.entries)])
 
     def _marks(self) -> list[MarkChange]:
         """What the load notes of what it has copied."""

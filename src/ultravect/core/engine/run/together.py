@@ -14,6 +14,7 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.make import make_plan
+from ultravect.core.engine.plan.newer_rows import Again
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.run.execute import committed_result, files_apart, nothing_new, require_plan
@@ -33,6 +34,7 @@ class LegTogether:
     listener: Listener
     receipts: Sequence[str]
     saved: LayoutFile | None = None
+    again: Again | None = None
     result: LegResult | None = None
     trusting: bool = True
     isolates: bool = False
@@ -138,6 +140,7 @@ def _attempt(
         for leg, run, load in filled:
             with _failing(leg):
                 leg.result = run.verified(load)
+                run.tidy(source)
     return True
 
 
@@ -170,7 +173,9 @@ def _planned(
     leg.listener.phase("read", "running")
 
     def plan() -> Planning:
-        return make_plan(leg.job, source, target, leg.saved, facts=facts, trusting=leg.trusting, slots=None)
+        return make_plan(
+            leg.job, source, target, leg.saved, facts=facts, trusting=leg.trusting, again=leg.again, slots=None
+        )
 
     try:
         made = plan()
