@@ -173,11 +173,13 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     kind = KindField(choices=sorted(kinds()))
     settings = serializers.DictField()
     secrets_set = serializers.ListField(child=Text(), read_only=True)
-    site = serializers.RegexField(
-        NAME,
+    site = NamePattern(
+        r"^([a-z0-9]([a-z0-9_-]{0,38}[a-z0-9])?)?$",
         required=False,
         allow_blank=True,
-        max_length=40,
+        error_messages={
+            "invalid": "a site has lower-case letters, digits, - and _, at most 40, a letter or digit first"
+        },
         help_text="The network location whose workers reach it (`ultravect worker --site`); left out where all do.",
     )
 
