@@ -17,7 +17,7 @@ from tests.service.test_workers import FORK_SERVER
 
 from ultravect.client import Client, Run
 
-ROWS, MANY = 120_000, 800_000
+ROWS, MANY = 60_000, 800_000
 HEADED = "layout: {format: delimited, header: true}"
 
 
@@ -86,7 +86,7 @@ def test_slices_are_copied_and_published_as_one(place: Place) -> None:
 
 
 def test_rejects_of_slices_are_one_list(place: Place) -> None:
-    bad = frozenset([5, 60_000, 119_999])
+    bad = frozenset([5, 30_000, 59_999])
     place.sql("CREATE TABLE {t} (k integer, v text)")
     place.file(_rows(bad=bad)).job(source=HEADED, run="slices: 3", into="rejects: 3")
     run = place.run()
@@ -201,12 +201,12 @@ def test_a_run_that_is_stopped_stops_its_slices(place: Place, stack: Stack) -> N
 
 
 def test_an_error_of_one_slice_is_the_leg_s(place: Place) -> None:
-    place.file(_rows(bad=frozenset([100_000]))).job(source=HEADED, run="slices: 4")
+    place.file(_rows(bad=frozenset([50_000]))).job(source=HEADED, run="slices: 4")
     place.sql("CREATE TABLE {t} (k integer, v text)")
     run = place.run()
     assert run.state == "failed"
     assert run.error
-    assert "row 100,000" in run.error["detail"]
+    assert "row 50,000" in run.error["detail"]
     assert place.rows() == []
 
 

@@ -240,7 +240,7 @@ def test_every_mode_gives_what_one_session_gives(
     assert sliced.left() == []
 
 
-@settings(max_examples=20)
+@settings(max_examples=8)
 @given(
     k=st.lists(st.integers(-5, 30), min_size=1, max_size=60),
     slices=st.integers(2, 6),

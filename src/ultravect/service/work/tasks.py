@@ -68,6 +68,7 @@ def queue_leg(run_id: int, leg: int, place: str, sites: frozenset[str]) -> None:
 
 def queue_laying_out(run_id: int) -> None:
     from ultravect.service.records.models import Run
+    from ultravect.service.work.attempts import job_of_run
 
-    sites = sites_of_job(Run.objects.select_related("revision").get(pk=run_id).revision.structure)
+    sites = sites_of_job(job_of_run(Run.objects.select_related("revision").get(pk=run_id)))
     execute_leg.configure(lock=f"run:{run_id}", queue=queue_for(QUEUE, sites)).defer(run_id=run_id, leg=LAYING_OUT)
