@@ -15,7 +15,7 @@ from ultravect.client import Client
 _JOB = """ultravect: 1
 job: sliced
 from: {{connection: {source}, {object}}}
-into: {{connection: warehouse, table: {table}}}
+into: {{connection: warehouse, table: '{table}'}}
 run: {{{run}}}
 """
 _PIPE = 'psql -q "$URL" -c "\\copy booking to stdout" | psql -q "$URL" -c "\\copy native from stdin"'
