@@ -49,6 +49,10 @@ _LONG = (
     "test_access",
     "test_console",
     "test_undo",
+    "test_sliced_runs",
+    "test_sites",
+    "test_cluster",
+    "test_together",
 )
 
 
