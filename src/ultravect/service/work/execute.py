@@ -19,7 +19,7 @@ from ultravect.service.records.lookup import layout_version, selected_keys, sele
 from ultravect.service.records.models import Leg, Outcome, RunKind, State
 from ultravect.service.work.attempts import attempt_names, job_of, publishes_together, run_facts
 from ultravect.service.work.lay_out import find_legs
-from ultravect.service.work.pool import LegPool, LegProcess, gathered
+from ultravect.service.work.pool import ENDINGS, LegPool, LegProcess, gathered
 from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.recorder import LeaseLost, Recorder
 from ultravect.service.work.slices import SliceExecutor, worker_name
@@ -27,7 +27,6 @@ from ultravect.service.work.together import begin_others, end_others, not_publis
 
 log = structlog.get_logger()
 
-_ENDINGS = ("succeeded", "failed", "stopped")
 _STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
 _ASK_SECONDS = 120.0
@@ -177,8 +176,8 @@ class LegExecutor:
             async for events in gathered(leg.events()):
                 for number, said in itertools.groupby(events, lambda event: event.get("leg", 0)):
                     group = list(said)
-                    ending = next((event for event in group if event["kind"] in _ENDINGS), ending)
-                    known = [event for event in group if event["kind"] not in _ENDINGS]
+                    ending = next((event for event in group if event["kind"] in ENDINGS), ending)
+                    known = [event for event in group if event["kind"] not in ENDINGS]
                     if known:
                         await recorded(by_number.get(number, recorder).record)(*known)
                     if any(event["kind"] == "slices" and not event.get("cluster") for event in known):

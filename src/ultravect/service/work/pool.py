@@ -62,6 +62,9 @@ class LegProcess:
                 os.kill(self._pid, number)
 
 
+ENDINGS = ("succeeded", "failed", "stopped")
+"""The kinds of what a process says last."""
+
 _GATHERED = 64
 
 

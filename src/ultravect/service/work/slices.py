@@ -21,14 +21,13 @@ from ultravect.core.errors import UltravectError
 from ultravect.service.records.models import Leg, Slice, State
 from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.attempts import job_of
-from ultravect.service.work.pool import LegPool, LegProcess, gathered
+from ultravect.service.work.pool import ENDINGS, LegPool, LegProcess, gathered
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.recorder import LeaseLost, Recorder
 
 log = structlog.get_logger()
 
 MAX_ATTEMPTS = 6
-_ENDINGS = ("succeeded", "failed", "stopped")
 _POLL_SECONDS = 0.1
 _WATCH_SECONDS = 0.25
 _PROGRESS_SECONDS = 0.5
@@ -180,8 +179,8 @@ class SliceExecutor:
             try:
                 ending = None
                 async for events in gathered(process.events()):
-                    ending = next((event for event in events if event["kind"] in _ENDINGS), ending)
-                    if known := [event for event in events if event["kind"] not in _ENDINGS]:
+                    ending = next((event for event in events if event["kind"] in ENDINGS), ending)
+                    if known := [event for event in events if event["kind"] not in ENDINGS]:
                         await recorded(recorder.record)(*known)
             finally:
                 watch.cancel()

@@ -19,6 +19,12 @@ _PIECE = 1 << 20
 _NAMED = 3
 
 
+def tidy_loaded(mark: MarkPlan | None, source: ConnectionSpec, listener: Listener) -> None:
+    """Does with the files of a load that was committed, and with those that earlier ones have left, what the job says."""
+    if mark is not None:
+        tidy(mark, source, listener, [*mark.tidied, *(entry.item for entry in mark.entries)])
+
+
 def tidy(mark: MarkPlan, source: ConnectionSpec, listener: Listener, paths: Sequence[str]) -> None:
     """Deletes or moves files that were copied; one that cannot be stays, and is tried again by the next run."""
     if mark.then == "keep" or not paths:

@@ -18,7 +18,7 @@ from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.newer_rows import Again
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.run.copied_files import tidy
+from ultravect.core.engine.run.copied_files import tidy, tidy_loaded
 from ultravect.core.engine.run.copy_files import mirror_leg
 from ultravect.core.engine.run.leg import PHASES, LegResult, Listener
 from ultravect.core.engine.run.leg_run import REFUSALS, LegRun
@@ -136,8 +136,7 @@ def _planned_leg(
     result = run_plan(
         opened, listener, shield, run_id, receipt=receipt, selection=selection, started=started, runner=runner
     )
-    if plan.mark is not None:
-        tidy(plan.mark, source, listener, [*plan.mark.tidied, *(entry.item for entry in plan.mark.entries)])
+    tidy_loaded(plan.mark, source, listener)
     return result
 
 

@@ -18,7 +18,7 @@ from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.writing import load_order
 from ultravect.core.engine.run.checksums import Checksums
-from ultravect.core.engine.run.copied_files import tidy
+from ultravect.core.engine.run.copied_files import tidy_loaded
 from ultravect.core.engine.run.held_rejects import HeldRejects
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
 from ultravect.core.engine.run.progress import Progress
@@ -176,8 +176,7 @@ class LegRun:
 
     def tidy(self, source: ConnectionSpec) -> None:
         """Does with files that were copied what the job says (`then`)."""
-        if (mark := self._plan.mark) is not None:
-            tidy(mark, source, self._listener, [*mark.tidied, *(entry.item for entry in mark.entries)])
+        tidy_loaded(self._plan.mark, source, self._listener)
 
     def _marks(self) -> list[MarkChange]:
         """What the load notes of what it has copied."""

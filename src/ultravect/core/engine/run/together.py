@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
-from contextlib import AbstractContextManager, ExitStack, nullcontext
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 from dataclasses import dataclass, field
 
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
@@ -74,10 +74,8 @@ def _committed_before(legs: Sequence[LegTogether], target: ConnectionSpec, facts
     """Whether an earlier attempt has committed; their results are those of the receipts then."""
     for leg in legs:
         names = [ReceiptKey(name, leg.number) for name in leg.receipts[:-1]]
-        try:
+        with _failing(leg):
             leg.result = committed_result(leg.job, target, names, facts)
-        except UltravectError as error:
-            raise LegFailed(leg.number, error) from None
     known = [leg for leg in legs if leg.result is not None]
     for leg in legs if known else ():
         leg.listener.log(
@@ -144,17 +142,13 @@ def _attempt(
     return True
 
 
-class _failing:
+@contextmanager
+def _failing(leg: LegTogether) -> Iterator[None]:
     """Has an error be that of a leg."""
-
-    def __init__(self, leg: LegTogether) -> None:
-        self._leg = leg
-
-    def __enter__(self) -> None: ...
-
-    def __exit__(self, kind: object, error: BaseException | None, trace: object) -> None:
-        if isinstance(error, UltravectError):
-            raise LegFailed(self._leg.number, error) from None
+    try:
+        yield
+    except UltravectError as error:
+        raise LegFailed(leg.number, error) from None
 
 
 def _fill(run: LegRun, shared: LoadsTogether, loads: ExitStack) -> Load:
@@ -177,7 +171,7 @@ def _planned(
             leg.job, source, target, leg.saved, facts=facts, trusting=leg.trusting, again=leg.again, slots=None
         )
 
-    try:
+    with _failing(leg):
         made = plan()
         if made.errors and made.sampled and leg.trusting:
             leg.trusting = False
@@ -190,8 +184,6 @@ def _planned(
                 leg.listener.finding(finding)
         leg.reported = True
         require_plan(made)
-    except UltravectError as error:
-        raise LegFailed(leg.number, error) from None
     opened = OpenLeg.of(made)
     leg.listener.planned(opened.plan)
     return files_apart(opened) if leg.isolates else opened

@@ -11,7 +11,9 @@ _MOMENT = "300ms"
 _END_OTHERS = """
 SELECT pg_terminate_backend(pid) FROM pg_stat_activity
 WHERE usename = current_user AND pid <> pg_backend_pid()
-  AND pid IN (SELECT pid FROM pg_locks WHERE relation = to_regclass(%s))
+  AND pid IN (
+    SELECT l.pid FROM pg_locks l JOIN pg_database d ON d.oid = l.database
+    WHERE d.datname = current_database() AND l.relation = to_regclass(%s))
 """
 
 

@@ -180,6 +180,7 @@ def is_renewed(session: Connection[tuple[object, ...]], application: str) -> boo
     try:
         session.autocommit = True
         session.read_only = None
+        session.isolation_level = None
         # all that questions may have set, listened to, locked or made: nothing of it reaches the next one
         session.execute(b"DISCARD ALL")
         session.execute("SELECT set_config('application_name', %s, false)", (_application(application),))

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Callable, Iterator
-from contextlib import AbstractContextManager, closing, contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import replace
 
 import psycopg
@@ -127,13 +127,8 @@ class PostgresqlStages:
                 session.execute(f"DROP TABLE IF EXISTS {self._dialect.table(TableName(schema, table))}".encode())
                 session.execute("SELECT pg_advisory_unlock(hashtextextended(%s, 0))", (table,))
 
-    def slice(
-        self, order: LoadOrder, stage: Stage, key: ReceiptKey, first_row: int
-    ) -> AbstractContextManager[PostgresqlSlice]:
-        return self._slice(order, stage, key, first_row)
-
     @contextmanager
-    def _slice(self, order: LoadOrder, stage: Stage, key: ReceiptKey, first_row: int) -> Iterator[PostgresqlSlice]:
+    def slice(self, order: LoadOrder, stage: Stage, key: ReceiptKey, first_row: int) -> Iterator[PostgresqlSlice]:
         with (
             closing(self._sign_in(f"slice {key.slice} {order.table}")) as session,
             explained(self._connection, f"loading {order.source} into the staging table of {order.table}"),
