@@ -136,7 +136,7 @@ def test(arguments: argparse.Namespace) -> int:
             [sys.executable, "-m", "devtools", "lint"], cwd=ROOT, stdout=output, stderr=subprocess.STDOUT
         )
         # in the order in which conftest.py sorts them: what takes long begins first
-        code = _all_pass([[*pytest, *processes, "--no-loadscope-reorder", "--durations", "25"]])
+        code = _all_pass([[*pytest, *processes, "--no-loadscope-reorder", "--durations", "40"]])
         code = max(code, linting.wait())
         output.seek(0)
         print(f"\nlint and types:\n{output.read()}", flush=True)

@@ -365,7 +365,11 @@ def _processes(name: str) -> list[int]:
 
 
 def _parent(pid: int) -> int:
-    return int(Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[1])
+    """The process that started another; 0 of one that has ended."""
+    try:
+        return int(Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[1])
+    except OSError:
+        return 0
 
 
 def test_the_runs_of_a_service_that_is_killed_are_taken_over(place: Place, stack: Stack) -> None:

@@ -174,7 +174,7 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     settings = serializers.DictField()
     secrets_set = serializers.ListField(child=Text(), read_only=True)
     site = NamePattern(
-        r"^([a-z0-9]([a-z0-9_-]{0,38}[a-z0-9])?)?$",
+        r"^[a-z0-9]([a-z0-9_-]{0,38}[a-z0-9])?$",
         required=False,
         allow_blank=True,
         error_messages={
