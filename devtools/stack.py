@@ -128,6 +128,30 @@ class Stack:
     def start_worker(self, *options: str) -> subprocess.Popen[bytes]:
         return self._service("worker", "--slots", "1", *options)
 
+    def start_remote_worker(self, token: str, *options: str) -> subprocess.Popen[bytes]:
+        """A worker that knows of the service nothing but its address, and a token."""
+        known = {key: value for key, value in os.environ.items() if not key.startswith("ULTRAVECT_")}
+        roots = [part for root in self.roots for part in ("--root", root)]
+        return subprocess.Popen(
+            [
+                sys.executable,
+                "-m",
+                "ultravect.cli.main",
+                "worker",
+                "--slots",
+                "1",
+                "--service",
+                self.url,
+                *roots,
+                *options,
+            ],
+            env=known | {"ULTRAVECT_WORKER_TOKEN": token},
+            stdout=(log := _private(self.state / "service.log", "a")),
+            stderr=log,
+            stdin=subprocess.DEVNULL,
+            start_new_session=True,
+        )
+
     def stop_service(self) -> None:
         if self.process is not None:
             stop_process(self.process.pid)

@@ -19,8 +19,8 @@ from ultravect.client import ApiError, Run
 class Lab:
     """A database of a site of its own, and a job that copies it into the warehouse."""
 
-    def __init__(self, place: Place) -> None:
-        self.place, self.client = place, place.client
+    def __init__(self, place: Place, by: str = "records") -> None:
+        self.place, self.client, self.by = place, place.client, by
         self.site, self.name = f"lab-{place.name}", f"{place.name}-masts"
         self.path = place.stack.files / f"{place.name}.sqlite"
         with closing(sqlite3.connect(self.path)) as session:
@@ -39,8 +39,13 @@ class Lab:
 
     @contextmanager
     def worker(self, *sites: str) -> Iterator[subprocess.Popen[bytes]]:
-        options = [part for site in sites or (self.site,) for part in ("--site", site)]
-        process = self.place.stack.start_worker(*options)
+        served = sites or (self.site,)
+        options = [part for site in served for part in ("--site", site)]
+        if self.by == "records":
+            process = self.place.stack.start_worker(*options)
+        else:
+            token = self.client.make_token(f"worker of {self.name}", sites=served).token
+            process = self.place.stack.start_remote_worker(token, *options)
         try:
             self._until_seen(process.pid)
             yield process
@@ -51,7 +56,7 @@ class Lab:
     def _until_seen(self, pid: int) -> None:
         for _ in range(200):
             found = self.place.stack.postgres.execute(
-                f"SELECT 1 FROM records_workerseen WHERE name LIKE '%:{pid}'", "ultravect"
+                f"SELECT 1 FROM records_workerseen WHERE name ~ ':{pid}(@|$)'", "ultravect"
             )
             if found:
                 return
@@ -65,9 +70,10 @@ class Lab:
         return str(name)
 
 
-@pytest.fixture
-def lab(place: Place) -> Lab:
-    return Lab(place)
+@pytest.fixture(params=["records", "https"])
+def lab(place: Place, request: pytest.FixtureRequest) -> Lab:
+    """Its workers reach the service's records, or nothing of it but HTTPS."""
+    return Lab(place, request.param)
 
 
 def test_a_site_without_a_worker_is_an_error_that_says_so(lab: Lab) -> None:
@@ -91,7 +97,7 @@ def test_workers_of_the_site_look_and_copy_for_it(lab: Lab) -> None:
         assert lab.client.preview(lab.name, "mast")["rows"][0] == [0, "v0"]
         ended = lab.client.wait(waiting.id)
         assert ended.state == "succeeded", ended.error
-        assert lab.worker_of(ended).endswith(f":{worker.pid}")
+        assert lab.worker_of(ended).partition("@")[0].endswith(f":{worker.pid}")
         assert lab.client.check_job(lab.place.name).passed
         with pytest.raises(ApiError) as refused:
             lab.client.preview(lab.name, "nothing")
@@ -105,7 +111,7 @@ def test_a_worker_of_a_site_takes_nothing_else(lab: Lab) -> None:
         for _ in range(3):
             run = lab.place.run()
             assert run.state == "succeeded"
-            assert not lab.worker_of(run).endswith(f":{worker.pid}")
+            assert not lab.worker_of(run).partition("@")[0].endswith(f":{worker.pid}")
 
 
 def test_two_sites_need_a_worker_that_joins_them(lab: Lab, stack: Stack) -> None:

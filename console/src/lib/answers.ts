@@ -386,6 +386,8 @@ export interface components {
             owner: string;
             /** @description The most that it may do; empty: all that its owner may. */
             role: string;
+            /** @description Of the workers that join with it; empty: it is for other programs. */
+            sites: string[];
             /** @description Shown this once. */
             token: string;
             /** Format: date-time */
@@ -851,6 +853,8 @@ export interface components {
             owner: string;
             /** @description The most that it may do; empty: all that its owner may. */
             role: string;
+            /** @description Of the workers that join with it; empty: it is for other programs. */
+            sites: string[];
             /** Format: date-time */
             used_at: string | null;
         };

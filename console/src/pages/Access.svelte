@@ -12,7 +12,8 @@
   let audit = $state<AuditEntry[]>([]);
   let problem = $state<ProblemBody | null>(null);
   let made = $state("");
-  let token = $state({ label: "", role: "", days: "" });
+  let token = $state({ label: "", role: "", days: "", sites: "" });
+  const JOINING = "workers";
   let account = $state({ name: "", role: "operator", password: "" });
 
   async function load() {
@@ -36,11 +37,11 @@
     act(async () => {
       const asked = {
         label: token.label,
-        ...(token.role ? { role: token.role } : {}),
+        ...(token.role === JOINING ? { sites: token.sites.split(/[\s,]+/).filter(Boolean) } : token.role ? { role: token.role } : {}),
         ...(token.days ? { days: Number(token.days) } : {}),
       };
       made = (await post<{ token: string }>("tokens", asked)).token;
-      token = { label: "", role: "", days: "" };
+      token = { label: "", role: "", days: "", sites: "" };
     });
   const add = () =>
     act(async () => {
@@ -63,7 +64,7 @@
           <tr>
             <td class="min-w-32 break-words">{one.label}</td>
             <td>{one.owner}</td>
-            <td class="whitespace-nowrap">{one.role || "as its owner"}</td>
+            <td class="whitespace-nowrap">{one.sites.length ? `join workers of ${one.sites.join(", ")}` : one.role || "as its owner"}</td>
             <td class="whitespace-nowrap">{moment(one.created_at)}</td>
             <td class="whitespace-nowrap">{one.used_at ? moment(one.used_at) : "never"}</td>
             <td class="whitespace-nowrap">{one.expires_at ? moment(one.expires_at) : "never"}</td>
@@ -86,8 +87,12 @@
       <select class="select select-sm w-36" bind:value={token.role}>
         <option value="">all that I may</option>
         {#each ROLES.filter((role) => may(role as Account["role"])) as role (role)}<option>{role}</option>{/each}
+        {#if may("admin")}<option value={JOINING}>join workers</option>{/if}
       </select>
     </label>
+    {#if token.role === JOINING}
+      <label class="text-sm">of the sites<br /><input class="input input-sm w-44" bind:value={token.sites} placeholder="lab depot" required /></label>
+    {/if}
     <label class="text-sm">expires after days<br /><input class="input input-sm w-36" type="number" min="1" max="3650" placeholder="never" bind:value={token.days} /></label>
     <button class="btn btn-sm">Make a token</button>
   </form>

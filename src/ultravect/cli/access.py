@@ -111,7 +111,7 @@ def list_tokens(
             str(token.id),
             token.label,
             token.owner,
-            token.role or "as its owner",
+            f"join workers of {', '.join(token.sites)}" if token.sites else token.role or "as its owner",
             f"{token.created_at.astimezone():%Y-%m-%d %H:%M}",
             f"{token.used_at.astimezone():%Y-%m-%d %H:%M}" if token.used_at else "never",
             f"{token.expires_at.astimezone():%Y-%m-%d}" if token.expires_at else "never",
@@ -126,11 +126,15 @@ def add_token(
     label: str,
     role: Annotated[str, typer.Option(help="The most that it may do; left out: all that you may.")] = "",
     days: Annotated[int | None, typer.Option(help="Days after which it expires; left out: never.")] = None,
+    site: Annotated[
+        list[str] | None,
+        typer.Option(help="For `ultravect worker --service` at this site, and for nothing else; may be repeated."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Make a token for a program. Its text is printed once, and kept nowhere."""
     with connect() as client:
-        made = client.make_token(label, role=role, days=days)
+        made = client.make_token(label, role=role, days=days, sites=site or [])
     if as_json:
         print_json(made)
     else:

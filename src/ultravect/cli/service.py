@@ -61,8 +61,29 @@ def worker(
         typer.Option(help="A site whose connections it reaches; left out: those of the service's own place."),
     ] = None,
     root: Annotated[list[str] | None, typer.Option(help="A folder that folder connections may be in.")] = None,
+    service: Annotated[
+        str | None,
+        typer.Option(help="The address of the service, for a worker that reaches nothing of it but HTTPS."),
+    ] = None,
+    token: Annotated[
+        str | None,
+        typer.Option(
+            envvar="ULTRAVECT_WORKER_TOKEN",
+            help="Of `ultravect token add --site`; with --service.",
+            show_default=False,
+        ),
+    ] = None,
 ) -> None:
     """Start another worker, on this or another machine."""
     roots = [part for folder in root or [] for part in ("--root", folder)]
     sites = [part for name in site or [] for part in ("--site", name)]
+    if service:
+        if not token or not site:
+            raise typer.BadParameter(
+                "a worker with --service takes --token and at least one --site; an admin makes the token: "
+                "ultravect token add LABEL --site SITE"
+            )
+        # by the environment: a command's words are for all eyes
+        os.environ["ULTRAVECT_WORKER_TOKEN"] = token
+        sites += ["--service", service]
     hand_on("worker", "--slots", str(slots), *sites, *roots)

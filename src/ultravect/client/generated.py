@@ -470,6 +470,10 @@ class Token(Given):
     """
     The most that it may do; empty: all that its owner may.
     """
+    sites: list[str]
+    """
+    Of the workers that join with it; empty: it is for other programs.
+    """
     created_at: datetime
     used_at: datetime | None = Field(...)
     expires_at: datetime | None = Field(...)
@@ -629,6 +633,10 @@ class NewToken(Given):
     role: str
     """
     The most that it may do; empty: all that its owner may.
+    """
+    sites: list[str]
+    """
+    Of the workers that join with it; empty: it is for other programs.
     """
     created_at: datetime
     used_at: datetime | None = Field(...)

@@ -16,12 +16,11 @@ import structlog
 _KEEP_ALIVE_SECONDS = 75
 
 
-def _setup() -> None:
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "ultravect.service.settings")
+def _log() -> None:
     logging.basicConfig(
         stream=sys.stderr, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s"
     )
-    for noisy in ("procrastinate", "psycopg", "psycopg.pool", "httpx", "uvicorn.access"):
+    for noisy in ("procrastinate", "psycopg", "psycopg.pool", "httpx", "uvicorn.access", "websockets"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
     logging.getLogger("django.request").setLevel(logging.ERROR)
     structlog.configure(
@@ -33,6 +32,10 @@ def _setup() -> None:
         ],
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
     )
+
+
+def _setup() -> None:
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "ultravect.service.settings")
     import django
 
     django.setup()
@@ -66,6 +69,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.asgi import application
     from ultravect.service.protocol import PatientProtocol
     from ultravect.service.work.look_pool import POOL
+    from ultravect.service.work.remote_worker import MAX_MESSAGE
     from ultravect.service.work.worker import run_worker
 
     config = uvicorn.Config(
@@ -76,6 +80,8 @@ async def _serve(host: str, port: int, slots: int) -> None:
         access_log=False,
         lifespan="off",
         http=PatientProtocol,
+        # of workers that join by HTTPS: plans and rejected rows are in their messages
+        ws_max_size=MAX_MESSAGE,
         # who a client is, and whether it came by TLS, only a proxy that is trusted may say
         proxy_headers=bool(settings.PROXIES),
         forwarded_allow_ips=settings.PROXIES or "",
@@ -112,6 +118,17 @@ async def _work(slots: int, sites: list[str]) -> None:
         await task
 
 
+async def _work_remotely(service: str, slots: int, sites: list[str], roots: list[str]) -> None:
+    from ultravect.service.work.remote_worker import work_remotely
+
+    token = os.environ.pop("ULTRAVECT_WORKER_TOKEN", "")
+    task = asyncio.create_task(work_remotely(service, token, slots, sites, roots))
+    for number in (signal.SIGTERM, signal.SIGINT):
+        asyncio.get_running_loop().add_signal_handler(number, task.cancel)
+    with suppress(asyncio.CancelledError):
+        await task
+
+
 def _add_user(name: str, role: str, password: str | None) -> None:
     from django.contrib.auth.password_validation import validate_password
     from django.core.exceptions import ValidationError
@@ -141,6 +158,7 @@ def main() -> None:
     worker.add_argument("--slots", type=int, default=2)
     worker.add_argument("--site", action="append", default=[], help="a site whose connections it reaches")
     worker.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
+    worker.add_argument("--service", help="the service's address, where nothing else of it is reached")
     user = commands.add_parser("user", help="manage users")
     user_commands = user.add_subparsers(dest="action", required=True)
     add = user_commands.add_parser("add")
@@ -149,6 +167,17 @@ def main() -> None:
     arguments = parser.parse_args()
     if getattr(arguments, "root", None):
         os.environ["ULTRAVECT_ROOTS"] = ":".join(os.path.abspath(root) for root in arguments.root)
+    _log()
+    if arguments.command == "worker" and arguments.service:
+        from ultravect.core.errors import UltravectError
+
+        # it has neither the records nor the key
+        try:
+            roots = [os.path.abspath(root) for root in arguments.root]
+            asyncio.run(_work_remotely(arguments.service, arguments.slots, arguments.site, roots))
+        except UltravectError as error:
+            sys.exit(f"{error.detail}\n{error.hint}")
+        return
     from django.core.exceptions import ImproperlyConfigured
     from django.db import OperationalError
 

@@ -25,6 +25,7 @@ from rest_framework.exceptions import APIException
 
 from ultravect.service.api.authentication import BearerToken
 from ultravect.service.api.problems import problem_body
+from ultravect.service.joining import join
 from ultravect.service.records.direct import direct_connection
 from ultravect.service.records.health import ALIVE_WORKERS, health
 from ultravect.service.records.models import Role, User
@@ -62,6 +63,9 @@ class Front:
         self._signing_in = 0
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] == "websocket":
+            await join(scope, receive, send)
+            return
         if scope["type"] != "http":
             await self._inner(scope, receive, send)
             return

@@ -47,6 +47,7 @@ from ultravect.service.records.models import (
     Token,
     User,
 )
+from ultravect.service.work.sites import HOME, SITE_PATTERN
 
 NAME = r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$"
 _NAME_RULE = {"invalid": "a name has lower-case letters, digits, - and _, at most 64, a letter or digit first"}
@@ -117,6 +118,9 @@ class AuditEntrySerializer(serializers.ModelSerializer[AuditEntry]):
         read_only_fields = fields
 
 
+_SITE_RULE = {"invalid": "a site has lower-case letters, digits, - and _, at most 40, a letter or digit first"}
+
+
 class SignInSerializer(serializers.Serializer[Any]):
     user = Text(max_length=150)
     password = Text(trim_whitespace=False, write_only=True, max_length=1000)
@@ -136,15 +140,31 @@ class TokenRequestSerializer(SignInSerializer):
     days = serializers.IntegerField(
         required=False, min_value=1, max_value=3650, help_text="Days after which it expires; left out: never."
     )
+    sites = serializers.ListField(
+        child=NamePattern(SITE_PATTERN, error_messages=_SITE_RULE),
+        required=False,
+        max_length=20,
+        help_text="For workers of these sites that join by HTTPS; such a token may do nothing else. Made by admins.",
+    )
+
+    def validate_sites(self, sites: list[str]) -> list[str]:
+        if HOME in sites:
+            raise serializers.ValidationError(
+                f"the site {HOME!r} is the service's own place; give the worker's network a name of its own"
+            )
+        return sorted(set(sites))
 
 
 class TokenSerializer(serializers.ModelSerializer[Token]):
     owner = Text(source="user.username")
     role = Text(help_text="The most that it may do; empty: all that its owner may.")
+    sites = serializers.ListField(
+        child=Text(), read_only=True, help_text="Of the workers that join with it; empty: it is for other programs."
+    )
 
     class Meta:
         model = Token
-        fields = ["id", "label", "owner", "role", "created_at", "used_at", "expires_at"]
+        fields = ["id", "label", "owner", "role", "sites", "created_at", "used_at", "expires_at"]
         read_only_fields = ["id", "label", "created_at", "used_at", "expires_at"]
 
 
@@ -174,12 +194,10 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     settings = serializers.DictField()
     secrets_set = serializers.ListField(child=Text(), read_only=True)
     site = NamePattern(
-        r"^[a-z0-9]([a-z0-9_-]{0,38}[a-z0-9])?$",
+        SITE_PATTERN,
         required=False,
         allow_blank=True,
-        error_messages={
-            "invalid": "a site has lower-case letters, digits, - and _, at most 40, a letter or digit first"
-        },
+        error_messages=_SITE_RULE,
         help_text="The network location whose workers reach it (`ultravect worker --site`); left out where all do.",
     )
 

@@ -103,10 +103,21 @@ class TokensView(APIView):
         role = data.get("role", user.limited_to or "")
         if role and Role(role).rank > most.rank:
             raise Problem(403, "not-allowed", f"a token cannot have the role {role}: {user.username} is {most}")
+        if (sites := data.get("sites")) and most != Role.ADMIN:
+            raise Problem(403, "not-allowed", f"a token for workers takes the role admin; {user.username} is {most}")
         expires = timezone.now() + dt.timedelta(days=data["days"]) if "days" in data else None
         with transaction.atomic():
-            token, text = Token.issue(user, data["label"], role, expires)
-            audit(request, "issue", "token", data["label"], user=user.username, id=token.pk, role=role)
+            token, text = Token.issue(user, data["label"], role, expires, sites or [])
+            audit(
+                request,
+                "issue",
+                "token",
+                data["label"],
+                user=user.username,
+                id=token.pk,
+                role=role,
+                sites=token.sites,
+            )
         token.token = text  # type: ignore[attr-defined]
         return Response(NewTokenSerializer(token).data, status=201)
 

@@ -6,6 +6,7 @@ import datetime as dt
 import hashlib
 import json
 import secrets
+from collections.abc import Sequence
 from typing import Any, ClassVar, TypeVar
 
 from django.conf import settings
@@ -61,6 +62,9 @@ class Token(models.Model):
     role = models.CharField(max_length=16, choices=Role.choices, blank=True, default="")
     """The most that the token may do, whatever its user may; "" for all that the user may."""
 
+    sites = models.JSONField(default=list)
+    """The sites of the workers that join with it, by HTTPS; such a token may do nothing else. Empty for other tokens."""
+
     expires_at = models.DateTimeField(null=True)
 
     @property
@@ -73,12 +77,17 @@ class Token(models.Model):
 
     @classmethod
     def issue(
-        cls, user: User, label: str, role: str = "", expires_at: dt.datetime | None = None
+        cls,
+        user: User,
+        label: str,
+        role: str = "",
+        expires_at: dt.datetime | None = None,
+        sites: Sequence[str] = (),
     ) -> tuple[Token, str]:
         """A new token, and its text."""
         text = f"uv_{secrets.token_urlsafe(32)}"
         made = cls.objects.create(
-            user=user, label=label, digest=cls.digest_of(text), role=role, expires_at=expires_at
+            user=user, label=label, digest=cls.digest_of(text), role=role, expires_at=expires_at, sites=list(sites)
         )
         return made, text
 

@@ -19,10 +19,12 @@ from ultravect.service.records.lookup import layout_version, selected_keys, sele
 from ultravect.service.records.models import Leg, Outcome, RunKind, State
 from ultravect.service.work.attempts import attempt_names, job_of, publishes_together, run_facts
 from ultravect.service.work.lay_out import find_legs
-from ultravect.service.work.pool import ENDINGS, LegPool, LegProcess, gathered
+from ultravect.service.work.pool import ENDINGS, gathered
+from ultravect.service.work.processes import Process, Processes
 from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.recorder import LeaseLost, Recorder
-from ultravect.service.work.slices import SliceExecutor, worker_name
+from ultravect.service.work.serving import worker_name
+from ultravect.service.work.slices import SliceExecutor
 from ultravect.service.work.together import begin_others, end_others, not_published, task_of
 
 log = structlog.get_logger()
@@ -42,7 +44,7 @@ def _selection(leg: Leg) -> dict[str, Any]:
 class LegExecutor:
     """Executes legs with the processes of one pool."""
 
-    def __init__(self, pool: LegPool, slices: SliceExecutor, requeue: Callable[[Leg], None]) -> None:
+    def __init__(self, pool: Processes, slices: SliceExecutor, requeue: Callable[[Leg], None]) -> None:
         """``requeue`` queues a leg again."""
         self._pool = pool
         self._slices = slices
@@ -166,9 +168,7 @@ class LegExecutor:
         finally:
             leg.close()
 
-    async def _follow(
-        self, leg: LegProcess, recorder: Recorder, recorders: Sequence[Recorder]
-    ) -> dict[str, Any] | None:
+    async def _follow(self, leg: Process, recorder: Recorder, recorders: Sequence[Recorder]) -> dict[str, Any] | None:
         """Records events until the leg ends; what it said last, or None when it died without a word."""
         ending, slices = None, None
         by_number = {one.leg.number: one for one in recorders}
@@ -189,7 +189,7 @@ class LegExecutor:
                     await slices
         return ending
 
-    async def _watch(self, leg: LegProcess, recorder: Recorder, limit: float | None) -> str:
+    async def _watch(self, leg: Process, recorder: Recorder, limit: float | None) -> str:
         """Stops the leg when asked to, or when its time is over; says which. Ends it when the run is another worker's."""
         started = time.monotonic()
         while True:

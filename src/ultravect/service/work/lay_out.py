@@ -15,7 +15,7 @@ from ultravect.service.records.models import Leg, Outcome, Run, RunKind, State
 from ultravect.service.records.resolved import feed_name, source_name
 from ultravect.service.work.attempts import job_of_run, run_facts
 from ultravect.service.work.legs import add_event, begin_legs, locked_run
-from ultravect.service.work.pool import LegPool
+from ultravect.service.work.processes import Processes
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.register import enter_seen
 
@@ -23,7 +23,7 @@ log = structlog.get_logger()
 _ATTEMPTS = 3
 
 
-async def find_legs(pool: LegPool, run_id: int) -> None:
+async def find_legs(pool: Processes, run_id: int) -> None:
     """Records and begins the legs of a run, which ends where there are none, or what is wrong does not let it go on."""
     for _ in range(_ATTEMPTS):
         try:
@@ -44,7 +44,7 @@ async def find_legs(pool: LegPool, run_id: int) -> None:
     await recorded(_fail)(run_id, died)
 
 
-async def _asked(pool: LegPool, task: dict[str, Any]) -> dict[str, Any] | None:
+async def _asked(pool: Processes, task: dict[str, Any]) -> dict[str, Any] | None:
     """What a process of its own says; None where it died."""
     process = await pool.take()
     try:

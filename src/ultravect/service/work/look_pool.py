@@ -8,15 +8,7 @@ from __future__ import annotations
 
 import json
 import os
-import select
-import signal
-import socket
-import subprocess
-import sys
-import threading
-import time
 from collections.abc import Mapping
-from contextlib import suppress
 from typing import Any
 
 from django.conf import settings
@@ -26,28 +18,16 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError
 from ultravect.core.model.problems import Problem as FileProblem
 from ultravect.service.work.look_process import TOO_LARGE
-from ultravect.service.work.pool import LEG_ENVIRONMENT
+from ultravect.service.work.look_processes import LookFailed, LookProcesses
 from ultravect.service.work.site_looks import look_elsewhere
 from ultravect.service.work.sites import HOME, sites_of_look
-
-_START_SECONDS = 60.0
-_WAIT_SECONDS = 20.0
-_MAX_ANSWER = 256 << 20
-_PIECE = 1 << 20
-
-
-class LookFailed(Exception):
-    """The process met with what it should not have: a fault of ours, which the service's log describes."""
 
 
 class LookPool:
     """``at_once``: how many processes may look at the same time; others wait for them."""
 
     def __init__(self, at_once: int) -> None:
-        self._places = threading.BoundedSemaphore(at_once)
-        self._starting = threading.Lock()
-        self._parent: subprocess.Popen[bytes] | None = None
-        self._socket: socket.socket | None = None
+        self._processes = LookProcesses(at_once)
 
     def look(self, name: str, *, seconds: float | None = None, **arguments: Any) -> Any:
         """The answer of ``looks.LOOKS[name]``; ``seconds`` it may take, the settings' number if left out.
@@ -64,94 +44,13 @@ class LookPool:
         return _understood(said, seconds)
 
     def look_here(self, name: str, seconds: float, arguments: Mapping[str, Any]) -> bytes | None:
-        """What a process of this machine says, as it says it; b"" when it ended without a word, None when it took too long."""
+        """What a process of this machine says: see ``LookProcesses.ask``."""
         # a slow look must not hold a connection to the records
         connections.close_all()
-        if not self._places.acquire(timeout=_WAIT_SECONDS):
-            raise UltravectError(
-                "too-busy", "too many are looking at something at this moment", hint="try again in a moment"
-            )
-        try:
-            ours = self._process()
-            with ours:
-                task = {
-                    "name": name,
-                    "arguments": arguments,
-                    "memory": settings.LOOK_MEMORY_BYTES,
-                    "cpu_seconds": seconds * (os.cpu_count() or 1),
-                }
-                return _exchange(ours, json.dumps(task).encode() + b"\n", seconds)
-        finally:
-            self._places.release()
+        return self._processes.ask(name, seconds, arguments, settings.LOOK_MEMORY_BYTES)
 
     def warm(self) -> None:
-        """Starts the process that all others come from, so that the first look need not wait for it."""
-        with suppress(OSError):
-            self._process().close()
-
-    def _process(self) -> socket.socket:
-        """A socket to a process that waits for its question."""
-        ours, theirs = socket.socketpair()
-        with theirs:
-            try:
-                socket.send_fds(self._started(), [b"look"], [theirs.fileno()])
-            except OSError:
-                # it died since it was last seen
-                socket.send_fds(self._started(again=True), [b"look"], [theirs.fileno()])
-        return ours
-
-    def _started(self, *, again: bool = False) -> socket.socket:
-        with self._starting:
-            alive = self._parent is not None and self._parent.poll() is None
-            if self._socket is not None and alive and not again:
-                return self._socket
-            ours, theirs = socket.socketpair()
-            environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
-            self._parent = subprocess.Popen(
-                [sys.executable, "-m", "ultravect.service.work.fork_server", str(theirs.fileno()), "looks"],
-                stdin=subprocess.DEVNULL,
-                env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
-                pass_fds=[theirs.fileno()],
-                start_new_session=True,
-            )
-            theirs.close()
-            ours.settimeout(_START_SECONDS)
-            if not ours.recv(16):
-                raise LookFailed("the process for looks did not start; the log above says why")
-            ours.settimeout(None)
-            self._socket = ours
-            return ours
-
-
-def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | None:
-    """What the process says; b"" when it ended without a word, None when it took too long."""
-    end = time.monotonic() + seconds
-    asked.sendall(question)
-    said = bytearray()
-    pid = _peer(asked)
-    while not said.endswith(b"\n"):
-        left = end - time.monotonic()
-        if left <= 0 or len(said) > _MAX_ANSWER or not select.select([asked], [], [], left)[0]:
-            if pid:
-                with suppress(ProcessLookupError):
-                    os.kill(pid, signal.SIGKILL)
-            return None
-        piece = asked.recv(_PIECE)
-        if not piece:
-            return b""
-        said += piece
-    return bytes(said)
-
-
-def _peer(asked: socket.socket) -> int:
-    """The number of the process at the other end, which says it first."""
-    number = b""
-    while not number.endswith(b"\n"):
-        piece = asked.recv(1)
-        if not piece:
-            return 0
-        number += piece
-    return int(number)
+        self._processes.warm()
 
 
 def _understood(said: bytes | None, seconds: float) -> Any:

@@ -13,6 +13,7 @@ from django.db import connections, transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.models import SiteLook
+from ultravect.service.work.serving import LookHere
 from ultravect.service.work.sites import queue_for, require_worker
 
 log = structlog.get_logger()
@@ -44,16 +45,14 @@ def look_elsewhere(sites: frozenset[str], name: str, seconds: float, arguments: 
     return None
 
 
-def answer_look(number: int) -> None:
+def answer_look(number: int, look_here: LookHere) -> None:
     """Looks at what is asked, and leaves the answer; nothing where no one waits for it any more."""
-    from ultravect.service.work.look_pool import POOL
-
     asked = SiteLook.objects.filter(pk=number, answer=None).first()
     if asked is None:
         return
     task = settings.SEALING_KEYS.unseal(asked.sealed)
     try:
-        said = POOL.look_here(task["name"], task["seconds"], task["arguments"])
+        said = look_here(task["name"], task["seconds"], task["arguments"])
     except UltravectError as error:
         said = json.dumps({"error": error.as_dict()}).encode()
     except Exception:

@@ -22,6 +22,7 @@ from ultravect.service.records.models import Connection, WorkerSeen
 from ultravect.service.records.resolved import source_name
 
 HOME = "home"
+SITE_PATTERN = r"^[a-z0-9]([a-z0-9_-]{0,38}[a-z0-9])?$"
 
 
 def is_local(kind: str) -> bool:

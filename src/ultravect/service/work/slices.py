@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import asyncio
 import datetime as dt
-import os
-import socket
 from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -21,9 +19,11 @@ from ultravect.core.errors import UltravectError
 from ultravect.service.records.models import Leg, Slice, State
 from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.attempts import job_of
-from ultravect.service.work.pool import ENDINGS, LegPool, LegProcess, gathered
+from ultravect.service.work.pool import ENDINGS, gathered
+from ultravect.service.work.processes import Process, Processes
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.recorder import LeaseLost, Recorder
+from ultravect.service.work.serving import worker_name
 
 log = structlog.get_logger()
 
@@ -44,10 +44,6 @@ _AGAIN = frozenset(
     ]
 )
 _FIGURES = ("rows_read", "bytes_read", "rows_staged", "bytes_total")
-
-
-def worker_name() -> str:
-    return f"{socket.gethostname()}:{os.getpid()}"
 
 
 class SliceRecorder(Recorder):
@@ -149,7 +145,7 @@ def give_back_lost(leg: Leg) -> None:
 class SliceExecutor:
     """Copies slices with the processes of one pool."""
 
-    def __init__(self, pool: LegPool) -> None:
+    def __init__(self, pool: Processes) -> None:
         self._pool = pool
 
     async def execute_next(self, run: int, leg: int) -> bool:
@@ -193,7 +189,7 @@ class SliceExecutor:
         finally:
             process.close()
 
-    async def of_leg(self, process: LegProcess, recorder: Recorder) -> None:
+    async def of_leg(self, process: Process, recorder: Recorder) -> None:
         """Copies slices of a leg while others do, too, and passes on to the leg's process what becomes of each."""
         own = asyncio.create_task(self._copy_own(recorder))
         try:
@@ -229,7 +225,7 @@ def _task(recorder: SliceRecorder) -> dict[str, Any]:
     }
 
 
-async def _watch(process: LegProcess, recorder: SliceRecorder) -> None:
+async def _watch(process: Process, recorder: SliceRecorder) -> None:
     """Ends the process when the slice is not this worker's any more."""
     while True:
         await asyncio.sleep(_WATCH_SECONDS)
@@ -241,7 +237,7 @@ async def _watch(process: LegProcess, recorder: SliceRecorder) -> None:
             return
 
 
-async def _report(process: LegProcess, recorder: Recorder) -> None:
+async def _report(process: Process, recorder: Recorder) -> None:
     """Passes on each slice that has ended, once, until all have."""
     passed: set[int] = set()
     shown = 0.0

@@ -9,10 +9,9 @@ import asyncio
 
 from procrastinate.contrib.django import app
 
-from ultravect.service.work.execute import LegExecutor
+from ultravect.service.work.serving import serving
 from ultravect.service.work.site_looks import answer_look
 from ultravect.service.work.sites import queue_for, sites_of_job
-from ultravect.service.work.slices import SliceExecutor
 
 QUEUE = "runs"
 SLICES = "slices"
@@ -20,29 +19,20 @@ LOOKS = "looks"
 LAYING_OUT = 0
 """In place of a leg's number: the legs of the run are to be found."""
 
-_executors: list[LegExecutor] = []
-_slices: list[SliceExecutor] = []
-
-
-def use_executor(executor: LegExecutor, slices: SliceExecutor) -> None:
-    """Names the executors of this process, before its worker starts."""
-    _executors[:] = [executor]
-    _slices[:] = [slices]
-
 
 @app.task(name="ultravect.execute_run", queue=QUEUE)
 async def execute_leg(run_id: int, leg: int = 1) -> None:
     # tasks that an earlier version has queued name no leg: their runs have one
     if leg == LAYING_OUT:
-        await _executors[0].lay_out(run_id)
+        await serving().legs.lay_out(run_id)
     else:
-        await _executors[0].execute(run_id, leg)
+        await serving().legs.execute(run_id, leg)
 
 
 @app.task(name="ultravect.execute_slice", queue=SLICES)
 async def execute_slice(run: int, number: int) -> None:
     """Copies a slice of leg ``number`` that no worker has, if there is one."""
-    await _slices[0].execute_next(run, number)
+    await serving().slices.execute_next(run, number)
 
 
 def queue_slice(run: int, leg: int) -> None:
@@ -58,7 +48,7 @@ def queue_slice(run: int, leg: int) -> None:
 @app.task(name="ultravect.look_at_site", queue=LOOKS)
 async def look_at_site(look: int) -> None:
     """Answers a question about connections of this worker's site."""
-    await asyncio.to_thread(answer_look, look)
+    await asyncio.to_thread(answer_look, look, serving().look_here)
 
 
 def queue_leg(run_id: int, leg: int, place: str, sites: frozenset[str]) -> None:

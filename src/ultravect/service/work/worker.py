@@ -19,12 +19,15 @@ from ultravect.service.records.models import Leg, Outcome, SiteLook, State, Work
 from ultravect.service.work.attempts import job_of
 from ultravect.service.work.execute import LegExecutor, release_or_end, with_outcome
 from ultravect.service.work.legs import place_of
+from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.pool import LegPool
+from ultravect.service.work.processes import Processes
 from ultravect.service.work.recorded import recorded
 from ultravect.service.work.recorder import Recorder
+from ultravect.service.work.serving import LookHere, Serving, begin_serving, worker_name
 from ultravect.service.work.sites import HOME, queues_of, sites_of_job
-from ultravect.service.work.slices import SliceExecutor, worker_name
-from ultravect.service.work.tasks import LAYING_OUT, LOOKS, QUEUE, SLICES, queue_laying_out, queue_leg, use_executor
+from ultravect.service.work.slices import SliceExecutor
+from ultravect.service.work.tasks import LAYING_OUT, LOOKS, QUEUE, SLICES, queue_laying_out, queue_leg
 
 log = structlog.get_logger()
 _PAUSE_SECONDS = 1.0
@@ -66,12 +69,23 @@ ORDER BY r.id LIMIT 1 FOR UPDATE OF r SKIP LOCKED
 """
 
 
-async def run_worker(slots: int, sites: Sequence[str] = (HOME,)) -> None:
-    """Works until cancelled, on what needs these sites and no others."""
-    pool = LegPool()
+async def run_worker(
+    slots: int,
+    sites: Sequence[str] = (HOME,),
+    *,
+    name: str = "",
+    processes: Processes | None = None,
+    look_here: LookHere = POOL.look_here,
+) -> None:
+    """Works until cancelled, on what needs these sites and no others.
+
+    ``processes`` and ``look_here`` are those of another machine where this process works for a worker that has not the records itself,
+    whose ``name`` is recorded then.
+    """
+    pool = processes or LegPool()
     slices = SliceExecutor(pool)
     executor = LegExecutor(pool, slices, _queue_again)
-    use_executor(executor, slices)
+    begin_serving(Serving(executor, slices, look_here), name)
     await pool.warm()
     await recorded(_seen)(slots, sites)
     sweeping = asyncio.create_task(_sweep(executor, slots, sites))

@@ -1,0 +1,39 @@
+"""What an executor needs of the processes in which legs and slices are copied, on this machine or on another one."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from typing import Any, Protocol
+
+
+class Process(Protocol):
+    """One process, from waiting for its task to its end."""
+
+    async def send(self, task: dict[str, Any]) -> None:
+        """Gives the task, and later what is said to it while it works."""
+
+    async def greet(self) -> None:
+        """Lets the process know that its worker is still there: one that does not hear this for long ends by itself."""
+
+    def events(self) -> AsyncIterator[dict[str, Any]]:
+        """What the process says, until it ends."""
+
+    def stop(self) -> None:
+        """Asks it to stop and roll back."""
+
+    def kill(self) -> None: ...
+
+    def close(self) -> None:
+        """Lets go of the process; one that still runs ends with this."""
+
+
+class Processes(Protocol):
+    """Gives processes."""
+
+    async def warm(self) -> None:
+        """Makes sure that the next process need not wait for long."""
+
+    async def take(self) -> Process:
+        """A process that waits for its task; OSError where there is none to be had."""
+
+    async def close(self) -> None: ...
