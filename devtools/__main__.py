@@ -34,7 +34,8 @@ def demo(arguments: argparse.Namespace) -> int:
     stop_state(state)
     shutil.rmtree(state, ignore_errors=True)
     print("starting the service with a PostgreSQL server of its own, and the demo's other servers", flush=True)
-    stack = Stack.start(state, port=arguments.port)
+    # so that what is killed in the demo is taken over soon
+    stack = Stack.start(state, port=arguments.port, settings={"ULTRAVECT_LOST_AFTER": "5"})
     places: Places | None = None
     try:
         places = Places.start(arguments.rows)
@@ -45,6 +46,15 @@ def demo(arguments: argparse.Namespace) -> int:
             for name in ("booking-ledger", "reservations-raw"):
                 runs.append(client.wait(client.run(name).id))
                 print_run_or_legs(runs[-1])
+            print(
+                f"\n{places.another_night()}; the service is killed while the raw copy runs, and started again\n",
+                flush=True,
+            )
+            cut_off = client.run("reservations-raw").id
+            stack.kill()
+            stack.start_service()
+            runs.append(client.wait(cut_off))
+            print_run_or_legs(runs[-1])
             tests = {connection.name: client.test_connection(connection.name) for connection in client.connections()}
         print(
             "\nconnections: "

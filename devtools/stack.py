@@ -71,7 +71,8 @@ class Stack:
         if not kept:
             for database in ("ultravect", "warehouse"):
                 stack.postgres.execute(f"CREATE DATABASE {database}")
-            stack.postgres.execute("CREATE SCHEMA raw", "warehouse")
+            for schema in ("raw", "archive", "closing"):
+                stack.postgres.execute(f"CREATE SCHEMA {schema}", "warehouse")
             stack._service("user", "add", USER, "--role", "admin", wait=True)
             stack._keep()
         stack.start_service()
@@ -156,6 +157,12 @@ class Stack:
         if self.process is not None:
             stop_process(self.process.pid)
             self.process.wait()
+
+    def kill(self) -> None:
+        """Ends the service without a word, as a lost machine would."""
+        assert self.process is not None, "it was started"
+        self.process.kill()
+        self.process.wait()
 
     def close(self) -> None:
         self.stop_service()

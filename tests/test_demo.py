@@ -29,6 +29,9 @@ def test_the_demo_runs_its_jobs_and_tells() -> None:
         "read 3,000 = inserted 3,000",
         "read 40 = inserted 40",
         "(table created)",
+        "of stays-archive succeeded",
+        "of season-closing succeeded",
+        "the service is killed",
     ):
         assert part in shown
 

@@ -58,6 +58,8 @@ def test_a_leg_that_fails_keeps_all_from_being_published(many: Many) -> None:
     assert [many.count(table) for table in ("booking", "guest", "payment")] == [3, 3, 3]
     booking = next(leg for leg in run.legs if leg.object == "booking")
     assert booking.error
+    assert run.error
+    assert "none was published" in run.error["hint"]
     assert booking.error["code"] == "leg-not-published"
     assert "payment failed" in booking.error["detail"]
     many.job(into="if_different: widen, rejects: 1", more=TOGETHER)

@@ -141,9 +141,14 @@ def _error_of(run: Run, legs: list[Leg]) -> dict[str, Any] | None:
         for cause, names in list(causes.items())[:_NAMED]
     ]
     more = f"; and {counted(len(causes) - _NAMED, 'other cause')}" if len(causes) > _NAMED else ""
+    published = (
+        "none was published, for run.publish is together"
+        if publishes_together(run)
+        else "each leg was published on its own"
+    )
     return {
         "code": "legs-failed",
         "detail": f"{len(failed)} of {counted(len(legs), 'leg')} failed: {'; '.join(shown)}{more}",
-        "hint": f"each leg was published on its own; ultravect rerun {run.pk} copies those that did not succeed",
+        "hint": f"{published}; ultravect rerun {run.pk} copies those that did not succeed",
         "where": {"legs": [leg.number for leg in failed]},
     }
