@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import re
 import threading
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
-from typing import Any
 
 import duckdb
 import pyarrow as pa
@@ -24,45 +22,32 @@ from ultravect.core.contracts.catalogue import (
 )
 from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.contracts.target import Database
-from ultravect.core.dialects.base import Dialect, TableName
-from ultravect.core.dialects.merge import Merge
+from ultravect.core.dialects.base import TableName
+from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.duckdb.dialect import DuckdbDialect
-from ultravect.core.kinds.duckdb.refusals import Refusals
 from ultravect.core.kinds.duckdb.settings import DuckdbSettings
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.isolation import Isolated
+from ultravect.core.loading.duckdb_load import FIND, TABLES, DuckdbLoad, DuckdbStatements
 from ultravect.core.loading.local_database import LocalDatabase
 from ultravect.core.loading.local_file import database_file, may_be_made
-from ultravect.core.loading.local_load import LocalLoad
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.refusals import column_gone, waiting_message
+from ultravect.core.loading.refusals import waiting_message
 from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import bounded, stored_values
-from ultravect.core.types.written import uuid_text
 
 _BLOCK_ROWS = 50_000
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "SHOW", "DESCRIBE", "SUMMARIZE", "EXPLAIN", "TABLE"])
 _QUESTIONS = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
-_TABLES = """
-SELECT schema_name, table_name, 'table' AS kind, estimated_size, comment FROM duckdb_tables() WHERE NOT internal
-UNION ALL
-SELECT schema_name, view_name, 'view', NULL, comment FROM duckdb_views() WHERE NOT internal
-"""
 _LIST = f"""
-SELECT schema_name, table_name, kind, estimated_size, comment FROM ({_TABLES})
+SELECT schema_name, table_name, kind, estimated_size, comment FROM ({TABLES})
 WHERE contains(lower(schema_name || '.' || table_name), lower(?)) AND schema_name || '.' || table_name > ?
 ORDER BY schema_name || '.' || table_name LIMIT ?
 """
 _REFERENCES = """
 SELECT DISTINCT schema_name, table_name, referenced_table FROM duckdb_constraints()
 WHERE constraint_type = 'FOREIGN KEY' AND referenced_table IS NOT NULL AND table_name <> referenced_table
-"""
-_FIND = f"""
-SELECT schema_name, table_name, kind, estimated_size, comment FROM ({_TABLES})
-WHERE lower(table_name) = lower(?) AND lower(schema_name) = lower(coalesce(?, current_schema()))
 """
 _COLUMNS = """
 SELECT c.column_name, c.data_type, c.is_nullable, c.column_default IS NOT NULL, c.comment, c.column_default,
@@ -79,97 +64,6 @@ SELECT constraint_name, expression FROM duckdb_constraints()
 WHERE schema_name = ? AND table_name = ? AND constraint_type = 'CHECK'
 """
 _LOCK_POLL_SECONDS = 0.2
-_NESTED = re.compile(r"\]$|^(STRUCT|MAP|UNION)\(")
-
-
-class DuckdbLoad(LocalLoad):
-    """See ``LocalLoad``."""
-
-    def __init__(
-        self,
-        session: duckdb.DuckDBPyConnection,
-        dialect: Dialect,
-        order: LoadOrder,
-    ) -> None:
-        self._session, self._statements = session, _Statements(session)
-        super().__init__(dialect, order)
-        names = ", ".join(dialect.quote(column.name) for column in order.sent)
-        self._positions = [str(position) for position in range(len(order.sent))]
-        natives = {row[0]: str(row[1]) for row in self._all_rows(f"DESCRIBE {self._into}")}
-        for column in order.sent:
-            if column.name not in natives:
-                raise column_gone(order, column.name)
-        values = ", ".join(
-            _taken(dialect.quote(position), natives[column.name], column.type)
-            for position, column in zip(self._positions, order.sent, strict=True)
-        )
-        self._statement = f"INSERT INTO {self._into} ({names}) SELECT {values} FROM ultravect_rows"
-
-    def _refusal(self, error: Exception) -> str | None:
-        return str(error) if isinstance(error, duckdb.ConstraintException) else None
-
-    def _execute(self, statement: str) -> Sequence[Any] | None:
-        rows = self._all_rows(statement)
-        return rows[0] if rows else None
-
-    def _run_own(self, statements: Sequence[str]) -> None:
-        for statement in statements:
-            # settings and other files are locked for this session; a transaction of its own is not
-            if any(
-                item.type == duckdb.StatementType.TRANSACTION for item in self._session.extract_statements(statement)
-            ):
-                raise duckdb.PermissionException("the load's transaction is not the statement's to end")
-        super()._run_own(statements)
-
-    def _has(self, table: TableName) -> bool:
-        return _has_table(self._session, table)
-
-    def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
-        """All rows at once but those that would be refused: see ``Refusals``."""
-        upsert = self._order.matches_rows
-        refusals = Refusals(self._statements, merge, self._order.table, upsert=upsert)
-        done = Isolated(refused=refusals.first(tolerated + 1))
-        if len(done.refused) <= tolerated:
-            within = refusals.others if done.refused else ""
-            update = merge.update(within) if upsert else None
-            done.updated = self._changed(update) if update else 0
-            done.inserted = self._changed(merge.insert(known, within) if upsert else merge.insert_all(within))
-        refusals.drop()
-        return done
-
-    def _insert(self, batch: pa.RecordBatch) -> int:
-        arrays = [uuid_text(array) if array.type == pa.binary(16) else array for array in batch.columns]
-        self._session.register("ultravect_rows", pa.table(arrays, names=self._positions))
-        # left registered when this fails, or what fails next would be reported instead of the reason
-        taken = self._changed(self._statement)
-        self._session.unregister("ultravect_rows")
-        return taken
-
-
-class _Statements:
-    """See ``Statements``."""
-
-    def __init__(self, session: duckdb.DuckDBPyConnection) -> None:
-        self.session = session
-
-    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        # an answer that is not fetched whole keeps the session busy
-        return self.session.execute(statement).fetchall()
-
-    def changed(self, statement: str) -> int:
-        rows = self.rows(statement)
-        return int(rows[0][0]) if rows else 0
-
-
-def _taken(value: str, native: str, kind: CanonicalType) -> str:
-    """A value as its column takes it: lists and structures come as JSON, or as the database writes them itself."""
-    if kind.name not in ("text", "json") or not _NESTED.search(native):
-        return value
-    return f"COALESCE(TRY_CAST(TRY_CAST({value} AS JSON) AS {native}), CAST({value} AS {native}))"
-
-
-def _has_table(session: duckdb.DuckDBPyConnection, name: TableName) -> bool:
-    return bool(session.execute(_FIND, (name.name, name.schema)).fetchall())
 
 
 class DuckdbDatabase(LocalDatabase):
@@ -299,11 +193,11 @@ class DuckdbDatabase(LocalDatabase):
             time.sleep(_LOCK_POLL_SECONDS)
 
     @contextmanager
-    def transaction(self, table: TableName, doing: str) -> Iterator[_Statements]:
+    def transaction(self, table: TableName, doing: str) -> Iterator[DuckdbStatements]:
         with self._session(doing, write=True) as session:
             session.execute("BEGIN TRANSACTION")
             # closing the session undoes what was not committed
-            yield _Statements(session)
+            yield DuckdbStatements(session)
             session.execute("COMMIT")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
@@ -324,7 +218,7 @@ class DuckdbDatabase(LocalDatabase):
 
     def table(self, name: TableName) -> LiveTable | None:
         with self._session(f"reading the columns of {name}") as session:
-            row = session.execute(_FIND, (name.name, name.schema)).fetchone()
+            row = session.execute(FIND, (name.name, name.schema)).fetchone()
             if row is None:
                 return None
             schema, table, kind, estimate, comment = row

@@ -10,7 +10,7 @@ KIND = Kind(
     holds="tables",
     settings=DuckdbSettings,
     opens="ultravect.core.kinds.duckdb.database:DuckdbDatabase",
-    dialect="ultravect.core.kinds.duckdb.dialect:DuckdbDialect",
+    dialect="ultravect.core.dialects.duckdb:DuckdbDialect",
     needs={"duckdb": "duckdb"},
     usual_schema="main",
 )
