@@ -44,11 +44,12 @@ class NewColumn:
 
 @dataclass(frozen=True)
 class NewTable:
-    """A table to be created; ``keys`` are the columns of its primary key."""
+    """A table to be created; ``keys`` are the columns of its primary key, ``partition_by`` those whose values divide its files."""
 
     columns: Sequence[NewColumn]
     keys: Sequence[str] = ()
     comment: str = ""
+    partition_by: Sequence[str] = ()
 
 
 @dataclass(frozen=True)

@@ -20,7 +20,7 @@ from ultravect.core.model.problems import did_you_mean
 
 GROUP = "ultravect.kinds"
 _OURS = "ultravect.core.kinds."
-_ORDER = ("postgresql", "mariadb", "sqlite", "duckdb", "folder", "objectstore", "sftp", "http")
+_ORDER = ("postgresql", "mariadb", "sqlite", "duckdb", "lake", "folder", "objectstore", "sftp", "http")
 
 
 @functools.cache

@@ -25,15 +25,15 @@ HOME = "home"
 SITE_PATTERN = r"^[a-z0-9]([a-z0-9_-]{0,38}[a-z0-9])?$"
 
 
-def is_local(kind: str) -> bool:
-    """Whether connections of a kind are paths of one machine."""
+def is_local(kind: str, given: Mapping[str, Any]) -> bool:
+    """Whether a connection with these settings is a path of one machine."""
     known = kinds().get(kind)
-    return known is not None and set(place_keys(known.settings)) == {"path"}
+    return known is not None and {key for key in place_keys(known.settings) if given.get(key)} == {"path"}
 
 
-def site_of(kind: str, site: str) -> frozenset[str]:
+def site_of(kind: str, given: Mapping[str, Any], site: str) -> frozenset[str]:
     """The site at which a connection is; none where it is reached from everywhere."""
-    return frozenset([site]) if site else frozenset([HOME]) if is_local(kind) else frozenset()
+    return frozenset([site]) if site else frozenset([HOME]) if is_local(kind, given) else frozenset()
 
 
 def sites_of_job(
@@ -46,7 +46,7 @@ def sites_of_job(
         if name not in known:
             known[name] = find_connection(name)
         if (connection := known[name]) is not None:
-            found |= site_of(connection.kind, connection.site)
+            found |= site_of(connection.kind, connection.settings, connection.site)
     return found
 
 
@@ -57,7 +57,7 @@ def sites_of_look(arguments: Mapping[str, Any]) -> frozenset[str]:
         for value in arguments.values()
         if isinstance(value, dict) and {"kind", "settings", "site"} <= value.keys()
     ]
-    return frozenset[str]().union(*(site_of(spec["kind"], spec["site"]) for spec in specs))
+    return frozenset[str]().union(*(site_of(spec["kind"], spec["settings"], spec["site"]) for spec in specs))
 
 
 def queue_for(base: str, sites: frozenset[str]) -> str:

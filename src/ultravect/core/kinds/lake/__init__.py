@@ -1,0 +1,1 @@
+"""Lake tables: an open table format in a folder or an object store."""

@@ -1,0 +1,131 @@
+"""Receipts and marks of loads into a lake table: named in the commit that publishes the rows, so that both are there or neither.
+
+A commit can be made in the names of programs, each with a number, of which the format allows one at a time and keeps the last for ever.
+A load's receipt is such a name, with the account in the commit's description. A mark is another one, whose number says in which file of
+the table's folder its entries are; that file is written before.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+
+import pyarrow.fs as pafs
+
+from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.mark import MarkChange, MarkKey
+from ultravect.core.contracts.receipt import FENCE, Receipt
+from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.tables import Notes, TableVersion
+from ultravect.core.loading.marks import mark_moved
+
+_NOTES = "_ultravect"
+_RECEIPT, _NAME = "receipt", "load"
+_KEPT_MARKS = 3
+
+
+def receipt_name(key: ReceiptKey) -> str:
+    return f"load:{key.run}:{key.leg}:{key.slice}"
+
+
+def find_receipt(version: TableVersion, key: ReceiptKey) -> Receipt | None:
+    """The receipt of a load, fences included; None where there is none."""
+    name = receipt_name(key)
+    if version.noted(name) is None:
+        return None
+    for commit in version.history():
+        if commit.get(f"ultravect.{_NAME}") == name:
+            return Receipt.from_text(str(commit[f"ultravect.{_RECEIPT}"]))
+    # the log of old commits is removed in time, and the name stays: it was committed
+    return Receipt(version.path, "", rows_before=None)
+
+
+def receipts_of(version: TableVersion) -> Sequence[tuple[int, str, Receipt]]:
+    """Version, name and receipt of the loads that the table's history still has, the newest first."""
+    return [
+        (
+            int(commit["version"]),
+            str(commit[f"ultravect.{_NAME}"]),
+            Receipt.from_text(str(commit[f"ultravect.{_RECEIPT}"])),
+        )
+        for commit in version.history()
+        if f"ultravect.{_RECEIPT}" in commit
+    ]
+
+
+def fence_notes(key: ReceiptKey, table: str) -> Notes:
+    return receipt_notes(key, Receipt(table, FENCE, rows_before=None))
+
+
+def receipt_notes(key: ReceiptKey, receipt: Receipt) -> Notes:
+    name = receipt_name(key)
+    return Notes({name: 1}, {_NAME: name, _RECEIPT: receipt.as_text()})
+
+
+def fence_file(key: ReceiptKey) -> str:
+    """What bars an attempt from making a table that is not there yet, and so can have no commits."""
+    return f"{_NOTES}/{hashlib.sha256(receipt_name(key).encode()).hexdigest()[:32]}.barred"
+
+
+class LakeMarks:
+    """The marks of jobs in one table."""
+
+    def __init__(self, place: LakePlace, path: str) -> None:
+        self._place, self._path = place, path
+
+    def entries(self, version: TableVersion, key: MarkKey) -> Mapping[str, str]:
+        """The entries of a mark by their items."""
+        number = version.noted(_mark_name(key))
+        if number is None:
+            return {}
+        with self._place.files.open_input_stream(self._file(key, number)) as file:
+            found: dict[str, str] = json.loads(file.read())
+        return found
+
+    def changed(self, version: TableVersion, changes: Sequence[MarkChange]) -> Mapping[str, int]:
+        """Writes the files of changed marks; the names and numbers for the commit. UltravectError ``mark-moved`` where one is another."""
+        names: dict[str, int] = {}
+        for key in dict.fromkeys(change.key for change in changes):
+            entries = dict(self.entries(version, key))
+            for change in changes:
+                if change.key == key:
+                    if entries.get(change.item) != change.before:
+                        raise mark_moved(key)
+                    entries[change.item] = change.value
+            names |= self.written(version, key, entries)
+        return names
+
+    def written(self, version: TableVersion | None, key: MarkKey, entries: Mapping[str, str]) -> Mapping[str, int]:
+        """Writes a mark anew; see ``changed``."""
+        number = (version.noted(_mark_name(key)) or 0 if version else 0) + 1
+        self._place.files.create_dir(f"{self._path}/{_NOTES}", recursive=True)
+        with self._place.files.open_output_stream(self._file(key, number)) as file:
+            file.write(json.dumps(entries).encode())
+        for old in range(max(1, number - _KEPT_MARKS - 1), number - _KEPT_MARKS + 1):
+            with contextlib.suppress(OSError):
+                self._place.files.delete_file(self._file(key, old))
+        return {_mark_name(key): number}
+
+    def _file(self, key: MarkKey, number: int) -> str:
+        return f"{self._path}/{_NOTES}/{_digest(key)}.{number}.json"
+
+
+def _digest(key: MarkKey) -> str:
+    return hashlib.sha256(f"{key.job}\0{key.object}".encode()).hexdigest()[:32]
+
+
+def _mark_name(key: MarkKey) -> str:
+    return f"mark:{_digest(key)}"
+
+
+def is_barred(place: LakePlace, key: ReceiptKey) -> bool:
+    found = place.files.get_file_info(fence_file(key))
+    return bool(found.type == pafs.FileType.File)
+
+
+def bar(place: LakePlace, key: ReceiptKey) -> None:
+    place.files.create_dir(_NOTES, recursive=True)
+    with place.files.open_output_stream(fence_file(key)) as file:
+        file.write(b"another attempt has taken the run over\n")

@@ -1,0 +1,278 @@
+"""A lake: tables of an open format, read in versions and written by commits; it is asked in the SQL of DuckDB."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
+
+import duckdb
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import (
+    PRIVILEGES,
+    Answer,
+    LiveCheck,
+    LiveColumn,
+    LiveTable,
+    Objection,
+    Reference,
+    TableInfo,
+)
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.mark import MarkKey
+from ultravect.core.contracts.probe import Step
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.stage import Stages
+from ultravect.core.contracts.target import NEEDS, Load, Statements, SwapNeeds
+from ultravect.core.dialects.base import TableName
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
+from ultravect.core.kinds.lake.dialect import LakeDialect
+from ultravect.core.kinds.lake.load import opened_load
+from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.probe import lake_steps, write_steps
+from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
+from ultravect.core.kinds.lake.settings import LakeSettings
+from ultravect.core.kinds.lake.tables import Notes, TableVersion, explained, open_version, split_version
+from ultravect.core.loading.answers import answer_columns
+from ultravect.core.loading.questions import require_question
+from ultravect.core.types.arrow import plain_array
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.stored import bounded, stored_values
+
+_BLOCK_ROWS = 50_000
+_READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "DESCRIBE", "SUMMARIZE", "EXPLAIN"])
+_QUESTIONS = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
+_NO_STATEMENTS = "a lake runs no statements that write: its tables are changed by loads alone"
+
+
+class LakeDatabase:
+    """See ``Database``."""
+
+    needs: Mapping[str, frozenset[str]] = NEEDS
+    can_isolate = True
+    locks_tables = False
+    truncates = False
+    stages: Stages | None = None
+    together = None
+    exclusive_file = ""
+    shares_snapshots = False
+
+    def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
+        self._name, self._settings = name, settings
+        self._place = LakePlace(name, settings, roots)
+        self.dialect = LakeDialect()
+
+    @property
+    def database(self) -> LakeDatabase:
+        return self
+
+    def _version(self, table: TableName) -> TableVersion | None:
+        name, at = split_version(table.name)
+        path = self._place.path(TableName(table.schema, name))
+        with explained(self._name, path):
+            return open_version(self._place, path, at)
+
+    def steps(self) -> Sequence[Step]:
+        return lake_steps(self._place, self._settings, self.tables)
+
+    def write_steps(self) -> Sequence[Step]:
+        return write_steps(self._place)
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        found: list[TableInfo] = []
+        with explained(self._name, "the lake"):
+            paths = self._place.tables()
+        named = sorted((".".join(part for part in path.rpartition("/")[::2] if part), path) for path in paths)
+        for shown, path in named:
+            if search.lower() not in shown.lower() or shown <= after:
+                continue
+            schema, _, name = path.rpartition("/")
+            rows, comment = self._described(path)
+            found.append(TableInfo(shown, "table", rows, comment, TableName(schema or None, name)))
+            if len(found) == limit:
+                break
+        return found
+
+    def _described(self, path: str) -> tuple[int | None, str]:
+        """Rows and comment for a list; a table that cannot be read is listed nevertheless."""
+        try:
+            with explained(self._name, path):
+                version = open_version(self._place, path)
+                return (version.rows, version.comment) if version else (None, "")
+        except UltravectError as error:
+            return None, f"cannot be read: {error.detail}"
+
+    def table(self, name: TableName) -> LiveTable | None:
+        version = self._version(name)
+        if version is None:
+            return None
+        session = connected()
+        try:
+            with errors_explained(self._name, f"reading the columns of {name}"), explained(self._name, version.path):
+                session.register("shape", version.dataset.schema.empty_table())
+                natives = session.execute("DESCRIBE SELECT * FROM shape").fetchall()
+                fields = {field.name: field for field in version.schema}
+                columns = [
+                    LiveColumn(
+                        column,
+                        native,
+                        native.lower(),
+                        self.dialect.to_canonical(native),
+                        fields[column].nullable,
+                        False,
+                        comment=(fields[column].metadata or {}).get(b"comment", b"").decode("utf-8", "replace"),
+                    )
+                    for column, native, *_ in natives
+                ]
+                checks = [LiveCheck(check, condition) for check, condition in version.checks.items()]
+                rows = version.rows
+        finally:
+            session.close()
+        # files know the least and the highest value of their columns: rows are found without an index
+        indexed = frozenset(fields)
+        granted = frozenset(["SELECT"]) if self._write_obstacle() or split_version(name.name)[1] else PRIVILEGES
+        return LiveTable(name, "table", columns, granted, rows, version.comment, (), (), checks, indexed)
+
+    def references(self) -> Sequence[Reference]:
+        return []
+
+    def may_create(self, name: TableName) -> str:
+        if split_version(name.name)[1]:
+            return "a name with @ is that of a version"
+        self._place.path(name)
+        return self._write_obstacle()
+
+    def _write_obstacle(self) -> str:
+        return self._place.write_obstacle()
+
+    def count(self, name: TableName) -> int | None:
+        version = self._version(name)
+        with explained(self._name, str(name)):
+            return version.rows if version else None
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        question = require_question(self._name, self.dialect, sql, _READING)
+        with session_for(self._place, self.dialect, question.text, "answering the question") as session:
+            statements = session.extract_statements(question.text)
+            if len(statements) != 1 or statements[0].type not in _QUESTIONS:
+                raise UltravectError(
+                    "question-refused",
+                    f"connection {self._name}: only one statement can be asked at a time",
+                    hint="ask one after the other",
+                    connection=self._name,
+                )
+            watch = threading.Timer(seconds, session.interrupt)
+            watch.start()
+            try:
+                cursor = session.execute(statements[0])
+                rows = [list(row) for row in cursor.fetchmany(limit + 1)]
+            finally:
+                watch.cancel()
+            described = cursor.description or ()
+        return Answer(
+            [item[0] for item in described], rows[:limit], len(rows) > limit, [str(item[1]) for item in described]
+        )
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        question = require_question(self._name, self.dialect, query, _READING)
+        with session_for(self._place, self.dialect, question.text, "reading the columns of the query") as session:
+            found = session.execute(f"DESCRIBE {question.text}").fetchall()
+        return answer_columns(self.dialect, ((name, native) for name, native, *_ in found))
+
+    def read(
+        self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
+    ) -> Iterator[pa.Table]:
+        names = [str(position) for position in range(len(types))]
+        with session_for(self._place, self.dialect, statement, doing) as session:
+            for batch in session.sql(statement).to_arrow_reader(_BLOCK_ROWS):
+                columns = [bounded(plain_array(column)) for column in batch.columns]
+                yield pa.table(
+                    [
+                        stored_values(column, kind) if pa.types.is_string(column.type) else column
+                        for column, kind in zip(columns, types, strict=True)
+                    ],
+                    names=names,
+                )
+
+    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        return []
+
+    def snapshot(self) -> AbstractContextManager[str]:
+        return nullcontext("")
+
+    def objection(self, statement: str) -> Objection | None:
+        return Objection(_NO_STATEMENTS, False)
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        raise UltravectError(
+            "statements-refused", f"connection {self._name}, while {doing}: {_NO_STATEMENTS}", hint="write by a load"
+        )
+        yield
+
+    def drop(self, table: TableName) -> None:
+        """Nothing of ours stands in the lake but versions, which ``keep_versions`` removes."""
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        return "a commit replaces the files of the table at once"
+
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        version = self._version(table)
+        if version is None:
+            return None
+        with explained(self._name, version.path):
+            found = find_receipt(version, key)
+        return None if found is None or found.bars else found
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        for key in keys:
+            version = self._version(table)
+            if version is None:
+                if not is_barred(self._place, key):
+                    with explained(self._name, str(table)):
+                        bar(self._place, key)
+                continue
+            with explained(self._name, version.path):
+                found = find_receipt(version, key)
+                if found is None:
+                    found = self._fenced(version, key, table)
+            if found is not None and not found.bars:
+                return found
+        return None
+
+    def _fenced(self, version: TableVersion, key: ReceiptKey, table: TableName) -> Receipt | None:
+        """Commits what bars a load; the receipt of the load where that was quicker."""
+        try:
+            version.commit([], [], fence_notes(key, str(table)), alone=False)
+        except UltravectError as error:
+            if error.code != "commit-noted":
+                raise
+            now = open_version(self._place, version.path)
+            return find_receipt(now, key) if now else None
+        return None
+
+    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
+        version = self._version(table)
+        if version is None:
+            return {}
+        with explained(self._name, version.path):
+            return LakeMarks(self._place, version.path).entries(version, key)
+
+    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
+        version = self._version(table)
+        if version is None:
+            raise UltravectError(
+                "table-missing",
+                f"{table} is not there yet: a mark says what was copied into it",
+                hint="run the job first; from.newer.since says where a first run begins",
+                table=str(table),
+            )
+        with explained(self._name, version.path):
+            marks = LakeMarks(self._place, version.path)
+            names = marks.written(version, key, {} if value is None else {"": value})
+            version.commit([], [], Notes(names, {}), alone=False)
+
+    def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
+        return opened_load(self._place, self.dialect, order)

@@ -1,0 +1,124 @@
+"""Where a lake is: a folder that is confined to the service's roots, or a bucket of an object store."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+from urllib.parse import urlsplit
+
+import pyarrow.fs as pafs
+
+from ultravect.core.dialects.base import TableName
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.settings import LakeSettings
+from ultravect.core.loading.local_file import folder_inside
+
+LOG = "_delta_log"
+_DEPTH = 4
+_CONNECT_SECONDS, _ANSWER_SECONDS = 10, 60
+
+
+class LakePlace:
+    """Files of the tables of one connection, by paths below it."""
+
+    def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
+        self.name, self._settings, self._roots = name, settings, roots
+
+    @property
+    def is_folder(self) -> bool:
+        return bool(self._settings.path)
+
+    @cached_property
+    def files(self) -> pafs.FileSystem:
+        """The files, with paths below the place; UltravectError where it cannot be reached."""
+        settings = self._settings
+        if self.is_folder:
+            folder = folder_inside(self.name, settings.path, self._roots)
+            return pafs.SubTreeFileSystem(str(folder), pafs.LocalFileSystem())
+        endpoint = urlsplit(settings.endpoint) if settings.endpoint else None
+        store = pafs.S3FileSystem(
+            access_key=settings.access_key,
+            secret_key=settings.secret_key,
+            session_token=settings.session_token or None,
+            region=settings.region,
+            scheme=endpoint.scheme if endpoint else "https",
+            endpoint_override=endpoint.netloc if endpoint else None,
+            connect_timeout=_CONNECT_SECONDS,
+            request_timeout=_ANSWER_SECONDS,
+        )
+        return pafs.SubTreeFileSystem(f"{settings.bucket}/{settings.prefix}".strip("/"), store)
+
+    def uri(self, path: str) -> str:
+        """The address of a table, as the library of the format takes it."""
+        if self.is_folder:
+            return f"{folder_inside(self.name, self._settings.path, self._roots)}/{path}"
+        return "s3://" + "/".join(
+            part for part in (self._settings.bucket, self._settings.prefix.strip("/"), path) if part
+        )
+
+    @property
+    def options(self) -> Mapping[str, str]:
+        """What the library needs to reach the object store."""
+        settings = self._settings
+        if self.is_folder:
+            return {}
+        options = {
+            "AWS_ACCESS_KEY_ID": settings.access_key,
+            "AWS_SECRET_ACCESS_KEY": str(settings.secret_key),
+            "AWS_REGION": settings.region,
+            # a version of a table is written only where there is none yet; a store that cannot say so is refused before
+            "conditional_put": "etag",
+            "connect_timeout": f"{_CONNECT_SECONDS}s",
+            "timeout": f"{_ANSWER_SECONDS}s",
+        }
+        if settings.session_token:
+            options["AWS_SESSION_TOKEN"] = str(settings.session_token)
+        if settings.endpoint:
+            options["AWS_ENDPOINT_URL"] = settings.endpoint
+            options["AWS_ALLOW_HTTP"] = str(settings.endpoint.startswith("http://")).lower()
+        return options
+
+    def path(self, table: TableName) -> str:
+        """The path of a table; UltravectError for a name that would lead out of the place."""
+        path = f"{table.schema}/{table.name}" if table.schema else table.name
+        if (
+            any(part in ("", ".", "..") or part.startswith("_") for part in path.split("/"))
+            or "\\" in path
+            or "\0" in path
+        ):
+            raise UltravectError(
+                "table-name",
+                f"connection {self.name}: {str(table)!r} is no name of a table: its parts are folders, which do not begin with _",
+                hint="name it as `ultravect look` lists it",
+                table=str(table),
+            )
+        return path
+
+    def tables(self) -> Sequence[str]:
+        """The paths of all tables, sorted."""
+        found: list[str] = []
+        waiting = [("", 0)]
+        while waiting:
+            folder, depth = waiting.pop()
+            below = [
+                info.path.strip("/")
+                for info in self.files.get_file_info(pafs.FileSelector(folder, allow_not_found=True))
+                if info.type == pafs.FileType.Directory
+            ]
+            if any(path.rpartition("/")[2] == LOG for path in below):
+                found.append(folder)
+            elif depth < _DEPTH:
+                waiting += [(path, depth + 1) for path in below if not path.rpartition("/")[2].startswith(("_", "."))]
+        return sorted(found)
+
+    def has(self, path: str) -> bool:
+        """Whether there is a table."""
+        return bool(self.files.get_file_info(f"{path}/{LOG}").type == pafs.FileType.Directory)
+
+    def write_obstacle(self) -> str:
+        """Why nothing can be written here; "" where it can, as far as that is known without trying."""
+        if not self.is_folder:
+            return ""
+        folder = folder_inside(self.name, self._settings.path, self._roots)
+        return "" if os.access(folder, os.W_OK) else f"the service may not write to the folder {folder}"

@@ -1,0 +1,82 @@
+"""Sessions of DuckDB in which versions of lake tables are views: what a question or a select names is opened, and nothing else."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import duckdb
+
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.tables import TableVersion, explained, open_version, split_version
+
+_CONFIG: dict[str, str | bool | int | float | list[str]] = {
+    # a question must not read files, nor the network: tables are opened here, and handed over
+    "enable_external_access": "false",
+    "autoinstall_known_extensions": "false",
+    "autoload_known_extensions": "false",
+    "allow_community_extensions": "false",
+    "lock_configuration": "true",
+}
+
+
+def connected(path: str = ":memory:") -> duckdb.DuckDBPyConnection:
+    return duckdb.connect(path, config=_CONFIG)
+
+
+@contextmanager
+def session_for(place: LakePlace, dialect: Dialect, sql: str, doing: str) -> Iterator[duckdb.DuckDBPyConnection]:
+    """A session that knows the tables which ``sql`` names."""
+    session = connected()
+    try:
+        with errors_explained(place.name, doing), explained(place.name, "the lake"):
+            for named in session.get_table_names(sql, qualified=True):
+                show_table(session, place, dialect, dialect.parse_table(named))
+            yield session
+    finally:
+        session.close()
+
+
+def show_table(session: duckdb.DuckDBPyConnection, place: LakePlace, dialect: Dialect, table: TableName) -> None:
+    """Makes a view of a table, if there is one."""
+    name, at = split_version(table.name)
+    path = place.path(TableName(table.schema, name))
+    version = open_version(place, path, at)
+    if version is None:
+        return
+    view_of(session, dialect, table, version)
+
+
+def view_of(session: duckdb.DuckDBPyConnection, dialect: Dialect, table: TableName, version: TableVersion) -> None:
+    with explained("the lake", version.path):
+        dataset = version.dataset
+    held = dialect.quote(f"ultravect {table}")
+    session.register(f"ultravect {table}", dataset)
+    if table.schema:
+        session.execute(f"CREATE SCHEMA IF NOT EXISTS {dialect.quote(table.schema)}")
+    session.execute(f"CREATE VIEW {dialect.table(table)} AS SELECT * FROM {held}")
+
+
+@contextmanager
+def errors_explained(connection: str, doing: str) -> Iterator[None]:
+    """DuckDB's errors, as ours."""
+    try:
+        yield
+    except duckdb.Error as error:
+        text = str(error).splitlines()[0]
+        code, hint = "database-error", "check table and column names with `ultravect look`"
+        if isinstance(error, duckdb.ConstraintException):
+            code, hint = "constraint-refused", "fix the source, or tolerate such rows with into.rejects"
+        elif isinstance(error, duckdb.InterruptException):
+            code, hint = "time-limit", "ask for less, or raise the limit"
+        elif isinstance(error, duckdb.PermissionException):
+            code, hint = "read-only", "questions may only read"
+        elif "No space left" in text:
+            code, hint = "target-full", "free disk space on the service's machine"
+        elif isinstance(error, duckdb.ParserException | duckdb.BinderException | duckdb.CatalogException):
+            code = "question-refused"
+        raise UltravectError(
+            code, f"connection {connection}, while {doing}: {text}", hint=hint, connection=connection
+        ) from None
