@@ -126,6 +126,7 @@ export interface components {
          * @description * `duckdb` - duckdb
          *     * `folder` - folder
          *     * `http` - http
+         *     * `lake` - lake
          *     * `mariadb` - mariadb
          *     * `objectstore` - objectstore
          *     * `postgresql` - postgresql
@@ -133,7 +134,7 @@ export interface components {
          *     * `sqlite` - sqlite
          * @enum {string}
          */
-        ConnectionKindEnum: "duckdb" | "folder" | "http" | "mariadb" | "objectstore" | "postgresql" | "sftp" | "sqlite";
+        ConnectionKindEnum: "duckdb" | "folder" | "http" | "lake" | "mariadb" | "objectstore" | "postgresql" | "sftp" | "sqlite";
         Draft: {
             /** @description A job file with comments. */
             file: string;

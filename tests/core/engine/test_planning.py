@@ -35,6 +35,7 @@ class FakeTarget:
     can_isolate = True
     locks_tables = True
     truncates = True
+    partitions = False
     exclusive_file = ""
     asked: list[SwapNeeds] = field(default_factory=list)
 

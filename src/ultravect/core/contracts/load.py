@@ -19,6 +19,9 @@ DELETE_AND_INSERT = "delete and insert"
 SWAP = "swap"
 """The strategy of a load whose table takes the place of one that was empty."""
 
+CHANGED = "target-changed"
+"""The code of an error that a load raises where another writer was quicker: with the same rows it may succeed when tried again."""
+
 PREVIOUS = "ultravect_previous_"
 
 

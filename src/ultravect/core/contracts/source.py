@@ -22,6 +22,9 @@ class Source(Protocol):
     exclusive_file: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""
 
+    keeps_versions: bool
+    """Whether a table can be read as it was: its name is followed by ``@`` and the version, or the moment."""
+
     shares_snapshots: bool
     """Whether several sessions can read one snapshot: see ``snapshot``."""
 

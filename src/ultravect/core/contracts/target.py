@@ -143,6 +143,9 @@ class Target(Protocol):
     locks_tables: bool
     """Whether a load can keep other writers away from its table, and no reader."""
 
+    partitions: bool
+    """Whether columns can divide the files of a new table: see ``NewTable.partition_by``."""
+
     truncates: bool
     """Whether taking all rows away at once is another thing than deleting them."""
 
@@ -191,6 +194,16 @@ class Target(Protocol):
         them all. None where each load has a transaction of its own."""
 
 
+class Versions(Protocol):
+    """Tables that keep their versions: a load is undone by the version before it."""
+
+    def obstacle(self, table: TableName, load: ReceiptKey) -> str:
+        """Why the version before a load cannot be restored; "" where it can."""
+
+    def restore(self, table: TableName, load: ReceiptKey, own: ReceiptKey, mode: str) -> int:
+        """Makes the version before a load the newest one, with a receipt ``own`` of this ``mode``; the rows that there were before."""
+
+
 class Database(Source, Target, Protocol):
     """One connection's database: rows are read from it and written into it, and it can be asked."""
 
@@ -206,3 +219,7 @@ class Database(Source, Target, Protocol):
 
     def drop(self, table: TableName) -> None:
         """Drops a table of ours, if it is there."""
+
+    @property
+    def versions(self) -> Versions | None:
+        """What makes an earlier version of a table its newest; None where tables have no versions."""

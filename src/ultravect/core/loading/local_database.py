@@ -35,6 +35,9 @@ class LocalDatabase(ABC):
     together = None
     exclusive_file = ""
     shares_snapshots = False
+    keeps_versions = False
+    versions = None
+    partitions = False
     _begin = "BEGIN TRANSACTION"
 
     def __init__(self, name: str, settings: DatabaseFileSettings, roots: Sequence[str]) -> None:

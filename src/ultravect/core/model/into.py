@@ -87,6 +87,11 @@ class Target(Declared):
         description="When the table has other columns or types: fail; ignore what it has no column for; widen it by new "
         "columns and larger types; or, with overwrite, rebuild it.",
     )
+    partition_by: list[str] = Field(
+        default=[],
+        description="Columns of a new lake table whose values divide its files, so that readers and loads leave out what they need not.",
+        examples=[["hut_code"]],
+    )
     carry: list[Literal["keys", "required", "defaults", "comments"]] = Field(
         default=[],
         description="What a new table takes over from the source's table: its primary key, NOT NULL, constant defaults, "
@@ -186,10 +191,11 @@ class Target(Declared):
             or self.after
             or self.keep_previous
             or self.lock_table
+            or self.partition_by
             or self.old_rows == "truncate"
         ):
             raise ValueError(
-                "if_different, carry, before, after, keep_previous, old_rows and lock_table are for tables; files are always "
+                "if_different, carry, before, after, keep_previous, old_rows, lock_table and partition_by are for tables; files are always "
                 "written anew"
             )
         if self.files is not None:

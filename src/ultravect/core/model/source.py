@@ -65,6 +65,11 @@ class JobSource(Declared):
     allow_none: bool = Field(
         default=False, description="Whether a pattern that matches nothing is a note, and not an error."
     )
+    at: int | str | None = Field(
+        default=None,
+        description="The table as it was: a version, or a moment; of kinds that keep versions. Placeholders are filled in.",
+        examples=[12, "2026-07-01T00:00:00Z", "{run_date}"],
+    )
     where: str | None = Field(
         default=None,
         min_length=1,
@@ -93,6 +98,8 @@ class JobSource(Declared):
             )
         if self.feed is None and not self.connection:
             raise ValueError("from.connection is missing")
+        if self.at is not None and self.table is None and self.tables is None:
+            raise ValueError("from.at goes with from.table or from.tables: it says which version of them is read")
         if self.left_out and self.tables is None:
             raise ValueError("from.except goes with from.tables: it names some of those")
         if self.sheets is not None and self.files is None:

@@ -40,6 +40,7 @@ class FilesTarget:
     database = None
     locks_tables = False
     truncates = False
+    partitions = False
     exclusive_file = ""
     stages: Stages | None = None
     together = None

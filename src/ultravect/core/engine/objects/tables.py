@@ -195,6 +195,8 @@ def open_rows(spec: ConnectionSpec, source: JobSource) -> TableRows:
             name = database.dialect.parse_table(source.table)
         except ValueError as error:
             raise UltravectError("table-name-invalid", str(error), place="from.table") from None
+        if source.at is not None:
+            name = _as_it_was(spec, database, name, str(source.at))
         live = database.table(name)
         if live is None:
             raise UltravectError(
@@ -210,3 +212,15 @@ def open_rows(spec: ConnectionSpec, source: JobSource) -> TableRows:
             rows.findings.append(_may_not_read(live))
     require_columns(rows.label, len(rows.names), "name the columns in from.query")
     return rows
+
+
+def _as_it_was(spec: ConnectionSpec, database: Source, name: TableName, at: str) -> TableName:
+    """The name of a table in one of its versions."""
+    if not database.keeps_versions:
+        raise UltravectError(
+            "versions-not-kept",
+            f"connection {spec.name} is of kind {spec.kind}, which keeps no versions of its tables",
+            hint="leave out from.at",
+            place="from.at",
+        )
+    return TableName(name.schema, f"{name.name}@{at}")

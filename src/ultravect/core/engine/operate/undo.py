@@ -64,6 +64,8 @@ def undo_leg(
     live = database.table(name)
     if live is None:
         _refuse(f"{name} is no longer there", "")
+    if database.versions is not None:
+        return _restored(database, live, facts, key, receipt, listener, shield)
     listener.phase("stage", "running")
     undo = _Undo(job, database, live, found, facts)
     with shield(), database.transaction(live.name, f"undoing run {facts.id} in {live.name}") as statements:
@@ -75,6 +77,32 @@ def undo_leg(
         database.drop(TableName(live.name.schema, found.previous))
     listener.log("info", undo.summary)
     return LegResult(Tally(), undo.before, database.count(name), False, time.monotonic() - started)
+
+
+def _restored(
+    database: Database,
+    live: LiveTable,
+    facts: RunFacts,
+    load: ReceiptKey,
+    own: ReceiptKey,
+    listener: Listener,
+    shield: Callable[[], AbstractContextManager[None]],
+) -> LegResult:
+    """By the version of the table before the load."""
+    started = time.monotonic()
+    assert database.versions is not None
+    if obstacle := database.versions.obstacle(live.name, load):
+        _refuse(obstacle, "copy the version that is wanted: from.at names it")
+    listener.phase("publish", "running")
+    with shield():
+        before = database.versions.restore(live.name, load, own, UNDONE)
+    listener.phase("publish", "done")
+    after = database.count(live.name)
+    listener.log(
+        "info",
+        f"the version of {live.name} before run {facts.id} is its newest again: {before:,} rows were there, now {after:,}",
+    )
+    return LegResult(Tally(), before, after, False, time.monotonic() - started)
 
 
 def _found(database: Database, table: TableName, loads: Sequence[ReceiptKey]) -> tuple[ReceiptKey, Receipt | None]:
@@ -98,6 +126,10 @@ def require_undoable(job: Job, target: ConnectionSpec, facts: RunFacts, loads: S
             f"{name} has no receipt of run {facts.id}" if live else f"{name} is no longer there",
             "receipts are kept for 90 days, and a load is undone once; connections with receipts: false have none",
         )
+    if database.versions is not None:
+        if obstacle := database.versions.obstacle(live.name, key):
+            _refuse(obstacle, "copy the version that is wanted: from.at names it")
+        return
     undo = _Undo(job, database, live, found, facts)
     undo.require_possible()
     if found.mode == "overwrite":

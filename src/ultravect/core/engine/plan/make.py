@@ -91,7 +91,9 @@ def _make(
     try:
         if job.source.files is None:
             table = job.source.table and filled(job.source.table, job, facts, "from.table")
-            plan.reader = open_rows(source, job.source.model_copy(update={"table": table}))
+            at = job.source.at
+            moment = filled(at, job, facts, "from.at") if isinstance(at, str) else at
+            plan.reader = open_rows(source, job.source.model_copy(update={"table": table, "at": moment}))
         else:
             plan.path = filled(job.source.files, job, facts, "from.files")
             plan.declared = _layout(job, saved)

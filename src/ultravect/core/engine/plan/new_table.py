@@ -14,6 +14,7 @@ from ultravect.core.engine.plan.suggest import column_as
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.finding import Replacement
 from ultravect.core.model.job import Job
+from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.canonical import CanonicalType, Fit
 
 
@@ -62,7 +63,40 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
                 f"give it a type in columns, such as `{quoted(key)} text(100)`",
                 _with_length(job, selected, names, key),
             )
-    plan.create = NewTable(made, keys, comment)
+    plan.create = NewTable(made, keys, comment, _partitioned(job, plan, [column.name for column in made]))
+
+
+def _partitioned(job: Job, plan: Planning, names: Sequence[str]) -> Sequence[str]:
+    """The columns that divide the files of the table; what stands in the way is in the findings."""
+    wanted = job.into.partition_by
+    if not wanted:
+        return ()
+    assert plan.target is not None
+    if not plan.target.partitions:
+        plan.add(
+            "error",
+            "partitions-unknown",
+            f"tables of {plan.target.dialect.name} are not divided by into.partition_by",
+            "into.partition_by",
+            "leave it out",
+        )
+    elif unknown := next((name for name in wanted if name not in names), ""):
+        plan.add(
+            "error",
+            "partition-column",
+            f"into.partition_by names {unknown!r}, which is no column of the table",
+            "into.partition_by",
+            did_you_mean(unknown, names) or "name one of the job's columns",
+        )
+    elif len(set(wanted)) == len(names):
+        plan.add(
+            "error",
+            "partition-column",
+            "into.partition_by names every column: nothing would be left for the files",
+            "into.partition_by",
+            "name fewer",
+        )
+    return wanted
 
 
 def _carried(job: Job, plan: Planning, origin: LiveTable | None, entry: Selected, new: NewColumn) -> NewColumn:

@@ -189,6 +189,8 @@ def _without_effect(job: Job, plan: Planning) -> None:
         unused("into.carry", "only a table has keys, defaults and comments to carry along")
     elif "comments" in into.carry and plan.target and not plan.target.dialect.keeps_comments:
         unused("into.carry", f"{plan.target.dialect.name} keeps no comments")
+    if into.partition_by and not plan.is_new:
+        unused("into.partition_by", "the table is there already")
     if into.lock_table and not (plan.target and plan.target.locks_tables):
         unused(
             "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"

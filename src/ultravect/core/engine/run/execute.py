@@ -9,7 +9,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.load import CHANGED, ReceiptKey
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
@@ -32,6 +32,9 @@ from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.job import Job
 from ultravect.core.words import counted
+
+_ATTEMPTS = 5
+"""How often rows are read for a target that others change meanwhile."""
 
 
 def run_leg(
@@ -181,12 +184,21 @@ def run_plan(
         leg: LegRun = SlicedLeg(opened, listener, shield, started, run_id, receipt, runner)
     else:
         leg = LegRun(opened, listener, shield, started, run_id, receipt, selection)
-    try:
-        return leg.run()
-    except UltravectError as error:
-        if error.code not in REFUSALS or not leg.may_isolate or leg.published:
-            raise
-        listener.log("warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones")
+    for attempt in range(1, _ATTEMPTS + 1):
+        try:
+            return leg.run()
+        except UltravectError as error:
+            if error.code == CHANGED and attempt < _ATTEMPTS and not opened.plan.slices:
+                listener.log("warning", f"{error.detail}; the rows are read again (attempt {attempt + 1})")
+                listener.read_again()
+                leg = LegRun(opened, listener, shield, started, run_id, receipt, selection)
+                continue
+            if error.code not in REFUSALS or not leg.may_isolate or leg.published:
+                raise
+            listener.log(
+                "warning", f"the target refuses rows ({error.detail}); they are read again, to find which ones"
+            )
+            break
     # the source may have changed since: nothing of the first reading is kept
     listener.read_again()
     opened = files_apart(opened)

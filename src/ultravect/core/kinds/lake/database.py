@@ -35,6 +35,7 @@ from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
 from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.tables import Notes, TableVersion, explained, open_version, split_version
+from ultravect.core.kinds.lake.versions import LakeVersions
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.questions import require_question
 from ultravect.core.types.arrow import plain_array
@@ -58,6 +59,8 @@ class LakeDatabase:
     together = None
     exclusive_file = ""
     shares_snapshots = False
+    keeps_versions = True
+    partitions = True
 
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
         self._name, self._settings = name, settings
@@ -273,6 +276,10 @@ class LakeDatabase:
             marks = LakeMarks(self._place, version.path)
             names = marks.written(version, key, {} if value is None else {"": value})
             version.commit([], [], Notes(names, {}), alone=False)
+
+    @property
+    def versions(self) -> LakeVersions:
+        return LakeVersions(self._place)
 
     def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
         return opened_load(self._place, self.dialect, order)

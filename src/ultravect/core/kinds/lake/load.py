@@ -104,9 +104,9 @@ class _Target:
         order, there = self.order, self.version is not None
         if there != (order.create is None or order.rebuild):
             raise UltravectError(
-                "target-changed",
+                "table-changed",
                 f"{order.table} was {'made' if there else 'removed'} since the run was planned; nothing was written",
-                hint="run it again",
+                hint="run again: the plan is made anew",
                 table=str(order.table),
             )
         if self.version is not None and order.create is None:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 import pyarrow as pa
 import pyarrow.dataset as ds
 
+from ultravect.core.contracts.load import CHANGED
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.place import LakePlace
 
@@ -167,7 +168,7 @@ class TableVersion:
             if "oncurrent transaction" in str(error):
                 raise UltravectError("commit-noted", "another commit has the same name") from None
             raise UltravectError(
-                "target-changed",
+                CHANGED,
                 f"{self.path} was changed by another writer since version {self.version} was read; nothing was written",
                 hint="run it again",
             ) from None
@@ -279,9 +280,9 @@ def create_table(
     except (CommitFailedError, DeltaError) as error:
         if (place.has(path) and not replace) or isinstance(error, CommitFailedError):
             raise UltravectError(
-                "target-changed",
+                "table-changed",
                 f"{path} was made or changed by another writer; nothing was written",
-                hint="run it again",
+                hint="run again: the plan is made anew",
             ) from None
         raise
 

@@ -71,9 +71,12 @@ class MariadbDatabase:
         }
         self.can_isolate = True
         self.locks_tables = False
+        self.partitions = False
+        self.versions = None
         self.truncates = False
         self.exclusive_file = ""
         self.shares_snapshots = False
+        self.keeps_versions = False
         self.stages: Stages | None = None
         self.together = None
 

@@ -56,9 +56,12 @@ class PostgresqlDatabase:
         self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
         self.can_isolate = True
         self.locks_tables = True
+        self.partitions = False
+        self.versions = None
         self.truncates = True
         self.exclusive_file = ""
         self.shares_snapshots = True
+        self.keeps_versions = False
         self.stages: Stages | None = PostgresqlStages(
             name, self.dialect, settings.staging, lambda doing: sign_in(name, settings, doing, roots)
         )
