@@ -11,19 +11,20 @@ import datetime as dt
 import hashlib
 import hmac
 import re
+import secrets
 import ssl
 import threading
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 from urllib.parse import parse_qsl, quote, unquote, urlsplit
-from xml.sax.saxutils import escape
+from xml.sax.saxutils import escape, unescape
 
 _SIGNATURE = re.compile(
     r"AWS4-HMAC-SHA256 Credential=(?P<key>[^/]+)/(?P<date>\d{8})/(?P<region>[^/]+)/(?P<service>[^/]+)/aws4_request,\s*"
     r"SignedHeaders=(?P<headers>[^,]+),\s*Signature=(?P<signature>[0-9a-f]{64})"
 )
-_RANGE = re.compile(r"^bytes=(\d+)-(\d*)$")
+_RANGE = re.compile(r"^bytes=(?:(\d+)-(\d*)|-(\d+))$")
 _SKEW = dt.timedelta(minutes=15)
 _CHUNK = 1 << 20
 
@@ -63,7 +64,7 @@ class _Handler(BaseHTTPRequestHandler):
         except (BrokenPipeError, ConnectionResetError):
             self.close_connection = True
 
-    do_GET = do_HEAD = do_PUT = do_DELETE = _handle
+    do_GET = do_HEAD = do_PUT = do_DELETE = do_POST = _handle
 
     def _verify(self) -> None:
         """The signature must be that of the secret key, over this very request."""
@@ -143,7 +144,8 @@ class _Handler(BaseHTTPRequestHandler):
             raise Refused(412, "PreconditionFailed", "The object was changed")
         start, end = 0, size
         if asked := _RANGE.match(self.headers.get("Range", "")):
-            start, end = int(asked[1]), min(size, int(asked[2]) + 1 if asked[2] else size)
+            start, end = int(asked[1] or size - min(size, int(asked[3] or 0))), min(size, int(asked[2] or size) + 1)
+            end = size if not asked[2] else end
             if start >= size:
                 raise Refused(416, "InvalidRange", "The range is not satisfiable")
             facts["Content-Range"] = f"bytes {start}-{end - 1}/{size}"
@@ -164,8 +166,17 @@ class _Handler(BaseHTTPRequestHandler):
         prefix, most = asked.get("prefix", ""), min(1000, int(asked.get("max-keys", 1000)))
         after = asked.get("continuation-token") or asked.get("start-after", "")
         keys = [key for key in self.server.keys(folder) if key.startswith(prefix) and key > after]
+        if delimiter := asked.get("delimiter", ""):
+            # keys that go on after the delimiter are one entry
+            keys = list(dict.fromkeys(_up_to(key, prefix, delimiter) for key in keys))
+            keys = [key for key in keys if key > after]
         page = keys[:most]
-        entries = "".join(self._entry(folder / key, key) for key in page)
+        entries = "".join(
+            f"<CommonPrefixes><Prefix>{escape(key)}</Prefix></CommonPrefixes>"
+            if delimiter and key.endswith(delimiter)
+            else self._entry(folder / key, key)
+            for key in page
+        )
         more = len(keys) > len(page)
         token = f"<NextContinuationToken>{escape(page[-1])}</NextContinuationToken>" if more else ""
         body = (
@@ -184,18 +195,110 @@ class _Handler(BaseHTTPRequestHandler):
         path = (folder / key).resolve()
         if not path.is_relative_to(folder.resolve()):
             raise Refused(400, "InvalidArgument", "The key leads out of the bucket")
+        data = self._body()
+        if key.endswith("/"):  # an empty object, by which some programs mark a folder
+            path.mkdir(parents=True, exist_ok=True)
+            return self._answer(200, b"", {"ETag": '"marker"'})
         path.parent.mkdir(parents=True, exist_ok=True)
-        data = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+        asked = dict(parse_qsl(urlsplit(self.path).query))
+        if upload := asked.get("uploadId"):
+            self.server.parts_of(upload)[int(asked["partNumber"])] = data
+            return self._answer(200, b"", {"ETag": f'"{hashlib.md5(data).hexdigest()}"'})
+        self._store(folder, path, data)
+        return self._answer(200, b"", self._facts(path))
+
+    def _body(self) -> bytes:
+        if "chunked" in self.headers.get("Transfer-Encoding", ""):
+            data = self._chunks()
+        else:
+            data = self.rfile.read(int(self.headers.get("Content-Length", 0)))
+        if self.headers.get("x-amz-content-sha256") == "STREAMING-UNSIGNED-PAYLOAD-TRAILER":
+            return _unchunked(data)
         if self.headers.get("x-amz-content-sha256") not in (hashlib.sha256(data).hexdigest(), "UNSIGNED-PAYLOAD"):
             raise Refused(400, "XAmzContentSHA256Mismatch", "The body is not the one that was signed")
-        path.write_bytes(data)
-        self.server.forget(folder)
-        self._answer(200, b"", self._facts(path))
+        return data
+
+    def _chunks(self) -> bytes:
+        """A body of unknown length, chunk by chunk."""
+        found = b""
+        while size := int(self.rfile.readline().split(b";")[0], 16):
+            found += self.rfile.read(size)
+            self.rfile.readline()
+        while self.rfile.readline().strip():
+            pass
+        return found
+
+    def _store(self, folder: Path, path: Path, data: bytes) -> None:
+        """Writes an object, unless it is to be written only where there is none."""
+        with self.server.storing:
+            if self.headers.get("If-None-Match") == "*" and path.exists() and not self.server.overwrites:
+                raise Refused(412, "PreconditionFailed", "At least one of the pre-conditions did not hold")
+            path.write_bytes(data)
+            self.server.forget(folder)
+
+    @staticmethod
+    def _remove(folder: Path, key: str) -> None:
+        """Removes an object, and the folders that have no other: a store has none."""
+        path = folder / key
+        if path.is_file():
+            path.unlink()
+        for above in path.parents:
+            if above == folder or not above.is_relative_to(folder) or not above.is_dir() or any(above.iterdir()):
+                return
+            above.rmdir()
+
+    def _post(self, folder: Path, key: str) -> None:
+        """Begins an upload in parts and ends it; removes many objects at once."""
+        asked = dict(parse_qsl(urlsplit(self.path).query, keep_blank_values=True))
+        data = self._body()
+        if "delete" in asked:
+            keys = [unescape(found) for found in re.findall(r"<Key>(.*?)</Key>", data.decode())]
+            for found in keys:
+                self._remove(folder, found)
+            self.server.forget(folder)
+            return self._xml(
+                "DeleteResult", "".join(f"<Deleted><Key>{escape(found)}</Key></Deleted>" for found in keys)
+            )
+        if "uploads" in asked:
+            return self._xml(
+                "InitiateMultipartUploadResult",
+                f"<Bucket>{escape(folder.name)}</Bucket><Key>{escape(key)}</Key><UploadId>{self.server.begin_upload()}</UploadId>",
+            )
+        parts = self.server.parts_of(asked.get("uploadId", ""))
+        path = (folder / key).resolve()
+        if not path.is_relative_to(folder.resolve()):
+            raise Refused(400, "InvalidArgument", "The key leads out of the bucket")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        self._store(folder, path, b"".join(parts[number] for number in sorted(parts)))
+        etag = escape(self._facts(path)["ETag"])
+        return self._xml("CompleteMultipartUploadResult", f"<Key>{escape(key)}</Key><ETag>{etag}</ETag>")
+
+    def _xml(self, name: str, content: str) -> None:
+        body = f'<?xml version="1.0" encoding="UTF-8"?><{name} xmlns="http://s3.amazonaws.com/doc/2006-03-01/">{content}</{name}>'
+        self._answer(200, body.encode(), {"Content-Type": "application/xml"})
 
     def _delete(self, folder: Path, key: str) -> None:
-        (folder / key).unlink(missing_ok=True)
+        if "uploadId=" not in urlsplit(self.path).query:
+            self._remove(folder, key)
         self.server.forget(folder)
         self._answer(204, b"", {})
+
+
+def _up_to(key: str, prefix: str, delimiter: str) -> str:
+    head, found, _ = key[len(prefix) :].partition(delimiter)
+    return f"{prefix}{head}{found}"
+
+
+def _unchunked(data: bytes) -> bytes:
+    """A body whose chunks each have their size in front, and checksums at the end."""
+    found, at = b"", 0
+    while True:
+        line_end = data.index(b"\r\n", at)
+        size = int(data[at:line_end].split(b";")[0], 16)
+        if not size:
+            return found
+        found += data[line_end + 2 : line_end + 2 + size]
+        at = line_end + 2 + size + 2
 
 
 class ObjectStore(ThreadingHTTPServer):
@@ -211,6 +314,10 @@ class ObjectStore(ThreadingHTTPServer):
         self.access_key, self.secret_key = access_key, secret_key
         self.denied: set[str] = set()
         self._keys: dict[Path, list[str]] = {}
+        self._uploads: dict[str, dict[int, bytes]] = {}
+        self.storing = threading.Lock()
+        self.overwrites = False
+        """As stores are that know no conditional writes."""
         self._scheme = "http"
         if tls:
             self.socket = tls.wrap_socket(self.socket, server_side=True)
@@ -226,6 +333,16 @@ class ObjectStore(ThreadingHTTPServer):
             files = (path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file())
             self._keys[folder] = sorted(files, key=str.encode)
         return self._keys[folder]
+
+    def begin_upload(self) -> str:
+        upload = secrets.token_hex(8)
+        self._uploads[upload] = {}
+        return upload
+
+    def parts_of(self, upload: str) -> dict[int, bytes]:
+        if upload not in self._uploads:
+            raise Refused(404, "NoSuchUpload", "The upload does not exist")
+        return self._uploads[upload]
 
     def forget(self, folder: Path) -> None:
         """The bucket was changed."""
@@ -250,8 +367,12 @@ def main() -> None:
     parser.add_argument("--port", type=int, required=True)
     parser.add_argument("--access-key", required=True)
     parser.add_argument("--secret-key", required=True)
+    parser.add_argument("--overwrites", action="store_true", help="as stores do that know no conditional writes")
     arguments = parser.parse_args()
-    ObjectStore(arguments.folder, arguments.access_key, arguments.secret_key, arguments.port).serve_forever()
+    server = ObjectStore(arguments.folder, arguments.access_key, arguments.secret_key, arguments.port)
+    server.overwrites = arguments.overwrites
+    print(server.endpoint, flush=True)
+    server.serve_forever()
 
 
 if __name__ == "__main__":

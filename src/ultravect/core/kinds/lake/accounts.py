@@ -100,7 +100,7 @@ class LakeMarks:
     def written(self, version: TableVersion | None, key: MarkKey, entries: Mapping[str, str]) -> Mapping[str, int]:
         """Writes a mark anew; see ``changed``."""
         number = (version.noted(_mark_name(key)) or 0 if version else 0) + 1
-        self._place.files.create_dir(f"{self._path}/{_NOTES}", recursive=True)
+        self._place.make_folder(f"{self._path}/{_NOTES}")
         with self._place.files.open_output_stream(self._file(key, number)) as file:
             file.write(json.dumps(entries).encode())
         for old in range(max(1, number - _KEPT_MARKS - 1), number - _KEPT_MARKS + 1):
@@ -126,6 +126,6 @@ def is_barred(place: LakePlace, key: ReceiptKey) -> bool:
 
 
 def bar(place: LakePlace, key: ReceiptKey) -> None:
-    place.files.create_dir(_NOTES, recursive=True)
+    place.make_folder(_NOTES)
     with place.files.open_output_stream(fence_file(key)) as file:
         file.write(b"another attempt has taken the run over\n")

@@ -121,8 +121,7 @@ class _File:
     def __init__(self, place: LakePlace, table: str, path: str, schema: pa.Schema) -> None:
         self.path = path
         folder = f"{table}/{path}".rpartition("/")[0]
-        if place.is_folder:
-            place.files.create_dir(folder, recursive=True)
+        place.make_folder(folder)
         self._place, self._whole = place, f"{table}/{path}"
         self._sink = place.files.open_output_stream(self._whole)
         self._collected: list[Any] = []

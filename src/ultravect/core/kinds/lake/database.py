@@ -29,7 +29,7 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
 from ultravect.core.kinds.lake.dialect import LakeDialect
-from ultravect.core.kinds.lake.load import opened_load
+from ultravect.core.kinds.lake.load import Upkeep, opened_load
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
@@ -81,7 +81,7 @@ class LakeDatabase:
         return lake_steps(self._place, self._settings, self.tables)
 
     def write_steps(self) -> Sequence[Step]:
-        return write_steps(self._place)
+        return write_steps(self._place, self._settings)
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         found: list[TableInfo] = []
@@ -282,4 +282,5 @@ class LakeDatabase:
         return LakeVersions(self._place)
 
     def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
-        return opened_load(self._place, self.dialect, order)
+        hours = {"all": None, "30 days": 30 * 24, "7 days": 7 * 24}[self._settings.keep_versions]
+        return opened_load(self._place, self.dialect, order, Upkeep(self._settings.compact_after, hours))

@@ -10,7 +10,7 @@ import datetime as dt
 import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -44,6 +44,7 @@ from ultravect.core.loading.marks import mark_moved
 from ultravect.core.loading.refusals import attempt_replaced, column_gone, require_empty
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.written import uuid_text
+from ultravect.core.words import counted
 
 _FILE = "ultravect_file"
 _SCANNED = "ultravect_scanned"
@@ -73,6 +74,15 @@ def field_of(column: NewColumn, dialect: DuckdbDialect) -> pa.Field:
         held = _ARROW[native]
     comment = {"comment": column.comment} if column.comment else None
     return pa.field(column.name, held, column.nullable, comment)
+
+
+@dataclass(frozen=True)
+class Upkeep:
+    """What is done after a load: small files are joined where there are more than ``compact_after`` (0: never), and files that only
+    versions older than ``keep_hours`` have are removed (None: never)."""
+
+    compact_after: int
+    keep_hours: int | None
 
 
 class _Target:
@@ -410,6 +420,19 @@ class MatchingLoad(DuckdbLoad):
         return self._target.verify(self._target.growth + self._counts.removed + self._counts.updated)
 
 
+def _tidy(place: LakePlace, path: str, order: LoadOrder, upkeep: Upkeep) -> None:
+    """Joins small files and removes old ones, where the connection says so; the load is done, whatever becomes of that."""
+    try:
+        with explained(place.name, path):
+            version = open_version(place, path)
+            if version is not None and upkeep.compact_after and len(version.files) > upkeep.compact_after:
+                order.notify(f"{counted(version.compact(), 'file')} fewer: small files of {order.table} were joined")
+            if version is not None and upkeep.keep_hours is not None:
+                version.remove_old(upkeep.keep_hours)
+    except UltravectError as error:
+        order.notify(f"old and small files of {order.table} stay for now: {error.detail}")
+
+
 def _may_have(file: DataFile, key: str, low: Any, high: Any) -> bool:
     least, most = file.partition.get(key, file.least.get(key)), file.partition.get(key, file.most.get(key))
     if low is None or least is None or most is None:
@@ -423,7 +446,7 @@ def _may_have(file: DataFile, key: str, low: Any, high: Any) -> bool:
 
 
 @contextmanager
-def opened_load(place: LakePlace, dialect: DuckdbDialect, order: LoadOrder) -> Iterator[Load]:
+def opened_load(place: LakePlace, dialect: DuckdbDialect, order: LoadOrder, upkeep: Upkeep) -> Iterator[Load]:
     """See ``Target.load``: files that were written for a load that does not commit are removed again."""
     target = _Target(place, order, dialect)
     with ExitStack() as opened:
@@ -435,5 +458,7 @@ def opened_load(place: LakePlace, dialect: DuckdbDialect, order: LoadOrder) -> I
             opened.callback(session.close)
             with errors_explained(place.name, f"loading {order.source} into {order.table}"):
                 yield MatchingLoad(session, dialect, target)
-            return
-        yield AppendingLoad(target)
+        else:
+            yield AppendingLoad(target)
+    if target.committed is not None:
+        _tidy(place, target.path, order, upkeep)

@@ -49,6 +49,21 @@ class LakePlace:
         )
         return pafs.SubTreeFileSystem(f"{settings.bucket}/{settings.prefix}".strip("/"), store)
 
+    def reach(self) -> str:
+        """Where the place is, once it was reached; UltravectError where it is not there."""
+        settings = self._settings
+        if self.is_folder:
+            return f"{folder_inside(self.name, settings.path, self._roots)}"
+        assert isinstance(self.files, pafs.SubTreeFileSystem)
+        if self.files.base_fs.get_file_info(settings.bucket).type == pafs.FileType.NotFound:
+            raise UltravectError(
+                "bucket-missing",
+                f"connection {self.name}: there is no bucket {settings.bucket!r}, or the key may not see it",
+                hint="check the bucket for typing errors, and what the key may do",
+                connection=self.name,
+            )
+        return self.uri("")
+
     def uri(self, path: str) -> str:
         """The address of a table, as the library of the format takes it."""
         if self.is_folder:
@@ -115,6 +130,11 @@ class LakePlace:
     def has(self, path: str) -> bool:
         """Whether there is a table."""
         return bool(self.files.get_file_info(f"{path}/{LOG}").type == pafs.FileType.Directory)
+
+    def make_folder(self, path: str) -> None:
+        """Makes a folder, where there are any: an object store has only the names of its objects."""
+        if self.is_folder:
+            self.files.create_dir(path, recursive=True)
 
     def write_obstacle(self) -> str:
         """Why nothing can be written here; "" where it can, as far as that is known without trying."""

@@ -7,11 +7,17 @@ from collections.abc import Callable, Sequence
 from contextlib import suppress
 from urllib.parse import urlsplit
 
+import boto3
+import pyarrow as pa
+from botocore.config import Config
+from botocore.exceptions import BotoCoreError, ClientError
+
 from ultravect.core.contracts.catalogue import TableInfo
 from ultravect.core.contracts.probe import Step, network_steps
+from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.settings import LakeSettings
-from ultravect.core.kinds.lake.tables import explained, open_version
+from ultravect.core.kinds.lake.tables import Notes, create_table, explained, open_version
 from ultravect.core.words import counted
 
 
@@ -20,8 +26,7 @@ def lake_steps(
 ) -> Sequence[Step]:
     def reached() -> str:
         with explained(place.name, "the lake"):
-            place.files.get_file_info("")
-        return f"{settings.path or 's3://' + settings.bucket} is there"
+            return f"{place.reach()} is there"
 
     def listed() -> str:
         return f"{counted(len(tables('', '', 100_000)), 'table')} in it"
@@ -51,34 +56,63 @@ def lake_steps(
     ]
 
 
-def write_steps(place: LakePlace) -> Sequence[Step]:
-    def written() -> str:
-        """A table of one column is made in two commits, of which the second must not take the place of the first."""
-        import pyarrow as pa
+def write_steps(place: LakePlace, settings: LakeSettings) -> Sequence[Step]:
+    steps = [Step("write", lambda: _written(place))]
+    if settings.bucket:
+        steps.append(Step("conditional write", lambda: _conditional(place, settings)))
+    return steps
 
-        from ultravect.core.errors import UltravectError
-        from ultravect.core.kinds.lake.tables import Notes, create_table
 
-        path = f"ultravect-test-{secrets.token_hex(6)}"
-        schema = pa.schema([pa.field("a", pa.int32())])
+def _written(place: LakePlace) -> str:
+    """A table of one column is made in two commits, and removed."""
+    path = f"ultravect-test-{secrets.token_hex(6)}"
+    try:
+        with explained(place.name, path):
+            create_table(place, path, pa.schema([pa.field("a", pa.int32())]), [], [], "", Notes({}, {}))
+            version = open_version(place, path)
+            assert version is not None, "it was made a moment ago"
+            version.commit([], [], Notes({"test": 1}, {}), alone=True)
+    finally:
+        with suppress(OSError):
+            place.files.delete_dir(path)
+    return "a table was made and removed again"
+
+
+def _conditional(place: LakePlace, settings: LakeSettings) -> str:
+    """An object is written twice, only where there is none: by that, two writers of one version are kept apart."""
+    store = boto3.client(
+        "s3",
+        endpoint_url=settings.endpoint,
+        region_name=settings.region,
+        aws_access_key_id=settings.access_key,
+        aws_secret_access_key=str(settings.secret_key),
+        aws_session_token=str(settings.session_token) or None,
+        config=Config(
+            connect_timeout=10, read_timeout=30, retries={"max_attempts": 2}, s3={"addressing_style": "path"}
+        ),
+    )
+    key = "/".join(part for part in (settings.prefix.strip("/"), f"ultravect-test-{secrets.token_hex(6)}") if part)
+    try:
+        store.put_object(Bucket=settings.bucket, Key=key, Body=b"1", IfNoneMatch="*")
         try:
-            with explained(place.name, path):
-                create_table(place, path, schema, [], [], "", Notes({}, {}))
-                older, newer = open_version(place, path), open_version(place, path)
-                assert older is not None and newer is not None, "it was made a moment ago"
-                newer.commit([], [], Notes({"test": 1}, {}), alone=True)
-                try:
-                    older.commit([], [], Notes({"test": 2}, {}), alone=True)
-                except UltravectError:
-                    return "a table was made and removed again; two writers are kept apart"
-        finally:
-            with suppress(OSError):
-                place.files.delete_dir(path)
+            store.put_object(Bucket=settings.bucket, Key=key, Body=b"2", IfNoneMatch="*")
+        except ClientError as error:
+            if error.response["ResponseMetadata"]["HTTPStatusCode"] in (409, 412):
+                return "what is there is not written over: two writers are kept apart"
+            raise
+    except (BotoCoreError, ClientError) as error:
         raise UltravectError(
-            "store-overwrites",
-            f"connection {place.name}: the store lets one writer overwrite what another has just written, so that commits could be lost",
-            hint="use a store with conditional writes (If-None-Match)",
+            "lake-unreachable",
+            f"connection {place.name}: an object cannot be written: {str(error)[:300]}",
+            hint="have the key's owner allowed to write and remove objects",
             connection=place.name,
-        )
-
-    return [Step("write", written)]
+        ) from None
+    finally:
+        with suppress(BotoCoreError, ClientError):
+            store.delete_object(Bucket=settings.bucket, Key=key)
+    raise UltravectError(
+        "store-overwrites",
+        f"connection {place.name}: the store lets one writer overwrite what another has just written, so that commits could be lost",
+        hint="use a store with conditional writes (If-None-Match)",
+        connection=place.name,
+    )

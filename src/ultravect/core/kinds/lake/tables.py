@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
+from urllib.parse import unquote
 
 import pyarrow as pa
 import pyarrow.dataset as ds
@@ -107,7 +108,8 @@ class TableVersion:
 
     def batches(self, file: DataFile) -> pa.RecordBatchReader:
         """The rows of one file, with the columns of the table."""
-        return self._fragments[file.path].scanner(schema=self.dataset.schema).to_reader()
+        # the log has paths as addresses do, with some characters written as %20
+        return self._fragments[unquote(file.path)].scanner(schema=self.dataset.schema).to_reader()
 
     @cached_property
     def _fragments(self) -> Mapping[str, Any]:
@@ -153,7 +155,9 @@ class TableVersion:
         partition = list(self.partition_by) or None
         # a file's path is what it is known by; its partition has to be said again
         actions += [
-            RemoveAction(file.path, True, now, file.size, {k: partition_text(v) for k, v in file.partition.items()})
+            RemoveAction(
+                unquote(file.path), True, now, file.size, {k: partition_text(v) for k, v in file.partition.items()}
+            )
             for file in removed
         ]
         try:

@@ -40,10 +40,10 @@ class LakeVersions:
         version = self._opened(table)
         number = self._made(version, load)
         assert number, "it was looked for before"
-        before = version.rows
+        before, newest = version.rows, version.version
         with explained(self._place.name, version.path):
             version.restore(number - 1, receipt_notes(own, Receipt(str(table), mode, rows_before=before)))
-        if self._opened(table).version != version.version + 1:
+        if self._opened(table).version != newest + 1:
             raise UltravectError(
                 CHANGED, f"{table} was written to meanwhile", hint="look at its versions before anything else"
             )
