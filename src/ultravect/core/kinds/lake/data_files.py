@@ -126,7 +126,13 @@ class _File:
         self._sink = place.files.open_output_stream(self._whole)
         self._collected: list[Any] = []
         self._writer = pq.ParquetWriter(
-            self._sink, schema, compression="snappy", metadata_collector=self._collected, store_schema=False
+            self._sink,
+            schema,
+            compression="snappy",
+            # texts repeat themselves, and numbers and moments seldom do: trying costs more than it saves
+            use_dictionary=[field.name for field in schema if pa.types.is_string(field.type)],
+            metadata_collector=self._collected,
+            store_schema=False,
         )
         self._schema = schema
         self._waiting: list[pa.RecordBatch] = []

@@ -11,7 +11,6 @@ import tempfile
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass, replace
-from pathlib import Path
 from typing import Any
 
 import duckdb
@@ -25,7 +24,7 @@ from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Load, Verified
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.dialects.duckdb import DuckdbDialect
-from ultravect.core.dialects.merge import Merge
+from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import LakeMarks, is_barred, receipt_name, receipt_notes
 from ultravect.core.kinds.lake.data_files import DataFiles
@@ -41,13 +40,14 @@ from ultravect.core.kinds.lake.tables import (
 )
 from ultravect.core.loading.duckdb_load import DuckdbLoad
 from ultravect.core.loading.marks import mark_moved
-from ultravect.core.loading.refusals import attempt_replaced, column_gone, require_empty
+from ultravect.core.loading.refusals import attempt_replaced, column_gone, key_not_unique, require_empty
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.written import uuid_text
 from ultravect.core.words import counted
 
 _FILE = "ultravect_file"
 _SCANNED = "ultravect_scanned"
+_PAIRS = "ultravect_pairs"
 _ARROW = {
     "BOOLEAN": pa.bool_(),
     "TINYINT": pa.int8(),
@@ -280,9 +280,9 @@ class MatchingLoad(DuckdbLoad):
     """See ``Load``. The table of the scratch database has the rows of the files that may change, each with the number of its file."""
 
     def __init__(self, session: duckdb.DuckDBPyConnection, dialect: DuckdbDialect, target: _Target) -> None:
-        self._target, self._own, self._filled = target, dialect, False
+        self._target, self._own, self._filled, self._paired = target, dialect, False, False
         self._digests: Mapping[int, Any] = {}
-        order = target.order
+        order = self._order_of_load = target.order
         if order.table.schema:
             session.execute(f"CREATE SCHEMA IF NOT EXISTS {dialect.quote(order.table.schema)}")
         self._session = session
@@ -304,8 +304,10 @@ class MatchingLoad(DuckdbLoad):
         natives = self._session.execute("DESCRIBE SELECT * FROM ultravect_shape").fetchall()
         self._session.unregister("ultravect_shape")
         required = {field.name for field in target.schema if not field.nullable}
+        self._conditions = bool(required)
         parts = [f"{quote(name)} {native}{' NOT NULL' if name in required else ''}" for name, native, *_ in natives]
         checks = target.version.checks if target.version is not None and order.create is None else {}
+        self._conditions = self._conditions or bool(checks)
         for name, condition in checks.items():
             parts.append(f"CONSTRAINT {quote(name)} CHECK ({condition})")
         try:
@@ -335,7 +337,8 @@ class MatchingLoad(DuckdbLoad):
                 f"INSERT INTO {self._name} ({names}, {_FILE}) SELECT {names}, {numbers[file.path]} FROM {_SCANNED}"
             )
             session.unregister(_SCANNED)
-        self._digests = self._digested()
+        if self._conditions or self._order_of_load.gone or self._order_of_load.replaces:
+            self._digests = self._digested()
 
     def _digested(self) -> Mapping[int, Any]:
         """Of each file, what tells whether one of its rows is another, or gone."""
@@ -380,6 +383,41 @@ class MatchingLoad(DuckdbLoad):
         self._counts = counts
         return counts
 
+    def _upsert(self, merge: Merge, left: int, repeated: int) -> Counts:
+        """Says by one join what becomes of each row; the rows are put together when files are written."""
+        if self._conditions or self._order.gone or not self._filled:
+            return super()._upsert(merge, left, repeated)
+        differs = merge.differs if merge.others else "FALSE"
+        self._execute(
+            f"CREATE TEMPORARY TABLE {_PAIRS} AS SELECT s.{ROW} AS staged, t.rowid AS held, t.{_FILE} AS file, "
+            f"({differs}) AS differs FROM {STAGED} s JOIN {self._name} t ON {merge.matched}"
+        )
+        ((pairs, staged, updated),) = self._all_rows(
+            f"SELECT count(*), count(DISTINCT staged), count(*) FILTER (differs) FROM {_PAIRS}"
+        )
+        if pairs != staged:
+            raise key_not_unique(self._order, next(iter(self._all_rows(merge.ambiguous())), ()))
+        if updated:
+            self._sample_updates(merge)
+        self._paired = True
+        return Counts(left - pairs, updated, pairs - updated, repeated)
+
+    def _put_together(self, touched: Sequence[int]) -> str:
+        """The rows of new files, from the pairs of ``_upsert``: new ones, changed ones, and others of files with changed ones."""
+        quote, given = self._own.quote, {column.name for column in self._order.columns}
+        names = self._target.schema.names
+        held = ", ".join(f"t.{quote(name)}" for name in names)
+        changed = ", ".join(f"{'s' if name in given else 't'}.{quote(name)}" for name in names)
+        new = ", ".join(f"s.{quote(name)}" if name in given else "NULL" for name in names)
+        query = f"SELECT {new} FROM {STAGED} s WHERE s.{ROW} NOT IN (SELECT staged FROM {_PAIRS})"
+        if touched:
+            query += (
+                f" UNION ALL SELECT {changed} FROM {_PAIRS} p JOIN {STAGED} s ON s.{ROW} = p.staged JOIN {self._name} t "
+                f"ON t.rowid = p.held WHERE p.differs UNION ALL SELECT {held} FROM {self._name} t WHERE t.{_FILE} IN "
+                f"({', '.join(map(str, touched))}) AND t.rowid NOT IN (SELECT held FROM {_PAIRS} WHERE differs)"
+            )
+        return query
+
     def _take_old_rows(self, merge: Merge) -> None:
         whole = not self._order.replaces
         if self._filled:
@@ -401,13 +439,18 @@ class MatchingLoad(DuckdbLoad):
             target.removed = ()
         elif order.removes_old and not order.replaces:
             touched, target.removed = [], files
+        elif self._paired:
+            found = self._all_rows(f"SELECT DISTINCT file FROM {_PAIRS} WHERE differs ORDER BY 1")
+            touched = [int(number) for (number,) in found]
+            target.removed = [files[number] for number in touched]
         else:
             now = self._digested()
             touched = sorted(number for number, digest in self._digests.items() if now.get(number) != digest)
             target.removed = [files[number] for number in touched]
         names = ", ".join(self._own.quote(name) for name in target.schema.names)
         kept = f" OR {_FILE} IN ({', '.join(map(str, touched))})" if touched else ""
-        rows = self._session.sql(f"SELECT {names} FROM {self._name} WHERE {_FILE} IS NULL{kept}")
+        query = f"SELECT {names} FROM {self._name} WHERE {_FILE} IS NULL{kept}"
+        rows = self._session.sql(self._put_together(touched) if self._paired else query)
         with explained(target.place.name, target.path):
             for batch in rows.to_arrow_reader(100_000):
                 target.files.write(batch.cast(target.schema) if batch.schema != target.schema else batch)
@@ -454,7 +497,7 @@ def opened_load(place: LakePlace, dialect: DuckdbDialect, order: LoadOrder, upke
         checks = target.version is not None and target.version.checks
         if order.staged or order.replaces or checks:
             folder = opened.enter_context(tempfile.TemporaryDirectory(prefix="ultravect-lake-"))
-            session = connected(str(Path(folder) / "scratch.duckdb"))
+            session = connected(spill=folder)
             opened.callback(session.close)
             with errors_explained(place.name, f"loading {order.source} into {order.table}"):
                 yield MatchingLoad(session, dialect, target)

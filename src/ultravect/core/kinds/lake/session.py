@@ -22,8 +22,16 @@ _CONFIG: dict[str, str | bool | int | float | list[str]] = {
 }
 
 
-def connected(path: str = ":memory:") -> duckdb.DuckDBPyConnection:
-    return duckdb.connect(path, config=_CONFIG)
+_SCRATCH_MEMORY = "256MB"
+
+
+def connected(spill: str = "") -> duckdb.DuckDBPyConnection:
+    """A session without tables; ``spill``: a folder for what does not fit into little memory."""
+    scratch: dict[str, str | bool | int | float | list[str]] = {
+        "temp_directory": spill,
+        "memory_limit": _SCRATCH_MEMORY,
+    }
+    return duckdb.connect(":memory:", config={**_CONFIG, **(scratch if spill else {})})
 
 
 @contextmanager
