@@ -42,8 +42,8 @@ def demo(arguments: argparse.Namespace) -> int:
         with Client(stack.url, token=stack.token) as client:
             print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
             runs = load(client, stack.files, stack.warehouse, arguments.rows, places.connections(stack.files))
-            print(f"\n{places.another_night()}; the ledger and the raw copy run again\n", flush=True)
-            for name in ("booking-ledger", "reservations-raw"):
+            print(f"\n{places.another_night()}; the ledger, the lake and the raw copy run again\n", flush=True)
+            for name in ("booking-ledger", "season-lake", "reservations-raw"):
                 runs.append(client.wait(client.run(name).id))
                 print_run_or_legs(runs[-1])
             print(
@@ -51,6 +51,7 @@ def demo(arguments: argparse.Namespace) -> int:
                 flush=True,
             )
             cut_off = client.run("reservations-raw").id
+            next(event for event in client.follow(cut_off) if event.kind == "phase")
             stack.kill()
             stack.start_service()
             runs.append(client.wait(cut_off))

@@ -86,10 +86,13 @@ class Places:
     def connections(self, files: Path) -> dict[str, tuple[str, dict[str, object]]]:
         """Kind and settings of the connections to these places, and to the database files in ``files``."""
         exports = files / "exports"
-        exports.mkdir(exist_ok=True)
+        lake = files / "lake"
+        for folder in (exports, lake):
+            folder.mkdir(exist_ok=True)
         return {
             "reservations": ("mariadb", self.mariadb.settings("reservations")),
             "exports": ("folder", {"path": str(exports)}),
+            "season": ("lake", {"path": str(lake)}),
             "guestbooks": ("sqlite", {"path": str(files / "guestbook.db")}),
             "weather-archive": ("duckdb", {"path": str(files / "weather.duckdb")}),
             "masts": ("objectstore", self.store.settings(BUCKET)),

@@ -31,6 +31,7 @@ def test_the_demo_runs_its_jobs_and_tells() -> None:
         "(table created)",
         "of stays-archive succeeded",
         "of season-closing succeeded",
+        "of season-lake succeeded",
         "the service is killed",
     ):
         assert part in shown

@@ -75,7 +75,7 @@ Site = Annotated[str | None, typer.Option("--site", help="The network location w
 def add(
     name: str,
     kind: Annotated[
-        str, typer.Argument(help="postgresql, mariadb, sqlite, duckdb, folder, objectstore, sftp or http")
+        str, typer.Argument(help="postgresql, mariadb, sqlite, duckdb, lake, folder, objectstore, sftp or http")
     ],
     settings: Setting = None,
     ask: Ask = None,

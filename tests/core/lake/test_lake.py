@@ -27,7 +27,7 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.load import _Target
+from ultravect.core.kinds.lake.load_target import LoadTarget
 from ultravect.core.model.document import job_from_data
 from ultravect.core.types.canonical import CanonicalType
 
@@ -221,15 +221,15 @@ def test_conditions_of_the_table_are_kept(lake: Lake) -> None:
 def test_two_writers_lose_nothing(lake: Lake, monkeypatch: pytest.MonkeyPatch) -> None:
     """Others write while rows are staged: appended rows are added to theirs, an upsert is tried again with theirs."""
     lake.load(OLD, mode="append")
-    publish = _Target.publish
+    publish = LoadTarget.publish
     others = iter([10, 20, 21])
 
-    def late(target: _Target, *arguments: Any, **options: Any) -> None:
+    def late(target: LoadTarget, *arguments: Any, **options: Any) -> None:
         if (k := next(others, None)) is not None:
             write_deltalake(str(lake.table), pa.table({"k": [k], "v": ["other"]}), mode="append")
         publish(target, *arguments, **options)
 
-    monkeypatch.setattr(_Target, "publish", late)
+    monkeypatch.setattr(LoadTarget, "publish", late)
     lake.load([(5, "appended")], mode="append")
     assert lake.rows() == [*OLD, (5, "appended"), (10, "other")]
     result = lake.load([(5, "updated"), (20, "updated"), (30, "new")], mode="upsert", keys=["k"])

@@ -71,6 +71,7 @@ SETTINGS: dict[str, dict[str, Any]] = {
     "folder": {"path": "/srv"},
     "sqlite": {"path": "/srv/a.db"},
     "duckdb": {"path": "/srv/a.duckdb"},
+    "lake": {"path": "/srv/lake"},
     "postgresql": {"host": "h", "database": "d", "user": "u"},
     "mariadb": {"host": "h", "database": "d", "user": "u"},
     "objectstore": {"bucket": "masts", "access_key": "AK"},

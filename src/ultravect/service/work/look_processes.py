@@ -22,6 +22,14 @@ _START_SECONDS = 60.0
 _WAIT_SECONDS = 20.0
 _MAX_ANSWER = 256 << 20
 _PIECE = 1 << 20
+# the limit of memory counts what is reserved too: each thread of a library would reserve an arena of its own
+_THRIFTY = {
+    "OPENBLAS_NUM_THREADS": "1",
+    "OMP_NUM_THREADS": "1",
+    "MALLOC_ARENA_MAX": "2",
+    "ARROW_IO_THREADS": "2",
+    "TOKIO_WORKER_THREADS": "2",
+}
 
 
 class LookFailed(Exception):
@@ -82,7 +90,7 @@ class LookProcesses:
             self._parent = subprocess.Popen(
                 [sys.executable, "-m", "ultravect.service.work.fork_server", str(theirs.fileno()), "looks"],
                 stdin=subprocess.DEVNULL,
-                env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
+                env={**environment, **_THRIFTY},
                 pass_fds=[theirs.fileno()],
                 start_new_session=True,
             )

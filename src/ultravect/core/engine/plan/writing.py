@@ -67,6 +67,10 @@ def _keys(job: Job, plan: Planning) -> None:
     plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
     if not keys or plan.live is None or plan.is_new or plan.errors or plan.live.keeps_apart(keys):
         return
+    if plan.target is not None and plan.target.database is not None and plan.target.database.versions is not None:
+        what = f"nothing keeps {', '.join(keys)} apart in {plan.live.name} but loads with these keys: the format enforces no keys"
+        plan.add("note", "keys-not-enforced", what, "into.keys")
+        return
     plan.add(
         "warning",
         "key-without-index",
@@ -189,8 +193,6 @@ def _without_effect(job: Job, plan: Planning) -> None:
         unused("into.carry", "only a table has keys, defaults and comments to carry along")
     elif "comments" in into.carry and plan.target and not plan.target.dialect.keeps_comments:
         unused("into.carry", f"{plan.target.dialect.name} keeps no comments")
-    if into.partition_by and not plan.is_new:
-        unused("into.partition_by", "the table is there already")
     if into.lock_table and not (plan.target and plan.target.locks_tables):
         unused(
             "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"

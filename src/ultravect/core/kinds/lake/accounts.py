@@ -17,8 +17,9 @@ import pyarrow.fs as pafs
 from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.receipt import FENCE, Receipt
+from ultravect.core.kinds.lake.commits import Notes
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.tables import Notes, TableVersion
+from ultravect.core.kinds.lake.tables import TableVersion
 from ultravect.core.loading.marks import mark_moved
 
 _NOTES = "_ultravect"

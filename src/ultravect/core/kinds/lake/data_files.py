@@ -18,8 +18,8 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.commits import NewFile, partition_text
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.tables import NewFile, partition_text
 
 _FILE_BYTES = 128 << 20
 _GROUP_ROWS = 512 * 1024

@@ -28,13 +28,15 @@ from ultravect.core.contracts.target import NEEDS, Load, Statements, SwapNeeds
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
+from ultravect.core.kinds.lake.commits import CommitNotedError, Notes
 from ultravect.core.kinds.lake.dialect import LakeDialect
 from ultravect.core.kinds.lake.load import Upkeep, opened_load
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.probe import lake_steps, write_steps
+from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
 from ultravect.core.kinds.lake.settings import LakeSettings
-from ultravect.core.kinds.lake.tables import Notes, TableVersion, explained, open_version, split_version
+from ultravect.core.kinds.lake.tables import TableVersion, open_version, split_version
 from ultravect.core.kinds.lake.versions import LakeVersions
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.questions import require_question
@@ -249,9 +251,7 @@ class LakeDatabase:
         """Commits what bars a load; the receipt of the load where that was quicker."""
         try:
             version.commit([], [], fence_notes(key, str(table)), alone=False)
-        except UltravectError as error:
-            if error.code != "commit-noted":
-                raise
+        except CommitNotedError:
             now = open_version(self._place, version.path)
             return find_receipt(now, key) if now else None
         return None

@@ -15,9 +15,11 @@ from botocore.exceptions import BotoCoreError, ClientError
 from ultravect.core.contracts.catalogue import TableInfo
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.commits import Notes, create_table
 from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.settings import LakeSettings
-from ultravect.core.kinds.lake.tables import Notes, create_table, explained, open_version
+from ultravect.core.kinds.lake.tables import open_version
 from ultravect.core.words import counted
 
 

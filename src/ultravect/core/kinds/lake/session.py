@@ -10,7 +10,8 @@ import duckdb
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.tables import TableVersion, explained, open_version, split_version
+from ultravect.core.kinds.lake.refusals import explained
+from ultravect.core.kinds.lake.tables import TableVersion, open_version, split_version
 
 _CONFIG: dict[str, str | bool | int | float | list[str]] = {
     # a question must not read files, nor the network: tables are opened here, and handed over

@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -20,6 +19,9 @@ from ultravect.core.kinds.lake.place import LakePlace
 
 if TYPE_CHECKING:
     from deltalake import DeltaTable
+
+from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes, partition_text
+from ultravect.core.kinds.lake.refusals import explained
 
 _MS = 1000
 # what a table may ask of its writers, and is done here by no one
@@ -144,7 +146,7 @@ class TableVersion:
         """Adds and removes files by one new version, and gives its number.
 
         ``alone``: only if no other version was made since this one. UltravectError ``target-changed`` where one was that is in the
-        way, ``commit-noted`` where one was made in the same name.
+        way, CommitNotedError where one was made in the same name.
         """
         from deltalake import Schema
         from deltalake.exceptions import CommitFailedError
@@ -170,61 +172,13 @@ class TableVersion:
             )
         except CommitFailedError as error:
             if "oncurrent transaction" in str(error):
-                raise UltravectError("commit-noted", "another commit has the same name") from None
+                raise CommitNotedError from None
             raise UltravectError(
                 CHANGED,
                 f"{self.path} was changed by another writer since version {self.version} was read; nothing was written",
                 hint="run it again",
             ) from None
         return self._table.version()
-
-
-@dataclass(frozen=True)
-class Notes:
-    """What a commit says of itself: ``names`` it is made in, each with a number, and texts for its history."""
-
-    names: Mapping[str, int]
-    texts: Mapping[str, str]
-
-    def properties(self, retries: int | None = None) -> Any:
-        from deltalake import CommitProperties, Transaction
-
-        return CommitProperties(
-            custom_metadata={f"{_APP}.{name}": text for name, text in self.texts.items()},
-            app_transactions=[Transaction(f"{_APP}:{name}", number) for name, number in self.names.items()],
-            max_commit_retries=retries,
-        )
-
-
-@dataclass(frozen=True)
-class NewFile:
-    """A file that was written and is not yet part of a version; ``statistics`` is the text that the format wants."""
-
-    path: str
-    size: int
-    rows: int
-    partition: Mapping[str, str | None]
-    statistics: str
-
-    def action(self, now: int) -> Any:
-        from deltalake.transaction import AddAction
-
-        return AddAction(self.path, self.size, self.partition, now, True, self.statistics)
-
-
-def partition_text(value: Any) -> str | None:
-    """A value as the format writes it in the description of a partition."""
-    if value is None or isinstance(value, str):
-        return value
-    if isinstance(value, bool):
-        return str(value).lower()
-    if isinstance(value, dt.datetime):
-        return (
-            value.astimezone(dt.UTC).strftime("%Y-%m-%dT%H:%M:%S.%fZ")
-            if value.tzinfo
-            else value.strftime("%Y-%m-%d %H:%M:%S.%f")
-        )
-    return value.isoformat() if isinstance(value, dt.date) else str(value)
 
 
 def split_version(name: str) -> tuple[str, str]:
@@ -250,47 +204,6 @@ def open_version(place: LakePlace, path: str, at: str = "") -> TableVersion | No
     return TableVersion(table, path)
 
 
-def create_table(
-    place: LakePlace,
-    path: str,
-    schema: pa.Schema,
-    files: Sequence[NewFile],
-    partition_by: Sequence[str],
-    comment: str,
-    notes: Notes,
-    *,
-    replace: bool = False,
-) -> None:
-    """Makes a table with its first rows by one commit; ``replace``: one that is there gets another form and other rows.
-
-    UltravectError ``table-changed`` where another writer has made it.
-    """
-    from deltalake import Schema
-    from deltalake.exceptions import CommitFailedError, DeltaError
-    from deltalake.transaction import create_table_with_add_actions
-
-    now = int(dt.datetime.now(dt.UTC).timestamp() * _MS)
-    try:
-        create_table_with_add_actions(
-            place.uri(path),
-            Schema.from_arrow(schema),
-            [file.action(now) for file in files],
-            mode="overwrite" if replace else "error",
-            partition_by=list(partition_by),
-            description=comment or None,
-            storage_options=dict(place.options) or None,
-            commit_properties=notes.properties(retries=0),
-        )
-    except (CommitFailedError, DeltaError) as error:
-        if (place.has(path) and not replace) or isinstance(error, CommitFailedError):
-            raise UltravectError(
-                "table-changed",
-                f"{path} was made or changed by another writer; nothing was written",
-                hint="run again: the plan is made anew",
-            ) from None
-        raise
-
-
 def _moment(place: LakePlace, path: str, at: str) -> dt.datetime:
     try:
         moment = dt.datetime.fromisoformat(at)
@@ -305,37 +218,3 @@ def _no_version(place: LakePlace, path: str, at: str, why: str) -> UltravectErro
         f"connection {place.name}: {path} has no version {at!r}: {why}",
         hint="name one that is there",
     )
-
-
-@contextmanager
-def explained(connection: str, path: str) -> Iterator[None]:
-    """The library's errors, as ours."""
-    from deltalake.exceptions import DeltaError
-
-    def error(code: str, detail: str, hint: str) -> UltravectError:
-        return UltravectError(
-            code, f"connection {connection}: {detail}", hint=hint, connection=connection, table=path
-        )
-
-    try:
-        yield
-    except DeltaError as raised:
-        text = " ".join(str(raised).split())[:300]
-        if type(raised).__name__ == "DeltaProtocolError" or "eature" in text or "protocol" in text.lower():
-            raise error(
-                "table-feature", f"{path} uses what is not supported here: {text}", "use a table without it"
-            ) from None
-        if "No space left" in text:
-            raise error("target-full", f"{path}: {text}", "free disk space in the target") from None
-        if "appendOnly" in text or "append-only" in text.lower():
-            raise error("table-append-only", f"{path} only takes new rows: {text}", "write by append") from None
-        raise error("table-damaged", f"{path} cannot be read: {text}", "is a file of its log missing?") from None
-    except (OSError, pa.ArrowException) as raised:
-        text = " ".join(str(raised).split())[:300]
-        raise error("lake-unreachable", f"{path}: {text}", "check the place, and what may be done there") from None
-    except Exception as raised:
-        # the library's own panics and value errors: the log of a table is what others wrote
-        if isinstance(raised, UltravectError):
-            raise
-        text = " ".join(str(raised).split())[:300]
-        raise error("table-damaged", f"{path} cannot be read: {text}", "is a file of its log missing?") from None

@@ -8,7 +8,8 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import receipt_name, receipt_notes
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.tables import TableVersion, explained, open_version
+from ultravect.core.kinds.lake.refusals import explained
+from ultravect.core.kinds.lake.tables import TableVersion, open_version
 
 _CHANGES_NOTHING = frozenset(["ADD COLUMN", "OPTIMIZE", "VACUUM START", "VACUUM END"])
 
