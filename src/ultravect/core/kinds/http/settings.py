@@ -27,6 +27,37 @@ class HttpSettings(Declared):
     user: str = ""
     password: Secret = ""
     token: Secret = Field(default="", description="Sent as bearer token.", json_schema_extra={**SECRET})
+    token_url: Url | None = Field(
+        default=None,
+        description="Address that gives a token for client_id and client_secret (OAuth 2.0, client credentials).",
+        json_schema_extra={**MACHINE},
+    )
+    client_id: str = ""
+    client_secret: Secret = ""
+    scope: str = Field(default="", description="Of the token that is asked for, where the server wants one.")
+    pages: Literal["none", "link_header", "next_link", "cursor", "offset", "number"] = Field(
+        default="none",
+        description="How the server gives long answers: in pages, each with the address of the next one in a Link header or in "
+        "the body, with a cursor, or by an offset or a page number. All pages of a path are read as one file of JSON lines.",
+    )
+    rows_at: str = Field(
+        default="",
+        description="Where the rows stand in a page; left out: the page is a list of rows.",
+        examples=["data.items"],
+    )
+    page_field: str = Field(
+        default="", description="Where the next address, or the cursor, stands in a page.", examples=["meta.next"]
+    )
+    page_parameter: str = Field(
+        default="", description="Parameter that takes cursor, offset or number; left out: cursor, offset or page."
+    )
+    page_size: int = Field(
+        default=0, ge=0, le=1_000_000, description="Rows a page to be asked for; 0: the server's own number."
+    )
+    page_size_parameter: str = Field(
+        default="limit", min_length=1, description="Parameter that takes the size of a page."
+    )
+    first_page: int = Field(default=1, ge=0, le=1, description="Number of the first page, where pages are numbered.")
     paths: list[str] = Field(default=[], description="Paths to be listed; HTTP itself cannot list them.")
     private_redirects: bool = Field(
         default=False, description="Whether redirects to another host may lead into a private network."
@@ -36,6 +67,10 @@ class HttpSettings(Declared):
 
     @model_validator(mode="after")
     def _one_sign_in(self) -> HttpSettings:
-        if self.user and self.token:
-            raise ValueError("user and password, or a token: not both")
+        if bool(self.user) + bool(self.token) + bool(self.client_id) > 1:
+            raise ValueError("user and password, a token, or client credentials: one of them")
+        if bool(self.client_id) != bool(self.token_url):
+            raise ValueError("client credentials are client_id, client_secret and token_url")
+        if self.pages in ("next_link", "cursor") and not self.page_field:
+            raise ValueError(f"pages: {self.pages} takes page_field, where the next one is named in a page")
         return self

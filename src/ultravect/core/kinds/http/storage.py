@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import email.utils
 import io
 import ipaddress
 import posixpath
-import socket
 import ssl
-from collections.abc import Callable, Iterable, Iterator, Sequence
+import time
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import BinaryIO, cast
 from urllib.parse import unquote
@@ -19,15 +20,19 @@ import httpx
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.http.network import BUFFER, Body, Network, is_stored
+from ultravect.core.kinds.http.pages import Pages
 from ultravect.core.kinds.http.settings import HttpSettings
+from ultravect.core.kinds.http.sign_in import SignIn
 from ultravect.core.storage.paths import Named
 from ultravect.core.tls import verifying_context
 from ultravect.core.words import counted
 
 _SECONDS = 30.0
 _MAX_REDIRECTS = 5
+_ATTEMPTS = 4
+_LONGEST_WAIT = 60.0
 _MOST_ENCODINGS = 5
-_BUFFER = 1 << 20
 _WORDS = {
     401: ("wrong-password", "the server wants another sign-in", "check user and password, or the token"),
     403: ("file-denied", "the server does not let this sign-in read it", "have it allowed"),
@@ -35,42 +40,6 @@ _WORDS = {
     410: ("file-missing", "it is gone for good", "ask the server's owner where it is now"),
     429: ("server-full", "the server asks to be left alone for a while", "try later"),
 }
-
-
-class _Body(io.RawIOBase):
-    """The body of an answer as a stream of bytes."""
-
-    def __init__(self, storage: HttpStorage, path: str, client: httpx.Client, response: httpx.Response) -> None:
-        self._storage, self._path, self._client, self._response = storage, path, client, response
-        self._chunks: Iterator[bytes] = (
-            response.iter_raw(_BUFFER) if _stored(response) else response.iter_bytes(_BUFFER)
-        )
-        self._rest = b""
-
-    def readable(self) -> bool:
-        return True
-
-    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        while not self._rest:
-            try:
-                self._rest = next(self._chunks)
-            except StopIteration:
-                return 0
-            except (httpx.TransportError, httpx.DecodingError) as error:
-                raise self._storage.lost(self._path, error) from None
-        count = min(len(buffer), len(self._rest))
-        buffer[:count] = self._rest[:count]
-        self._rest = self._rest[count:]
-        return count
-
-    def close(self) -> None:
-        self._response.close()
-        self._client.close()
-        super().close()
-
-
-def _stored(response: httpx.Response) -> bool:
-    return "content-encoding" not in response.headers
 
 
 def _origin(address: httpx.URL) -> tuple[str, str, int]:
@@ -97,44 +66,14 @@ def _unchecked() -> ssl.SSLContext:
     return context
 
 
-class _Network(httpcore.NetworkBackend):
-    """Connects to the very addresses that ``guard`` has looked at: a name may mean another one the next time."""
-
-    def __init__(self) -> None:
-        self._backend = httpcore.SyncBackend()
-        self.guard: Callable[[str], None] | None = None
-
-    def connect_tcp(
-        self,
-        host: str,
-        port: int,
-        timeout: float | None = None,
-        local_address: str | None = None,
-        socket_options: Iterable[httpcore.SOCKET_OPTION] | None = None,
-    ) -> httpcore.NetworkStream:
-        try:
-            found = [str(item[4][0]) for item in socket.getaddrinfo(host, port, type=socket.SOCK_STREAM)]
-        except (OSError, UnicodeError) as error:
-            raise httpcore.ConnectError(str(error)) from None
-        for address in found:
-            if self.guard:
-                self.guard(address)
-        failed: Exception = httpcore.ConnectError(f"{host} has no address")
-        for address in dict.fromkeys(found):
-            try:
-                return self._backend.connect_tcp(address, port, timeout, local_address, socket_options)
-            except (httpcore.ConnectError, httpcore.ConnectTimeout) as error:
-                failed = error
-        raise failed
-
-
 class HttpStorage(Named):
     """See ``Storage``."""
 
     def __init__(self, name: str, settings: HttpSettings, roots: Sequence[str]) -> None:
         super().__init__(name)
         self._settings = settings
-        self._network = _Network()
+        self._network = Network()
+        self._sign_in = SignIn(settings, self._error)
         self._base = httpx.URL(settings.url if settings.url.endswith("/") else settings.url + "/")
 
     def _client(self) -> httpx.Client:
@@ -165,21 +104,39 @@ class HttpStorage(Named):
             )
         return address
 
-    def _sign_in(self, request: httpx.Request) -> None:
-        settings = self._settings
-        if str(settings.token):
-            request.headers["Authorization"] = f"Bearer {settings.token}"
-        elif settings.user:
-            auth = httpx.BasicAuth(settings.user, str(settings.password))
-            request.headers["Authorization"] = next(auth.sync_auth_flow(request)).headers["Authorization"]
-
     def _get(self, client: httpx.Client, path: str, method: str = "GET") -> httpx.Response:
-        """The answer after all redirects; UltravectError when it is none that can be used."""
-        address = self._address(path)
+        """The answer to a path; UltravectError when it is none that can be used."""
+        return self._answered(client, path, self._address(path), method)
+
+    def _answered(self, client: httpx.Client, path: str, address: httpx.URL, method: str = "GET") -> httpx.Response:
+        """The answer after all redirects, and after waiting where the server wants that; ``path`` names it in errors."""
+        for attempt in range(_ATTEMPTS):
+            response = self._sent(client, path, address, method)
+            if response.is_success:
+                return response
+            response.close()
+            if response.status_code == 401 and self._sign_in.renews and attempt == 0:
+                self._sign_in.forget()  # it may have been withdrawn before its time
+                continue
+            wait = _asked_to_wait(response, attempt)
+            if wait is None or attempt + 1 == _ATTEMPTS:
+                break
+            time.sleep(wait)
+        code, detail, hint = _WORDS.get(
+            response.status_code,
+            ("server-refused", "the server does not give it", "see what the server's owner says"),
+        )
+        raise self._error(
+            code, f"{path}: {detail} ({response.status_code} {response.reason_phrase})", hint, object=path
+        )
+
+    def _sent(self, client: httpx.Client, path: str, address: httpx.URL, method: str) -> httpx.Response:
+        """What the server answers once it redirects no more, whatever it is."""
         for _ in range(_MAX_REDIRECTS + 1):
             request = client.build_request(method, address, headers={"Accept-Encoding": "identity"})
+            self._network.guard = None
             if _origin(address) == _origin(self._base):
-                self._sign_in(request)  # a secret goes to no one else
+                self._sign_in.apply(request, client)  # a secret goes to no one else
             elsewhere = _origin(address) != _origin(self._base) and not self._settings.private_redirects
             self._network.guard = self._guarded(path, address) if elsewhere else None
             try:
@@ -187,25 +144,14 @@ class HttpStorage(Named):
             except httpx.TransportError as error:
                 raise self._unreached(path, error) from None
             if not response.is_redirect:
-                break
+                return response
             response.close()
             address = self._allowed(address, address.join(response.headers["location"]), path)
-        else:
-            raise self._error(
-                "redirect-refused",
-                f"{path} is redirected more than {_MAX_REDIRECTS} times",
-                "check the address",
-                object=path,
-            )
-        if response.is_success:
-            return response
-        response.close()
-        code, detail, hint = _WORDS.get(
-            response.status_code,
-            ("server-refused", "the server does not give it", "see what the server's owner says"),
-        )
         raise self._error(
-            code, f"{path}: {detail} ({response.status_code} {response.reason_phrase})", hint, object=path
+            "redirect-refused",
+            f"{path} is redirected more than {_MAX_REDIRECTS} times",
+            "check the address",
+            object=path,
         )
 
     def _allowed(self, before: httpx.URL, after: httpx.URL, path: str) -> httpx.URL:
@@ -255,14 +201,7 @@ class HttpStorage(Named):
             with self._client() as client:
                 response = self._get(client, paths[0] if paths else "")
                 response.close()
-            how = (
-                "by token"
-                if str(self._settings.token)
-                else f"as {self._settings.user}"
-                if self._settings.user
-                else "without sign-in"
-            )
-            return f"{self._base} answers {response.status_code}, {how}"
+            return f"{self._base} answers {response.status_code}, {self._sign_in.how}"
 
         def read() -> str:
             if not paths:
@@ -309,7 +248,25 @@ class HttpStorage(Named):
     def remove(self, path: str) -> None:
         raise self._read_only()
 
+    def _paged(self, path: str) -> OpenFile:
+        """All pages of a path, as one file."""
+        client = self._client()
+
+        def get(address: httpx.URL) -> httpx.Response:
+            if _origin(address) != _origin(self._base) or not _is_below(address, self._base):
+                raise self._error(
+                    "page-elsewhere",
+                    f"{path}: the next page is {address}, which leads away from {self._base}",
+                    "set url to what all pages have in common",
+                )
+            return self._answered(client, path, address)
+
+        pages = Pages(self._settings, self._address(path), get, self._error)
+        return OpenFile(FileInfo(path, -1, None), pages.stream())
+
     def open(self, path: str) -> OpenFile:
+        if self._settings.pages != "none":
+            return self._paged(path)
         client = self._client()
         try:
             response = self._get(client, path)
@@ -317,13 +274,32 @@ class HttpStorage(Named):
             client.close()
             raise
         return OpenFile(
-            _info(path, response), cast(BinaryIO, io.BufferedReader(_Body(self, path, client, response), _BUFFER))
+            _info(path, response),
+            cast(BinaryIO, io.BufferedReader(Body(lambda error: self.lost(path, error), client, response), BUFFER)),
         )
+
+
+def _asked_to_wait(response: httpx.Response, attempt: int) -> float | None:
+    """How many seconds the server wants to be left alone; None where it has not asked for that, or for too long."""
+    if response.status_code not in (429, 503):
+        return None
+    asked = response.headers.get("Retry-After", "")
+    if not asked:
+        return float(2**attempt)
+    try:
+        seconds = float(asked) if asked.isdecimal() else _until(asked)
+    except (ValueError, TypeError):
+        return None
+    return max(seconds, 0.0) if seconds <= _LONGEST_WAIT else None
+
+
+def _until(moment: str) -> float:
+    return (email.utils.parsedate_to_datetime(moment) - dt.datetime.now(dt.UTC)).total_seconds()
 
 
 def _info(path: str, response: httpx.Response) -> FileInfo:
     length = response.headers.get("content-length", "")
-    size = int(length) if length.isdigit() and _stored(response) else -1
+    size = int(length) if length.isdigit() and is_stored(response) else -1
     try:
         modified = email.utils.parsedate_to_datetime(response.headers.get("last-modified", ""))
     except ValueError:

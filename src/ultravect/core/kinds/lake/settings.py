@@ -12,6 +12,10 @@ from ultravect.core.model.connection import INSIDE, MACHINE, DatabaseSettings, S
 class LakeSettings(DatabaseSettings):
     """Tables in the open format Delta Lake: in a folder of the service's machine, or in a bucket of an object store."""
 
+    receipts: bool = Field(
+        default=True,
+        description="Whether each load leaves a receipt in its commit, by which a run that is taken over knows what was committed.",
+    )
     path: str = Field(
         default="",
         description="Absolute path of the folder, where the tables are on the service's machine.",
