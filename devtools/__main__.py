@@ -137,8 +137,8 @@ _QUICK = [
 def test(arguments: argparse.Namespace) -> int:
     """Lint, and all tests, with servers of its own for each processor; a quick selection; or those tests that are asked for."""
     pytest = [sys.executable, "-m", "pytest"]
-    # one more than there are processors: many tests wait for servers
-    processes = ["--numprocesses", str(min((os.cpu_count() or 1) + 1, 5)), "--dist", "loadfile"]
+    # more than there are processors: many tests wait for servers
+    processes = ["--numprocesses", str(min((os.cpu_count() or 1) + 2, 6)), "--dist", "loadfile"]
     if arguments.rest == ["--quick"]:
         return _all_pass([[*pytest, *processes, *_QUICK]])
     if arguments.rest:

@@ -26,6 +26,7 @@ def own_stack() -> Iterator[Stack]:
         yield started
 
 
+@pytest.mark.timeout(500)
 def test_a_fuzzer_finds_no_fault(own_stack: Stack, tmp_path: Path) -> None:
     document = tmp_path / "openapi.json"
     document.write_text(httpx.get(f"{own_stack.url}/api/openapi.json?format=json").text)

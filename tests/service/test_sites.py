@@ -70,10 +70,13 @@ class Lab:
         return str(name)
 
 
-@pytest.fixture(params=["records", "https"])
+@pytest.fixture
 def lab(place: Place, request: pytest.FixtureRequest) -> Lab:
     """Its workers reach the service's records, or nothing of it but HTTPS."""
-    return Lab(place, request.param)
+    return Lab(place, getattr(request, "param", "records"))
+
+
+by_either = pytest.mark.parametrize("lab", ["records", "https"], indirect=True)
 
 
 def test_a_site_without_a_worker_is_an_error_that_says_so(lab: Lab) -> None:
@@ -87,6 +90,7 @@ def test_a_site_without_a_worker_is_an_error_that_says_so(lab: Lab) -> None:
     assert refused.value.code == "no-worker-at-site"
 
 
+@by_either
 def test_workers_of_the_site_look_and_copy_for_it(lab: Lab) -> None:
     lab.job()
     waiting = lab.place.start()
@@ -114,6 +118,7 @@ def test_a_worker_of_a_site_takes_nothing_else(lab: Lab) -> None:
             assert not lab.worker_of(run).partition("@")[0].endswith(f":{worker.pid}")
 
 
+@by_either
 def test_two_sites_need_a_worker_that_joins_them(lab: Lab, stack: Stack) -> None:
     depot, path = f"depot-{lab.place.name}", stack.files / f"{lab.place.name}-depot.sqlite"
     lab.client.add_connection(f"{lab.place.name}-depot", "sqlite", {"path": str(path), "create": True}, site=depot)
