@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import threading
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
@@ -29,17 +28,14 @@ from ultravect.core.kinds.duckdb.settings import DuckdbSettings
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.duckdb_load import FIND, TABLES, DuckdbLoad, DuckdbStatements
+from ultravect.core.loading.duckdb_reading import answered, read_rows
 from ultravect.core.loading.local_database import LocalDatabase
 from ultravect.core.loading.local_file import database_file, may_be_made
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.refusals import waiting_message
-from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.stored import bounded, stored_values
 
-_BLOCK_ROWS = 50_000
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "SHOW", "DESCRIBE", "SUMMARIZE", "EXPLAIN", "TABLE"])
-_QUESTIONS = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
 _LIST = f"""
 SELECT schema_name, table_name, kind, estimated_size, comment FROM ({TABLES})
 WHERE contains(lower(schema_name || '.' || table_name), lower(?)) AND schema_name || '.' || table_name > ?
@@ -249,25 +245,7 @@ class DuckdbDatabase(LocalDatabase):
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
         with self._session("answering the question") as session:
-            statements = session.extract_statements(question.text)
-            if len(statements) != 1 or statements[0].type not in _QUESTIONS:
-                raise UltravectError(
-                    "question-refused",
-                    f"connection {self._name}: only one statement can be asked at a time",
-                    hint="ask one after the other",
-                    connection=self._name,
-                )
-            watch = threading.Timer(seconds, session.interrupt)
-            watch.start()
-            try:
-                cursor = session.execute(statements[0])
-                rows = [list(row) for row in cursor.fetchmany(limit + 1)]
-            finally:
-                watch.cancel()
-            described = cursor.description or ()
-        return Answer(
-            [item[0] for item in described], rows[:limit], len(rows) > limit, [str(item[1]) for item in described]
-        )
+            return answered(session, self._name, question.text, limit, seconds)
 
     def objection(self, statement: str) -> Objection | None:
         with self._session("parsing a statement") as session:
@@ -291,14 +269,5 @@ class DuckdbDatabase(LocalDatabase):
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
-        names = [str(position) for position in range(len(types))]
         with self._session(doing) as session:
-            for batch in session.sql(statement).to_arrow_reader(_BLOCK_ROWS):
-                columns = [bounded(plain_array(column)) for column in batch.columns]
-                yield pa.table(
-                    [
-                        stored_values(column, kind) if pa.types.is_string(column.type) else column
-                        for column, kind in zip(columns, types, strict=True)
-                    ],
-                    names=names,
-                )
+            yield from read_rows(session, statement, types)

@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 
-import duckdb
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import (
@@ -39,14 +37,11 @@ from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.tables import TableVersion, open_version, split_version
 from ultravect.core.kinds.lake.versions import LakeVersions
 from ultravect.core.loading.answers import answer_columns
+from ultravect.core.loading.duckdb_reading import answered, read_rows
 from ultravect.core.loading.questions import require_question
-from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.stored import bounded, stored_values
 
-_BLOCK_ROWS = 50_000
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "DESCRIBE", "SUMMARIZE", "EXPLAIN"])
-_QUESTIONS = (duckdb.StatementType.SELECT, duckdb.StatementType.EXPLAIN)
 _NO_STATEMENTS = "a lake runs no statements that write: its tables are changed by loads alone"
 
 
@@ -160,25 +155,7 @@ class LakeDatabase:
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
         with session_for(self._place, self.dialect, question.text, "answering the question") as session:
-            statements = session.extract_statements(question.text)
-            if len(statements) != 1 or statements[0].type not in _QUESTIONS:
-                raise UltravectError(
-                    "question-refused",
-                    f"connection {self._name}: only one statement can be asked at a time",
-                    hint="ask one after the other",
-                    connection=self._name,
-                )
-            watch = threading.Timer(seconds, session.interrupt)
-            watch.start()
-            try:
-                cursor = session.execute(statements[0])
-                rows = [list(row) for row in cursor.fetchmany(limit + 1)]
-            finally:
-                watch.cancel()
-            described = cursor.description or ()
-        return Answer(
-            [item[0] for item in described], rows[:limit], len(rows) > limit, [str(item[1]) for item in described]
-        )
+            return answered(session, self._name, question.text, limit, seconds)
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         question = require_question(self._name, self.dialect, query, _READING)
@@ -189,17 +166,8 @@ class LakeDatabase:
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
-        names = [str(position) for position in range(len(types))]
         with session_for(self._place, self.dialect, statement, doing) as session:
-            for batch in session.sql(statement).to_arrow_reader(_BLOCK_ROWS):
-                columns = [bounded(plain_array(column)) for column in batch.columns]
-                yield pa.table(
-                    [
-                        stored_values(column, kind) if pa.types.is_string(column.type) else column
-                        for column, kind in zip(columns, types, strict=True)
-                    ],
-                    names=names,
-                )
+            yield from read_rows(session, statement, types)
 
     def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
         return []
