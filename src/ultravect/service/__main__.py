@@ -69,7 +69,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.asgi import application
     from ultravect.service.protocol import PatientProtocol
     from ultravect.service.work.look_pool import POOL
-    from ultravect.service.work.remote_worker import MAX_MESSAGE
+    from ultravect.service.work.remote_worker import MAX_MESSAGE, PING_SECONDS
     from ultravect.service.work.worker import run_worker
 
     config = uvicorn.Config(
@@ -82,6 +82,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
         http=PatientProtocol,
         # of workers that join by HTTPS: plans and rejected rows are in their messages
         ws_max_size=MAX_MESSAGE,
+        ws_ping_timeout=PING_SECONDS,
         # who a client is, and whether it came by TLS, only a proxy that is trusted may say
         proxy_headers=bool(settings.PROXIES),
         forwarded_allow_ips=settings.PROXIES or "",

@@ -7,6 +7,7 @@ which legs, slices and looks run, and nothing else. See ``remote_worker`` for it
 from __future__ import annotations
 
 import asyncio
+import concurrent.futures
 import itertools
 import time
 from collections.abc import AsyncIterator, Awaitable, Callable, Mapping
@@ -15,6 +16,7 @@ from typing import Any
 from django.conf import settings
 from django.db import connections
 
+from ultravect.core.errors import UltravectError
 from ultravect.service.work.processes import Process
 
 _START_SECONDS = 60.0
@@ -103,6 +105,10 @@ class RemoteProcesses:
         except TimeoutError:
             asking.cancel()
             return None
+        except concurrent.futures.CancelledError:
+            raise UltravectError(
+                "worker-lost", "the worker of the site was lost while it looked", hint="try again in a moment"
+            ) from None
         return None if answer is None else answer.encode()
 
     async def _look(self, name: str, seconds: float, arguments: Mapping[str, Any]) -> str | None:

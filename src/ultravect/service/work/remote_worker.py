@@ -42,6 +42,7 @@ from ultravect.service.work.pool import LegPool, LegProcess
 log = structlog.get_logger()
 PATH = "/api/v1/worker"
 MAX_MESSAGE = 64 << 20
+PING_SECONDS = 60.0
 _LOOKS_AT_ONCE = 4
 _LONGEST_PAUSE_SECONDS = 30.0
 _LOOPBACK = ("127.0.0.1", "localhost", "::1")
@@ -82,6 +83,8 @@ async def work_remotely(service: str, token: str, slots: int, sites: Sequence[st
                     max_size=MAX_MESSAGE,
                     ssl=context,
                     open_timeout=20,
+                    # as patient with a busy machine as the service is
+                    ping_timeout=PING_SECONDS,
                 ) as line:
                     await line.send(json.dumps(hello))
                     name = _welcome(json.loads(await line.recv()), service)
