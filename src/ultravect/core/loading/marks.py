@@ -87,12 +87,7 @@ def set_mark(database: Database, table: TableName, key: MarkKey, value: str | No
     """See ``Target.set_mark``."""
     live = database.table(table)
     if live is None:
-        raise UltravectError(
-            "table-missing",
-            f"{table} is not there yet: a mark says what was copied into it",
-            hint="run the job first; from.newer.since says where a first run begins",
-            table=str(table),
-        )
+        raise no_table(table)
     marks = MarkTable(database.dialect, live.name)
     there = database.table(TableName(live.name.schema, marks.name.name)) is not None
     if not there and value is None:
@@ -103,6 +98,15 @@ def set_mark(database: Database, table: TableName, key: MarkKey, value: str | No
         statements.changed(marks.forget(key))
         if value is not None:
             marks.write(statements, [MarkChange(key, "", value)], "by hand")
+
+
+def no_table(table: TableName) -> UltravectError:
+    return UltravectError(
+        "table-missing",
+        f"{table} is not there yet: a mark says what was copied into it",
+        hint="run the job first; from.newer.since says where a first run begins",
+        table=str(table),
+    )
 
 
 def mark_moved(key: MarkKey) -> UltravectError:

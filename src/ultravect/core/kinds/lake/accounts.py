@@ -11,6 +11,7 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
+from typing import Any
 
 import pyarrow.fs as pafs
 
@@ -31,29 +32,20 @@ def receipt_name(key: ReceiptKey) -> str:
     return f"load:{key.run}:{key.leg}:{key.slice}"
 
 
+def commit_of(version: TableVersion, key: ReceiptKey) -> Mapping[str, Any] | None:
+    """What the commit of a load says of itself, as far as the table's history goes back."""
+    name = receipt_name(key)
+    return next((commit for commit in version.history if commit.get(f"ultravect.{_NAME}") == name), None)
+
+
 def find_receipt(version: TableVersion, key: ReceiptKey) -> Receipt | None:
     """The receipt of a load, fences included; None where there is none."""
-    name = receipt_name(key)
-    if version.noted(name) is None:
+    if version.noted(receipt_name(key)) is None:
         return None
-    for commit in version.history():
-        if commit.get(f"ultravect.{_NAME}") == name:
-            return Receipt.from_text(str(commit[f"ultravect.{_RECEIPT}"]))
+    if commit := commit_of(version, key):
+        return Receipt.from_text(str(commit[f"ultravect.{_RECEIPT}"]))
     # the log of old commits is removed in time, and the name stays: it was committed
     return Receipt(version.path, "", rows_before=None)
-
-
-def receipts_of(version: TableVersion) -> Sequence[tuple[int, str, Receipt]]:
-    """Version, name and receipt of the loads that the table's history still has, the newest first."""
-    return [
-        (
-            int(commit["version"]),
-            str(commit[f"ultravect.{_NAME}"]),
-            Receipt.from_text(str(commit[f"ultravect.{_RECEIPT}"])),
-        )
-        for commit in version.history()
-        if f"ultravect.{_RECEIPT}" in commit
-    ]
 
 
 def fence_notes(key: ReceiptKey, table: str) -> Notes:
@@ -76,16 +68,16 @@ class LakeMarks:
     def __init__(self, place: LakePlace, path: str) -> None:
         self._place, self._path = place, path
 
-    def entries(self, version: TableVersion, key: MarkKey) -> Mapping[str, str]:
-        """The entries of a mark by their items."""
-        number = version.noted(_mark_name(key))
+    def entries(self, version: TableVersion | None, key: MarkKey) -> Mapping[str, str]:
+        """The entries of a mark by their items; none of a table that is not there yet."""
+        number = version.noted(_mark_name(key)) if version is not None else None
         if number is None:
             return {}
         with self._place.files.open_input_stream(self._file(key, number)) as file:
             found: dict[str, str] = json.loads(file.read())
         return found
 
-    def changed(self, version: TableVersion, changes: Sequence[MarkChange]) -> Mapping[str, int]:
+    def changed(self, version: TableVersion | None, changes: Sequence[MarkChange]) -> Mapping[str, int]:
         """Writes the files of changed marks; the names and numbers for the commit. UltravectError ``mark-moved`` where one is another."""
         names: dict[str, int] = {}
         for key in dict.fromkeys(change.key for change in changes):

@@ -5,15 +5,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.place import LakePlace
-
-if TYPE_CHECKING:
-    pass
 
 _MS = 1000
 _APP = "ultravect"

@@ -38,6 +38,7 @@ from ultravect.core.kinds.lake.tables import TableVersion, open_version, split_v
 from ultravect.core.kinds.lake.versions import LakeVersions
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.duckdb_reading import answered, read_rows
+from ultravect.core.loading.marks import no_table
 from ultravect.core.loading.questions import require_question
 from ultravect.core.types.canonical import CanonicalType
 
@@ -234,12 +235,7 @@ class LakeDatabase:
     def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
         version = self._version(table)
         if version is None:
-            raise UltravectError(
-                "table-missing",
-                f"{table} is not there yet: a mark says what was copied into it",
-                hint="run the job first; from.newer.since says where a first run begins",
-                table=str(table),
-            )
+            raise no_table(table)
         with explained(self._name, version.path):
             marks = LakeMarks(self._place, version.path)
             names = marks.written(version, key, {} if value is None else {"": value})

@@ -156,15 +156,8 @@ class LoadTarget:
             notes = receipt_notes(order.receipt, receipt)
             if is_barred(place, order.receipt) or (self.version and self.version.noted(receipt_name(order.receipt))):
                 raise attempt_replaced(order)
-        holder = LakeMarks(place, self.path)
-        if marks:
-            if self.version is not None:
-                names = holder.changed(self.version, marks)
-            else:
-                names = {}
-                for key in dict.fromkeys(change.key for change in marks):
-                    names |= holder.written(None, key, {c.item: c.value for c in marks if c.key == key})
-            notes = Notes({**notes.names, **names}, notes.texts)
+        names = LakeMarks(place, self.path).changed(self.version, marks)
+        notes = Notes({**notes.names, **names}, notes.texts)
         with explained(place.name, self.path):
             self._commit(notes, marks, alone=alone)
 

@@ -34,7 +34,7 @@ class MatchingLoad(DuckdbLoad):
     def __init__(self, session: duckdb.DuckDBPyConnection, dialect: DuckdbDialect, target: LoadTarget) -> None:
         self._target, self._own, self._filled, self._paired = target, dialect, False, False
         self._digests: Mapping[int, Any] = {}
-        order = self._order_of_load = target.order
+        order = self._order = target.order
         if order.table.schema:
             session.execute(f"CREATE SCHEMA IF NOT EXISTS {dialect.quote(order.table.schema)}")
         self._session = session
@@ -89,7 +89,7 @@ class MatchingLoad(DuckdbLoad):
                 f"INSERT INTO {self._name} ({names}, {_FILE}) SELECT {names}, {numbers[file.path]} FROM {_SCANNED}"
             )
             session.unregister(_SCANNED)
-        if self._conditions or self._order_of_load.gone or self._order_of_load.replaces:
+        if self._conditions or self._order.gone or self._order.replaces:
             self._digests = self._digested()
 
     def _digested(self) -> Mapping[int, Any]:

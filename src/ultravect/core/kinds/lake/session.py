@@ -11,7 +11,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.tables import TableVersion, open_version, split_version
+from ultravect.core.kinds.lake.tables import open_version, split_version
 
 _CONFIG: dict[str, str | bool | int | float | list[str]] = {
     # a question must not read files, nor the network: tables are opened here, and handed over
@@ -55,10 +55,6 @@ def show_table(session: duckdb.DuckDBPyConnection, place: LakePlace, dialect: Di
     version = open_version(place, path, at)
     if version is None:
         return
-    view_of(session, dialect, table, version)
-
-
-def view_of(session: duckdb.DuckDBPyConnection, dialect: Dialect, table: TableName, version: TableVersion) -> None:
     with explained("the lake", version.path):
         dataset = version.dataset
     held = dialect.quote(f"ultravect {table}")

@@ -121,9 +121,10 @@ class TableVersion:
         """The number of the last commit that was made in the name of ``app``; None where none was."""
         return self._table.transaction_version(f"{_APP}:{app}")
 
-    def history(self, limit: int | None = None) -> Sequence[Mapping[str, Any]]:
+    @cached_property
+    def history(self) -> Sequence[Mapping[str, Any]]:
         """What commits say of themselves, the newest first."""
-        return self._table.history(limit)
+        return self._table.history()
 
     def add_columns(self, fields: Sequence[pa.Field]) -> None:
         from deltalake import Field

@@ -6,7 +6,7 @@ from ultravect.core.contracts.load import CHANGED, ReceiptKey
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.accounts import receipt_name, receipt_notes
+from ultravect.core.kinds.lake.accounts import commit_of, receipt_notes
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.tables import TableVersion, open_version
@@ -33,7 +33,7 @@ class LakeVersions:
             return f"the history of {table} does not go back to it"
         if number == 0:
             return f"{table} was made by it, and has no version before"
-        later = [commit for commit in version.history() if int(commit["version"]) > number]
+        later = [commit for commit in version.history if int(commit["version"]) > number]
         others = [commit for commit in later if commit["operation"] not in _CHANGES_NOTHING]
         return f"{table} was written to since: version {others[-1]['version']} would be lost" if others else ""
 
@@ -52,5 +52,5 @@ class LakeVersions:
 
     def _made(self, version: TableVersion, load: ReceiptKey) -> int | None:
         """The version that a load made."""
-        name = receipt_name(load)
-        return next((int(item["version"]) for item in version.history() if item.get("ultravect.load") == name), None)
+        commit = commit_of(version, load)
+        return int(commit["version"]) if commit else None
