@@ -102,32 +102,33 @@ def database_file(connection: str, path: str, roots: Sequence[str]) -> Path:
     return place
 
 
-def folder_inside(connection: str, path: str, roots: Sequence[str]) -> Path:
-    """A folder of this machine; UltravectError when it is not there, or not for the service."""
+def folder_inside(connection: str, path: str, roots: Sequence[Path]) -> Path:
+    """A folder of this machine, inside one of the resolved ``roots``; UltravectError when it is not there, or not for the service."""
 
     def error(code: str, detail: str, hint: str) -> UltravectError:
         return UltravectError(code, f"connection {connection}: {detail}", hint=hint, connection=connection)
 
-    if not Path(path).is_absolute():
+    folder = Path(path)
+    if not folder.is_absolute():
         raise error("folder-not-absolute", f"the path {path!r} is not absolute", "write it from / on")
     try:
-        folder = Path(path).resolve()
-        inside = any(folder.is_relative_to(Path(root).resolve()) for root in roots)
-        there = folder.is_dir()
+        folder = folder.resolve()
+        there, is_folder = folder.exists(), folder.is_dir()
     except (OSError, RuntimeError, ValueError) as problem:
         raise error(
             "folder-missing", f"{path[:100]!r} cannot be opened: {problem}", "check it for typing errors"
         ) from None
-    if not inside:
+    if not any(folder.is_relative_to(root) for root in roots):
+        allowed = ", ".join(str(root) for root in roots) or "none"
         raise error(
             "folder-outside-roots",
             f"{path} is outside the folders that this service may read",
-            f"allowed: {', '.join(roots) or 'none'}; use a folder in there, or start the service with another --root",
+            f"allowed: {allowed}; use a folder in there, or start the service with another --root",
         )
     if not there:
-        raise error(
-            "folder-missing", f"{path} is not a folder", "check the path for typing errors, or make the folder"
-        )
+        raise error("folder-missing", f"{path} does not exist", "check the path for typing errors")
+    if not is_folder:
+        raise error("folder-missing", f"{path} is a file, not a folder", "name the folder it is in")
     if not os.access(folder, os.R_OK | os.X_OK):
         raise error("folder-denied", f"the service may not read {path}", "grant it read access")
     return folder

@@ -16,6 +16,7 @@ from pathlib import Path
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
 from ultravect.core.kinds.folder.settings import FolderSettings
+from ultravect.core.loading.local_file import folder_inside
 from ultravect.core.storage.paths import Named, hidden_name
 from ultravect.core.words import counted
 
@@ -44,24 +45,7 @@ class FolderStorage(Named):
         self._roots = [Path(root).resolve() for root in roots]
 
     def _folder(self) -> Path:
-        folder = Path(self._path)
-        if not folder.is_absolute():
-            raise self._error("folder-not-absolute", f"the path {self._path!r} is not absolute", "write it from / on")
-        folder = folder.resolve()
-        if not any(folder.is_relative_to(root) for root in self._roots):
-            allowed = ", ".join(str(root) for root in self._roots) or "none"
-            raise self._error(
-                "folder-outside-roots",
-                f"{self._path} is outside the folders that this service may read",
-                f"allowed: {allowed}; use a folder in there, or start the service with another --root",
-            )
-        if not folder.exists():
-            raise self._error("folder-missing", f"{self._path} does not exist", "check the path for typing errors")
-        if not folder.is_dir():
-            raise self._error("folder-missing", f"{self._path} is a file, not a folder", "name the folder it is in")
-        if not os.access(folder, os.R_OK | os.X_OK):
-            raise self._error("folder-denied", f"the service may not read {self._path}", "grant it read access")
-        return folder
+        return folder_inside(self._name, self._path, self._roots)
 
     def _walk(self, folder: Path, listing: Listing) -> Iterator[str]:
         """Paths of files, sorted; links that lead out of the folder are left out."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from functools import cached_property
+from pathlib import Path
 from urllib.parse import urlsplit
 
 import pyarrow.fs as pafs
@@ -23,18 +24,22 @@ class LakePlace:
     """Files of the tables of one connection, by paths below it."""
 
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
-        self.name, self._settings, self._roots = name, settings, roots
+        self.name, self._settings = name, settings
+        self._roots = [Path(root).resolve() for root in roots]
 
     @property
     def is_folder(self) -> bool:
         return bool(self._settings.path)
+
+    def _folder(self) -> Path:
+        return folder_inside(self.name, self._settings.path, self._roots)
 
     @cached_property
     def files(self) -> pafs.FileSystem:
         """The files, with paths below the place; UltravectError where it cannot be reached."""
         settings = self._settings
         if self.is_folder:
-            folder = folder_inside(self.name, settings.path, self._roots)
+            folder = self._folder()
             return pafs.SubTreeFileSystem(str(folder), pafs.LocalFileSystem())
         endpoint = urlsplit(settings.endpoint) if settings.endpoint else None
         store = pafs.S3FileSystem(
@@ -53,7 +58,7 @@ class LakePlace:
         """Where the place is, once it was reached; UltravectError where it is not there."""
         settings = self._settings
         if self.is_folder:
-            return f"{folder_inside(self.name, settings.path, self._roots)}"
+            return str(self._folder())
         assert isinstance(self.files, pafs.SubTreeFileSystem)
         if self.files.base_fs.get_file_info(settings.bucket).type == pafs.FileType.NotFound:
             raise UltravectError(
@@ -67,7 +72,7 @@ class LakePlace:
     def uri(self, path: str) -> str:
         """The address of a table, as the library of the format takes it."""
         if self.is_folder:
-            return f"{folder_inside(self.name, self._settings.path, self._roots)}/{path}"
+            return f"{self._folder()}/{path}"
         return "s3://" + "/".join(
             part for part in (self._settings.bucket, self._settings.prefix.strip("/"), path) if part
         )
@@ -140,5 +145,5 @@ class LakePlace:
         """Why nothing can be written here; "" where it can, as far as that is known without trying."""
         if not self.is_folder:
             return ""
-        folder = folder_inside(self.name, self._settings.path, self._roots)
+        folder = self._folder()
         return "" if os.access(folder, os.W_OK) else f"the service may not write to the folder {folder}"
