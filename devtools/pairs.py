@@ -1,4 +1,4 @@
-"""The four databases with a table of extreme values in each, and the matrix of copies from each to each and back."""
+"""The databases with a table of extreme values in each, and the matrix of copies from each to each and back."""
 
 from __future__ import annotations
 
@@ -14,6 +14,8 @@ from typing import Any
 
 import duckdb
 import psycopg
+import pymssql
+from standins.sqlserver.server import SqlserverStandIn
 
 from devtools.mariadb import MariadbServer
 from devtools.postgres import PostgresServer
@@ -31,12 +33,14 @@ from ultravect.core.model.finding import Finding
 # where moments lose their zone, which is said on the way back
 _BACK = {"mariadb": ["*", "instant at time zone 'UTC' as instant"]}
 
-KINDS = ("postgresql", "mariadb", "sqlite", "duckdb")
+KINDS = ("postgresql", "mariadb", "sqlite", "duckdb", "sqlserver")
+_TSQL = "pairs_tsql"
 _NULL_SAFE = {
     "postgresql": "IS NOT DISTINCT FROM",
     "mariadb": "<=>",
     "sqlite": "IS",
     "duckdb": "IS NOT DISTINCT FROM",
+    "sqlserver": "",
 }
 
 
@@ -61,9 +65,12 @@ class Place:
                 left, right = f"BINARY {left}", f"BINARY {right}"
             if self.kind == "postgresql" and name == "doc":
                 left, right = f"{left}::jsonb", f"{right}::jsonb"
-            ((count,),) = self.sql(
-                f"SELECT count(*) FROM torture a JOIN {table} b ON a.n = b.n WHERE {left} {same} {right}"
-            )
+            if self.kind == "sqlserver" and name in ("note", "essay", "code", "doc"):
+                left, right = f"CAST({left} AS varbinary(max))", f"CAST({right} AS varbinary(max))"
+            equal = f"{left} {same} {right}"
+            if self.kind == "sqlserver":
+                equal = f"EXISTS (SELECT {left} INTERSECT SELECT {right})"
+            ((count,),) = self.sql(f"SELECT count(*) FROM torture a JOIN {table} b ON a.n = b.n WHERE {equal}")
             if count != 3:
                 found.append(name)
         return found
@@ -97,12 +104,25 @@ def make_places(postgres: PostgresServer, database: str, mariadb: MariadbServer,
     def maria(statement: str) -> list[tuple[Any, ...]]:
         return mariadb.execute(statement, database="pairs")
 
+    server = SqlserverStandIn(postgres.url("postgres"), [_TSQL])
+
+    def sqlserver(statement: str) -> list[tuple[Any, ...]]:
+        # by another driver than ours
+        with closing(
+            pymssql.connect("127.0.0.1", "postgres", postgres.password, _TSQL, port=server.port, autocommit=True)
+        ) as session:
+            cursor = session.cursor()
+            cursor.execute(statement)
+            return cursor.fetchall() if cursor.description else []
+
+    sql_settings = {**settings, "port": server.port, "database": _TSQL, "tls": "off"}
     roots = [str(folder)]
     made = {
         "postgresql": Place("postgresql", ConnectionSpec("pg", "postgresql", settings), postgresql),
         "mariadb": Place("mariadb", ConnectionSpec("maria", "mariadb", mariadb.settings("pairs")), maria),
         "sqlite": Place("sqlite", ConnectionSpec("lite", "sqlite", {"path": lite}, roots), sqlite),
         "duckdb": Place("duckdb", ConnectionSpec("duck", "duckdb", {"path": duck}, roots), duck_db),
+        "sqlserver": Place("sqlserver", ConnectionSpec("ms", "sqlserver", sql_settings), sqlserver),
     }
     for kind, place in made.items():
         torture = Torture(kind)

@@ -35,7 +35,7 @@ def test_a_fuzzer_finds_no_fault(own_stack: Stack, tmp_path: Path) -> None:
     done = subprocess.run(
         [
             str(Path(sys.executable).with_name("schemathesis")), "run", str(document), "--url", own_stack.url,
-            "--header", f"Authorization: Bearer {own_stack.token}", "--max-examples", "2", "--seed", "1", "--workers", "2",
+            "--header", f"Authorization: Bearer {own_stack.token}", "--max-examples", "1", "--seed", "1", "--workers", "2",
             "--phases", "examples,coverage,fuzzing", "--generation-database", "none",
             # how fast a busy machine makes up requests and answers them is not what is tested
             "--suppress-health-check", "all", "--request-timeout", "60", *spared,

@@ -29,8 +29,9 @@ KIND = Kind("driverless", "files", Settings, "driverless_storage:Storage", needs
 def installed(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Stack]:
     """A service that finds three more kinds: one that works, one whose driver is missing, one that cannot be imported."""
     folder = tmp_path_factory.mktemp("packages")
-    pip = [sys.executable, "-m", "pip", "install", "-q", "--no-deps", "--target", str(folder)]
-    subprocess.run([*pip, str(SAMPLE)], check=True)
+    uv = Path(sys.executable).with_name("uv")
+    install = [str(uv), "pip", "install"] if uv.exists() else [sys.executable, "-m", "pip", "install"]
+    subprocess.run([*install, "-q", "--no-deps", "--target", str(folder), str(SAMPLE)], check=True)
     (folder / "driverless.py").write_text(DRIVERLESS)
     (folder / "driverless_storage.py").write_text("import nosuchdriver\n")
     (folder / "broken_kind.py").write_text("raise RuntimeError('half a package')\n")

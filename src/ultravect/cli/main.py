@@ -18,7 +18,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "upload": ("look", "Send files to the service, into its connection `uploads`."),
     "draft": ("jobs", "Write a job file with every column mapped, its type and its fit, ready to edit."),
     "save": (
-        "jobs",
+        "files",
         "Store job, connection, feed and layout files in the service; a changed one becomes a new revision or version.",
     ),
     "jobs": ("jobs", "List jobs, with the last run of each."),

@@ -6,11 +6,12 @@ from pathlib import Path
 from typing import Any
 
 import typer
-import yaml
 
 
 def own_layout(text: str) -> str | dict[str, Any]:
     """The name of a saved layout; or a layout, as text or in a file."""
+    import yaml  # few commands are given a layout
+
     if text.endswith((".yaml", ".yml", ".json")) and Path(text).is_file():
         text = Path(text).read_text("utf-8")
     try:

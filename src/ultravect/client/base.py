@@ -10,7 +10,7 @@ from pydantic import BaseModel, ConfigDict
 class Given(BaseModel):
     """An answer of the service. Fields that this version does not know are left out, not refused."""
 
-    model_config = ConfigDict(extra="ignore", frozen=True)
+    model_config = ConfigDict(extra="ignore", frozen=True, defer_build=True)
 
 
 Item = TypeVar("Item", bound=Given)

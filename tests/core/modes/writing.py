@@ -65,6 +65,7 @@ class Writer:
             "postgresql": "SELECT relname FROM pg_class WHERE relname LIKE 'ultravect\\_%' AND relkind = 'r'",
             "mariadb": "SELECT table_name FROM information_schema.tables WHERE table_name LIKE 'ultravect\\_%'",
             "sqlite": "SELECT name FROM sqlite_schema WHERE type = 'table' AND name LIKE 'ultravect%'",
+            "sqlserver": "SELECT name FROM sys.tables WHERE name LIKE 'ultravect%'",
             "duckdb": "SELECT table_name FROM duckdb_tables() WHERE table_name LIKE 'ultravect%'",
         }
         return [

@@ -84,6 +84,9 @@ class Dialect(Protocol):
     equal_by_bytes: bool
     """Whether two texts are equal to it where their bytes are, and only there, unless a collation was named."""
 
+    orders_texts: bool
+    """Whether ``by_bytes`` gives a text that is compared with literals, and orders as the bytes of UTF-8 do."""
+
     slices_texts: bool
     """Whether its length and substring count characters, whatever they are."""
 
@@ -122,8 +125,17 @@ class Dialect(Protocol):
     def standard(self, condition: str) -> str:
         """A condition of its catalogue in ISO SQL, as far as its text alone allows."""
 
+    truth: tuple[str, str]
+    """Its truth values, true first."""
+
     def literal(self, text: str) -> str:
         """A text as a literal."""
+
+    def first_rows(self, select: str, rows: int, *, skip: int = 0) -> str:
+        """The select, of which only the first rows are given, after some that are skipped: then it has an ORDER BY."""
+
+    def copied_table(self, table: str, select: str, *, temporary: bool = False) -> str:
+        """The statement that makes a table, whose name is quoted, of what a select gives."""
 
     def quote(self, identifier: str) -> str:
         """The identifier as SQL, whatever characters it has."""

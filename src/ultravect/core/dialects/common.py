@@ -32,6 +32,7 @@ class CommonDialect(ABC):
     keeps_comments = True
     compares_moments = True
     computes_decimals = True
+    orders_texts = True
     slices_texts = True
     equal_by_bytes = True
     restates_columns = False
@@ -61,6 +62,12 @@ class CommonDialect(ABC):
 
     def as_bigint(self, expression: str) -> str:
         return f"CAST({expression} AS BIGINT)"
+
+    def first_rows(self, select: str, rows: int, *, skip: int = 0) -> str:
+        return f"{select} LIMIT {rows}" + (f" OFFSET {skip}" if skip else "")
+
+    def copied_table(self, table: str, select: str, *, temporary: bool = False) -> str:
+        return f"CREATE {'TEMPORARY ' if temporary else ''}TABLE {table} AS {select}"
 
     def literal(self, text: str) -> str:
         return "'" + text.replace("'", "''") + "'"

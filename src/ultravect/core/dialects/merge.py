@@ -63,9 +63,8 @@ class Merge:
 
     def repeated(self) -> str:
         """A key that more than one staged row has, if there is one."""
-        return (
-            f"SELECT {self._key_names()} FROM {self.staged} GROUP BY {self._key_names()} HAVING count(*) > 1 LIMIT 1"
-        )
+        names = self._key_names()
+        return self.dialect.first_rows(f"SELECT {names} FROM {self.staged} GROUP BY {names} HAVING count(*) > 1", 1)
 
     def drop_repeats(self, *, first: bool) -> str:
         """Leaves one staged row a key: the first or the last."""
@@ -83,18 +82,20 @@ class Merge:
         row = self.dialect.quote(ROW)
         window = f"OVER (PARTITION BY {self._key_names()} ORDER BY {row} {order})"
         numbered = f"SELECT {row} AS lost, first_value({row}) {window} AS kept, row_number() {window} AS place FROM {self.staged}"
-        return f"SELECT lost, kept FROM ({numbered}) n WHERE place > 1 ORDER BY lost LIMIT {limit}"
+        return self.dialect.first_rows(f"SELECT lost, kept FROM ({numbered}) n WHERE place > 1 ORDER BY lost", limit)
 
     def differing(self, limit: int) -> str:
         """Rows of the target next to the staged ones of the same key that differ from them."""
-        return (
+        return self.dialect.first_rows(
             f"SELECT {self._names('t.')}, {self._names('s.')} FROM {self.staged} s JOIN {self.table} t "
-            f"ON {self.matched} WHERE {self.differs} LIMIT {limit}"
+            f"ON {self.matched} WHERE {self.differs}",
+            limit,
         )
 
     def unknown(self, limit: int) -> str:
         """Staged rows whose key the target does not have."""
-        return f"SELECT {self._names('s.')} FROM {self._new()} ORDER BY s.{self.dialect.quote(ROW)} LIMIT {limit}"
+        rows = f"SELECT {self._names('s.')} FROM {self._new()} ORDER BY s.{self.dialect.quote(ROW)}"
+        return self.dialect.first_rows(rows, limit)
 
     def _new(self) -> str:
         # joined by the shorter side first: a database need not have an index on the target's keys
@@ -104,7 +105,7 @@ class Merge:
 
     def gone(self, limit: int) -> str:
         """Rows of the target whose key no staged row has."""
-        return f"SELECT {self._names('t.')} FROM {self._unmatched()} LIMIT {limit}"
+        return self.dialect.first_rows(f"SELECT {self._names('t.')} FROM {self._unmatched()}", limit)
 
     def count_gone(self, flag: str = "") -> str:
         """How many rows of the target no staged row matches; of those without the ``flag``, where there is one."""
@@ -116,13 +117,15 @@ class Merge:
 
     def flag_gone(self, flag: str) -> str:
         """Sets a column of booleans to true in the rows that no staged row matches."""
-        return self.dialect.set_where(self.table, flag, "TRUE", f"{self._is_gone} AND {self._is_unset(flag)}")
+        return self.dialect.set_where(
+            self.table, flag, self.dialect.truth[0], f"{self._is_gone} AND {self._is_unset(flag)}"
+        )
 
     def unflag(self, flag: str) -> str:
         """Sets it to false in the rows that are there again."""
-        return self.dialect.set_where(
-            self.table, flag, "FALSE", f"NOT ({self._is_gone}) AND t.{self.dialect.quote(flag)}"
-        )
+        true, false = self.dialect.truth
+        back = f"NOT ({self._is_gone}) AND t.{self.dialect.quote(flag)} = {true}"
+        return self.dialect.set_where(self.table, flag, false, back)
 
     @property
     def _is_gone(self) -> str:
@@ -130,7 +133,7 @@ class Merge:
 
     def _is_unset(self, flag: str) -> str:
         column = f"t.{self.dialect.quote(flag)}"
-        return f"({column} IS NULL OR NOT {column})"
+        return f"({column} IS NULL OR {column} = {self.dialect.truth[1]})"
 
     def _unmatched(self) -> str:
         return f"{self.table} t LEFT JOIN {self.staged} s ON {self.matched} WHERE s.{self.dialect.quote(ROW)} IS NULL"
@@ -150,9 +153,10 @@ class Merge:
     def ambiguous(self) -> str:
         """A staged key that more than one row of the target has."""
         row = self.dialect.quote(ROW)
-        return (
+        return self.dialect.first_rows(
             f"SELECT {self._key_names('s.')} FROM {self.staged} s JOIN {self.table} t ON {self.matched} "
-            f"GROUP BY s.{row}, {self._key_names('s.')} HAVING count(*) > 1 LIMIT 1"
+            f"GROUP BY s.{row}, {self._key_names('s.')} HAVING count(*) > 1",
+            1,
         )
 
     def within(self, first: int, last: int) -> str:

@@ -33,6 +33,11 @@ class Lexical:
     dollar_quotes: bool = False
     backticks: bool = False
     brackets: bool = False
+    doubled_brackets: bool = False
+    """Whether a closing bracket in a name is written twice."""
+
+    runs_on: bool = False
+    """Whether a statement may follow another one without a semicolon."""
 
 
 @dataclass(frozen=True)
@@ -167,6 +172,8 @@ def _token(sql: str, at: int, lexical: Lexical) -> tuple[str, int]:
         return "name", _quoted(sql, at, False)
     if character == "[" and lexical.brackets:
         end = sql.find("]", at)
+        while end >= 0 and lexical.doubled_brackets and sql.startswith("]]", end):
+            end = sql.find("]", end + 2)
         if end < 0:
             raise NotReadable("has a name that is not closed")
         return "name", end + 1

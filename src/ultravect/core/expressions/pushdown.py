@@ -100,8 +100,19 @@ class _Renderer:
         return self._compared(bound.function, *bound.arguments)
 
     def _compared(self, sign: str, *sides: Bound) -> str:
+        if _kind(sides[0]) == "text" and not self._dialect.orders_texts:
+            return self._same_bytes(sign, *sides)
         left, right = (self._comparable(side) for side in sides)
         return f"({left} {sign} {right})"
+
+    def _same_bytes(self, sign: str, *sides: Bound) -> str:
+        if sign not in ("=", "<>"):
+            raise _NotAlikeError
+        values = [self._value(side).sql for side in sides]
+        exact = f" {sign} ".join(map(self._dialect.by_bytes, values))
+        # an index finds those that the collation takes for the same, of which only some are
+        found = f"{values[0]} = {values[1]} AND " if sign == "=" and any(map(_is_literal, sides)) else ""
+        return f"({found}{exact})"
 
     def _comparable(self, bound: Bound) -> str:
         sql = self._value(bound).sql

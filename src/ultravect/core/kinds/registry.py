@@ -13,14 +13,13 @@ from ultravect.core.contracts.storage import Storage
 from ultravect.core.contracts.target import Database
 from ultravect.core.dialects.base import Dialect
 from ultravect.core.dialects.oracle import OracleDialect
-from ultravect.core.dialects.sqlserver import SqlserverDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared
 from ultravect.core.model.problems import did_you_mean
 
 GROUP = "ultravect.kinds"
 _OURS = "ultravect.core.kinds."
-_ORDER = ("postgresql", "mariadb", "sqlite", "duckdb", "lake", "folder", "objectstore", "sftp", "http")
+_ORDER = ("postgresql", "mariadb", "sqlite", "duckdb", "sqlserver", "lake", "folder", "objectstore", "sftp", "http")
 
 
 @functools.cache
@@ -114,7 +113,7 @@ def preload() -> None:
 def dialects() -> Mapping[str, Dialect]:
     """All dialects by name: those of the kinds, and those that types and drafts are written for without a connection."""
     made = {name: _imported(kind.dialect)() for name, kind in kinds().items() if kind.dialect}
-    return {**made, "sqlserver": SqlserverDialect(), "oracle": OracleDialect()}
+    return {**made, "oracle": OracleDialect()}
 
 
 def _imported(path: str) -> Any:

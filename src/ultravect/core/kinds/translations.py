@@ -53,8 +53,8 @@ def translation_page() -> str:
         "Made from the same tables that jobs use; `ultravect types` prints them, too. Each native type, the canonical type",
         "it is read as, and what a new column becomes in each database. Fits: **exact**: same values, same meaning;",
         "**wider**: every value fits, the type is not the same; **narrower**: some values may not fit, each row is tested",
-        "and misfits are rejects; **different**: the meaning changes, as it says. There are no connections to SQL Server and",
-        "Oracle in this version: their types are by their documentation.",
+        "and misfits are rejects; **different**: the meaning changes, as it says. There are no connections to Oracle in this",
+        "version: its types are by its documentation.",
     ]
     for name, dialect in dialects().items():
         others = list(dialects())

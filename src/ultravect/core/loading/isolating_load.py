@@ -31,7 +31,7 @@ from ultravect.core.loading.numbered import RowNumbers
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import attempt_replaced, key_not_unique, key_repeated
 
-_SAVEPOINT = "ultravect_part"
+SAVEPOINT = "ultravect_part"
 _RECORDS_AT_ONCE = 500
 
 
@@ -239,7 +239,7 @@ class IsolatingLoad(ABC):
             within = merge.within(first, last)
             update = merge.update(within) if self._order.matches_rows else None
             insert = merge.insert(known, within) if self._order.matches_rows else merge.insert_all(within)
-            self._changed(f"SAVEPOINT {_SAVEPOINT}")
+            self._set_savepoint()
             try:
                 updated = self._changed(update) if update else 0
                 inserted = self._changed(insert)
@@ -247,9 +247,18 @@ class IsolatingLoad(ABC):
                 reason = self._refusal(error)
                 if reason is None:
                     raise
-                self._changed(f"ROLLBACK TO SAVEPOINT {_SAVEPOINT}")
+                self._undo_to_savepoint()
                 raise RowsRefused(reason) from None
-            self._changed(f"RELEASE SAVEPOINT {_SAVEPOINT}")
+            self._drop_savepoint()
             return updated, inserted
 
         return isolate(rows, attempt, tolerated)
+
+    def _set_savepoint(self) -> None:
+        self._changed(f"SAVEPOINT {SAVEPOINT}")
+
+    def _undo_to_savepoint(self) -> None:
+        self._changed(f"ROLLBACK TO SAVEPOINT {SAVEPOINT}")
+
+    def _drop_savepoint(self) -> None:
+        self._changed(f"RELEASE SAVEPOINT {SAVEPOINT}")

@@ -31,7 +31,7 @@ def key_ranges(source: Source, table: LiveTable, count: int) -> list[str]:
     rows = int(source.ask(f"SELECT count(*) FROM {held}", 1, _SECONDS).rows[0][0])
     cuts: list[str] = []
     for number in range(1, count):
-        asked = f"SELECT {name} FROM {held} ORDER BY {name} LIMIT 1 OFFSET {rows * number // count}"
+        asked = dialect.first_rows(f"SELECT {name} FROM {held} ORDER BY {name}", 1, skip=rows * number // count)
         found = source.ask(asked, 1, _SECONDS).rows
         cuts += [dialect.constant(str(found[0][0]), key.type)] if found else []
     return ranges(list(dict.fromkeys(cuts)), name)

@@ -76,7 +76,7 @@ class LocalDatabase(ABC):
         def read(name: str) -> None:
             with self._session("reading a row") as session:
                 table = self.dialect.table(self.dialect.parse_table(name))
-                session.execute(f"SELECT 1 FROM {table} LIMIT 1").fetchone()
+                session.execute(self.dialect.first_rows(f"SELECT 1 FROM {table}", 1)).fetchone()
 
         return file_steps(
             self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create

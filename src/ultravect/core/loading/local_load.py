@@ -19,11 +19,12 @@ from ultravect.core.loading.marks import MarkTable
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.loading.refusals import previous_name, require_empty
 
-_MATCHED = "ultravect_matched"
-
 
 class LocalLoad(IsolatingLoad):
     """See ``Load``. Only one transaction writes to such a file at a time, and no one sees it before it commits."""
+
+    _staged, _matched = STAGED, "ultravect_matched"
+    """Temporary tables, their names quoted."""
 
     def __init__(self, dialect: Dialect, order: LoadOrder) -> None:
         self._order = order
@@ -39,7 +40,15 @@ class LocalLoad(IsolatingLoad):
         if order.keep_previous and not new:
             self.previous = previous_name()
             kept = dialect.table(TableName(order.table.schema, self.previous))
-            self._execute(f"CREATE TABLE {kept} AS SELECT * FROM {self._table}")
+            self._execute(dialect.copied_table(kept, f"SELECT * FROM {self._table}"))
+        self._prepare_table()
+        if order.staged:
+            self._stage()
+        self._into = self._staged if order.staged else self._table
+
+    def _prepare_table(self) -> None:
+        """Makes or changes the table as the order says, and takes old rows away where none are matched."""
+        order, dialect = self._order, self._dialect
         if order.rebuild:
             self._removed = self.rows_before
             self._execute(f"DROP TABLE {self._table}")
@@ -48,9 +57,6 @@ class LocalLoad(IsolatingLoad):
         self._run(dialect.alter_table(order.table, order.changes))
         if order.removes_old and order.create is None and not order.staged:
             self._removed = self._delete_old(self._table)
-        if order.staged:
-            self._stage()
-        self._into = STAGED if order.staged else self._table
 
     def _begin(self) -> None:
         """Opens the transaction in which all that changes changes."""
@@ -92,7 +98,10 @@ class LocalLoad(IsolatingLoad):
         counts = Counts(self._written, removed=self._removed)
         if self._order.staged:
             counts = self._merge_staged(
-                self._order.merge(self._dialect, self._table, STAGED), self._written, tolerated, complete=complete
+                self._order.merge(self._dialect, self._table, self._staged),
+                self._written,
+                tolerated,
+                complete=complete,
             )
         self._of_load = self._count() - self.rows_before + self._removed + counts.updated
         return counts
@@ -103,20 +112,18 @@ class LocalLoad(IsolatingLoad):
 
     def _find_matches(self, merge: Merge) -> Matches:
         """By one join, whose result is kept: the table has no index on its keys, perhaps."""
-        self._execute(
-            f"CREATE TEMPORARY TABLE {_MATCHED} AS SELECT s.{ROW} AS staged FROM {merge.staged} s "
-            f"JOIN {merge.table} t ON {merge.matched}"
-        )
-        self._execute(f"CREATE INDEX {_MATCHED}_staged ON {_MATCHED} (staged)")
+        found = f"SELECT s.{ROW} AS staged FROM {merge.staged} s JOIN {merge.table} t ON {merge.matched}"
+        self._execute(self._dialect.copied_table(self._matched, found, temporary=True))
+        self._execute(f"CREATE INDEX ultravect_matched_staged ON {self._matched} (staged)")
         self._sample_updates(merge)
-        return Matches(f"SELECT 1 FROM {_MATCHED} m WHERE m.staged = s.{ROW}")
+        return Matches(f"SELECT 1 FROM {self._matched} m WHERE m.staged = s.{ROW}")
 
     def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
         order = self._order
         self._run_own(order.after)
         if order.staged:
-            self._execute(f"DROP TABLE {STAGED}")
-            self._execute(f"DROP TABLE IF EXISTS {_MATCHED}")
+            self._execute(f"DROP TABLE {self._staged}")
+            self._execute(f"DROP TABLE IF EXISTS {self._matched}")
         if receipt is not None and order.receipt is not None and not self._has(self._receipts.name):
             self._execute(self._receipts.create())
         table = MarkTable(self._dialect, order.table)
@@ -125,6 +132,9 @@ class LocalLoad(IsolatingLoad):
         if receipt is not None and order.receipt is not None and self.previous:
             self._run(self._receipts.drop_previous(self._all_rows(self._receipts.kept()), receipt.table))
         self._write_account(self._dialect, self._receipts, receipt, marks)
+        self._commit()
+
+    def _commit(self) -> None:
         self._execute("COMMIT")
 
     def _is_taken(self, error: Exception) -> bool:

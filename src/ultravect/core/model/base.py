@@ -17,7 +17,7 @@ _PERCENT = re.compile(r"^\s*(\d+(?:\.\d+)?)\s*%\s*$")
 class Declared(BaseModel):
     """Strict and immutable: unknown keys are errors, and ``"5"`` is not 5."""
 
-    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", strict=True, frozen=True, populate_by_name=True, defer_build=True)
 
 
 def duration_seconds(text: str) -> float:

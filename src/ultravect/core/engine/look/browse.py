@@ -154,7 +154,8 @@ def _preview_table(spec: ConnectionSpec, name: str, wanted: Wanted) -> dict[str,
     live = _live_table(spec, database, name)
     table = database.dialect.table(live.name)
     order = f" ORDER BY {database.dialect.random_value}" if wanted.random else ""
-    answer = database.ask(f"SELECT * FROM {table}{order} LIMIT {int(wanted.rows)}", wanted.rows, _ASK_SECONDS)
+    first = database.dialect.first_rows(f"SELECT * FROM {table}{order}", int(wanted.rows))
+    answer = database.ask(first, wanted.rows, _ASK_SECONDS)
     columns: list[dict[str, Any]] = [
         {
             "name": column.name,

@@ -21,7 +21,8 @@ def count_values(
     database: Database, table: str, columns: Sequence[LiveColumn], *, whole: bool
 ) -> list[dict[str, Any]]:
     """NULLs, distinct values, the commonest, smallest and largest, and lengths, of all rows or of the first 100,000."""
-    source = table if whole else f"(SELECT * FROM {table} LIMIT {_FIRST_ROWS}) t"
+    first = database.dialect.first_rows(f"SELECT * FROM {table}", _FIRST_ROWS)
+    source = table if whole else f"({first}) t"
     return [_count(database, source, column) for column in columns]
 
 
@@ -36,11 +37,8 @@ def _count(database: Database, source: str, column: LiveColumn) -> dict[str, Any
         1,
         _SECONDS,
     ).rows
-    top = database.ask(
-        f"SELECT {text}, count(*) FROM {source} WHERE {name} IS NOT NULL GROUP BY 1 ORDER BY 2 DESC, 1 LIMIT {_TOP}",
-        _TOP,
-        _SECONDS,
-    ).rows
+    counted = f"SELECT {text}, count(*) FROM {source} WHERE {name} IS NOT NULL GROUP BY {text} ORDER BY 2 DESC, 1"
+    top = database.ask(database.dialect.first_rows(counted, _TOP), _TOP, _SECONDS).rows
     rows, values, distinct, low, high, shortest, longest = figures
     return {
         "values": values,

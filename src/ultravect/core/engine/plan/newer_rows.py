@@ -126,11 +126,10 @@ class _Column:
         """Whether a row has no value: such rows are never above a mark."""
         if not self.nullable:
             return False
-        name = self.reader.database.dialect.quote(self.reader.columns[self.position].name)
-        found = self._asked(
-            f"SELECT count(*) FROM (SELECT 1 AS a FROM {self.reader.origin} WHERE {name} IS NULL LIMIT 1) n"
-        )
-        return bool(found)
+        dialect = self.reader.database.dialect
+        name = dialect.quote(self.reader.columns[self.position].name)
+        nulls = dialect.first_rows(f"SELECT 1 AS a FROM {self.reader.origin} WHERE {name} IS NULL", 1)
+        return bool(self._asked(f"SELECT count(*) FROM ({nulls}) n"))
 
     def _asked(self, sql: str) -> int | None:
         try:

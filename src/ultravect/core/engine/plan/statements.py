@@ -27,6 +27,8 @@ _ENDS_LOAD = (
     "UNLOCK",
     "XA",
 )
+# the same where a statement may follow another one without a semicolon
+_ENDS_ANYWHERE = frozenset(["BEGIN", "COMMIT", "ROLLBACK", "SAVE"])
 _INTO_FILES = frozenset(["OUTFILE", "DUMPFILE"])
 
 
@@ -52,7 +54,8 @@ def plan_statements(job: Job, plan: Planning) -> None:
             plan.add("error", "statement-refused", what, place, "write one statement an entry")
             continue
         (statement,) = found
-        if ends := statement.any_of(_ENDS_LOAD):
+        words = {*statement.words} if dialect.lexical.runs_on else frozenset()
+        if ends := statement.any_of(_ENDS_LOAD) or next(iter(sorted(words & _ENDS_ANYWHERE)), ""):
             what = f"{ends} would end the load's transaction, which also holds the rows"
             plan.add(
                 "error",
@@ -63,7 +66,7 @@ def plan_statements(job: Job, plan: Planning) -> None:
                 Replacement(place, REMOVED),
             )
         elif (
-            (leaves := statement.any_of(dialect.leaves))
+            (leaves := statement.any_of(dialect.leaves) or next(iter(sorted(words & dialect.leaves)), ""))
             or statement.is_executable
             or _INTO_FILES & {*statement.words}
         ):

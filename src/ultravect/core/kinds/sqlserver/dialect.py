@@ -1,15 +1,14 @@
-"""SQL Server, as statements only: no connection speaks its wire protocol yet.
-
-Types: https://learn.microsoft.com/en-us/sql/t-sql/data-types/data-types-transact-sql
-"""
+"""SQL Server's Transact-SQL. Types: https://learn.microsoft.com/en-us/sql/t-sql/data-types/data-types-transact-sql"""
 
 from __future__ import annotations
 
+import datetime as dt
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
+from ultravect.core.dialects.statements import Lexical
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _NATIVE = re.compile(r"^(?P<base>[a-z0-9_ ]+?)(?:\((?P<first>\d+|max)(?:,\s*(?P<second>\d+))?\))?$")
@@ -28,8 +27,9 @@ _TO_CANONICAL = {
     "ntext": CanonicalType("text"),
     "xml": CanonicalType("text"),
     "image": CanonicalType("binary"),
-    "timestamp": CanonicalType("binary", length=8),
-    "rowversion": CanonicalType("binary", length=8),
+    # read as numbers, which rise with every change of a row
+    "timestamp": CanonicalType("bigint"),
+    "rowversion": CanonicalType("bigint"),
     "date": CanonicalType("date"),
     "datetime": CanonicalType("timestamp", precision=3),
     "smalldatetime": CanonicalType("timestamp", precision=0),
@@ -46,6 +46,24 @@ _TO_NATIVE = {
     "date": "date",
     "uuid": "uniqueidentifier",
 }
+_MAX_NAME = 128
+# what is read as another type: the bytes of a code page as Unicode, old types as the ones that took their place
+_READ_AS = {
+    "text": "nvarchar(max)",
+    "ntext": "nvarchar(max)",
+    "xml": "nvarchar(max)",
+    "json": "nvarchar(max)",
+    "sql_variant": "nvarchar(max)",
+    "image": "varbinary(max)",
+    "tinyint": "smallint",
+    "money": "decimal(19,4)",
+    "smallmoney": "decimal(10,4)",
+    "datetime": "datetime2(3)",
+    "smalldatetime": "datetime2(0)",
+    "timestamp": "bigint",
+    "rowversion": "bigint",
+}
+_AS_TEXT = {"hierarchyid": "ToString", "geography": "STAsText", "geometry": "STAsText"}
 _MOMENTS = {"time": "time", "timestamp": "datetime2", "timestamptz": "datetimeoffset"}
 
 
@@ -61,6 +79,19 @@ class SqlserverDialect(CommonDialect):
     length = "LEN"
     text_type = "nvarchar(max)"
     refuses = frozenset({"not finite", "far years"})
+    lexical = Lexical(nested_comments=True, brackets=True, doubled_brackets=True, runs_on=True)
+    leaves = frozenset(
+        [
+            "USE", "BACKUP", "RESTORE", "SHUTDOWN", "KILL", "RECONFIGURE", "DBCC", "CHECKPOINT", "BULK", "OPENROWSET", "OPENQUERY",
+            "OPENDATASOURCE", "WAITFOR", "REVERT", "SETUSER", "CREATE DATABASE", "ALTER DATABASE", "DROP DATABASE", "CREATE LOGIN",
+            "ALTER LOGIN", "DROP LOGIN", "CREATE USER", "ALTER USER", "DROP USER", "CREATE ROLE", "ALTER SERVER",
+        ]
+    )  # fmt: skip
+    equal_by_bytes = False
+    # sums and products of many digits are rounded, and the bytes of texts are those of UTF-16
+    computes_decimals = False
+    orders_texts = False
+    slices_texts = False
     natives: Sequence[str] = (
         "bit", "tinyint", "smallint", "int", "bigint", "decimal(18,2)", "numeric(38,10)", "money", "smallmoney", "real",
         "float", "float(24)", "char(3)", "varchar(80)", "varchar(max)", "nchar(3)", "nvarchar(80)", "nvarchar(max)",
@@ -76,6 +107,80 @@ class SqlserverDialect(CommonDialect):
     def key_obstacle(self, kind: CanonicalType) -> str:
         large = self.from_canonical(kind).native.endswith("(max)")
         return f"a key of {kind.name} needs a length, of at most {_MAX_KEY_CHARACTERS}" if large else ""
+
+    def compared(self, value: str, kind: CanonicalType) -> str:
+        # a collation, and blanks at the end, would hide a difference
+        return self.by_bytes(value) if kind.name in ("text", "json") else value
+
+    def differs(self, left: str, right: str) -> str:
+        return f"NOT EXISTS (SELECT {left} INTERSECT SELECT {right})"
+
+    def delete_where(self, table: str, condition: str) -> str:
+        return f"DELETE t FROM {table} AS t WHERE {condition}"
+
+    def set_where(self, table: str, column: str, value: str, condition: str) -> str:
+        return f"UPDATE t SET {self.quote(column)} = {value} FROM {table} AS t WHERE {condition}"
+
+    def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
+        settings = ", ".join(f"{self.quote(column)} = s.{self.quote(column)}" for column in columns)
+        return f"UPDATE t SET {settings} FROM {table} AS t JOIN {staged} AS s ON {matched} WHERE {where}"
+
+    def first_rows(self, select: str, rows: int, *, skip: int = 0) -> str:
+        if skip:
+            return f"{select} OFFSET {skip} ROWS FETCH NEXT {rows} ROWS ONLY"
+        return f"SELECT TOP ({rows}) {select.removeprefix('SELECT ')}"
+
+    def copied_table(self, table: str, select: str, *, temporary: bool = False) -> str:
+        return f"SELECT * INTO {table} FROM ({select}) q"
+
+    def among(self, columns: Mapping[str, str], rows: Sequence[Sequence[str]]) -> str:
+        if len(columns) == 1:
+            return super().among(columns, rows)
+        names = [self.quote(name) for name in columns]
+        same = (" AND ".join(f"{name} = {value}" for name, value in zip(names, row, strict=True)) for row in rows)
+        return f"({' OR '.join(f'({condition})' for condition in same)})"
+
+    def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
+        match = _NATIVE.match(native.lower())
+        base, first = (match["base"], match["first"]) if match else ("", None)
+        if base in _AS_TEXT:
+            return f"{name}.{_AS_TEXT[base]}()"
+        if base in ("char", "varchar"):
+            short = first is not None and first != "max" and int(first) <= _MAX_CHARACTERS
+            return f"CAST({name} AS nvarchar({first if short else 'max'}))"
+        if base in _MOMENTS.values() and first in (None, "7"):
+            return f"CAST({name} AS {base}(6))"
+        if base in _READ_AS:
+            return f"CAST({name} AS {_READ_AS[base]})"
+        return name if kind else self.as_text(name)
+
+    def like(self, text: str, pattern: str) -> str:
+        # brackets are patterns too, so they are escaped
+        escape = next(mark for mark in "!|~^" if mark not in pattern)
+        plain = pattern.replace("[", f"{escape}[")
+        return f"{text} COLLATE Latin1_General_100_BIN2 LIKE {self.literal(plain)} ESCAPE '{escape}'"
+
+    def moment(self, value: dt.datetime) -> str:
+        written = value.strftime("%Y-%m-%d %H:%M:%S.%f").rjust(26, "0")
+        return (
+            f"CAST('{written}+00:00' AS datetimeoffset(6))" if value.tzinfo else f"CAST('{written}' AS datetime2(6))"
+        )
+
+    def standard(self, condition: str) -> str:
+        # names in brackets are the names in quotes of the standard
+        if "'" in condition or '"' in condition:
+            return condition
+        return re.sub(r"\[((?:[^\]]|\]\])*)\]", lambda found: '"' + found[1].replace("]]", "]") + '"', condition)
+
+    def too_long(self, part: str) -> str:
+        if len(part) <= _MAX_NAME:
+            return ""
+        return f"the name {part!r} is longer than the {_MAX_NAME} characters SQL Server allows"
+
+    def parse_table(self, text: str) -> TableName:
+        if '"' not in text and "]]" not in text:
+            text = text.replace("[", '"').replace("]", '"')
+        return super().parse_table(text)
 
     def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
         place = f"N'SCHEMA', {self.literal(table.schema or 'dbo')}, N'TABLE', {self.literal(table.name)}"
@@ -96,7 +201,7 @@ class SqlserverDialect(CommonDialect):
         return "N'" + text.replace("'", "''") + "'"
 
     def by_bytes(self, name: str) -> str:
-        return f"{name} COLLATE Latin1_General_100_BIN2"
+        return f"CAST(CAST({name} AS nvarchar(max)) AS varbinary(max))"
 
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         match wanted.name:
@@ -147,18 +252,3 @@ class SqlserverDialect(CommonDialect):
             # the seventh digit of seconds has no place here: it must be zero
             return CanonicalType(kinds[base], precision=min(7 if number is None else number, 6))
         return None
-
-    def upsert(self, target: TableName, staged: TableName, keys: Sequence[str], columns: Sequence[str]) -> str:
-        """Rows of ``staged`` into ``target`` by ``keys``: new ones inserted, changed ones updated, equal ones left alone."""
-        on = " AND ".join(f"t.{self.quote(key)} = s.{self.quote(key)}" for key in keys)
-        others = [column for column in columns if column not in keys]
-        lines = [f"MERGE INTO {self.table(target)} WITH (HOLDLOCK) AS t", f"USING {self.table(staged)} AS s ON {on}"]
-        if others:
-            new, old = (", ".join(f"{side}.{self.quote(column)}" for column in others) for side in "st")
-            changes = ", ".join(f"t.{self.quote(column)} = s.{self.quote(column)}" for column in others)
-            # EXCEPT takes two NULLs for the same
-            lines.append(f"WHEN MATCHED AND EXISTS (SELECT {new} EXCEPT SELECT {old}) THEN UPDATE SET {changes}")
-        names = ", ".join(map(self.quote, columns))
-        values = ", ".join(f"s.{self.quote(column)}" for column in columns)
-        lines.append(f"WHEN NOT MATCHED BY TARGET THEN INSERT ({names}) VALUES ({values});")
-        return "\n".join(lines)

@@ -1,0 +1,1 @@
+"""SQL Server, by the published protocol TDS."""

@@ -1,0 +1,265 @@
+"""SQL Server as the place that a connection names."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+
+import pyarrow as pa
+import pytds
+
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.mark import MarkKey
+from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.stage import Stages
+from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.statements import Statement
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.sqlserver.catalogue import USUAL_SCHEMA, Catalogue
+from ultravect.core.kinds.sqlserver.dialect import SqlserverDialect
+from ultravect.core.kinds.sqlserver.load import SqlserverLoad
+from ultravect.core.kinds.sqlserver.questions import described, require_reading
+from ultravect.core.kinds.sqlserver.read import read_rows
+from ultravect.core.kinds.sqlserver.refusals import TAKEN, number_of, shown
+from ultravect.core.kinds.sqlserver.session import KeptSession, Session, session
+from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
+from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.key_ranges import key_ranges
+from ultravect.core.loading.marks import MarkTable, entries, set_mark
+from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.words import counted
+
+_LOCK_SECONDS = 60
+_SNAPSHOTS = (
+    "SELECT snapshot_isolation_state, is_read_committed_snapshot_on FROM sys.databases WHERE name = DB_NAME()"
+)
+
+
+class SqlserverDatabase:
+    """See ``Database``."""
+
+    can_isolate = True
+    locks_tables = True
+    partitions = False
+    versions = None
+    truncates = True
+    exclusive_file = ""
+    shares_snapshots = False
+    keeps_versions = False
+    stages: Stages | None = None
+    together = None
+
+    def __init__(self, name: str, settings: SqlserverSettings, roots: Sequence[str]) -> None:
+        self._name, self._settings = name, settings
+        self._kept = KeptSession(name, settings)
+        self.dialect: Dialect = SqlserverDialect()
+        self.needs: Mapping[str, frozenset[str]] = NEEDS
+        self._catalogue = Catalogue(self._kept.rows, self.dialect)
+
+    @property
+    def database(self) -> SqlserverDatabase:
+        return self
+
+    def _session(self, doing: str, *, reads: bool = False) -> AbstractContextManager[Session]:
+        return session(self._name, self._settings, doing, reads=reads)
+
+    def steps(self) -> Sequence[Step]:
+        settings = self._settings
+
+        def signed_in() -> str:
+            with self._session("asking for the server's version") as opened:
+                ((version, user, everything),) = opened.rows(
+                    "SELECT @@VERSION, SUSER_SNAME(), IS_SRVROLEMEMBER('sysadmin')"
+                )
+                encrypted = f"encrypted with {opened.encrypted}" if opened.encrypted else "not encrypted"
+            seen = f"{version.splitlines()[0]}, database {settings.database}, as user {user}, {encrypted}"
+            return seen + (SUPERUSER if everything else "")
+
+        def read() -> str:
+            found = self.tables("", "", 1)
+            if not found:
+                return "there is no table that this user may read yet"
+            self._kept.rows("reading a row", f"SELECT TOP (1) 1 FROM {self.dialect.table(found[0].table)}")
+            how = {
+                "SNAPSHOT": "rows are read in a snapshot",
+                "READ COMMITTED": "rows are read as statements see them",
+            }[self._isolation()]
+            return f"{found[0].name} can be read; {how}" + ("" if self._consistent() else _NO_VERSIONS)
+
+        def listed() -> str:
+            return f"{counted(len(self.tables('', '', 100_000)), 'table or view', 'tables and views')} can be seen"
+
+        reached = [] if settings.instance else network_steps(self._name, settings.host, settings.port)
+        return [*reached, Step("sign in", signed_in), Step("list", listed), Step("read", read)]
+
+    def _isolation(self) -> str:
+        ((allowed, _),) = self._kept.rows("asking for snapshots", _SNAPSHOTS)
+        return "SNAPSHOT" if allowed == 1 else "READ COMMITTED"
+
+    def _consistent(self) -> bool:
+        ((allowed, versioned),) = self._kept.rows("asking for snapshots", _SNAPSHOTS)
+        return allowed == 1 or bool(versioned)
+
+    def write_steps(self) -> Sequence[Step]:
+        def written() -> str:
+            name = self.dialect.table(TableName(USUAL_SCHEMA, f"ultravect_test_{secrets.token_hex(6)}"))
+            with self._session("creating a table") as opened:
+                opened.execute(f"BEGIN TRANSACTION; CREATE TABLE {name} (a int); ROLLBACK")
+                opened.execute("CREATE TABLE #ultravect_test (a int); DROP TABLE #ultravect_test")
+            return f"a table was created in {USUAL_SCHEMA} and taken back, and a temporary one"
+
+        return [Step("write", written)]
+
+    def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
+        return self._catalogue.tables(search, after, limit)
+
+    def references(self) -> Sequence[Reference]:
+        return self._catalogue.references()
+
+    def table(self, name: TableName) -> LiveTable | None:
+        return self._catalogue.table(name)
+
+    def ask(self, sql: str, limit: int, seconds: float) -> Answer:
+        question = self._question(sql)
+        with self._session("answering the question", reads=True) as opened:
+            # whatever the statement is: what it has done is taken back
+            opened.execute(f"SET LOCK_TIMEOUT {int(seconds * 1000)}; BEGIN TRANSACTION")
+            opened.driver._tds_socket.sock.settimeout(seconds)
+            cursor = opened.execute(question.text)
+            if not cursor.description:
+                raise UltravectError(
+                    "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
+                )
+            names = [column[0] for column in cursor.description]
+            rows = [list(row) for row in cursor.fetchmany(limit + 1)]
+            # the rest of a large answer is never sent: the session ends, and the transaction with it
+        return Answer(names, rows[:limit], len(rows) > limit, [""] * len(names))
+
+    def _question(self, sql: str) -> Statement:
+        return require_reading(self._name, self.dialect, sql)
+
+    def objection(self, statement: str) -> Objection | None:
+        with self._session("parsing a statement") as opened:
+            try:
+                opened.execute("SET NOEXEC ON")
+                opened.execute(statement)
+            except pytds.Error as error:
+                return Objection(shown(error), number_of(error) in (102, 156, 195))
+        return None
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        text = self._question(query).text
+        if text[:4].upper() == "WITH":
+            raise UltravectError(
+                "question-refused",
+                f"connection {self._name}: a query that is copied stands inside of another one, where SQL Server takes no WITH",
+                hint="make a view of it, and copy that",
+                connection=self._name,
+            )
+        with self._session("reading the columns of the query") as opened:
+            return answer_columns(self.dialect, described(opened, self.dialect, f"SELECT * FROM (\n{text}\n) q"))
+
+    def read(
+        self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
+    ) -> Iterator[pa.Table]:
+        isolation = self._isolation()
+        with self._session(doing, reads=True) as opened:
+            opened.execute(f"SET TRANSACTION ISOLATION LEVEL {isolation}; BEGIN TRANSACTION")
+            yield from read_rows(opened, statement, types)
+            opened.execute("COMMIT")
+
+    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        return key_ranges(self, table, count)
+
+    def snapshot(self) -> AbstractContextManager[str]:
+        return nullcontext("")
+
+    def may_create(self, name: TableName) -> str:
+        schema = name.schema or USUAL_SCHEMA
+        quoted = self.dialect.literal(self.dialect.quote(schema))
+        asked = f"SELECT SCHEMA_ID({self.dialect.literal(schema)}), HAS_PERMS_BY_NAME(DB_NAME(), 'DATABASE', 'CREATE TABLE'), "
+        ((found, database, within),) = self._kept.rows(
+            "looking for the schema", f"{asked} HAS_PERMS_BY_NAME({quoted}, 'SCHEMA', 'ALTER')"
+        )
+        if found is None:
+            return f"there is no schema {schema!r}"
+        may = database and within
+        return "" if may else f"user {self._settings.user!r} may not create tables in {schema!r}"
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(self, name)
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        return "in SQL Server the rows are deleted and inserted in one transaction"
+
+    def _there(self, opened: Session, table: TableName) -> bool:
+        quoted = self.dialect.literal(self.dialect.table(table))
+        return bool(opened.rows(f"SELECT 1 WHERE OBJECT_ID({quoted}) IS NOT NULL"))
+
+    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, self._placed(table))
+        with self._session("looking for a receipt") as opened:
+            rows = opened.rows(receipts.find(key)) if self._there(opened, receipts.name) else []
+        found = Receipt.from_text(rows[0][0]) if rows else None
+        return None if found is None or found.bars else found
+
+    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
+        marks = MarkTable(self.dialect, self._placed(table))
+        with self._session("looking for a mark") as opened:
+            return entries(opened.rows(marks.find(key))) if self._there(opened, marks.name) else {}
+
+    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
+        set_mark(self, table, key, value)
+
+    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        receipts = ReceiptTable(self.dialect, self._placed(table))
+        with self._session("asking which attempt was committed") as opened:
+            opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}")
+            if not self._there(opened, receipts.name):
+                with suppress(pytds.Error):  # another session was quicker
+                    opened.execute(receipts.create())
+
+            def written(key: ReceiptKey) -> bool:
+                try:
+                    opened.execute(receipts.fence(key))
+                except pytds.Error as error:
+                    if number_of(error) not in TAKEN:
+                        raise
+                    return False
+                return True
+
+            return committed_or_barred(receipts, keys, written, opened.rows)
+
+    @staticmethod
+    def _placed(table: TableName) -> TableName:
+        return TableName(table.schema or USUAL_SCHEMA, table.name)
+
+    @contextmanager
+    def load(self, order: LoadOrder) -> Iterator[SqlserverLoad]:
+        with self._session(f"loading {order.source} into {order.table}") as opened:
+            # closing the session undoes what was not committed
+            yield SqlserverLoad(opened, self._name, self.dialect, order)
+
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with self._session(doing) as opened:
+            opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}; BEGIN TRANSACTION")
+            if self._there(opened, table):
+                opened.execute(f"SELECT TOP (0) 1 FROM {self.dialect.table(table)} WITH (TABLOCK, UPDLOCK, HOLDLOCK)")
+            yield opened
+            opened.execute("COMMIT")
+
+    def drop(self, table: TableName) -> None:
+        with self._session(f"dropping {table}") as opened:
+            opened.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
+
+
+_NO_VERSIONS = (
+    "; the database keeps no versions of rows: what others change during a copy may be read or not, and readers of a target wait for its "
+    "loads (ALTER DATABASE … SET ALLOW_SNAPSHOT_ISOLATION ON, SET READ_COMMITTED_SNAPSHOT ON)"
+)

@@ -1,0 +1,253 @@
+"""Opens sessions, and says in the user's terms why one cannot be opened or was lost."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager, suppress
+from typing import Any
+
+import pytds
+from OpenSSL import SSL
+from pytds import tls
+from service_identity import VerificationError
+from service_identity.pyopenssl import verify_hostname, verify_ip_address
+
+from ultravect.core.contracts.probe import network_steps
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.sqlserver.refusals import number_of, shown, sign_in_refusal, translate
+from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
+from ultravect.core.tls import certificate_file
+
+_SIGN_IN_SECONDS = 15.0
+_ANSWER_SECONDS = 3600.0
+_PACKET = 32767
+_AUTHORITIES = "/etc/ssl/certs/ca-certificates.crt"
+_UNVERIFIED = "no certificate"
+_STARTED = (
+    # a constraint that refuses a row ends its statement and not the transaction, so that the row can be found
+    "SET XACT_ABORT OFF; SET ANSI_NULLS ON; SET ANSI_PADDING ON; SET ANSI_WARNINGS ON; SET ARITHABORT ON; "
+    "SET CONCAT_NULL_YIELDS_NULL ON; SET QUOTED_IDENTIFIER ON; SET NUMERIC_ROUNDABORT OFF; SET DATEFORMAT ymd; "
+    "SET LANGUAGE us_english; SET TEXTSIZE 2147483647; SET ROWCOUNT 0; SET IMPLICIT_TRANSACTIONS OFF; SET LOCK_TIMEOUT -1"
+)
+"""What each session sets, whatever the server's own settings are."""
+
+
+def _context(authorities: str) -> SSL.Context:
+    context = SSL.Context(SSL.TLS_CLIENT_METHOD)
+    context.set_min_proto_version(SSL.TLS1_2_VERSION)
+    # the handshake travels inside of packets, which what TLS 1.3 sends after it would not
+    context.set_max_proto_version(SSL.TLS1_2_VERSION)
+    if authorities != _UNVERIFIED:
+        context.load_verify_locations(authorities)
+        context.set_verify(SSL.VERIFY_PEER)
+    return context
+
+
+# the driver makes its context here, and has no other place to say which
+tls.create_context = _context
+
+
+class Session:
+    """A driver's session; ``driver`` is its connection."""
+
+    def __init__(self, driver: Any) -> None:
+        self.driver = driver
+        self._cursor = driver.cursor()
+
+    def execute(self, statement: str) -> Any:
+        """Runs statements; the cursor with the first answer."""
+        self._cursor.execute(statement)
+        return self._cursor
+
+    def rows(self, statement: str) -> list[tuple[Any, ...]]:
+        cursor = self.execute(statement)
+        return list(cursor.fetchall()) if cursor.description else []
+
+    def changed(self, statement: str) -> int:
+        return int(self.execute(statement).rowcount)
+
+    @property
+    def protocol(self) -> Any:
+        """The driver's state of the protocol, which reads and writes its packets."""
+        return self.driver._tds_socket.main_session
+
+    @property
+    def encrypted(self) -> str:
+        transport = self.driver._tds_socket.sock
+        if not isinstance(transport, tls.EncryptedSocket):
+            return ""
+        return str(transport._tls_conn.get_cipher_name() or "TLS")
+
+    def close(self) -> None:
+        with suppress(Exception):  # whatever the state of a session that is given up
+            self.driver.close()
+
+
+def _attempt(settings: SqlserverSettings, authorities: str | None, *, reads: bool) -> Any:
+    return pytds.connect(
+        # "localhost" may mean another address than the one that is listened at
+        dsn=f"{settings.host}\\{settings.instance}" if settings.instance else settings.host,
+        port=None if settings.instance else settings.port,
+        database=settings.database,
+        user=settings.user,
+        password=str(settings.password),
+        appname="ultravect",
+        autocommit=True,
+        blocksize=_PACKET,
+        cafile=authorities,
+        validate_host=False,
+        readonly=settings.read_replica and reads,
+        login_timeout=_SIGN_IN_SECONDS,
+        timeout=_ANSWER_SECONDS,
+        disable_connect_retry=True,
+    )
+
+
+def sign_in(name: str, settings: SqlserverSettings, *, reads: bool = False) -> Session:
+    """A session, or an UltravectError that says what the server refused; ``reads``: it writes nothing."""
+    try:
+        opened = Session(_signed_in(settings, reads=reads))
+        if settings.tls == "verified":
+            _require_host(name, settings, opened)
+        opened.execute(_STARTED)
+        return opened
+    except (pytds.Error, OSError, SSL.Error, RuntimeError) as error:
+        raise _explained(error, name, settings) from None
+
+
+def _signed_in(settings: SqlserverSettings, *, reads: bool) -> Any:
+    match settings.tls:
+        case "off":
+            return _attempt(settings, None, reads=reads)
+        case "verified":
+            authorities = certificate_file(settings.tls_ca) if settings.tls_ca else _AUTHORITIES
+            return _attempt(settings, authorities, reads=reads)
+    try:
+        return _attempt(settings, _UNVERIFIED, reads=reads)
+    except pytds.Error as error:
+        if settings.tls == "required" or "not supported by server" not in str(error):
+            raise
+    return _attempt(settings, None, reads=reads)
+
+
+def _require_host(name: str, settings: SqlserverSettings, opened: Session) -> None:
+    transport = opened.driver._tds_socket.sock
+    connection = transport._tls_conn
+    try:
+        try:
+            socket.inet_pton(socket.AF_INET6 if ":" in settings.host else socket.AF_INET, settings.host)
+        except OSError:
+            verify_hostname(connection, settings.host)
+        else:
+            verify_ip_address(connection, settings.host)
+    except (VerificationError, ValueError, LookupError) as error:
+        opened.close()
+        raise UltravectError(
+            "certificate-refused",
+            f"connection {name}: the server's certificate is not for {settings.host}: {error}",
+            hint="set host to the name in the certificate, or set tls: required",
+            connection=name,
+        ) from None
+
+
+def _explained(error: BaseException, name: str, settings: SqlserverSettings) -> UltravectError:
+    where = settings.host + (f"\\{settings.instance}" if settings.instance else f":{settings.port}")
+    said = str(error)
+    refused = sign_in_refusal([number_of(error), *(number for number in (4060, 942, 916) if _says(number, said))])
+    if refused is not None:
+        code, detail, hint = refused
+        text = detail.format(user=settings.user, database=settings.database)
+        return UltravectError(code, f"connection {name}: {text} ({where})", hint=hint, connection=name)
+    if settings.instance and not isinstance(error, SSL.Error):
+        return UltravectError(
+            "unknown-instance",
+            f"connection {name}: the server's browser service at {settings.host} (UDP 1434) does not name instance {settings.instance!r}",
+            hint="check instance for typing errors, see whether the browser service runs, or leave instance out and give its port",
+            connection=name,
+        )
+    if not settings.instance and isinstance(error, OSError):
+        for step in network_steps(name, settings.host, settings.port):
+            step.run()
+    if isinstance(error, SSL.Error) and "certificate" in said:
+        return UltravectError(
+            "certificate-refused",
+            f"connection {name}: the server's certificate does not verify ({where})",
+            hint="set tls_ca to the certificate of its authority, or set tls: required",
+            connection=name,
+        )
+    if isinstance(error, SSL.Error) or "ncryption" in said:
+        return UltravectError(
+            "no-tls",
+            f"connection {name}: no agreement on TLS with this server: {said or 'it ended the handshake'} ({where})",
+            hint="set tls: off, or required, as the server is configured",
+            connection=name,
+        )
+    return UltravectError(
+        "sign-in-failed",
+        f"connection {name}: signing in at {where} failed: {shown(error)}",
+        hint="is it a SQL Server that listens there? See its error log",
+        connection=name,
+    )
+
+
+def _says(number: int, text: str) -> bool:
+    """Whether a message of several has the words of this number; the driver keeps the number of the last."""
+    words = {4060: "Cannot open database", 942: "is offline", 916: "is not able to access the database"}
+    return words[number] in text
+
+
+@contextmanager
+def session(name: str, settings: SqlserverSettings, doing: str, *, reads: bool = False) -> Iterator[Session]:
+    """A session for as long as the context lasts; ``doing`` completes "while …" in errors."""
+    opened = sign_in(name, settings, reads=reads)
+    try:
+        with explained(name, doing):
+            yield opened
+    finally:
+        opened.close()
+
+
+@contextmanager
+def explained(name: str, doing: str) -> Iterator[None]:
+    """Turns the driver's errors into ours."""
+    try:
+        yield
+    except (pytds.Error, OSError, SSL.Error) as error:
+        raise translate(error, name, doing) from None
+
+
+class KeptSession:
+    """A session that is kept between questions, since signing in takes several round trips."""
+
+    def __init__(self, name: str, settings: SqlserverSettings) -> None:
+        self._name, self._settings = name, settings
+        self._kept: list[Session] = []
+
+    def rows(self, doing: str, statement: str) -> Sequence[tuple[Any, ...]]:
+        """Asks the catalogue; ``doing`` completes "while …" in errors."""
+        opened = self._taken() or sign_in(self._name, self._settings)
+        try:
+            with explained(self._name, doing):
+                found = opened.rows(statement)
+        except BaseException:
+            opened.close()
+            raise
+        if self._kept:
+            opened.close()
+        else:
+            self._kept.append(opened)
+        return found
+
+    def _taken(self) -> Session | None:
+        """The session that was kept, if its server still answers."""
+        try:
+            opened = self._kept.pop()
+        except IndexError:
+            return None
+        try:
+            opened.rows("SELECT 1")
+            return opened
+        except (pytds.Error, OSError):
+            opened.close()
+            return None

@@ -1,0 +1,124 @@
+-- What a database needs to be taken for one of SQL Server: types, functions, and the catalogue views that are asked for.
+CREATE SCHEMA IF NOT EXISTS tsql;
+CREATE SCHEMA IF NOT EXISTS sys;
+CREATE SCHEMA IF NOT EXISTS dbo;
+GRANT USAGE ON SCHEMA tsql, sys, dbo TO PUBLIC;
+
+CREATE COLLATION tsql."SQL_Latin1_General_CP1_CI_AS" (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+CREATE COLLATION tsql."Latin1_General_CS_AS" (provider = icu, locale = 'und', deterministic = true);
+CREATE COLLATION tsql."Latin1_General_100_CI_AS_SC_UTF8" (provider = icu, locale = 'und-u-ks-level2', deterministic = false);
+CREATE COLLATION tsql."Latin1_General_100_BIN2" (provider = libc, locale = 'C');
+
+CREATE DOMAIN tsql.bit AS smallint CHECK (VALUE IN (0, 1));
+CREATE DOMAIN tsql.tinyint AS smallint CHECK (VALUE BETWEEN 0 AND 255);
+
+CREATE TABLE tsql.columns (
+  relation oid, number int, base text, max_length int, "precision" int, scale int, collation_name text,
+  is_identity int DEFAULT 0, is_computed int DEFAULT 0, PRIMARY KEY (relation, number)
+);
+GRANT SELECT, INSERT, UPDATE, DELETE ON tsql.columns TO PUBLIC;
+CREATE SEQUENCE tsql.rowversions START 2001;
+GRANT USAGE, SELECT ON SEQUENCE tsql.rowversions TO PUBLIC;
+
+CREATE FUNCTION tsql.next_rowversion() RETURNS bytea LANGUAGE sql AS $$ SELECT int8send(nextval('tsql.rowversions')) $$;
+CREATE FUNCTION tsql.keep_rowversion() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  NEW := jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], tsql.next_rowversion()));
+  RETURN NEW;
+END $$;
+CREATE FUNCTION tsql.min_active_rowversion() RETURNS bytea LANGUAGE sql AS $$ SELECT int8send(last_value + 1) FROM tsql.rowversions $$;
+CREATE FUNCTION tsql.bytes_as_number(bytea) RETURNS bigint LANGUAGE sql IMMUTABLE AS $$ SELECT ('x' || encode($1, 'hex'))::bit(64)::bigint $$;
+CREATE CAST (bytea AS bigint) WITH FUNCTION tsql.bytes_as_number(bytea) AS IMPLICIT;
+CREATE FUNCTION tsql.as_bytes(text) RETURNS bytea LANGUAGE sql IMMUTABLE AS $$ SELECT convert_to($1, 'UTF8') $$;
+CREATE FUNCTION tsql.as_bytes(bytea) RETURNS bytea LANGUAGE sql IMMUTABLE AS $$ SELECT $1 $$;
+CREATE FUNCTION tsql.as_unicode(anyelement) RETURNS text LANGUAGE sql IMMUTABLE AS $$ SELECT $1::text $$;
+CREATE FUNCTION tsql.as_page(text) RETURNS text LANGUAGE sql IMMUTABLE AS $$
+  SELECT regexp_replace($1 COLLATE "C", '[^\u0001-\u00ff€‚ƒ„…†‡ˆ‰Š‹ŒŽ‘’“”•–—˜™š›œžŸ]', '?', 'g') $$;
+
+CREATE FUNCTION tsql.plus(text, text) RETURNS text LANGUAGE sql IMMUTABLE AS $$ SELECT $1 || $2 $$;
+CREATE OPERATOR tsql.+ (LEFTARG = text, RIGHTARG = text, FUNCTION = tsql.plus);
+CREATE FUNCTION tsql.len(text) RETURNS int LANGUAGE sql IMMUTABLE AS $$ SELECT length(rtrim($1, ' ')) $$;
+CREATE FUNCTION tsql.datalength(text) RETURNS bigint LANGUAGE sql IMMUTABLE AS $$ SELECT 2 * length($1)::bigint $$;
+CREATE FUNCTION tsql.datalength(bytea) RETURNS bigint LANGUAGE sql IMMUTABLE AS $$ SELECT length($1)::bigint $$;
+CREATE FUNCTION tsql.isnull(anyelement, anyelement) RETURNS anyelement LANGUAGE sql IMMUTABLE AS $$ SELECT coalesce($1, $2) $$;
+CREATE FUNCTION tsql.charindex(text, text) RETURNS int LANGUAGE sql IMMUTABLE AS $$ SELECT strpos(lower($2 COLLATE "C"), lower($1 COLLATE "C")) $$;
+CREATE FUNCTION tsql.newid() RETURNS uuid LANGUAGE sql VOLATILE AS $$ SELECT gen_random_uuid() $$;
+CREATE FUNCTION tsql.getdate() RETURNS timestamp LANGUAGE sql STABLE AS $$ SELECT localtimestamp(3) $$;
+CREATE FUNCTION tsql.sysdatetime() RETURNS timestamp LANGUAGE sql STABLE AS $$ SELECT localtimestamp $$;
+CREATE FUNCTION tsql.sysutcdatetime() RETURNS timestamp LANGUAGE sql STABLE AS $$ SELECT timezone('utc', now()) $$;
+CREATE FUNCTION tsql.sysdatetimeoffset() RETURNS timestamptz LANGUAGE sql STABLE AS $$ SELECT now() $$;
+CREATE FUNCTION tsql.db_name() RETURNS text LANGUAGE sql STABLE AS $$ SELECT current_database()::text $$;
+CREATE FUNCTION tsql.suser_sname() RETURNS text LANGUAGE sql STABLE AS $$ SELECT session_user::text $$;
+CREATE FUNCTION tsql.schema_name() RETURNS text LANGUAGE sql STABLE AS $$ SELECT 'dbo' $$;
+CREATE FUNCTION tsql.schema_id(text) RETURNS bigint LANGUAGE sql STABLE AS $$ SELECT oid::bigint FROM pg_namespace WHERE nspname = $1 $$;
+CREATE FUNCTION tsql.schema_name(bigint) RETURNS text LANGUAGE sql STABLE AS $$ SELECT nspname::text FROM pg_namespace WHERE oid = $1 $$;
+CREATE FUNCTION tsql.is_srvrolemember(text) RETURNS int LANGUAGE sql STABLE AS $$ SELECT rolsuper::int FROM pg_roles WHERE rolname = current_user $$;
+CREATE FUNCTION tsql.unbracketed(text) RETURNS text LANGUAGE sql IMMUTABLE AS $$
+  SELECT replace(replace(replace(replace($1, 'tempdb..', ''), ']]', chr(1)), '[', '"'), ']', '"') $$;
+CREATE FUNCTION tsql.object_id(text) RETURNS bigint LANGUAGE sql STABLE AS $$
+  SELECT to_regclass(replace(tsql.unbracketed($1), chr(1), ']'))::oid::bigint $$;
+CREATE FUNCTION tsql.object_id(text, text) RETURNS bigint LANGUAGE sql STABLE AS $$ SELECT tsql.object_id($1) $$;
+CREATE FUNCTION tsql.object_schema_name(bigint) RETURNS text LANGUAGE sql STABLE AS $$
+  SELECT n.nspname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1 $$;
+CREATE FUNCTION tsql.object_name(bigint) RETURNS text LANGUAGE sql STABLE AS $$ SELECT relname::text FROM pg_class WHERE oid = $1 $$;
+CREATE FUNCTION tsql.collationproperty(text, text) RETURNS int LANGUAGE sql IMMUTABLE AS $$
+  SELECT CASE WHEN upper($2) <> 'CODEPAGE' THEN NULL WHEN $1 LIKE '%UTF8' THEN 65001 ELSE 1252 END $$;
+CREATE FUNCTION tsql.serverproperty(text) RETURNS text LANGUAGE sql IMMUTABLE AS $$
+  SELECT CASE lower($1) WHEN 'productversion' THEN '15.0.4000.0' WHEN 'edition' THEN 'Stand-in' WHEN 'collation' THEN 'SQL_Latin1_General_CP1_CI_AS' END $$;
+CREATE FUNCTION tsql.has_perms_by_name(name text, class text, permission text) RETURNS int LANGUAGE plpgsql STABLE AS $$
+BEGIN
+  IF upper(class) = 'DATABASE' THEN
+    RETURN has_database_privilege(current_database(), 'CREATE')::int | has_schema_privilege('dbo', 'CREATE')::int;
+  ELSIF upper(class) = 'SCHEMA' THEN
+    RETURN (to_regnamespace(tsql.unbracketed(name)) IS NOT NULL AND has_schema_privilege(to_regnamespace(tsql.unbracketed(name)), 'CREATE'))::int;
+  ELSIF upper(permission) IN ('ALTER', 'CONTROL') THEN
+    RETURN (SELECT pg_has_role(relowner, 'USAGE')::int FROM pg_class WHERE oid = tsql.object_id(name)::oid);
+  END IF;
+  RETURN has_table_privilege(tsql.object_id(name)::oid, permission)::int;
+END $$;
+CREATE AGGREGATE tsql.count_big(*) (SFUNC = int8inc, STYPE = int8, INITCOND = '0');
+CREATE AGGREGATE tsql.count_big("any") (SFUNC = int8inc_any, STYPE = int8, INITCOND = '0');
+
+CREATE VIEW sys.schemas AS SELECT nspname::text AS name, oid::bigint AS schema_id FROM pg_namespace
+  WHERE nspname NOT LIKE 'pg\_%' AND nspname NOT IN ('tsql', 'sys', 'information_schema', 'public');
+CREATE VIEW sys.databases AS SELECT datname::text AS name, oid::int AS database_id, 'ONLINE'::text AS state_desc,
+  'SQL_Latin1_General_CP1_CI_AS'::text AS collation_name, 1::smallint AS snapshot_isolation_state, 0::smallint AS is_read_committed_snapshot_on,
+  0::smallint AS is_read_only FROM pg_database;
+CREATE VIEW sys.objects AS SELECT c.relname::text AS name, c.oid::bigint AS object_id, c.relnamespace::bigint AS schema_id,
+  CASE c.relkind WHEN 'v' THEN 'V' ELSE 'U' END AS type, 0::smallint AS temporal_type, 0::smallint AS is_ms_shipped
+  FROM pg_class c JOIN sys.schemas s ON s.schema_id = c.relnamespace::bigint WHERE c.relkind IN ('r', 'v');
+CREATE VIEW sys.tables AS SELECT * FROM sys.objects WHERE type = 'U';
+CREATE VIEW sys.views AS SELECT * FROM sys.objects WHERE type = 'V';
+CREATE VIEW sys.partitions AS SELECT c.oid::bigint AS object_id, 1 AS index_id, greatest(c.reltuples, 0)::bigint AS rows FROM pg_class c WHERE relkind = 'r';
+CREATE VIEW sys.types AS SELECT base AS name, number AS user_type_id, number AS system_type_id, 0::smallint AS is_user_defined
+  FROM unnest(ARRAY['bit','tinyint','smallint','int','bigint','decimal','numeric','money','smallmoney','real','float','char','varchar',
+  'nchar','nvarchar','text','ntext','xml','binary','varbinary','image','rowversion','date','time','datetime','smalldatetime','datetime2',
+  'datetimeoffset','uniqueidentifier','sql_variant','geography','geometry','hierarchyid','sysname']) WITH ORDINALITY AS t(base, number);
+CREATE VIEW sys.columns AS
+  SELECT a.attrelid::bigint AS object_id, a.attname::text AS name, a.attnum::int AS column_id, t.user_type_id, t.system_type_id,
+    coalesce(d.max_length, -1) AS max_length, coalesce(d."precision", 0) AS "precision", coalesce(d.scale, 0) AS scale, d.collation_name,
+    (NOT a.attnotnull)::int::smallint AS is_nullable, coalesce(d.is_identity, 0)::smallint AS is_identity,
+    coalesce(d.is_computed, 0)::smallint AS is_computed, 0::smallint AS generated_always_type, coalesce(f.oid::bigint, 0) AS default_object_id
+  FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
+    LEFT JOIN tsql.columns d ON d.relation = a.attrelid AND d.number = a.attnum
+    LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum AND a.attgenerated = '' AND coalesce(d.is_identity, 0) = 0 AND d.base <> 'rowversion'
+    JOIN sys.types t ON t.name = coalesce(d.base, CASE format_type(a.atttypid, NULL) WHEN 'integer' THEN 'int' WHEN 'bigint' THEN 'bigint'
+      WHEN 'smallint' THEN 'smallint' WHEN 'numeric' THEN 'decimal' WHEN 'double precision' THEN 'float' WHEN 'date' THEN 'date' ELSE 'nvarchar' END)
+  WHERE a.attnum > 0 AND NOT a.attisdropped;
+CREATE VIEW sys.default_constraints AS SELECT f.oid::bigint AS object_id, f.adrelid::bigint AS parent_object_id,
+  '(' || regexp_replace(pg_get_expr(f.adbin, f.adrelid), '::[a-z ]+(\([0-9,]+\))?', '', 'g') || ')' AS definition FROM pg_attrdef f;
+CREATE VIEW sys.indexes AS SELECT i.indrelid::bigint AS object_id, i.indexrelid::bigint AS index_id, c.relname::text AS name,
+  i.indisprimary::int::smallint AS is_primary_key, i.indisunique::int::smallint AS is_unique, (i.indpred IS NOT NULL)::int::smallint AS has_filter,
+  0::smallint AS is_disabled FROM pg_index i JOIN pg_class c ON c.oid = i.indexrelid;
+CREATE VIEW sys.index_columns AS SELECT i.indrelid::bigint AS object_id, i.indexrelid::bigint AS index_id, k.place::int AS key_ordinal,
+  k.number::int AS column_id, 0::smallint AS is_included_column FROM pg_index i, unnest(i.indkey::int[]) WITH ORDINALITY AS k(number, place);
+CREATE VIEW sys.check_constraints AS SELECT conname::text AS name, conrelid::bigint AS parent_object_id, 0::smallint AS is_disabled,
+  regexp_replace(regexp_replace(substr(pg_get_constraintdef(oid), 7), '::[a-z ]+(\([0-9,]+\))?', '', 'g'), '"([^"]+)"', '[\1]', 'g') AS definition
+  FROM pg_constraint WHERE contype = 'c' AND conrelid <> 0;
+CREATE VIEW sys.foreign_keys AS SELECT conname::text AS name, conrelid::bigint AS parent_object_id, confrelid::bigint AS referenced_object_id
+  FROM pg_constraint WHERE contype = 'f';
+CREATE VIEW sys.triggers AS SELECT tgname::text AS name, tgrelid::bigint AS parent_id, 0::smallint AS is_disabled, 0::smallint AS is_instead_of_trigger
+  FROM pg_trigger WHERE NOT tgisinternal AND tgname NOT LIKE 'tsql\_%';
+CREATE VIEW sys.extended_properties AS SELECT 1::smallint AS class, objoid::bigint AS major_id, objsubid::int AS minor_id, 'MS_Description'::text AS name,
+  description AS value FROM pg_description WHERE classoid = 'pg_class'::regclass;
+GRANT SELECT ON ALL TABLES IN SCHEMA sys TO PUBLIC;
