@@ -139,6 +139,41 @@ NATIVES: Mapping[str, Sequence[tuple[str, Sequence[str]]]] = {
         ("INTERVAL", ["INTERVAL '1 year 2 days 3 seconds'"]),
         ("BIT", ["'101'"]),
     ],
+    "sqlserver": [
+        ("bit", ["0", "1"]),
+        ("tinyint", ["0", "255"]),
+        ("smallint", ["-32768", "32767"]),
+        ("int", ["-2147483648", "2147483647"]),
+        ("bigint", ["-9223372036854775808", "9223372036854775807"]),
+        ("decimal(18,2)", ["-9999999999999999.99", "0.01"]),
+        ("numeric(38,10)", ["9999999999999999999999999999.9999999999", "-0.0000000001"]),
+        ("money", ["-922337203685477.5808", "0.0001"]),
+        ("smallmoney", ["-214748.3648", "0.0001"]),
+        ("real", ["1.5", "3.4e38"]),
+        ("float", ["1.7976931348623157e308", "-0.25"]),
+        ("float(24)", ["0.5"]),
+        ("char(3)", ["N'007'"]),
+        ("varchar(80)", ["N''", "N'für 5 €'"]),
+        ("varchar(max)", ["N'x'"]),
+        ("nchar(3)", ["N'007'"]),
+        ("nvarchar(80)", ["N''", "N'a '", "N'é😀 \n\t \\ \" '' ; --'"]),
+        ("nvarchar(max)", ["N' '", "N'é😀'"]),
+        ("text", ["N'old'"]),
+        ("ntext", ["N'old é'"]),
+        ("xml", ["N'<a b=\"1\">x</a>'"]),
+        ("binary(16)", ["0x000102030405060708090a0b0c0d0e0f"]),
+        ("varbinary(80)", ["0x", "0x00ff"]),
+        ("varbinary(max)", ["0x89504e47"]),
+        ("image", ["0x89"]),
+        ("date", ["N'0001-01-01'", "N'9999-12-31'"]),
+        ("time(7)", ["N'00:00:00'", "N'23:59:59.999999'"]),
+        ("datetime", ["N'2026-06-01 10:00:00.123'"]),
+        ("smalldatetime", ["N'2026-06-01 10:00:00'"]),
+        ("datetime2(3)", ["N'2026-06-01 10:00:00.123'"]),
+        ("datetime2(7)", ["N'0001-01-01 00:00:00'", "N'9999-12-31 23:59:59.999999'"]),
+        ("datetimeoffset(7)", ["N'2026-03-29 01:30:00.123456+00:00'"]),
+        ("uniqueidentifier", ["N'123e4567-e89b-12d3-a456-426614174000'"]),
+    ],
 }  # fmt: skip
 
 # in some database these have values that others have no room or no word for; each of those is reported
@@ -146,7 +181,7 @@ LIMITED = frozenset(
     [
         "numeric", "numeric(60,10)", "decimal(65,30)", "NUMERIC", "HUGEINT", "UHUGEINT", "real", "float", "FLOAT", "double",
         "double precision", "DOUBLE", "date", "DATE", "time", "time without time zone", "timestamp without time zone",
-        "timestamp with time zone", "datetime", "TIMESTAMP", "TIMESTAMP_NS", "longtext", "VARCHAR", "",
+        "timestamp with time zone", "datetime", "TIMESTAMP", "TIMESTAMP_NS", "longtext", "VARCHAR", "", "datetime2(7)",
     ]
 )  # fmt: skip
 _SAME = {
@@ -154,6 +189,8 @@ _SAME = {
     "mariadb": "BINARY a.{0} <=> BINARY b.{0}",
     "sqlite": "a.{0} IS b.{0} AND typeof(a.{0}) = typeof(b.{0})",
     "duckdb": "a.{0} IS NOT DISTINCT FROM b.{0}",
+    "sqlserver": "EXISTS (SELECT CAST(CAST(a.{0} AS nvarchar(max)) AS varbinary(max)) INTERSECT "
+    "SELECT CAST(CAST(b.{0} AS nvarchar(max)) AS varbinary(max)))",
 }
 _JSONB = "a.{0}::jsonb IS NOT DISTINCT FROM b.{0}::jsonb"
 
@@ -205,7 +242,7 @@ def fates(a: Place, b: Place) -> list[FileOutcome]:
     zoned = [
         f"c{number} at time zone 'UTC' as c{number}"
         for number, (native, _) in enumerate(NATIVES[a.kind])
-        if b.kind == "mariadb" and native in ("timestamp with time zone", "TIMESTAMP WITH TIME ZONE", "timestamp", "timestamp(6)", "TIMESTAMPTZ")
+        if b.kind == "mariadb" and native in ("timestamp with time zone", "TIMESTAMP WITH TIME ZONE", "timestamp", "timestamp(6)", "TIMESTAMPTZ", "datetimeoffset(7)")
     ]  # fmt: skip
     second = copy(b, a, there, back, ["*", *zoned], rejects="100%")
     found = []

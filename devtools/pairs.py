@@ -34,6 +34,9 @@ from ultravect.core.model.finding import Finding
 _BACK = {"mariadb": ["*", "instant at time zone 'UTC' as instant"]}
 
 KINDS = ("postgresql", "mariadb", "sqlite", "duckdb", "sqlserver")
+REAL = KINDS[:-1]
+"""Those that are no stand-ins, whose names of columns are all their own."""
+
 _TSQL = "pairs_tsql"
 _NULL_SAFE = {
     "postgresql": "IS NOT DISTINCT FROM",

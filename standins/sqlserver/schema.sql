@@ -53,10 +53,15 @@ CREATE FUNCTION tsql.schema_name() RETURNS text LANGUAGE sql STABLE AS $$ SELECT
 CREATE FUNCTION tsql.schema_id(text) RETURNS bigint LANGUAGE sql STABLE AS $$ SELECT oid::bigint FROM pg_namespace WHERE nspname = $1 $$;
 CREATE FUNCTION tsql.schema_name(bigint) RETURNS text LANGUAGE sql STABLE AS $$ SELECT nspname::text FROM pg_namespace WHERE oid = $1 $$;
 CREATE FUNCTION tsql.is_srvrolemember(text) RETURNS int LANGUAGE sql STABLE AS $$ SELECT rolsuper::int FROM pg_roles WHERE rolname = current_user $$;
-CREATE FUNCTION tsql.unbracketed(text) RETURNS text LANGUAGE sql IMMUTABLE AS $$
-  SELECT replace(replace(replace(replace($1, 'tempdb..', ''), ']]', chr(1)), '[', '"'), ']', '"') $$;
-CREATE FUNCTION tsql.object_id(text) RETURNS bigint LANGUAGE sql STABLE AS $$
-  SELECT to_regclass(replace(tsql.unbracketed($1), chr(1), ']'))::oid::bigint $$;
+CREATE FUNCTION tsql.parts(text) RETURNS text[] LANGUAGE sql IMMUTABLE AS $$
+  SELECT array_agg(coalesce(replace(m[1], ']]', ']'), replace(m[2], '""', '"'), m[3]) ORDER BY place)
+  FROM regexp_matches($1, '\[((?:[^\]]|\]\])*)\]|"((?:[^"]|"")*)"|([^.\[\]"]+)', 'g') WITH ORDINALITY AS found(m, place) $$;
+-- said to be immutable, so that it is computed once a statement: each is planned when it is run
+CREATE FUNCTION tsql.object_id(text) RETURNS bigint LANGUAGE sql IMMUTABLE AS $$
+  SELECT c.oid::bigint FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace, tsql.parts($1) AS p
+  WHERE c.relname = p[cardinality(p)] AND c.relkind IN ('r', 'v')
+    AND (n.oid = pg_my_temp_schema() OR n.nspname = CASE WHEN cardinality(p) > 1 THEN p[cardinality(p) - 1] ELSE 'dbo' END)
+  ORDER BY n.oid = pg_my_temp_schema() DESC LIMIT 1 $$;
 CREATE FUNCTION tsql.object_id(text, text) RETURNS bigint LANGUAGE sql STABLE AS $$ SELECT tsql.object_id($1) $$;
 CREATE FUNCTION tsql.object_schema_name(bigint) RETURNS text LANGUAGE sql STABLE AS $$
   SELECT n.nspname::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = $1 $$;
@@ -70,7 +75,7 @@ BEGIN
   IF upper(class) = 'DATABASE' THEN
     RETURN has_database_privilege(current_database(), 'CREATE')::int | has_schema_privilege('dbo', 'CREATE')::int;
   ELSIF upper(class) = 'SCHEMA' THEN
-    RETURN (to_regnamespace(tsql.unbracketed(name)) IS NOT NULL AND has_schema_privilege(to_regnamespace(tsql.unbracketed(name)), 'CREATE'))::int;
+    RETURN (coalesce(has_schema_privilege((SELECT oid FROM pg_namespace WHERE nspname = (tsql.parts(name))[1]), 'CREATE'), false))::int;
   ELSIF upper(permission) IN ('ALTER', 'CONTROL') THEN
     RETURN (SELECT pg_has_role(relowner, 'USAGE')::int FROM pg_class WHERE oid = tsql.object_id(name)::oid);
   END IF;

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 import struct
-import threading
 import time
 import uuid
 from collections.abc import Iterator, Mapping, Sequence
@@ -62,6 +61,9 @@ class Session:
                 self._handle(kind, data)
             except (Refused, SyntaxFault, psycopg.Error) as error:
                 self._refuse(error)
+            except (ValueError, IndexError, StopIteration, ArithmeticError) as error:
+                # what this stand-in does not understand is its own fault, and no reason to end the session
+                self._refuse(Refused(50000, f"This stand-in failed: {type(error).__name__}: {error}"))
             self._flush(last=True)
 
     def _handle(self, kind: int, data: bytes) -> None:
@@ -635,4 +637,4 @@ def watch(channel: wire.Channel, postgres: psycopg.Connection[Any], server: Sqls
     except (wire.Closed, BreakOff, EOFError, psycopg.OperationalError):
         pass
     finally:
-        threading.Thread(target=postgres.close, daemon=True).start()
+        postgres.close()

@@ -179,6 +179,8 @@ class Translator:
             name = DEFAULT_COLLATION if after.text.upper() == "DATABASE_DEFAULT" else after.written.strip("[]")
             written.append(f"COLLATE {quoted(name)}")
             return place + 2
+        if token.is_mark(".") and after is not None and after.is_word("TOSTRING", "STASTEXT"):
+            return place + 4  # what it is kept as is its text
         if token.is_word("LIKE"):
             # PostgreSQL has no patterns for collations that fold case
             exact = written and "BIN2" in written[-1]

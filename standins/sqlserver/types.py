@@ -11,7 +11,7 @@ import struct
 import uuid
 from collections.abc import Callable
 from dataclasses import dataclass
-from decimal import Decimal
+from decimal import Context, Decimal
 from typing import Any
 
 COLLATION = bytes.fromhex("0904d00034")  # SQL_Latin1_General_CP1_CI_AS
@@ -25,6 +25,9 @@ _KEPT = {
     "geography": "text", "geometry": "text", "sysname": "varchar(128)",
 }  # fmt: skip
 _TEXTS = frozenset(["char", "varchar", "nchar", "nvarchar", "text", "ntext", "xml", "sysname", "sql_variant"])
+# PostgreSQL's texts have no NUL: a character that is none stands for it
+_NUL = "\U0010ffff"
+_EXACT = Context(prec=80)
 _EPOCH = dt.date(1, 1, 1)
 _DAY = dt.timedelta(days=1)
 
@@ -200,10 +203,10 @@ class Wire:
         length = {"sysname": 128}.get(base, native.first if base in ("nvarchar", "nchar") else -1)
         if length is not None and 0 < length <= 4000:
             return b"\xe7" + struct.pack("<H", length * 2) + COLLATION, lambda value: _counted(
-                None if value is None else str(value).encode("utf-16-le", "surrogatepass")
+                None if value is None else _utf16(value)
             )
         return b"\xe7\xff\xff" + COLLATION, lambda value: _chunked(
-            None if value is None else str(value).encode("utf-16-le", "surrogatepass")
+            None if value is None else _utf16(value)
         )
 
     @staticmethod
@@ -219,8 +222,12 @@ class Wire:
         return write
 
 
+def _utf16(value: Any) -> bytes:
+    return str(value).replace(_NUL, "\0").encode("utf-16-le", "surrogatepass")
+
+
 def _decimal(value: Any, places: int) -> bytes:
-    unscaled = int(Decimal(value).scaleb(places).to_integral_value())
+    unscaled = int(Decimal(value).scaleb(places, _EXACT).to_integral_value(context=_EXACT))
     return bytes([unscaled >= 0]) + abs(unscaled).to_bytes(16, "little")
 
 
@@ -272,7 +279,7 @@ def read_type(stream: Stream) -> Callable[[Stream], Any]:
     if code in (0x6A, 0x6C):
         _, _, places = stream.take(3)
         return _after_length(
-            lambda data: (Decimal(int.from_bytes(data[1:], "little")) * (1 if data[0] else -1)).scaleb(-places)
+            lambda data: Decimal(f"{'' if data[0] else '-'}{int.from_bytes(data[1:], 'little')}e-{places}")
         )
     if code == 0x28:
         return _after_length(lambda data: _EPOCH + int.from_bytes(data, "little") * _DAY)
@@ -290,11 +297,10 @@ def read_type(stream: Stream) -> Callable[[Stream], Any]:
 
         def value(source: Stream) -> Any:
             data = _from_chunks(source) if length == 0xFFFF else _from_count(source)
-            return (
-                data
-                if data is None or not encoding
-                else data.decode(encoding, "surrogatepass" if encoding[0] == "u" else "replace")
-            )
+            if data is None or not encoding:
+                return data
+            errors = "surrogatepass" if encoding[0] == "u" else "replace"
+            return data.decode(encoding, errors).replace("\0", _NUL)
 
         return value
     if code == 0x1F:

@@ -171,7 +171,8 @@ def read_login(data: bytes) -> SignIn:
 
 
 def _short(value: str) -> bytes:
-    return bytes([len(value)]) + value.encode("utf-16-le")
+    data = value.encode("utf-16-le")
+    return bytes([len(data) // 2]) + data
 
 
 def changed(kind: int, new: str, old: str = "") -> bytes:

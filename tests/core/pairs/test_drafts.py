@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from devtools.pairs import KINDS, Copied, Place
+from devtools.pairs import KINDS, REAL, Copied, Place
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
@@ -79,7 +79,7 @@ NAMES = st.lists(
 )
 
 
-@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("kind", REAL)
 @settings(max_examples=5, deadline=None)
 @given(names=NAMES)
 @example(names=["- a", "b: c", "# d", "* except (x)", "as"])

@@ -93,7 +93,7 @@ _CONDITIONS = st.recursive(
 @pytest.fixture(scope="session")
 def filtered(places: dict[str, Place]) -> dict[str, Place]:
     natives = {"sqlite": "n integer, price decimal text(8,2), word text collate nocase, day date, seen timestamp"}
-    moments = {"postgresql": "timestamp", "mariadb": "datetime(3)", "duckdb": "timestamp", "sqlite": ""}
+    moments = {"postgresql": "timestamp", "mariadb": "datetime(3)", "duckdb": "timestamp", "sqlite": "", "sqlserver": "datetime2(3)"}
     for kind, place in places.items():
         place.drop("filtered")
         place.sql(

@@ -28,7 +28,9 @@ def test_there_and_back(places: dict[str, Place], source: str, target: str) -> N
 def test_no_value_of_any_native_type_changes_silently(
     places: dict[str, Place], natives: None, source: str, target: str
 ) -> None:
-    assert {native for native, _ in NATIVES[source]} >= set(database_of(places[source].spec).dialect.natives)
+    # what the server writes by itself, or what its stand-in has not
+    others = {"rowversion", "sql_variant", "geography", "hierarchyid"}
+    assert {native for native, _ in NATIVES[source]} >= {*database_of(places[source].spec).dialect.natives} - others
     for fate in fates(places[source], places[target]):
         assert not fate.silent, (fate.native, fate.changed)
         assert fate.equal == fate.values or fate.native in LIMITED, (fate.native, fate.rejected, fate.changed)

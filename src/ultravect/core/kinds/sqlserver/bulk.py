@@ -87,8 +87,8 @@ class BulkLoad:
         options = f"{_OPTIONS}, TABLOCK" if lock else _OPTIONS
         self._statement = f"INSERT BULK {table} ({declared}) WITH ({options})"
         self._head = struct.pack("<BH", 0x81, len(columns)) + b"".join(
-            struct.pack("<IH", 0, _NULLABLE) + sent.info + bytes([len(name)]) + name.encode("utf-16-le")
-            for name, sent in zip((column.name for column in columns), self._sent, strict=True)
+            struct.pack("<IH", 0, _NULLABLE) + sent.info + bytes([len(name) // 2]) + name
+            for name, sent in zip((column.name.encode("utf-16-le") for column in columns), self._sent, strict=True)
         )
 
     @property

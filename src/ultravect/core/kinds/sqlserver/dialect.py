@@ -173,9 +173,9 @@ class SqlserverDialect(CommonDialect):
         return re.sub(r"\[((?:[^\]]|\]\])*)\]", lambda found: '"' + found[1].replace("]]", "]") + '"', condition)
 
     def too_long(self, part: str) -> str:
-        if len(part) <= _MAX_NAME:
+        if len(part.encode("utf-16-le", "surrogatepass")) <= 2 * _MAX_NAME:
             return ""
-        return f"the name {part!r} is longer than the {_MAX_NAME} characters SQL Server allows"
+        return f"the name {part!r} is longer than the {_MAX_NAME} UTF-16 units SQL Server allows"
 
     def parse_table(self, text: str) -> TableName:
         if '"' not in text and "]]" not in text:

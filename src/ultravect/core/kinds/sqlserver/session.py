@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import socket
+import weakref
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
@@ -217,12 +218,19 @@ def explained(name: str, doing: str) -> Iterator[None]:
         raise translate(error, name, doing) from None
 
 
+def _close_all(sessions: list[Session]) -> None:
+    for opened in sessions:
+        opened.close()
+
+
 class KeptSession:
     """A session that is kept between questions, since signing in takes several round trips."""
 
     def __init__(self, name: str, settings: SqlserverSettings) -> None:
         self._name, self._settings = name, settings
         self._kept: list[Session] = []
+        # the driver's objects refer to each other, and would hold their session until they are looked for
+        weakref.finalize(self, _close_all, self._kept)
 
     def rows(self, doing: str, statement: str) -> Sequence[tuple[Any, ...]]:
         """Asks the catalogue; ``doing`` completes "while …" in errors."""
