@@ -192,6 +192,16 @@ _SAME = {
     "sqlserver": "EXISTS (SELECT CAST(CAST(a.{0} AS nvarchar(max)) AS varbinary(max)) INTERSECT "
     "SELECT CAST(CAST(b.{0} AS nvarchar(max)) AS varbinary(max)))",
 }
+_ZONED = frozenset(
+    [
+        "timestamp with time zone",
+        "TIMESTAMP WITH TIME ZONE",
+        "timestamp",
+        "timestamp(6)",
+        "TIMESTAMPTZ",
+        "datetimeoffset(7)",
+    ]
+)
 _JSONB = "a.{0}::jsonb IS NOT DISTINCT FROM b.{0}::jsonb"
 
 
@@ -242,7 +252,7 @@ def fates(a: Place, b: Place) -> list[FileOutcome]:
     zoned = [
         f"c{number} at time zone 'UTC' as c{number}"
         for number, (native, _) in enumerate(NATIVES[a.kind])
-        if b.kind == "mariadb" and native in ("timestamp with time zone", "TIMESTAMP WITH TIME ZONE", "timestamp", "timestamp(6)", "TIMESTAMPTZ", "datetimeoffset(7)")
+        if b.kind == "mariadb" and native in _ZONED
     ]  # fmt: skip
     second = copy(b, a, there, back, ["*", *zoned], rejects="100%")
     found = []

@@ -205,9 +205,7 @@ class Wire:
             return b"\xe7" + struct.pack("<H", length * 2) + COLLATION, lambda value: _counted(
                 None if value is None else _utf16(value)
             )
-        return b"\xe7\xff\xff" + COLLATION, lambda value: _chunked(
-            None if value is None else _utf16(value)
-        )
+        return b"\xe7\xff\xff" + COLLATION, lambda value: _chunked(None if value is None else _utf16(value))
 
     @staticmethod
     def _short(encode: Callable[[Any], bytes]) -> Callable[[Any], bytes]:

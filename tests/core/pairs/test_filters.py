@@ -92,8 +92,17 @@ _CONDITIONS = st.recursive(
 
 @pytest.fixture(scope="session")
 def filtered(places: dict[str, Place]) -> dict[str, Place]:
-    natives = {"sqlite": "n integer, price decimal text(8,2), word text collate nocase, day date, seen timestamp"}
-    moments = {"postgresql": "timestamp", "mariadb": "datetime(3)", "duckdb": "timestamp", "sqlite": "", "sqlserver": "datetime2(3)"}
+    natives = {
+        "sqlite": "n integer, price decimal text(8,2), word text collate nocase, day date, seen timestamp",
+        "sqlserver": "n integer, price decimal(8,2), word nvarchar(20), day date, seen datetime2(3)",
+    }
+    moments = {
+        "postgresql": "timestamp",
+        "mariadb": "datetime(3)",
+        "duckdb": "timestamp",
+        "sqlite": "",
+        "sqlserver": "",
+    }
     for kind, place in places.items():
         place.drop("filtered")
         place.sql(
@@ -117,9 +126,12 @@ def filtered(places: dict[str, Place]) -> dict[str, Place]:
 def test_the_source_keeps_what_we_would(filtered: dict[str, Place], kind: str, text: str) -> None:
     database = database_of(filtered[kind].spec)
     condition = bind_condition(parse_condition(text, "from.where"), Scope(_NAMES, _TYPES), "from.where")
-    sql = render(condition, database.dialect, lambda position: True)
+    sql = render(condition, database.dialect, lambda position: database.dialect.quote(_NAMES[position]))
     # what SQLite keeps as it came, it does not compute with
     loose = kind == "sqlite" and any(word in text for word in ("seen", "price", "length", "substring", "0.5"))
+    # SQL Server rounds decimals, orders texts by UTF-16, and counts no blanks at the end of one
+    rounds = ("price", "length", "substring", "0.5", "2.5", "word <", "word >", " < '", " > '", " <= '", " >= '")
+    loose |= kind == "sqlserver" and any(word in text for word in rounds)
     assert sql is not None or loose or "+ 1" in text or "* n * n" in text
     if sql is None:
         return

@@ -110,6 +110,12 @@ class Dialect(Protocol):
         ``kind`` None: as text.
         """
 
+    def as_value(self, name: str, native: str) -> str:
+        """A column (``name`` is quoted) as a value that is compared with literals of its canonical type."""
+
+    def newest(self, name: str, native: str) -> str:
+        """The highest value of a column (``name`` is quoted) below which no row appears any more, as far as the database knows."""
+
     def by_bytes(self, name: str) -> str:
         """A column of text (``name`` is quoted), compared by its bytes and not by its collation."""
 

@@ -47,6 +47,12 @@ class CommonDialect(ABC):
     def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
         return name if kind else self.as_text(name)
 
+    def as_value(self, name: str, native: str) -> str:
+        return name
+
+    def newest(self, name: str, native: str) -> str:
+        return f"max({self.as_value(name, native)})"
+
     def by_bytes(self, name: str) -> str:
         return name
 

@@ -34,10 +34,11 @@ def conjuncts(bound: Bound) -> list[Bound]:
     return [bound]
 
 
-def render(bound: Bound, dialect: Dialect, may_push: Callable[[int], bool]) -> str | None:
-    """The condition in a dialect, None where the answer might differ; ``may_push`` says whether it may be, of a column by its position."""
+def render(bound: Bound, dialect: Dialect, named: Callable[[int], str | None]) -> str | None:
+    """The condition in a dialect, None where the answer might differ; ``named`` is the SQL of a column's value by its position, None
+    where it may not be compared."""
     try:
-        return _Renderer(dialect, may_push).condition(bound)
+        return _Renderer(dialect, named).condition(bound)
     except _NotAlikeError:
         return None
 
@@ -55,9 +56,9 @@ class _Value:
 
 
 class _Renderer:
-    def __init__(self, dialect: Dialect, may_push: Callable[[int], bool]) -> None:
+    def __init__(self, dialect: Dialect, named: Callable[[int], str | None]) -> None:
         self._dialect = dialect
-        self._may_push = may_push
+        self._named = named
 
     def condition(self, bound: Bound) -> str:
         if not isinstance(bound, BoundCall):
@@ -76,8 +77,8 @@ class _Renderer:
         raise _NotAlikeError
 
     def _null_tested(self, bound: Bound) -> str:
-        if isinstance(bound, BoundColumn) and self._may_push(bound.position):
-            return self._dialect.quote(bound.name)
+        if isinstance(bound, BoundColumn) and (column := self._named(bound.position)) is not None:
+            return column
         return self._value(bound).sql
 
     def _like(self, bound: BoundCall) -> str:
@@ -121,8 +122,8 @@ class _Renderer:
     def _value(self, bound: Bound) -> _Value:
         bound = _widened(bound)
         match bound:
-            case BoundColumn() if self._may_push(bound.position):
-                return _Value(self._dialect.quote(bound.name), _INTEGERS.get(bound.type.name, 0))
+            case BoundColumn() if (column := self._named(bound.position)) is not None:
+                return _Value(column, _INTEGERS.get(bound.type.name, 0))
             case BoundLiteral() if bound.value is not None:
                 return self._literal(bound)
             case BoundCase():

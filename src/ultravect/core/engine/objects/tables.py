@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -12,7 +12,7 @@ import pyarrow as pa
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.contracts.source import Source
 from ultravect.core.contracts.target import Target
-from ultravect.core.dialects.base import TableName
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import statements
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
@@ -31,6 +31,16 @@ from ultravect.core.types.written import plain_text
 _TEXT = CanonicalType("text")
 # of which a text in SQL finds the value again, in every database
 _FOUND_BY = frozenset(["smallint", "integer", "bigint", "decimal", "text", "uuid", "date"])
+
+
+def comparable(dialect: Dialect, columns: Sequence[LiveColumn]) -> Callable[[int], str | None]:
+    """The values of columns in SQL, by their positions; None of those whose type has no canonical one."""
+
+    def named(position: int) -> str | None:
+        column = columns[position]
+        return dialect.as_value(dialect.quote(column.name), column.native) if column.type is not None else None
+
+    return named
 
 
 @dataclass

@@ -8,7 +8,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
 from ultravect.core.engine.objects.secrets import SecretPlaces, key_named
-from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.objects.tables import TableRows, comparable
 from ultravect.core.engine.plan.drift import TRUSTED_BYTES, may_trust
 from ultravect.core.engine.plan.leg_plan import ConditionPlan, InputPlan, LegPlan, ScopePlan
 from ultravect.core.engine.plan.planning import Planning
@@ -120,8 +120,8 @@ def _filter(plan: Planning, node: Node, condition: Bound) -> None:
     kept = list(range(len(parts)))
     if isinstance(reader, TableRows):
         dialect = reader.database.dialect
-        columns = reader.columns
-        sql = [render(part, dialect, lambda position: columns[position].type is not None) for part in parts]
+        named = comparable(dialect, reader.columns)
+        sql = [render(part, dialect, named) for part in parts]
         reader.condition = " AND ".join(item for item in sql if item is not None)
         kept = [at for at in kept if sql[at] is None]
     if kept:

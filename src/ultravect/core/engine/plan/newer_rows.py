@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.contracts.mark import ColumnMark, MarkKey
-from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.objects.tables import TableRows, comparable
 from ultravect.core.engine.plan.mark_plan import ByPlan, MarkEntry, MarkPlan
 from ultravect.core.engine.plan.mark_values import ORDERED, as_mark, earlier, end_of, family, literal, parsed
 from ultravect.core.engine.plan.names import quoted
@@ -78,9 +78,10 @@ class _Column:
         if not self._is_ordered:
             return self._newest_read()
         reader = self.reader
-        name = reader.database.dialect.quote(reader.columns[self.position].name)
-        of = reader.database.dialect.quote("newest")
-        found = self._values(f"(SELECT max({name}) AS {name} FROM {reader.origin}) {of}")
+        dialect, column = reader.database.dialect, reader.columns[self.position]
+        name = dialect.quote(column.name)
+        highest = dialect.newest(name, column.native)
+        found = self._values(f"(SELECT {highest} AS {name} FROM {reader.origin}) {dialect.quote('newest')}")
         return next((values[0].as_py() for values in found if len(values)), None), None
 
     @property
@@ -114,9 +115,10 @@ class _Column:
     def count(self, condition: str) -> int | None:
         """How many rows meet an expression; None where the source cannot say, or takes too long to."""
         reader = self.reader
+        dialect = reader.database.dialect
         types = [kind or _TEXT for kind in reader.given]
         bound = bind_condition(parse_condition(condition, ""), Scope(reader.names, types), "")
-        sql = [render(part, reader.database.dialect, lambda place: True) for part in conjuncts(bound)]
+        sql = [render(part, dialect, comparable(dialect, reader.columns)) for part in conjuncts(bound)]
         if any(part is None for part in sql):
             return None
         where = " AND ".join(str(part) for part in sql)

@@ -7,6 +7,7 @@ from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.dialects.base import Change, Dialect, NewColumn
+from ultravect.core.engine.objects.tables import comparable
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.target_checks import TargetCheck
@@ -57,7 +58,7 @@ def _condition(job: Job, live: LiveTable, dialect: Dialect) -> str:
     names = [column.name for column in live.columns]
     types = [column.type or _TEXT for column in live.columns]
     bound = bind_condition(parse_condition(job.into.replaces, _PLACE), Scope(names, types, job.parameters), _PLACE)
-    sql = render(bound, dialect, lambda place: live.columns[place].type is not None)
+    sql = render(bound, dialect, comparable(dialect, live.columns))
     if sql is None:
         raise UltravectError(
             "part-not-plain",

@@ -84,7 +84,7 @@ def checks_of(
         except UltravectError:
             continue
         places = sorted(columns_in(bound))
-        alike = render(bound, dialect, lambda place: types[place].name != "uuid") is not None
+        alike = render(bound, dialect, lambda place: None if types[place].name == "uuid" else "c") is not None
         if not alike or not (dialect.equal_by_bytes or not _has_texts(bound)) or _orders_texts(bound):
             continue
         item = sources[places[0]] if len(places) == 1 else ""

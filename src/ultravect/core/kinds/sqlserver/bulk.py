@@ -86,7 +86,7 @@ class BulkLoad:
         )
         options = f"{_OPTIONS}, TABLOCK" if lock else _OPTIONS
         self._statement = f"INSERT BULK {table} ({declared}) WITH ({options})"
-        self._head = struct.pack("<BH", 0x81, len(columns)) + b"".join(
+        self.head = struct.pack("<BH", 0x81, len(columns)) + b"".join(
             struct.pack("<IH", 0, _NULLABLE) + sent.info + bytes([len(name) // 2]) + name
             for name, sent in zip((column.name.encode("utf-16-le") for column in columns), self._sent, strict=True)
         )
@@ -100,20 +100,24 @@ class BulkLoad:
         """Sends rows; how many the server says it took."""
         return sum(self._send(batch.slice(start, _ROWS_AT_ONCE)) for start in range(0, batch.num_rows, _ROWS_AT_ONCE))
 
-    def _send(self, batch: pa.RecordBatch) -> int:
+    def encoded(self, batch: pa.RecordBatch) -> bytes:
+        """The rows as the protocol has them."""
         arrays = [_held(array, kind) for array, kind in zip(batch.columns, self._kinds, strict=True)]
-        rows = bulk_rows.rows_of(
+        return bulk_rows.rows_of(
             arrays,
             [sent.code for sent in self._sent],
             [sent.width for sent in self._sent],
             [sent.scale for sent in self._sent],
         )
+
+    def _send(self, batch: pa.RecordBatch) -> int:
+        rows = self.encoded(batch)
         self._session.changed(self._statement)
         protocol = self._session.protocol
         protocol.messages = []
         with protocol.querying_context(tds_base.PacketType.BULK):
             writer = protocol._writer
-            writer.write(self._head)
+            writer.write(self.head)
             writer.write(memoryview(rows))
             writer.write(struct.pack("<BHHQ", 0xFD, 0, 0, 0))
         protocol.process_simple_request()

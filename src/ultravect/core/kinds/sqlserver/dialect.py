@@ -63,6 +63,7 @@ _READ_AS = {
     "timestamp": "bigint",
     "rowversion": "bigint",
 }
+_ROW_VERSIONS = frozenset(["rowversion", "timestamp"])
 _AS_TEXT = {"hierarchyid": "ToString", "geography": "STAsText", "geometry": "STAsText"}
 _MOMENTS = {"time": "time", "timestamp": "datetime2", "timestamptz": "datetimeoffset"}
 
@@ -107,6 +108,15 @@ class SqlserverDialect(CommonDialect):
     def key_obstacle(self, kind: CanonicalType) -> str:
         large = self.from_canonical(kind).native.endswith("(max)")
         return f"a key of {kind.name} needs a length, of at most {_MAX_KEY_CHARACTERS}" if large else ""
+
+    def as_value(self, name: str, native: str) -> str:
+        return f"CAST({name} AS bigint)" if native in _ROW_VERSIONS else name
+
+    def newest(self, name: str, native: str) -> str:
+        if native not in _ROW_VERSIONS:
+            return super().newest(name, native)
+        # rows of transactions that are open have higher ones, and are seen later
+        return f"max(CASE WHEN {name} < MIN_ACTIVE_ROWVERSION() THEN CAST({name} AS bigint) END)"
 
     def compared(self, value: str, kind: CanonicalType) -> str:
         # a collation, and blanks at the end, would hide a difference
