@@ -38,12 +38,15 @@ def demo(arguments: argparse.Namespace) -> int:
     stack = Stack.start(state, port=arguments.port, settings={"ULTRAVECT_LOST_AFTER": "5"})
     places: Places | None = None
     try:
-        places = Places.start(arguments.rows)
+        places = Places.start(arguments.rows, stack.postgres.url("postgres"))
         with Client(stack.url, token=stack.token) as client:
             print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
             runs = load(client, stack.files, stack.warehouse, arguments.rows, places.connections(stack.files))
-            print(f"\n{places.another_night()}; the ledger, the lake and the raw copy run again\n", flush=True)
-            for name in ("booking-ledger", "season-lake", "reservations-raw"):
+            print(
+                f"\n{places.another_night()}; the ledger, the accounts, the lake and the raw copy run again\n",
+                flush=True,
+            )
+            for name in ("booking-ledger", "accounts", "season-lake", "reservations-raw"):
                 runs.append(client.wait(client.run(name).id))
                 print_run_or_legs(runs[-1])
             print(
@@ -165,7 +168,7 @@ def shots(arguments: argparse.Namespace) -> int:
     with tempfile.TemporaryDirectory(prefix="ultravect-", dir="/var/tmp") as state:
         os.chmod(state, 0o755)
         stack = Stack.start(Path(state))
-        places = Places.start(4000)
+        places = Places.start(4000, stack.postgres.url("postgres"))
         try:
             take(stack, places, ROOT / "docs" / "screenshots")
         finally:

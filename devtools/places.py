@@ -1,4 +1,4 @@
-"""The demo's other servers: MariaDB, OpenSSH, and the stand-ins for an object store and a web server."""
+"""The demo's other servers: MariaDB, OpenSSH, a web server, and the stand-ins for an object store and SQL Server."""
 
 from __future__ import annotations
 
@@ -11,14 +11,17 @@ from dataclasses import dataclass
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote, urlsplit
 
 from demo.objectstore import ObjectStore
 from demo.places import RESERVATIONS, reservations, weigh_slips, write_forecast, write_masts
+from standins.sqlserver.server import SqlserverStandIn
 
 from devtools.mariadb import MariadbServer
 from devtools.sshd import SshServer
 
 BUCKET = "weather-masts"
+_ACCOUNTS = "accounts"
 _TOKEN = "forecast-for-huts"
 
 
@@ -44,9 +47,12 @@ class Places:
     ssh: SshServer
     store: ObjectStore
     web: ThreadingHTTPServer
+    accounts: SqlserverStandIn
+    postgres: str
 
     @classmethod
-    def start(cls, rows: int) -> Places:
+    def start(cls, rows: int, postgres: str) -> Places:
+        """``postgres``: the URL of a server in which the stand-in for SQL Server has its database."""
         folder = Path(tempfile.mkdtemp(prefix="ultravect-places-", dir="/var/tmp"))
         write_masts(folder / "buckets" / BUCKET, rows)
         write_forecast(folder / "web")
@@ -72,7 +78,7 @@ class Places:
         handler = functools.partial(_WebHandler, directory=str(folder / "web"))
         web = ThreadingHTTPServer(("127.0.0.1", 0), handler)
         threading.Thread(target=web.serve_forever, daemon=True).start()
-        return cls(folder, mariadb, ssh, store, web)
+        return cls(folder, mariadb, ssh, store, web, SqlserverStandIn(postgres, [_ACCOUNTS]), postgres)
 
     def another_night(self) -> str:
         """Guests change their minds: some bookings change, one is new. What happened, in a sentence."""
@@ -91,6 +97,17 @@ class Places:
             folder.mkdir(exist_ok=True)
         return {
             "reservations": ("mariadb", self.mariadb.settings("reservations")),
+            "accounts": (
+                "sqlserver",
+                {
+                    "host": "127.0.0.1",
+                    "port": self.accounts.port,
+                    "database": _ACCOUNTS,
+                    "user": "postgres",
+                    "password": unquote(urlsplit(self.postgres).password or ""),
+                    "tls": "off",
+                },
+            ),
             "exports": ("folder", {"path": str(exports)}),
             "season": ("lake", {"path": str(lake)}),
             "guestbooks": ("sqlite", {"path": str(files / "guestbook.db")}),
@@ -108,6 +125,7 @@ class Places:
         }
 
     def stop(self) -> None:
+        self.accounts.close()
         self.web.shutdown()
         self.store.shutdown()
         self.ssh.remove()

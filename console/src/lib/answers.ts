@@ -132,9 +132,10 @@ export interface components {
          *     * `postgresql` - postgresql
          *     * `sftp` - sftp
          *     * `sqlite` - sqlite
+         *     * `sqlserver` - sqlserver
          * @enum {string}
          */
-        ConnectionKindEnum: "duckdb" | "folder" | "http" | "lake" | "mariadb" | "objectstore" | "postgresql" | "sftp" | "sqlite";
+        ConnectionKindEnum: "duckdb" | "folder" | "http" | "lake" | "mariadb" | "objectstore" | "postgresql" | "sftp" | "sqlite" | "sqlserver";
         Draft: {
             /** @description A job file with comments. */
             file: string;
