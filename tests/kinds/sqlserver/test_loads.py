@@ -209,6 +209,8 @@ def test_an_attempt_that_is_barred_commits_no_more(server: Server, files: Files)
     files.load("id\n1\n", mode="append")
     database = server.database()
     name = TableName("dbo", files.table)
+    (info,) = database.tables(files.table, "", 10)
+    assert (info.name, type(info.rows)) == (f"dbo.{files.table}", int)
     run = f"barred-{files.table}"
     assert database.committed(name, [ReceiptKey(run)]) is None
     job = files.job("id\n2\n", mode="append")

@@ -92,7 +92,7 @@ class Catalogue:
         order = " ORDER BY s.name COLLATE Latin1_General_100_BIN2, o.name COLLATE Latin1_General_100_BIN2"
         found = self._rows("listing tables", _LIST.format(condition=condition) + order)
         infos = [
-            TableInfo(f"{schema}.{name}", _KINDS[kind.strip()], rows, comment or "", TableName(schema, name))
+            TableInfo(f"{schema}.{name}", _KINDS[kind.strip()], _count(rows), comment or "", TableName(schema, name))
             for schema, name, kind, rows, comment in found
         ]
         return [info for info in sorted(infos, key=lambda info: info.name) if info.name > after][:limit]
@@ -119,7 +119,7 @@ class Catalogue:
             _KINDS[kind.strip()],
             self.columns(live, frozenset(keys)),
             self._granted(doing, quoted),
-            rows,
+            _count(rows),
             comment or "",
             [frozenset(names) for names, _, unique, filtered in indexes if unique and not filtered],
             [str(row[0]) for row in self._rows(doing, _REFERRED.format(name=quoted))],
@@ -161,6 +161,10 @@ class Catalogue:
         asked = ", ".join(f"HAS_PERMS_BY_NAME({quoted}, 'OBJECT', '{privilege}')" for privilege in wanted)
         (row,) = self._rows(doing, f"SELECT {asked}")
         return frozenset(privilege for privilege, has in zip(wanted, row, strict=True) if has)
+
+
+def _count(rows: Any) -> int | None:
+    return None if rows is None else int(rows)
 
 
 def declared(
