@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 
 from ultravect.core.contracts.catalogue import PRIVILEGES, LiveCheck, LiveColumn, LiveTable
-from ultravect.core.contracts.target import NEEDS, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan import make
@@ -44,6 +44,9 @@ class FakeTarget:
 
     def may_create(self, name: TableName) -> str:
         return self.refuses_to_create
+
+    def remarks(self) -> Sequence[Remark]:
+        return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         self.asked.append(needs)

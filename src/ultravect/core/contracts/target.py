@@ -125,6 +125,15 @@ class SwapNeeds:
     changes: bool = False
 
 
+@dataclass(frozen=True)
+class Remark:
+    """What a user had better know of loads into a target: a code, a sentence, and what helps."""
+
+    code: str
+    message: str
+    fix: str
+
+
 class Target(Protocol):
     """What rows can be written into: a database, or files. Methods open and close their own sessions."""
 
@@ -181,6 +190,9 @@ class Target(Protocol):
 
         UltravectError where an attempt is committing at this moment, or the target cannot be reached.
         """
+
+    def remarks(self) -> Sequence[Remark]:
+        """How the target is set up, where that makes loads slower or readers wait."""
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         """Why another table may not take the place of this one when it is overwritten, or had better not; "" where it may."""

@@ -13,7 +13,7 @@ from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Database, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Database, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.local_file import file_steps, write_obstacle
@@ -104,6 +104,9 @@ class LocalDatabase(ABC):
 
     def _granted(self) -> frozenset[str]:
         return frozenset(["SELECT"]) if self._write_obstacle() else PRIVILEGES
+
+    def remarks(self) -> Sequence[Remark]:
+        return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in a database of one file, deleting is as quick"

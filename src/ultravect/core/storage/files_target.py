@@ -16,7 +16,7 @@ from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.storage import Listing, Storage
-from ultravect.core.contracts.target import SwapNeeds
+from ultravect.core.contracts.target import Remark, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.writers import WRITTEN_FORMATS
@@ -124,6 +124,9 @@ class FilesTarget:
         if found is not None:
             self.settle_marks(found.mark_changes)
         return found
+
+    def remarks(self) -> Sequence[Remark]:
+        return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "the target is files"

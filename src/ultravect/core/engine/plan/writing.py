@@ -39,6 +39,8 @@ def plan_mode(job: Job, plan: Planning) -> None:
         _privileges(job, plan, plan.live)
     _without_effect(job, plan)
     plan_statements(job, plan)
+    for remark in plan.target.remarks() if plan.target is not None and not plan.errors else ():
+        plan.add("note", remark.code, remark.message, "into.connection", remark.fix)
     if not plan.receipts:
         plan.add(
             "note",

@@ -22,7 +22,7 @@ from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Load, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Load, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
@@ -188,6 +188,9 @@ class LakeDatabase:
 
     def drop(self, table: TableName) -> None:
         """Nothing of ours stands in the lake but versions, which ``keep_versions`` removes."""
+
+    def remarks(self) -> Sequence[Remark]:
+        return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "a commit replaces the files of the table at once"

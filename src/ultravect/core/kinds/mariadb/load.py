@@ -1,4 +1,4 @@
-"""Loads rows into a MariaDB or MySQL table by LOAD DATA LOCAL from a pipe, in one transaction.
+"""Loads rows into a MariaDB or MySQL table, in one transaction.
 
 Rows of a transaction are invisible to others until it commits, so append loads straight into the table. What cannot be
 part of a transaction here, since CREATE and RENAME commit by themselves, is done next to the table: a new one is filled
@@ -10,17 +10,11 @@ Between the commit and the renaming, the receipt says what is left to be renamed
 holds a lock of the server named like its staging table, by which others distinguish staging that is in use from what a dead
 session has left.
 
-With LOCAL, the server makes warnings out of values that it does not take, and changes them. So a load with a single
-warning is undone.
+A load with a single warning is undone: see ``transfer``.
 """
 
 from __future__ import annotations
 
-import fcntl
-import os
-import queue
-import secrets
-import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from functools import partial
@@ -35,7 +29,7 @@ from ultravect.core.contracts.load import DELETE_AND_INSERT, Counts, LoadOrder
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
-from ultravect.core.dialects.base import Dialect, NewColumn, TableName
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb.session import LOST, REFUSED, SessionStatements, translate
@@ -50,6 +44,7 @@ from ultravect.core.kinds.mariadb.staging import (
     may_swap,
 )
 from ultravect.core.kinds.mariadb.table_guard import TableGuard
+from ultravect.core.kinds.mariadb.transfer import transfer
 from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.marks import MarkTable
 from ultravect.core.loading.receipts import ReceiptTable
@@ -58,21 +53,7 @@ from ultravect.core.loading.refusals import (
     require_empty,
     waiting_message,
 )
-from ultravect.core.loading.text_lines import tabbed_lines
 
-_GEOMETRIES = frozenset(
-    [
-        "geometry",
-        "point",
-        "linestring",
-        "polygon",
-        "multipoint",
-        "multilinestring",
-        "multipolygon",
-        "geometrycollection",
-    ]
-)
-_PIPE_BYTES = 1 << 20  # so that neither side waits for the other at every page
 LOCK_SECONDS = 60
 _VERSIONED = (
     "SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table} "
@@ -114,19 +95,7 @@ class MariadbLoad(IsolatingLoad):
             # what comes before rows is done later, in the transaction that publishes
             require_empty(order, self._count(self._table))
         self._loaded = 0
-        self._pipe = f"ultravect-{secrets.token_hex(8)}"
-        self._reading, self._stream = os.pipe()
-        with suppress(OSError):  # a user may own only so many pages of pipes
-            fcntl.fcntl(self._stream, fcntl.F_SETPIPE_SZ, _PIPE_BYTES)
-        session.files.offer(self._pipe.encode(), self._reading)
-        self._failed: queue.Queue[BaseException | None] = queue.Queue()
-        known = live.columns if live else ()
-        bits = frozenset(column.name for column in known if column.base == "bit")
-        shapes = frozenset(column.name for column in known if column.base in _GEOMETRIES)
-        self._loading = threading.Thread(
-            target=self._load, args=(order.sent, bits, shapes), name="load data", daemon=True
-        )
-        self._loading.start()
+        self._transfer = transfer(session, dialect, self._rows, order.sent, live.columns if live else ())
 
     def _prepare(self) -> None:
         """What comes before rows, in the transaction that publishes; and how many rows there are then."""
@@ -143,44 +112,6 @@ class MariadbLoad(IsolatingLoad):
         """Runs a statement; the first row of its answer, where it has one."""
         return first_row(self._session, statement)
 
-    def _statement(self, columns: Sequence[NewColumn], bits: frozenset[str], shapes: frozenset[str]) -> str:
-        targets, settings = [], []
-        for number, column in enumerate(columns):
-            name = self._dialect.quote(column.name)
-            form = "UNHEX({})" if column.type.name == "binary" else None
-            if column.name in shapes:
-                form = "ST_GeomFromText({})"
-            if column.name in bits:
-                form = "CAST({} AS UNSIGNED)" if column.type.name == "boolean" else "UNHEX({})"
-            if form is None:
-                targets.append(name)
-            else:
-                targets.append(f"@v{number}")
-                settings.append(f"{name} = {form.format(f'@v{number}')}")
-        return (
-            f"LOAD DATA LOCAL INFILE '{self._pipe}' INTO TABLE {self._rows} CHARACTER SET utf8mb4 "
-            "FIELDS TERMINATED BY '\\t' ESCAPED BY '\\\\' LINES TERMINATED BY '\\n' "
-            f"({', '.join(targets)})" + (f" SET {', '.join(settings)}" if settings else "")
-        )
-
-    def _load(self, columns: Sequence[NewColumn], bits: frozenset[str], shapes: frozenset[str]) -> None:
-        """The statement lasts as long as rows come through the pipe."""
-        error: BaseException | None = None
-        try:
-            self._session.query(self._statement(columns, bits, shapes).encode())
-            self._loaded = self._session.affected_rows()
-        except BaseException as caught:
-            error = caught
-        self._failed.put(error)
-        self._session.files.withdraw()
-        # a thread that still writes must not wait for a reader
-        os.close(self._reading)
-
-    def _raise_failure(self) -> None:
-        error = self._failed.get()
-        if error is not None:
-            raise error
-
     def _count(self, table: str) -> int:
         row = self._execute(f"SELECT count(*) FROM {table}")
         return int(row[0]) if row else 0
@@ -190,21 +121,14 @@ class MariadbLoad(IsolatingLoad):
             return
         batch = self._numbered(batch, self._given)
         self._given += batch.num_rows
-        rows = memoryview(tabbed_lines(batch))
-        try:
-            while rows:
-                rows = rows[os.write(self._stream, rows) :]
-        except BrokenPipeError:
-            self._loading.join()
-            self._raise_failure()
-            raise
+        self._transfer.write(batch)
 
     def _refusal(self, error: Exception) -> str | None:
         return str(error.args[-1]) if isinstance(error, MySQLdb.Error) and error.args[0] in REFUSED else None
 
     def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
         self.close()
-        self._raise_failure()
+        self._loaded = self._transfer.loaded()
         warning = self._execute("SHOW WARNINGS LIMIT 1")
         if warning is not None:
             raise UltravectError(
@@ -256,10 +180,7 @@ class MariadbLoad(IsolatingLoad):
 
     def close(self) -> None:
         """Ends the stream of rows, and waits for the statement."""
-        if self._stream >= 0:
-            os.close(self._stream)
-            self._stream = -1
-        self._loading.join()
+        self._transfer.close()
 
     def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
         order = self._order

@@ -19,7 +19,7 @@ from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
@@ -195,6 +195,9 @@ class PostgresqlDatabase:
     @property
     def database(self) -> PostgresqlDatabase:
         return self
+
+    def remarks(self) -> Sequence[Remark]:
+        return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         with self._session("plan") as session, explained(self._name, f"looking whether {live.name} can be replaced"):

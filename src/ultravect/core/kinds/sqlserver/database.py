@@ -15,7 +15,7 @@ from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
@@ -193,6 +193,14 @@ class SqlserverDatabase:
 
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
+
+    def remarks(self) -> Sequence[Remark]:
+        ((_, versioned),) = self._kept.rows("asking for snapshots", _SNAPSHOTS)
+        if versioned:
+            return ()
+        what = f"connection {self._name}: READ_COMMITTED_SNAPSHOT is off, so readers of a table wait until a load that changes it has ended"
+        fix = "ALTER DATABASE … SET READ_COMMITTED_SNAPSHOT ON lets them read the old rows meanwhile"
+        return (Remark("readers-wait-for-loads", what, fix),)
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in SQL Server the rows are deleted and inserted in one transaction"
