@@ -35,6 +35,7 @@ _STAGING = {
     "mariadb": "SELECT count(*) FROM information_schema.tables WHERE table_name REGEXP '^ultravect_(stage|old)_'",
     "sqlite": "SELECT count(*) FROM sqlite_schema WHERE name LIKE 'ultravect_sta%'",
     "duckdb": "SELECT count(*) FROM duckdb_tables() WHERE table_name LIKE 'ultravect_sta%'",
+    "sqlserver": "SELECT count(*) FROM sys.tables WHERE name LIKE 'ultravect_sta%'",
 }
 _SAFE = ["--innodb-flush-log-at-trx-commit=1"]  # as a server that is not for tests
 _runs = itertools.count(1)

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import shutil
 import sqlite3
+import subprocess
+import sys
 import tempfile
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import closing, nullcontext
@@ -15,7 +17,6 @@ from typing import Any
 import duckdb
 import psycopg
 import pymssql
-from standins.sqlserver.server import SqlserverStandIn
 
 from devtools.mariadb import MariadbServer
 from devtools.postgres import PostgresServer
@@ -38,6 +39,9 @@ REAL = KINDS[:-1]
 """Those that are no stand-ins, whose names of columns are all their own."""
 
 _TSQL = "pairs_tsql"
+_started: list[subprocess.Popen[str]] = []
+"""Kept, for a process whose input is closed ends."""
+
 _NULL_SAFE = {
     "postgresql": "IS NOT DISTINCT FROM",
     "mariadb": "<=>",
@@ -107,18 +111,18 @@ def make_places(postgres: PostgresServer, database: str, mariadb: MariadbServer,
     def maria(statement: str) -> list[tuple[Any, ...]]:
         return mariadb.execute(statement, database="pairs")
 
-    server = SqlserverStandIn(postgres.url("postgres"), [_TSQL])
+    port = _sqlserver(postgres)
 
     def sqlserver(statement: str) -> list[tuple[Any, ...]]:
         # by another driver than ours
         with closing(
-            pymssql.connect("127.0.0.1", "postgres", postgres.password, _TSQL, port=server.port, autocommit=True)
+            pymssql.connect("127.0.0.1", "postgres", postgres.password, _TSQL, port=port, autocommit=True)
         ) as session:
             cursor = session.cursor()
             cursor.execute(statement)
             return cursor.fetchall() if cursor.description else []
 
-    sql_settings = {**settings, "port": server.port, "database": _TSQL, "tls": "off"}
+    sql_settings = {**settings, "port": port, "database": _TSQL, "tls": "off"}
     roots = [str(folder)]
     made = {
         "postgresql": Place("postgresql", ConnectionSpec("pg", "postgresql", settings), postgresql),
@@ -133,6 +137,32 @@ def make_places(postgres: PostgresServer, database: str, mariadb: MariadbServer,
         for statement in (torture.create, *torture.inserts):
             place.sql(statement)
     return made
+
+
+def lake_place(folder: Path) -> Place:
+    """A lake, which runs no statements: of them, only the drop of a table is done here."""
+
+    def sql(statement: str) -> list[tuple[Any, ...]]:
+        shutil.rmtree(folder / statement.removeprefix("DROP TABLE IF EXISTS "), ignore_errors=True)
+        return []
+
+    folder.mkdir(exist_ok=True)
+    return Place("lake", ConnectionSpec("lake", "lake", {"path": str(folder)}, [str(folder)]), sql)
+
+
+def _sqlserver(postgres: PostgresServer) -> int:
+    """The port of a stand-in for SQL Server, in a process of its own, which ends with this one."""
+    command = [sys.executable, "-m", "standins.sqlserver.server", "--postgres", postgres.url("postgres")]
+    process = subprocess.Popen(
+        [*command, "--database", _TSQL, "--until-input-ends"],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
+        cwd=Path(__file__).parent.parent,
+    )
+    _started.append(process)
+    assert process.stdout is not None
+    return int(process.stdout.readline())
 
 
 @dataclass
@@ -213,11 +243,12 @@ def there_and_back(a: Place, b: Place) -> Trip:
     return Trip(first, second, a.different(back))
 
 
-def _matrix(places: Mapping[str, Place]) -> str:
+def _matrix(places: Mapping[str, Place], lake: Place) -> str:
     lines = [
         "# Every pair of databases, there and back",
         "",
-        f"Made by `./dev matrix`, on real servers: a table with {len(COLUMNS)} types and their extreme values",
+        "Made by `./dev matrix`, on real servers (SQL Server by its [stand-in](stand-ins.md)), and into a lake (Delta Lake): a",
+        f"table with {len(COLUMNS)} types and their extreme values",
         "(64-bit limits, 38 digits, a text of a million characters, emoji, empty texts, years 1 and 9999, microseconds, NULL",
         "everywhere) is copied from each database into a new table of each, and back into a table like the first. The first",
         "database itself compares. What a copy changes, it announces; on the way back from MariaDB the zone of moments is said",
@@ -227,7 +258,7 @@ def _matrix(places: Mapping[str, Place]) -> str:
         "|---|---|---|---|",
     ]
     for a in places.values():
-        for b in places.values():
+        for b in (*places.values(), lake):
             trip = there_and_back(a, b)
             equal = f"{len(COLUMNS) - len(trip.different)} of {len(COLUMNS)}"
             shown = "; ".join(trip.there.announced) or "nothing"
@@ -246,7 +277,7 @@ def matrix(*sections: Callable[[Mapping[str, Place]], str]) -> str:
     try:
         postgres.execute("CREATE DATABASE pairs")
         places = make_places(postgres, "pairs", mariadb, folder)
-        return _matrix(places) + "".join(more(places) for more in sections)
+        return _matrix(places, lake_place(folder / "lake")) + "".join(more(places) for more in sections)
     finally:
         mariadb.remove()
         postgres.remove()

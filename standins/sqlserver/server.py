@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import socket
 import ssl
+import sys
 import threading
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -187,12 +188,16 @@ def main() -> None:
     parser.add_argument("--port", type=int, default=0)
     parser.add_argument("--certificate", default="")
     parser.add_argument("--encryption", choices=["off", "on", "required"], default="off")
+    parser.add_argument("--until-input-ends", action="store_true", help="end with the program that has started it")
     given = parser.parse_args()
     server = SqlserverStandIn(
         given.postgres, given.database, port=given.port, certificate=given.certificate, encryption=given.encryption
     )
     print(server.port, flush=True)
-    threading.Event().wait()
+    if given.until_input_ends:
+        sys.stdin.read()
+    else:
+        threading.Event().wait()
 
 
 if __name__ == "__main__":

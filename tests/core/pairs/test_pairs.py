@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 from devtools.natives import LIMITED, NATIVES, fates, make
-from devtools.pairs import KINDS, Place, there_and_back
+from devtools.pairs import KINDS, Place, lake_place, there_and_back
 
 from ultravect.core.engine.objects.connections import database_of
 
@@ -21,6 +23,15 @@ def test_there_and_back(places: dict[str, Place], source: str, target: str) -> N
     assert trip.different == []
     # what changes the meaning of a value is said beforehand
     assert any("without its zone" in item for item in trip.there.announced) == (target == "mariadb")
+
+
+@pytest.mark.parametrize("source", KINDS)
+def test_into_a_lake_and_back(places: dict[str, Place], tmp_path: Path, source: str) -> None:
+    trip = there_and_back(places[source], lake_place(tmp_path / "lake"))
+    for copied in (trip.there, trip.back):
+        assert copied.result is not None
+        assert (copied.result.tally.inserted, copied.rejected) == (3, [])
+    assert trip.different == []
 
 
 @pytest.mark.parametrize("source", KINDS)

@@ -19,7 +19,7 @@ from ultravect.core.model.connection import secret_keys
 from ultravect.core.model.document import CONNECTION, write_file
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
 from ultravect.service.api.problems import Problem, not_found
-from ultravect.service.api.serializers import (
+from ultravect.service.api.serializers.places import (
     ConnectionSerializer,
     ProbeRequestSerializer,
     ProbeSerializer,

@@ -8,7 +8,7 @@ from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
 from ultravect.service.api.response_parts import shaped
-from ultravect.service.api.serializers import Text
+from ultravect.service.api.serializers.common import Text
 from ultravect.service.records.models import Feed, FeedEntry, FileState
 
 

@@ -31,7 +31,7 @@ from ultravect.service.api.feed_serializers import (
 )
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file, structure_of
 from ultravect.service.api.problems import Problem, not_found
-from ultravect.service.api.serializers import DraftSerializer
+from ultravect.service.api.serializers.declaring import DraftSerializer
 from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import names_of
 from ultravect.service.records.models import Feed, FeedEntry, FeedRevision, Job, Role

@@ -26,22 +26,23 @@ from ultravect.core.patterns import has_pattern
 from ultravect.service.api.connections import connection_named
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file, structure_of
 from ultravect.service.api.problems import Problem, not_found
-from ultravect.service.api.serializers import (
+from ultravect.service.api.serializers.declaring import (
     CheckSerializer,
     DraftInputSerializer,
     DraftSerializer,
     JobSerializer,
     JobSummarySerializer,
-    MarkInputSerializer,
-    MarkSerializer,
     RehearsalInputSerializer,
     RehearsalSerializer,
     RevisionSerializer,
+)
+from ultravect.service.api.serializers.places import TranslationSerializer, TypesInputSerializer
+from ultravect.service.api.serializers.running import (
+    MarkInputSerializer,
+    MarkSerializer,
     RunInputSerializer,
     RunSerializer,
     SetMarkSerializer,
-    TranslationSerializer,
-    TypesInputSerializer,
 )
 from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import find_job, layout_named_by, layout_version, names_of

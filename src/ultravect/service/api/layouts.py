@@ -21,12 +21,8 @@ from ultravect.core.model.problems import did_you_mean
 from ultravect.service.api.connections import connection_named
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file, structure_of
 from ultravect.service.api.problems import Problem, not_found
-from ultravect.service.api.serializers import (
-    FitRequestSerializer,
-    FitSerializer,
-    LayoutSerializer,
-    RevisionSerializer,
-)
+from ultravect.service.api.serializers.declaring import RevisionSerializer
+from ultravect.service.api.serializers.places import FitRequestSerializer, FitSerializer, LayoutSerializer
 from ultravect.service.records.lookup import find_layout, layout_version, names_of
 from ultravect.service.records.models import Job, LayoutVersion, Role, SavedLayout
 from ultravect.service.records.versions import save_version

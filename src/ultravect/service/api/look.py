@@ -18,7 +18,7 @@ from ultravect.core.engine.look.raw import MAX_BYTES
 from ultravect.core.model.document import LAYOUT
 from ultravect.service.api.connections import connection_named
 from ultravect.service.api.problems import Problem
-from ultravect.service.api.serializers import (
+from ultravect.service.api.serializers.places import (
     AnswerSerializer,
     ObjectsSerializer,
     PreviewRequestSerializer,

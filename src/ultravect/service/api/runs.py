@@ -34,7 +34,7 @@ from ultravect.core.model.document import job_from_data
 from ultravect.service.api.authentication import BearerToken
 from ultravect.service.api.connections import connection_named
 from ultravect.service.api.problems import Problem, not_found, problem_body
-from ultravect.service.api.serializers import (
+from ultravect.service.api.serializers.running import (
     ChangeSerializer,
     LegInputSerializer,
     RejectSerializer,

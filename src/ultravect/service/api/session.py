@@ -16,7 +16,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ultravect.service.api.problems import Problem, not_found
-from ultravect.service.api.serializers import (
+from ultravect.service.api.serializers.people import (
     NewTokenSerializer,
     SignInSerializer,
     TokenRequestSerializer,

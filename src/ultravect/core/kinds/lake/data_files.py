@@ -195,6 +195,10 @@ def _statistics(metadata: Any, schema: pa.Schema) -> Mapping[str, Any]:
     return {"numRecords": metadata.num_rows, "minValues": least, "maxValues": most, "nullCount": nulls}
 
 
+_MILLISECOND = dt.timedelta(milliseconds=1)
+_LAST_MOMENT = dt.datetime.max - _MILLISECOND
+
+
 def _written(value: Any, *, up: bool = False) -> Any:
     """A bound as JSON has it, None where it can be none; ``up``: what is shortened must not become less."""
     if isinstance(value, bool | bytes):
@@ -208,7 +212,11 @@ def _written(value: Any, *, up: bool = False) -> Any:
     if isinstance(value, dt.datetime):
         # milliseconds are what readers keep
         rest = value.microsecond % 1000
-        value = value - dt.timedelta(microseconds=rest) + dt.timedelta(milliseconds=int(up and rest > 0))
+        value -= dt.timedelta(microseconds=rest)
+        if up and rest:
+            if value.replace(tzinfo=None) > _LAST_MOMENT:
+                return None
+            value += _MILLISECOND
         written = value.replace(tzinfo=None).isoformat(timespec="milliseconds")
         return f"{written}Z" if value.tzinfo else written
     if isinstance(value, dt.date):

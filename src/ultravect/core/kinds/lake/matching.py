@@ -219,9 +219,9 @@ def _may_have(file: DataFile, key: str, low: Any, high: Any) -> bool:
     least, most = file.partition.get(key, file.least.get(key)), file.partition.get(key, file.most.get(key))
     if low is None or least is None or most is None:
         return True
-    if isinstance(most, dt.datetime):
-        most += dt.timedelta(milliseconds=1)  # bounds are kept in milliseconds
     try:
+        if isinstance(most, dt.datetime):
+            most += dt.timedelta(milliseconds=1)  # bounds are kept in milliseconds
         return bool(least <= high and low <= most)
-    except TypeError:
+    except (TypeError, OverflowError):
         return True
