@@ -116,7 +116,7 @@ class TokensView(APIView):
                 user=user.username,
                 id=token.pk,
                 role=role,
-                sites=token.sites,
+                **({"sites": ", ".join(token.sites)} if token.sites else {}),
             )
         token.token = text  # type: ignore[attr-defined]
         return Response(NewTokenSerializer(token).data, status=201)
