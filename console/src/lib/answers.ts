@@ -133,9 +133,10 @@ export interface components {
          *     * `sftp` - sftp
          *     * `sqlite` - sqlite
          *     * `sqlserver` - sqlserver
+         *     * `warehouse` - warehouse
          * @enum {string}
          */
-        ConnectionKindEnum: "duckdb" | "folder" | "http" | "lake" | "mariadb" | "objectstore" | "postgresql" | "sftp" | "sqlite" | "sqlserver";
+        ConnectionKindEnum: "duckdb" | "folder" | "http" | "lake" | "mariadb" | "objectstore" | "postgresql" | "sftp" | "sqlite" | "sqlserver" | "warehouse";
         Draft: {
             /** @description A job file with comments. */
             file: string;

@@ -155,6 +155,9 @@ class Target(Protocol):
     partitions: bool
     """Whether columns can divide the files of a new table: see ``NewTable.partition_by``."""
 
+    enforces_keys: bool
+    """Whether a key of a table keeps rows apart; where it is only declared, loads alone do."""
+
     truncates: bool
     """Whether taking all rows away at once is another thing than deleting them."""
 

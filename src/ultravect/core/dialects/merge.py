@@ -80,8 +80,10 @@ class Merge:
         """The numbers of staged rows that ``drop_repeats`` would drop, each with that of the row that stays."""
         order = "ASC" if first else "DESC"
         row = self.dialect.quote(ROW)
-        window = f"OVER (PARTITION BY {self._key_names()} ORDER BY {row} {order})"
-        numbered = f"SELECT {row} AS lost, first_value({row}) {window} AS kept, row_number() {window} AS place FROM {self.staged}"
+        window = f"PARTITION BY {self._key_names()} ORDER BY {row} {order}"
+        # some databases want a frame to be named, where there can be one
+        kept = f"first_value({row}) OVER ({window} ROWS UNBOUNDED PRECEDING) AS kept"
+        numbered = f"SELECT {row} AS lost, {kept}, row_number() OVER ({window}) AS place FROM {self.staged}"
         return self.dialect.first_rows(f"SELECT lost, kept FROM ({numbered}) n WHERE place > 1 ORDER BY lost", limit)
 
     def differing(self, limit: int) -> str:

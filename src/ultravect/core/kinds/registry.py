@@ -19,7 +19,19 @@ from ultravect.core.model.problems import did_you_mean
 
 GROUP = "ultravect.kinds"
 _OURS = "ultravect.core.kinds."
-_ORDER = ("postgresql", "mariadb", "sqlite", "duckdb", "sqlserver", "lake", "folder", "objectstore", "sftp", "http")
+_ORDER = (
+    "postgresql",
+    "mariadb",
+    "sqlite",
+    "duckdb",
+    "sqlserver",
+    "lake",
+    "warehouse",
+    "folder",
+    "objectstore",
+    "sftp",
+    "http",
+)
 
 
 @functools.cache

@@ -12,32 +12,23 @@ from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Database, Remark, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Database, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.local_file import file_steps, write_obstacle
 from ultravect.core.loading.local_load import committed_in
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.model.connection import DatabaseFileSettings
 
 
-class LocalDatabase(ABC):
+class LocalDatabase(UsualDatabase, ABC):
     """The part of ``Database`` that is the same in all of them; sessions have ``execute``, as the modules of drivers give them."""
 
     dialect: Dialect
     needs: Mapping[str, frozenset[str]] = NEEDS
-    can_isolate = True
-    locks_tables = False
-    truncates = False
-    stages: Stages | None = None
     together = None
-    exclusive_file = ""
-    shares_snapshots = False
-    keeps_versions = False
-    versions = None
-    partitions = False
     _begin = "BEGIN TRANSACTION"
 
     def __init__(self, name: str, settings: DatabaseFileSettings, roots: Sequence[str]) -> None:
@@ -104,9 +95,6 @@ class LocalDatabase(ABC):
 
     def _granted(self) -> frozenset[str]:
         return frozenset(["SELECT"]) if self._write_obstacle() else PRIVILEGES
-
-    def remarks(self) -> Sequence[Remark]:
-        return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in a database of one file, deleting is as quick"

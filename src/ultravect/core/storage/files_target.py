@@ -41,6 +41,7 @@ class FilesTarget:
     locks_tables = False
     truncates = False
     partitions = False
+    enforces_keys = True
     exclusive_file = ""
     stages: Stages | None = None
     together = None

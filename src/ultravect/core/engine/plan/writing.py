@@ -69,8 +69,8 @@ def _keys(job: Job, plan: Planning) -> None:
     plan.columns = [replace(column, key=column.name in keys) for column in plan.columns]
     if not keys or plan.live is None or plan.is_new or plan.errors or plan.live.keeps_apart(keys):
         return
-    if plan.target is not None and plan.target.database is not None and plan.target.database.versions is not None:
-        what = f"nothing keeps {', '.join(keys)} apart in {plan.live.name} but loads with these keys: the format enforces no keys"
+    if plan.target is not None and not plan.target.enforces_keys:
+        what = f"nothing keeps {', '.join(keys)} apart in {plan.live.name} but loads with these keys: keys are not enforced there"
         plan.add("note", "keys-not-enforced", what, "into.keys")
         return
     plan.add(

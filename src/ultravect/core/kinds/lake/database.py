@@ -59,6 +59,7 @@ class LakeDatabase:
     shares_snapshots = False
     keeps_versions = True
     partitions = True
+    enforces_keys = False
 
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
         self._name, self._settings = name, settings

@@ -6,13 +6,13 @@ import os
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
-from urllib.parse import urlsplit
 
 import pyarrow.fs as pafs
 
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.settings import LakeSettings
+from ultravect.core.loading.bucket import bucket_files
 from ultravect.core.loading.local_file import folder_inside
 
 LOG = "_delta_log"
@@ -41,18 +41,7 @@ class LakePlace:
         if self.is_folder:
             folder = self._folder()
             return pafs.SubTreeFileSystem(str(folder), pafs.LocalFileSystem())
-        endpoint = urlsplit(settings.endpoint) if settings.endpoint else None
-        store = pafs.S3FileSystem(
-            access_key=settings.access_key,
-            secret_key=settings.secret_key,
-            session_token=settings.session_token or None,
-            region=settings.region,
-            scheme=endpoint.scheme if endpoint else "https",
-            endpoint_override=endpoint.netloc if endpoint else None,
-            connect_timeout=_CONNECT_SECONDS,
-            request_timeout=_ANSWER_SECONDS,
-        )
-        return pafs.SubTreeFileSystem(f"{settings.bucket}/{settings.prefix}".strip("/"), store)
+        return bucket_files(settings)
 
     def reach(self) -> str:
         """Where the place is, once it was reached; UltravectError where it is not there."""

@@ -26,7 +26,6 @@ from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
@@ -44,21 +43,24 @@ from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import clear_leftovers, swap_obstacle
-from ultravect.core.kinds.mariadb.transfer import file_settings
+from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"])
 
 
-class MariadbDatabase:
+class MariadbDatabase(UsualDatabase):
     """See ``Database``."""
+
+    together = None
 
     def __init__(self, name: str, settings: MariadbSettings, roots: Sequence[str]) -> None:
         self._name = name
@@ -70,16 +72,6 @@ class MariadbDatabase:
             "overwrite": NEEDS["overwrite"] | {"CREATE", "ALTER", "DROP"},
             "upsert": NEEDS["upsert"] | {"CREATE", "DROP"},
         }
-        self.can_isolate = True
-        self.locks_tables = False
-        self.partitions = False
-        self.versions = None
-        self.truncates = False
-        self.exclusive_file = ""
-        self.shares_snapshots = False
-        self.keeps_versions = False
-        self.stages: Stages | None = None
-        self.together = None
 
     def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
         with self._idle.session(doing) as opened, opened.cursor() as cursor:
@@ -349,16 +341,7 @@ class MariadbDatabase:
 
     def remarks(self) -> Sequence[Remark]:
         with self._idle.session("asking how rows may be sent") as opened:
-            allowed, _ = file_settings(opened)
-        if allowed:
-            return ()
-        return (
-            Remark(
-                "load-by-inserts",
-                f"connection {self._name}: its server takes no LOAD DATA LOCAL, so rows are sent by INSERT, some five times slower",
-                "have local_infile switched on: SET GLOBAL local_infile = 1",
-            ),
-        )
+            return remarks_of(self._name, opened)
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         if "LOCK TABLES" not in self._privileges_listed(live.name.schema or self._settings.database):

@@ -18,8 +18,7 @@ from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
@@ -39,14 +38,17 @@ from ultravect.core.loading.key_ranges import ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _SYNTAX = b"42601"
 
 
-class PostgresqlDatabase:
+class PostgresqlDatabase(UsualDatabase):
     """See ``Database``."""
+
+    locks_tables = truncates = shares_snapshots = True
 
     def __init__(self, name: str, settings: PostgresqlSettings, roots: Sequence[str] = ()) -> None:
         self._name = name
@@ -54,15 +56,7 @@ class PostgresqlDatabase:
         self._roots = roots
         self.dialect: Dialect = PostgresqlDialect()
         self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
-        self.can_isolate = True
-        self.locks_tables = True
-        self.partitions = False
-        self.versions = None
-        self.truncates = True
-        self.exclusive_file = ""
-        self.shares_snapshots = True
-        self.keeps_versions = False
-        self.stages: Stages | None = PostgresqlStages(
+        self.stages = PostgresqlStages(
             name, self.dialect, settings.staging, lambda doing: sign_in(name, settings, doing, roots)
         )
 
@@ -195,9 +189,6 @@ class PostgresqlDatabase:
     @property
     def database(self) -> PostgresqlDatabase:
         return self
-
-    def remarks(self) -> Sequence[Remark]:
-        return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         with self._session("plan") as session, explained(self._name, f"looking whether {live.name} can be replaced"):

@@ -14,7 +14,6 @@ from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
@@ -31,6 +30,7 @@ from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
@@ -40,18 +40,11 @@ _SNAPSHOTS = (
 )
 
 
-class SqlserverDatabase:
+class SqlserverDatabase(UsualDatabase):
     """See ``Database``."""
 
-    can_isolate = True
     locks_tables = True
-    partitions = False
-    versions = None
     truncates = True
-    exclusive_file = ""
-    shares_snapshots = False
-    keeps_versions = False
-    stages: Stages | None = None
     together = None
 
     def __init__(self, name: str, settings: SqlserverSettings, roots: Sequence[str]) -> None:

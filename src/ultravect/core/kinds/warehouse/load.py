@@ -1,0 +1,219 @@
+"""Staged loads: rows go to the bucket as Parquet files, one COPY brings them into a temporary table, and a few statements into the
+target, in one transaction."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import psycopg
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from ultravect.core.contracts.load import STAGED, Counts, LoadOrder
+from ultravect.core.contracts.mark import MarkChange
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import Verified
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.warehouse.session import Session
+from ultravect.core.kinds.warehouse.settings import WarehouseSettings
+from ultravect.core.kinds.warehouse.staged_files import StagedFiles, literals
+from ultravect.core.loading.isolating_load import Matches
+from ultravect.core.loading.local_load import LocalLoad
+from ultravect.core.loading.marks import MarkTable, entries, mark_moved
+from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.refusals import attempt_replaced, column_gone
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.written import plain_text
+
+_FILE_BYTES = 96 << 20
+_FILES_TEXT = frozenset(["uuid", "json", "time"])
+"""Types that files have as texts: the warehouse converts them."""
+
+
+class WarehouseLoad(LocalLoad):
+    """See ``LocalLoad``. Other sessions wait for the table's lock where the load looks at the rows that are there."""
+
+    def __init__(
+        self,
+        session: Session,
+        connection: str,
+        settings: WarehouseSettings,
+        dialect: Dialect,
+        order: LoadOrder,
+        files: StagedFiles,
+        natives: dict[str, str],
+        folder: Path,
+    ) -> None:
+        """``natives``: the types of the columns of the table that is there; ``folder``: where files are written before they are uploaded."""
+        self._session, self._statements = session, session
+        self._connection, self._settings = connection, settings
+        self._files, self._folder = files, folder
+        self._natives = natives if order.create is None else {}
+        self._local: pq.ParquetWriter | None = None
+        self._path = folder / "rows.parquet"
+        self._number = 0
+        self._locked = order.create is not None
+        super().__init__(dialect, order)
+        if not order.staged:
+            self._stage()
+        self._schema = pa.schema([(column.name, self._held(column.type)) for column in order.sent])
+
+    @staticmethod
+    def _held(kind: CanonicalType) -> pa.DataType:
+        """The type of a column in the files."""
+        if kind.name == "decimal" and kind.precision is None:
+            return pa.decimal128(38, 18)
+        return pa.string() if kind.name in _FILES_TEXT else kind.arrow
+
+    def _begin(self) -> None:
+        self._execute("BEGIN TRANSACTION")
+        order = self._order
+        if order.create is not None and not order.rebuild:
+            return
+        if order.removes_old or order.matches_rows or order.lock_table or order.rebuild:
+            self._execute(f"LOCK TABLE {self._table}")
+            self._locked = True
+
+    def _execute(self, statement: str) -> Sequence[Any] | None:
+        rows = self._session.rows(statement)
+        return rows[0] if rows else None
+
+    def _stage(self) -> None:
+        parts = []
+        for column in self._order.columns:
+            if self._natives and column.name not in self._natives:
+                raise column_gone(self._order, column.name)
+            native = self._natives.get(column.name) or self._dialect.from_canonical(column.type).native
+            parts.append(f"{self._dialect.quote(column.name)} {native}")
+        number = f", {ROW} bigint" if self._order.staged else ""
+        self._execute(f"CREATE TEMPORARY TABLE {STAGED} ({', '.join(parts)}{number})")
+
+    def _insert(self, batch: pa.RecordBatch) -> int:
+        arrays = [
+            plain_text(array) if pa.types.is_string(field.type) and not pa.types.is_string(array.type) else array
+            for array, field in zip(batch.columns, self._schema, strict=True)
+        ]
+        rows = pa.RecordBatch.from_arrays(
+            [array.cast(field.type) for array, field in zip(arrays, self._schema, strict=True)], schema=self._schema
+        )
+        if self._local is None:
+            self._local = pq.ParquetWriter(self._path, self._schema, compression="zstd", use_dictionary=False)
+        self._local.write_batch(rows)
+        if self._path.stat().st_size >= _FILE_BYTES:
+            self._upload()
+        return int(batch.num_rows)
+
+    def _upload(self) -> None:
+        """Closes the file that is written, and stores it."""
+        if self._local is None:
+            return
+        self._local.close()
+        self._local = None
+        self._number += 1
+        self._files.store(f"{self._number:06}.parquet", self._path)
+        self._path.unlink()
+
+    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
+        self._upload()
+        if self._number:
+            self._copy()
+        if not self._order.staged:
+            names = ", ".join(self._dialect.quote(column.name) for column in self._order.columns)
+            self._changed(f"INSERT INTO {self._table} ({names}) SELECT {names} FROM {STAGED}")
+        return super().finish(tolerated, complete=complete)
+
+    def _copy(self) -> None:
+        literal, settings = self._dialect.literal, self._settings
+        reached = literals(
+            settings,
+            [
+                literal(str(item))
+                for item in (settings.role, settings.access_key, settings.secret_key, settings.session_token)
+            ],
+        )
+        manifest = self._files.store_manifest()
+        self._execute(
+            f"COPY {STAGED} FROM {literal(manifest)} {reached} REGION {literal(settings.region)} FORMAT AS PARQUET MANIFEST"
+        )
+        row = self._execute(f"SELECT count(*) FROM {STAGED}")
+        copied = int(row[0]) if row else 0
+        if copied != self._written:
+            raise UltravectError(
+                "staged-rows-missing",
+                f"connection {self._connection}: of {self._written:,} rows that were staged for {self._order.table}, COPY brought {copied:,}; "
+                "nothing was written",
+                hint="see the warehouse's own table of load errors, and whether others remove files from the staging place",
+                connection=self._connection,
+                table=str(self._order.table),
+            )
+
+    def _find_matches(self, merge: Merge) -> Matches:
+        found = f"SELECT s.{ROW} AS staged FROM {merge.staged} s JOIN {merge.table} t ON {merge.matched}"
+        self._execute(self._dialect.copied_table(self._matched, found, temporary=True))
+        self._sample_updates(merge)
+        return Matches(f"SELECT 1 FROM {self._matched} m WHERE m.staged = s.{ROW}")
+
+    def _has(self, table: TableName) -> bool:
+        literal = self._dialect.literal
+        schema = literal(table.schema or "public")
+        return bool(
+            self._session.rows(
+                f"SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {literal(table.name)}"
+            )
+        )
+
+    def _write_account(
+        self,
+        dialect: Dialect,
+        receipts: ReceiptTable,
+        receipt: Receipt | None,
+        marks: Sequence[MarkChange],
+        pending: str = "",
+    ) -> None:
+        # no key keeps two attempts apart here, so each looks before it writes, under a lock
+        if marks:
+            table = MarkTable(dialect, receipts.name)
+            self._execute(f"LOCK TABLE {dialect.table(table.name)}")
+            for change in marks:
+                known = entries(self._session.rows(table.find(change.key)))
+                if change.before is None and change.item in known:
+                    raise mark_moved(change.key)
+        if receipt is not None and self._order.receipt is not None:
+            self._execute(f"LOCK TABLE {dialect.table(receipts.name)}")
+            if self._session.rows(receipts.find(self._order.receipt)):
+                raise attempt_replaced(self._order)
+        super()._write_account(dialect, receipts, receipt, marks, pending)
+
+    def _is_taken(self, error: Exception) -> bool:
+        return isinstance(error, psycopg.errors.UniqueViolation)
+
+    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
+        if not self._order.staged:
+            self._execute(f"DROP TABLE {STAGED}")
+        super().publish(receipt, marks)
+
+    def _commit(self) -> None:
+        try:
+            self._execute("COMMIT")
+        except psycopg.OperationalError as error:
+            raise UltravectError(
+                "outcome-unknown",
+                f"connection {self._connection}: the connection was lost while the load into {self._order.table} was committed",
+                hint="see whether the warehouse is up, then run again: the receipt says whether it was committed",
+                connection=self._connection,
+            ) from error
+
+    def verify(self) -> Verified:
+        others = "no other session could write meanwhile" if self._locked else "other sessions could write meanwhile"
+        how = f"in the load's own transaction, just before its commit, as the table's growth: {others}"
+        return Verified(self._count(), self._of_load, how, sure=self._locked)
+
+
+def work_folder() -> tempfile.TemporaryDirectory[str]:
+    """Where a load writes its files before they are uploaded."""
+    return tempfile.TemporaryDirectory(prefix="ultravect-staged-")

@@ -1,0 +1,57 @@
+"""Settings of the kind warehouse."""
+
+from __future__ import annotations
+
+from pydantic import Field, model_validator
+
+from ultravect.core.model.connection import (
+    INSIDE,
+    MACHINE,
+    Certificate,
+    DatabaseName,
+    DatabaseSettings,
+    Host,
+    Port,
+    Secret,
+    Tls,
+    Url,
+)
+
+
+class WarehouseSettings(DatabaseSettings):
+    """A column-store warehouse that speaks PostgreSQL's protocol, and the bucket through which rows go to it and come from it."""
+
+    host: Host
+    port: Port = 5439
+    database: DatabaseName
+    user: str = Field(min_length=1)
+    password: Secret = ""
+    tls: Tls = "preferred"
+    tls_ca: Certificate = ""
+    bucket: str = Field(min_length=3, max_length=255, json_schema_extra={**MACHINE})
+    prefix: str = Field(
+        default="ultravect/",
+        description="Below this, each load and each read has a folder of its own, which it removes.",
+        json_schema_extra={**INSIDE},
+    )
+    endpoint: Url | None = Field(
+        default=None,
+        description="Address of the object store. Left out: that of AWS for the region.",
+        json_schema_extra={**MACHINE},
+    )
+    region: str = Field(default="us-east-1", pattern=r"^[a-z0-9-]+$")
+    access_key: str = Field(min_length=1)
+    secret_key: Secret = ""
+    session_token: Secret = ""
+    role: str = Field(
+        default="",
+        max_length=300,
+        description="The role by which the warehouse itself reads and writes the bucket. Left out: it is given the key, in the statement.",
+        examples=["arn:aws:iam::123456789012:role/warehouse-loads"],
+    )
+
+    @model_validator(mode="after")
+    def _prefix_is_below(self) -> WarehouseSettings:
+        if not self.prefix.strip("/"):
+            raise ValueError("prefix names a folder: what is below it is removed after each load")
+        return self

@@ -1,0 +1,26 @@
+"""What most databases are like: a kind says only where it differs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ultravect.core.contracts.stage import Stages
+from ultravect.core.contracts.target import Remark, Versions
+
+
+class UsualDatabase:
+    """The capabilities of ``Source`` and ``Target``, as they are where a kind says nothing else."""
+
+    can_isolate = True
+    locks_tables = False
+    partitions = False
+    enforces_keys = True
+    truncates = False
+    exclusive_file = ""
+    shares_snapshots = False
+    keeps_versions = False
+    versions: Versions | None = None
+    stages: Stages | None = None
+
+    def remarks(self) -> Sequence[Remark]:
+        return ()

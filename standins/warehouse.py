@@ -1,0 +1,350 @@
+"""A stand-in for a warehouse that loads from an object store: a proxy in front of PostgreSQL, with the folder of our object store.
+
+It passes on whatever a client and PostgreSQL say to each other, but for COPY … FROM 's3://…' and UNLOAD … TO 's3://…', which it carries out
+itself. Keys are forgotten where a table is created, as if they were declared and not enforced.
+"""
+
+from __future__ import annotations
+
+import argparse
+import io
+import json
+import re
+import select
+import socket
+import struct
+import sys
+import threading
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.parse import urlsplit
+
+import psycopg
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pv
+import pyarrow.parquet as pq
+
+_COPY = re.compile(
+    r"^\s*COPY\s+(?P<table>\S+)\s+FROM\s+'(?P<url>s3://(?:[^']|'')+)'\s+(?P<options>.*?)\bFORMAT AS PARQUET\s+MANIFEST\s*$",
+    re.S | re.I,
+)
+_UNLOAD = re.compile(
+    r"^\s*UNLOAD\s+\(\s*'(?P<query>(?:[^']|'')*)'\s*\)\s+TO\s+'(?P<url>s3://(?:[^']|'')+)'\s+(?P<options>.*?)\bFORMAT AS PARQUET\s*$",
+    re.S | re.I,
+)
+_KEY = re.compile(r"ACCESS_KEY_ID\s+'([^']*)'\s+SECRET_ACCESS_KEY\s+'([^']*)'", re.I)
+_ROLE = re.compile(r"IAM_ROLE\s+'([^']*)'", re.I)
+_PRIMARY = re.compile(r",\s*PRIMARY KEY \([^()]*\)(?=\s*\)$)")
+_TYPES = {
+    16: pa.bool_(),
+    21: pa.int16(),
+    23: pa.int32(),
+    20: pa.int64(),
+    700: pa.float32(),
+    701: pa.float64(),
+    1082: pa.date32(),
+    1114: pa.timestamp("us"),
+}
+_SETUP = (
+    "CREATE DOMAIN super AS jsonb",
+    "CREATE DOMAIN varbyte AS bytea",
+    "CREATE FUNCTION json_serialize(jsonb) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1::text'",
+)
+_ROWS = 50_000
+
+
+class _Refused(Exception):
+    def __init__(self, code: str, message: str) -> None:
+        super().__init__(message)
+        self.code, self.message = code, message
+
+
+class WarehouseStandIn:
+    """See the module. ``postgres`` is a URL of the database, ``folder`` where the object store keeps its buckets; ``key`` and ``secret``
+    are those that reach them, ``role`` the one that may."""
+
+    def __init__(self, postgres: str, folder: Path, key: str, secret: str, *, role: str = "", port: int = 0) -> None:
+        self._postgres = urlsplit(postgres)
+        self.folder, self.key, self.secret, self.role = folder, key, secret, role
+        self.vanishes = False
+        """Whether a staged file is gone when the next COPY comes."""
+
+        with psycopg.connect(postgres, autocommit=True) as opened:
+            for statement in _SETUP:
+                opened.execute(statement.encode())
+        self._listener = socket.create_server(("127.0.0.1", port), backlog=32)
+        self.port = int(self._listener.getsockname()[1])
+        threading.Thread(target=self._accept, name="stand-in for a warehouse", daemon=True).start()
+
+    def close(self) -> None:
+        self._listener.close()
+
+    def _accept(self) -> None:
+        while True:
+            try:
+                client, _ = self._listener.accept()
+            except OSError:
+                return
+            threading.Thread(target=self._serve, args=(client,), daemon=True).start()
+
+    def _serve(self, client: socket.socket) -> None:
+        with client:
+            try:
+                startup = self._startup(client)
+                with socket.create_connection((self._postgres.hostname, self._postgres.port)) as backend:
+                    backend.sendall(startup)
+                    _Proxy(self, client, backend).run()
+            except (OSError, EOFError, struct.error):
+                pass  # one side has gone
+
+    @staticmethod
+    def _startup(client: socket.socket) -> bytes:
+        while True:
+            (length,) = struct.unpack(">I", _exactly(client, 4))
+            body = _exactly(client, length - 4)
+            if struct.unpack(">I", body[:4])[0] not in (80877103, 80877104):
+                return struct.pack(">I", length) + body
+            client.sendall(b"N")  # no TLS
+
+    def path(self, url: str) -> Path:
+        path = (self.folder / url.removeprefix("s3://")).resolve()
+        if not path.is_relative_to(self.folder.resolve()):
+            raise _Refused("42501", "S3ServiceException: Access Denied")
+        return path
+
+    def require_access(self, options: str) -> None:
+        if (role := _ROLE.search(options)) is not None:
+            if not self.role or role[1] != self.role:
+                raise _Refused("XX000", "S3ServiceException: IAM_ROLE is not authorized to assume")
+            return
+        keys = _KEY.search(options)
+        if keys is None or (keys[1], keys[2]) != (self.key, self.secret):
+            raise _Refused(
+                "XX000",
+                "S3ServiceException: The AWS Access Key Id or signature is not valid, Error 403, InvalidAccessKeyId",
+            )
+
+
+def _exactly(source: socket.socket, count: int) -> bytes:
+    data = b""
+    while len(data) < count:
+        part = source.recv(count - len(data))
+        if not part:
+            raise EOFError
+        data += part
+    return data
+
+
+class _Proxy:
+    def __init__(self, server: WarehouseStandIn, client: socket.socket, backend: socket.socket) -> None:
+        self._server, self._client, self._backend = server, client, backend
+        self._pending = b""
+        self._signed_in = False
+
+    def run(self) -> None:
+        while True:
+            ready, _, _ = select.select([self._client, self._backend], [], [])
+            if self._backend in ready:
+                data = self._backend.recv(65536)
+                if not data:
+                    return
+                self._client.sendall(data)
+            if self._client in ready:
+                data = self._client.recv(65536)
+                if not data:
+                    return
+                self._pending += data
+                for kind, body in self._messages():
+                    self._pass_on(kind, body)
+
+    def _messages(self) -> Iterator[tuple[bytes, bytes]]:
+        while len(self._pending) >= 5:
+            (length,) = struct.unpack(">I", self._pending[1:5])
+            if len(self._pending) < length + 1:
+                return
+            kind, body = self._pending[:1], self._pending[5 : length + 1]
+            self._pending = self._pending[length + 1 :]
+            yield kind, body
+
+    def _pass_on(self, kind: bytes, body: bytes) -> None:
+        if kind == b"Q":
+            text = body[:-1].decode()
+            for pattern, carry_out in ((_COPY, self._copy), (_UNLOAD, self._unload)):
+                if (match := pattern.match(text)) is not None:
+                    self._carry_out(carry_out, match)
+                    return
+            if text.startswith("CREATE TABLE"):
+                text = _PRIMARY.sub("", re.sub(r"\bvarbyte\(\d+\)", "varbyte", text))
+            elif text.startswith("CREATE TEMPORARY TABLE"):
+                text = re.sub(r"\bvarbyte\(\d+\)", "varbyte", text)
+            body = text.encode() + b"\0"
+        self._backend.sendall(kind + struct.pack(">I", len(body) + 4) + body)
+
+    def _carry_out(self, work: object, match: re.Match[str]) -> None:
+        try:
+            self._server.require_access(match["options"])
+            tag = work(match)  # type: ignore[operator]
+        except _Refused as error:
+            self._fail(error)
+            return
+        except (OSError, pa.ArrowException, ValueError) as error:
+            self._fail(_Refused("XX000", f"S3ServiceException: {error}"))
+            return
+        self._client.sendall(_message(b"C", tag.encode() + b"\0") + self._ready)
+
+    def _fail(self, error: _Refused) -> None:
+        # the transaction fails in PostgreSQL as well
+        self._exchange("DO $$ BEGIN RAISE EXCEPTION 'COPY failed'; END $$", quiet=True)
+        fields = f"SERROR\0C{error.code}\0M{error.message}\0\0"
+        self._client.sendall(_message(b"E", fields.encode()) + self._ready)
+
+    _ready = _ready_idle = b"Z\0\0\0\5I"
+
+    def _send(self, kind: bytes, body: bytes) -> None:
+        self._backend.sendall(_message(kind, body))
+
+    def _receive(self) -> tuple[bytes, bytes]:
+        head = _exactly(self._backend, 5)
+        (length,) = struct.unpack(">I", head[1:])
+        return head[:1], _exactly(self._backend, length - 4)
+
+    def _exchange(
+        self, statement: str, data: bytes | None = None, *, quiet: bool = False
+    ) -> tuple[list[bytes], bytes, str]:
+        """Runs a statement in the client's session: its rows or copied data, the description, and the tag."""
+        self._send(b"Q", statement.encode() + b"\0")
+        rows: list[bytes] = []
+        described, tag, refused = b"", "", None
+        while True:
+            kind, body = self._receive()
+            if kind == b"G" and data is not None:
+                for start in range(0, len(data), 1 << 20):
+                    self._send(b"d", data[start : start + (1 << 20)])
+                self._send(b"c", b"")
+            elif kind == b"d":
+                rows.append(body)
+            elif kind == b"T":
+                described = body
+            elif kind == b"C":
+                tag = body[:-1].decode()
+            elif kind == b"E":
+                fields = {part[:1]: part[1:].decode() for part in body.split(b"\0") if part}
+                refused = _Refused(fields.get(b"C", "XX000"), fields.get(b"M", ""))
+            elif kind == b"Z":
+                self._ready = _message(b"Z", body)
+                if refused is not None and not quiet:
+                    raise refused
+                return rows, described, tag
+
+    def _copy(self, match: re.Match[str]) -> str:
+        entries = json.loads(self._server.path(match["url"]).read_bytes())["entries"]
+        if self._server.vanishes:
+            self._server.vanishes = False
+            self._server.path(entries[0]["url"]).unlink()
+        count = 0
+        for entry in entries:
+            path = self._server.path(entry["url"])
+            if not path.exists():
+                raise _Refused(
+                    "XX000",
+                    f"S3ServiceException: The specified key does not exist, Error 404, NoSuchKey, {entry['url']}",
+                )
+            for batch in pq.ParquetFile(path).iter_batches(_ROWS):
+                out = io.BytesIO()
+                pv.write_csv(_as_text(pa.Table.from_batches([batch])), out, pv.WriteOptions(include_header=False))
+                self._exchange(f"COPY {match['table']} FROM STDIN (FORMAT csv)", out.getvalue())
+                count += batch.num_rows
+        return f"COPY {count}"
+
+    def _unload(self, match: re.Match[str]) -> str:
+        query = match["query"].replace("''", "'")
+        _, described, _ = self._exchange(f"SELECT * FROM ({query}) q LIMIT 0")
+        columns = _columns(described)
+        rows, _, _ = self._exchange(f"COPY ({query}) TO STDOUT (FORMAT csv)")
+        table = _typed(b"".join(rows), columns)
+        path = self._server.path(match["url"] + "0000_part_00.parquet")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if table.num_rows:
+            pq.write_table(table, path)
+        return "UNLOAD"
+
+
+def _message(kind: bytes, body: bytes) -> bytes:
+    return kind + struct.pack(">I", len(body) + 4) + body
+
+
+def _as_text(table: pa.Table) -> pa.Table:
+    """Bytes as PostgreSQL reads them."""
+    columns = []
+    for column in table.columns:
+        if pa.types.is_binary(column.type):
+            column = pa.array(
+                [None if value is None else "\\x" + value.hex() for value in column.to_pylist()], pa.string()
+            )
+        columns.append(column)
+    return pa.table(columns, names=[f"c{number}" for number in range(len(columns))])
+
+
+def _columns(described: bytes) -> list[tuple[str, int, int]]:
+    """Names, types and modifiers from a row description."""
+    (count,) = struct.unpack(">H", described[:2])
+    found, at = [], 2
+    for _ in range(count):
+        end = described.index(b"\0", at)
+        _, _, oid, _, modifier, _ = struct.unpack(">IHIhiH", described[end + 1 : end + 19])
+        found.append((described[at:end].decode(), oid, modifier))
+        at = end + 19
+    return found
+
+
+def _typed(data: bytes, columns: list[tuple[str, int, int]]) -> pa.Table:
+    names = [f"c{number}" for number in range(len(columns))]
+    if not data:
+        return pa.table([pa.array([], pa.string()) for _ in names], names=names)
+    options = pv.ConvertOptions(
+        column_types=dict.fromkeys(names, pa.string()),
+        null_values=[""],
+        strings_can_be_null=True,
+        quoted_strings_can_be_null=False,
+    )
+    parsing = pv.ParseOptions(newlines_in_values=True)
+    reading = pv.ReadOptions(column_names=names, block_size=1 << 28)
+    texts = pv.read_csv(io.BytesIO(data), reading, parsing, options)
+    arrays = [
+        _values(column.combine_chunks(), oid, modifier)
+        for column, (_, oid, modifier) in zip(texts.columns, columns, strict=True)
+    ]
+    return pa.table(arrays, names=names)
+
+
+def _values(texts: pa.Array, oid: int, modifier: int) -> pa.Array:
+    if oid == 16:
+        return pc.equal(texts, "t")
+    if oid == 1700:
+        precision, scale = (38, 18) if modifier < 4 else ((modifier - 4) >> 16, (modifier - 4) & 0xFFFF)
+        return texts.cast(pa.decimal128(precision, scale))
+    if oid == 17:
+        return pa.array(
+            [None if value is None else bytes.fromhex(value[2:]) for value in texts.to_pylist()], pa.binary()
+        )
+    if oid == 1184:
+        return pc.binary_join_element_wise(texts, ":00", "").cast(pa.timestamp("us", "UTC"))
+    return texts.cast(_TYPES[oid]) if oid in _TYPES else texts
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--postgres", required=True, help="URL of the PostgreSQL database behind it")
+    parser.add_argument("--folder", type=Path, required=True, help="where the object store keeps its buckets")
+    parser.add_argument("--key", required=True)
+    parser.add_argument("--secret", required=True)
+    parser.add_argument("--port", type=int, default=0)
+    given = parser.parse_args()
+    server = WarehouseStandIn(given.postgres, given.folder, given.key, given.secret, port=given.port)
+    print(server.port, flush=True)
+    sys.stdin.read()
+
+
+if __name__ == "__main__":
+    main()

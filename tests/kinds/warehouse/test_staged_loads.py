@@ -1,0 +1,222 @@
+"""Loads by way of a bucket: all modes and types, what is left behind, and whatever can go wrong between the two places."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+from devtools.pairs import Copied
+from tests.kinds.warehouse.conftest import ROLE, Warehouse
+
+from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.probe import run_steps
+from ultravect.core.dialects.base import TableName
+from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
+from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.run.leg import LegResult
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.document import job_from_data
+
+_runs = itertools.count(1)
+
+
+class Killed(Exception):
+    """The process that would publish is no more."""
+
+
+@contextmanager
+def _killed() -> Iterator[None]:
+    raise Killed
+    yield
+
+
+class Loads:
+    """Loads rows of a file into one table, and reads it into a file database."""
+
+    def __init__(self, warehouse: Warehouse, folder: Path) -> None:
+        self.warehouse, self.folder = warehouse, folder
+        self.table = f"t{next(_runs)}"
+        self.files = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
+        self.heard = Copied()
+        self.spec = warehouse.spec()
+
+    def job(self, text: str, **into: Any) -> Any:
+        (self.folder / "rows.csv").write_text(text)
+        layout = {"format": "delimited", "delimiter": ","}
+        return job_from_data(
+            {
+                "ultravect": 1,
+                "job": "staged",
+                "from": {"connection": "incoming", "files": "rows.csv", "layout": layout},
+                "columns": into.pop("columns", ["*"]),
+                "into": {"connection": "board", "table": self.table, **into},
+            }
+        )
+
+    def load(self, text: str, *, receipt: str = "", **into: Any) -> LegResult:
+        self.heard = Copied()
+        return run_leg(
+            self.job(text, **into), self.files, self.spec, self.heard, receipt=receipt or f"staged-{next(_runs)}"
+        )
+
+    def rows(self) -> list[tuple[Any, ...]]:
+        return self.warehouse.sql(f"SELECT * FROM {self.table} ORDER BY 1")
+
+
+@pytest.fixture
+def loads(warehouse: Warehouse, tmp_path: Path) -> Loads:
+    return Loads(warehouse, tmp_path)
+
+
+def test_a_test_of_the_connection_goes_step_by_step(warehouse: Warehouse, loads: Loads) -> None:
+    loads.load("id\n1\n")
+    database = warehouse.database()
+    result = run_steps([*database.steps(), *database.write_steps()])
+    assert [(step.step, step.state) for step in result.steps] == [
+        (name, "passed") for name in ("resolve", "reach", "sign in", "list", "read", "stage", "write")
+    ]
+    assert warehouse.left() == []
+
+
+def test_all_modes_and_what_they_count(loads: Loads) -> None:
+    first = loads.load("id,hut\n1,ALP\n2,FAL\n")
+    assert (first.created, first.tally.inserted) == (True, 2)
+    loads.load("id,hut\n3,GRA\n", mode="append")
+    upserted = loads.load("id,hut\n2,FAL\n3,NEW\n4,TAL\n4,LAST\n", mode="upsert", keys=["id"]).tally
+    assert (upserted.inserted, upserted.updated, upserted.unchanged, upserted.repeated) == (1, 1, 1, 1)
+    assert loads.rows() == [(1, "ALP"), (2, "FAL"), (3, "NEW"), (4, "LAST")]
+    replaced = loads.load("id,hut\n3,PART\n", mode="overwrite", replaces="id = 3")
+    assert (replaced.tally.inserted, loads.rows()[2]) == (1, (3, "PART"))
+    loads.load("id,hut\n9,ALL\n", mode="overwrite")
+    assert loads.rows() == [(9, "ALL")]
+    assert loads.warehouse.left() == []
+
+
+TYPES = (
+    "flag boolean", "small smallint", "whole integer", "big bigint", "price decimal(18,2)", "exact decimal(38,10)", "twice double",
+    "note text(40)", "day date", "clock time", "moment timestamp", "instant timestamptz", "id uuid", "doc json",
+)  # fmt: skip
+VALUES = (
+    "true", "-32768", "2147483647", "-9223372036854775808", "-9999999999999999.99", "0.0000000001", "1e300", "é😀 'x'", "9999-12-31",
+    "23:59:59.999999", "2026-06-01 10:00:00.123456", "2026-06-01T10:00:00Z", "123e4567-e89b-12d3-a456-426614174000", '"{""a"": [1, null]}"',
+)  # fmt: skip
+
+
+def test_every_type_goes_there_and_comes_back(loads: Loads, tmp_path: Path) -> None:
+    names = [item.split()[0] for item in TYPES]
+    text = f"n,{','.join(names)}\n1,{','.join(VALUES)}\n2{',' * len(names)}\n"
+    result = loads.load(text, columns=["n integer", *TYPES])
+    assert (result.tally.inserted, loads.heard.rejected) == (2, [])
+    live = loads.warehouse.database().table(TableName("public", loads.table))
+    assert live is not None
+    assert {column.name: column.native for column in live.columns}["doc"] == "super"
+    target = ConnectionSpec(
+        "back", "duckdb", {"path": str(tmp_path / "back.duckdb"), "create": True}, [str(tmp_path)]
+    )
+    back = job_from_data(
+        {
+            "ultravect": 1,
+            "job": "back",
+            "from": {"connection": "board", "table": loads.table},
+            "into": {"connection": "back", "table": "back"},
+        }
+    )
+    assert run_leg(back, loads.spec, target, Copied()).tally.inserted == 2
+    answer = database_of(target).ask("SELECT * FROM back ORDER BY n", 10, 5)
+    shown = dict(zip(answer.columns, map(str, answer.rows[0]), strict=True))
+    assert (shown["big"], shown["exact"], shown["note"], shown["clock"]) == (
+        "-9223372036854775808", "1E-10", "é😀 'x'", "23:59:59.999999",
+    )  # fmt: skip
+    assert shown["moment"].startswith("2026-06-01 10:00:00.123456")
+    assert answer.rows[1][1:] == [None] * len(names)
+    assert loads.warehouse.left() == []
+
+
+def test_keys_are_declared_and_check_says_so(loads: Loads) -> None:
+    loads.load("id,hut\n1,ALP\n", mode="upsert", keys=["id"])
+    found = check_job(loads.job("id,hut\n1,ALP\n", mode="upsert", keys=["id"]), loads.files, loads.spec)
+    assert "keys-not-enforced" in [finding.code for finding in found.findings]
+    loads.warehouse.sql(f"INSERT INTO {loads.table} VALUES (1, 'twice')")
+    with pytest.raises(UltravectError) as raised:
+        loads.load("id,hut\n1,NEW\n", mode="upsert", keys=["id"])
+    assert raised.value.code == "key-not-unique"
+
+
+def test_a_run_that_was_committed_is_not_repeated_and_one_that_is_barred_commits_no_more(loads: Loads) -> None:
+    loads.load("id\n1\n", mode="append", receipt="once")
+    job = loads.job("id\n1\n", mode="append")
+    again = run_leg(job, loads.files, loads.spec, Copied(), receipt="once.2", earlier=["once"])
+    assert (again.tally.inserted, loads.rows()) == (1, [(1,)])
+    database = loads.warehouse.database()
+    assert database.committed(TableName("public", loads.table), [ReceiptKey("late")]) is None
+    with pytest.raises(UltravectError) as raised:
+        loads.load("id\n2\n", mode="append", receipt="late")
+    assert raised.value.code == "attempt-replaced"
+    assert loads.rows() == [(1,)]
+
+
+def test_a_load_that_dies_leaves_nothing(loads: Loads) -> None:
+    loads.load("id\n1\n", mode="append")
+    with pytest.raises(Killed):
+        run_leg(loads.job("id\n2\n", mode="append"), loads.files, loads.spec, Copied(), _killed, receipt="dies")
+    assert (loads.rows(), loads.warehouse.left()) == ([(1,)], [])
+
+
+REFUSED = [
+    ({"secret_key": "wrong"}, "staging-unreachable"),
+    ({"bucket": "nowhere"}, "staging-unreachable"),
+    ({"role": "arn:aws:iam::1:role/other"}, "staging-refused"),
+    ({"password": "wrong"}, "wrong-password"),
+    ({"port": 1}, "port-refused"),
+]
+
+
+@pytest.mark.parametrize(("changed", "code"), REFUSED)
+def test_what_either_place_refuses_is_said(loads: Loads, changed: dict[str, Any], code: str) -> None:
+    loads.load("id\n1\n", mode="append")
+    secret = str(loads.warehouse.settings["secret_key"])
+    loads.spec = loads.warehouse.spec(**changed)
+    with pytest.raises(UltravectError) as raised:
+        loads.load("id\n2\n", mode="append")
+    assert raised.value.code == code
+    assert raised.value.hint
+    assert secret not in raised.value.detail
+    assert (loads.rows(), loads.warehouse.left()) == ([(1,)], [])
+
+
+def test_a_role_takes_the_place_of_the_key(loads: Loads) -> None:
+    loads.spec = loads.warehouse.spec(role=ROLE)
+    loads.load("id\n1\n")
+    assert loads.rows() == [(1,)]
+
+
+def test_a_staged_file_that_vanishes_ends_the_load(loads: Loads) -> None:
+    loads.load("id\n1\n", mode="append")
+    loads.warehouse.stand_in.vanishes = True
+    with pytest.raises(UltravectError) as raised:
+        loads.load("id\n2\n", mode="append")
+    assert (raised.value.code, "NoSuchKey" in raised.value.detail) == ("staging-refused", True)
+    assert (loads.rows(), loads.warehouse.left()) == ([(1,)], [])
+
+
+def test_a_value_that_is_too_long_by_bytes_is_said(loads: Loads) -> None:
+    loads.warehouse.sql(f"CREATE TABLE {loads.table} (id integer, v varchar(3) NOT NULL)")
+    result = loads.load("id,v\n1,abc\n2,abcd\n3,\n", mode="append", rejects=2)
+    assert (result.tally.inserted, result.tally.rejected) == (1, 2)
+
+
+def test_a_question_cannot_write(loads: Loads) -> None:
+    loads.load("id\n1\n")
+    for question in (
+        f"DELETE FROM {loads.table}",
+        f"WITH a AS (DELETE FROM {loads.table} RETURNING 1) SELECT 1",
+        "UNLOAD ('SELECT 1') TO 's3://x'",
+    ):
+        with pytest.raises(UltravectError):
+            loads.warehouse.database().ask(question, 1, 5)
+    assert loads.warehouse.database().ask(f"SELECT id FROM {loads.table}", 1, 5).rows == [[1]]
