@@ -43,10 +43,10 @@ def demo(arguments: argparse.Namespace) -> int:
             print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
             runs = load(client, stack.files, stack.warehouse, arguments.rows, places.connections(stack.files))
             print(
-                f"\n{places.another_night()}; the ledger, the accounts, the lake and the raw copy run again\n",
+                f"\n{places.another_night()}; the ledger, the accounts, the lake, the board and the raw copy run again\n",
                 flush=True,
             )
-            for name in ("booking-ledger", "accounts", "season-lake", "reservations-raw"):
+            for name in ("booking-ledger", "accounts", "season-lake", "season-board", "reservations-raw"):
                 runs.append(client.wait(client.run(name).id))
                 print_run_or_legs(runs[-1])
             print(

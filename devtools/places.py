@@ -16,12 +16,14 @@ from urllib.parse import unquote, urlsplit
 from demo.objectstore import ObjectStore
 from demo.places import RESERVATIONS, reservations, weigh_slips, write_forecast, write_masts
 from standins.sqlserver.server import SqlserverStandIn
+from standins.warehouse import WarehouseStandIn
 
 from devtools.mariadb import MariadbServer
 from devtools.sshd import SshServer
 
 BUCKET = "weather-masts"
 _ACCOUNTS = "accounts"
+_STAGING = "board-staging"
 _TOKEN = "forecast-for-huts"
 
 
@@ -49,6 +51,7 @@ class Places:
     web: ThreadingHTTPServer
     accounts: SqlserverStandIn
     postgres: str
+    board: WarehouseStandIn
 
     @classmethod
     def start(cls, rows: int, postgres: str) -> Places:
@@ -78,7 +81,15 @@ class Places:
         handler = functools.partial(_WebHandler, directory=str(folder / "web"))
         web = ThreadingHTTPServer(("127.0.0.1", 0), handler)
         threading.Thread(target=web.serve_forever, daemon=True).start()
-        return cls(folder, mariadb, ssh, store, web, SqlserverStandIn(postgres, [_ACCOUNTS]), postgres)
+        accounts = SqlserverStandIn(postgres, [_ACCOUNTS])
+        (store.folder / _STAGING).mkdir()
+        with accounts.administer() as opened:
+            opened.execute("CREATE DATABASE board")
+        key = store.settings(_STAGING)
+        board = WarehouseStandIn(
+            postgres.rpartition("/")[0] + "/board", store.folder, key["access_key"], key["secret_key"]
+        )
+        return cls(folder, mariadb, ssh, store, web, accounts, postgres, board)
 
     def another_night(self) -> str:
         """Guests change their minds: some bookings change, one is new. What happened, in a sentence."""
@@ -108,6 +119,21 @@ class Places:
                     "tls": "off",
                 },
             ),
+            "board": (
+                "warehouse",
+                {
+                    "host": "127.0.0.1",
+                    "port": self.board.port,
+                    "database": "board",
+                    "user": "postgres",
+                    "password": unquote(urlsplit(self.postgres).password or ""),
+                    "tls": "off",
+                    "bucket": _STAGING,
+                    "endpoint": self.store.settings(_STAGING)["endpoint"],
+                    "access_key": self.store.settings(_STAGING)["access_key"],
+                    "secret_key": self.store.settings(_STAGING)["secret_key"],
+                },
+            ),
             "exports": ("folder", {"path": str(exports)}),
             "season": ("lake", {"path": str(lake)}),
             "guestbooks": ("sqlite", {"path": str(files / "guestbook.db")}),
@@ -126,6 +152,7 @@ class Places:
 
     def stop(self) -> None:
         self.accounts.close()
+        self.board.close()
         self.web.shutdown()
         self.store.shutdown()
         self.ssh.remove()

@@ -159,7 +159,7 @@ def test_a_load_waits_for_who_holds_the_table_and_says_so(files: Files) -> None:
     made(files, "id int PRIMARY KEY")
     other = files.server.session()
     other.execute("BEGIN TRANSACTION")
-    other.execute(f"SELECT TOP (0) 1 FROM {files.table} WITH (TABLOCK, UPDLOCK, HOLDLOCK)")
+    other.execute(f"SELECT TOP (1) 1 FROM {files.table} WITH (TABLOCK, UPDLOCK, HOLDLOCK)")
     heard: list[str] = []
     files.heard.log = lambda level, text: heard.append(text)  # type: ignore[method-assign]
     done = threading.Event()

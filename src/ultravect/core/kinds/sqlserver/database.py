@@ -251,7 +251,7 @@ class SqlserverDatabase(UsualDatabase):
         with self._session(doing) as opened:
             opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}; BEGIN TRANSACTION")
             if self._there(opened, table):
-                opened.execute(f"SELECT TOP (0) 1 FROM {self.dialect.table(table)} WITH (TABLOCK, UPDLOCK, HOLDLOCK)")
+                opened.execute(f"SELECT TOP (1) 1 FROM {self.dialect.table(table)} WITH (TABLOCK, UPDLOCK, HOLDLOCK)")
             yield opened
             opened.execute("COMMIT")
 

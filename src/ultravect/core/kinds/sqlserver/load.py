@@ -18,7 +18,7 @@ from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver.bulk import BulkLoad
 from ultravect.core.kinds.sqlserver.catalogue import declared
-from ultravect.core.kinds.sqlserver.refusals import LOCKED, REFUSED, TAKEN, is_lost, number_of, shown
+from ultravect.core.kinds.sqlserver.refusals import ENDS_STATEMENT, LOCKED, TAKEN, is_lost, number_of, shown
 from ultravect.core.kinds.sqlserver.session import Session
 from ultravect.core.loading.isolating_load import SAVEPOINT
 from ultravect.core.loading.local_load import LocalLoad
@@ -54,9 +54,9 @@ class SqlserverLoad(LocalLoad):
         if order.create is not None and not order.rebuild:
             return
         locks = order.removes_old or order.matches_rows or order.lock_table or order.rebuild
-        # others read and add rows meanwhile, unless the load looks at the rows that are there
+        # without a row asked for, the table would not be opened, and no lock taken; others go on, unless rows that are there are looked at
         hint = "TABLOCK, UPDLOCK, HOLDLOCK" if locks else "READCOMMITTEDLOCK"
-        look = f"SELECT TOP (0) 1 FROM {self._table} WITH ({hint})"
+        look = f"SELECT TOP (1) 1 FROM {self._table} WITH ({hint})"
         try:
             self._execute(f"SET LOCK_TIMEOUT {_SHORT_WAIT}; {look}")
         except pytds.Error as error:
@@ -198,7 +198,7 @@ class SqlserverLoad(LocalLoad):
         """A savepoint here is replaced by the next one of its name."""
 
     def _refusal(self, error: Exception) -> str | None:
-        return shown(error) if number_of(error) in REFUSED else None
+        return shown(error) if number_of(error) in ENDS_STATEMENT else None
 
     def _is_taken(self, error: Exception) -> bool:
         return number_of(error) in TAKEN

@@ -13,8 +13,12 @@ from pytds import tds_base
 from ultravect.core.errors import UltravectError
 
 TAKEN = frozenset([2627, 2601])
-# what a row can be refused for: keys, NULLs, constraints, values that do not fit, conversions, triggers that raise
-REFUSED = TAKEN | {515, 547, 8152, 2628, 8115, 220, 8114, 241, 242, 245, 295, 50000}
+ENDS_STATEMENT = TAKEN | {515, 547, 8152, 2628, 8115, 220, 50000}
+"""What a row can be refused for, its statement undone and its transaction not: keys, NULLs, constraints, values that do not fit, triggers."""
+
+REFUSED = ENDS_STATEMENT | {8114, 241, 242, 245, 295}
+"""The same, and conversions that fail, which undo the transaction."""
+
 LOCKED = 1222
 DEADLOCK = 1205
 _FIX_ROWS = "fix the source or the constraint, or tolerate such rows with into.rejects"
