@@ -251,7 +251,8 @@ class Session:
             return None
         for table in translator.locks:
             self._guarded(f"LOCK TABLE {table} IN ACCESS EXCLUSIVE MODE")
-        if found[0].is_word("SELECT", "WITH") and not statement.startswith("CREATE"):
+        reads = found[0].is_word("SELECT", "WITH") or found[0].is_mark("(")
+        if reads and not statement.startswith("CREATE"):
             return self._select(statement)
         cursor = self._guarded(statement)
         if statement.startswith("CREATE"):

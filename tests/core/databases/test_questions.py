@@ -98,6 +98,10 @@ WRITES = {
         "select load_extension('x')", "with x as (select 1) delete from asked", "vacuum into '/tmp/ultravect-x.db'",
         "select 1; delete from asked",
     ],
+    "sqlserver": [
+        "insert into asked values (2)", "select 1 delete from asked", "select * into b from asked", "exec sp_rename 'asked', 'b'",
+        "with x as (select 1 as a) delete from asked", "select 1; delete from asked", "select 1 commit",
+    ],
     "duckdb": [
         "insert into asked values (2)", "copy asked to '/tmp/ultravect-x.csv'", "attach '/tmp/x.db' as x", "install httpfs",
         "load httpfs", "select * from read_csv('/etc/passwd')", "from '/etc/passwd'", "set enable_external_access = true",
