@@ -54,7 +54,7 @@ class Lab:
             process.wait(timeout=20)
 
     def _until_seen(self, pid: int) -> None:
-        for _ in range(600):
+        for _ in range(900):
             found = self.place.stack.postgres.execute(
                 f"SELECT 1 FROM records_workerseen WHERE name ~ ':{pid}(@|$)'", "ultravect"
             )

@@ -43,6 +43,7 @@ log = structlog.get_logger()
 PATH = "/api/v1/worker"
 MAX_MESSAGE = 64 << 20
 PING_SECONDS = 60.0
+_WELCOME_SECONDS = 20.0
 _LOOKS_AT_ONCE = 4
 _LONGEST_PAUSE_SECONDS = 30.0
 _LOOPBACK = ("127.0.0.1", "localhost", "::1")
@@ -87,7 +88,9 @@ async def work_remotely(service: str, token: str, slots: int, sites: Sequence[st
                     ping_timeout=PING_SECONDS,
                 ) as line:
                     await line.send(json.dumps(hello))
-                    name = _welcome(json.loads(await line.recv()), service)
+                    # a service that is too busy to answer is asked anew
+                    answer = await asyncio.wait_for(line.recv(), _WELCOME_SECONDS)
+                    name = _welcome(json.loads(answer), service)
                     log.info("joined", service=service, worker=name, sites=list(sites), slots=slots)
                     pause = 1.0
                     await _Session(line, pool, looks, roots).run()

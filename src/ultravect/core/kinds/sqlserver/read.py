@@ -8,6 +8,7 @@ from typing import Any
 import pyarrow as pa
 from pytds import tds_types
 
+from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver import answer
 from ultravect.core.kinds.sqlserver.session import Session
 from ultravect.core.types.arrow import array_from
@@ -17,6 +18,7 @@ from ultravect.core.types.stored import stored_values
 _BLOCK_ROWS = 20_000
 _BLOCK_BYTES = 32 << 20
 _READ_AT_ONCE = 256 << 10
+_ROW_BYTES = 1 << 30
 _RESULT = 0x81
 # tokens that describe an answer and stand before its rows; each says its length
 _SKIPPED = frozenset([0xA9, 0xA4, 0xA5])
@@ -52,8 +54,10 @@ def _described(column: Any) -> tuple[tuple[int, int, int, int], pa.DataType]:
         case 0xE7 | 0xEF | 0xA5 | 0xAD:
             form = answer.CHUNKED if isinstance(wire, _CHUNKED) else answer.LONG_COUNTED
             return (form, answer.UTF16 if code in (0xE7, 0xEF) else answer.BYTES, 0, 0), pa.binary()
-    raise TypeError(
-        f"column {column.column_name!r} is of wire type {code:#x}, which is selected in no form that can be read"
+    raise UltravectError(
+        "database-error",
+        f"column {column.column_name!r} comes in a type ({code:#x}) that is not read here",
+        hint="cast it to nvarchar(max) in from.query",
     )
 
 
@@ -101,6 +105,12 @@ def read_rows(session: Session, statement: str, types: Sequence[CanonicalType]) 
         elif other:
             break
         left = data[taken:]
+        if len(left) > _ROW_BYTES:
+            raise UltravectError(
+                "row-too-large",
+                f"a row of the answer has more than {_ROW_BYTES >> 20} MiB",
+                hint="select fewer or shorter columns",
+            )
         # a value that is larger than what was read is looked for again only when there is twice as much
         data, taken = left + _received(reader, max(_READ_AT_ONCE, len(left))), 0
         if len(data) == len(left):
