@@ -34,8 +34,8 @@ def folder(tmp_path: Path) -> ConnectionSpec:
     return ConnectionSpec("files", "folder", {"path": str(tmp_path)}, [str(tmp_path)])
 
 
-@pytest.mark.parametrize("source", KINDS)
-@pytest.mark.parametrize("target", KINDS)
+@pytest.mark.parametrize("source", REAL)
+@pytest.mark.parametrize("target", REAL)
 def test_of_a_table_into_a_table(places: dict[str, Place], source: str, target: str) -> None:
     entry, other = places[source], places[target]
     table = f"drafted_from_{source}"
