@@ -133,7 +133,7 @@ _QUICK = [
     "tests/test_architecture.py",
     "tests/test_documentation.py",
     "-k",
-    "not mariadb and not duckdb and not browser",
+    "not mariadb and not duckdb and not sqlserver and not browser",
 ]
 
 
