@@ -199,7 +199,7 @@ class _Proxy:
         fields = f"SERROR\0C{error.code}\0M{error.message}\0\0"
         self._client.sendall(_message(b"E", fields.encode()) + self._ready)
 
-    _ready = _ready_idle = b"Z\0\0\0\5I"
+    _ready = b"Z\0\0\0\5I"
 
     def _send(self, kind: bytes, body: bytes) -> None:
         self._backend.sendall(_message(kind, body))

@@ -33,7 +33,7 @@ class SqlserverStandIn:
     """See the package. ``postgres`` is the URL of a server, as a user who may create databases; ``databases`` are made there.
 
     Users are those of PostgreSQL. ``certificate`` is a PEM file with its key; ``encryption`` is ``off`` (none is offered), ``on``
-    (whoever wants it) or ``required``.
+    (for clients that want it) or ``required``.
     """
 
     def __init__(

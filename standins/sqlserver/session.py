@@ -255,13 +255,8 @@ class Session:
         if reads and not statement.startswith("CREATE"):
             return self._select(statement)
         cursor = self._guarded(statement)
-        if statement.startswith("CREATE"):
-            self._copy_declared(found)
         self._rows = max(cursor.rowcount, 0)
         return self._rows
-
-    def _copy_declared(self, found: Sequence[Token]) -> None:
-        """Remembers the types of a table that SELECT INTO has made, as far as its columns come from another one."""
 
     # ---- answers
 

@@ -1,4 +1,4 @@
-"""A MariaDB server that takes no LOAD DATA LOCAL, as MySQL 8 does not unless it is told to: the same loads by INSERT, and a note."""
+"""A MariaDB server that takes no LOAD DATA LOCAL, as MySQL 8 does not by default: the same loads by INSERT, and a note."""
 
 from __future__ import annotations
 

@@ -7,7 +7,7 @@ import secrets
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
@@ -31,7 +31,6 @@ class Server:
     settings: dict[str, Any]
     stand_in: SqlserverStandIn | None = None
     start: Callable[..., SqlserverStandIn] | None = None
-    _kept: list[Session] = field(default_factory=list)
 
     def database(self, **changed: Any) -> SqlserverDatabase:
         return SqlserverDatabase("ledger", SqlserverSettings(**{**self.settings, **changed}), [])
@@ -103,5 +102,5 @@ def table(server: Server) -> Iterator[str]:
 @pytest.fixture
 def stand_in(server: Server) -> SqlserverStandIn:
     if server.stand_in is None:
-        pytest.skip("a real server cannot be told to fail")
+        pytest.skip("a real server does not fail on request")
     return server.stand_in

@@ -16,7 +16,7 @@ from ultravect.core.errors import UltravectError
 
 REFUSED = [
     ({"password": "wrong"}, "wrong-password", "user 'postgres'"),
-    ({"user": "nobody-here", "password": "x"}, "wrong-password", "user 'nobody-here'"),
+    ({"user": "no-such-user", "password": "x"}, "wrong-password", "user 'no-such-user'"),
     ({"database": "nowhere"}, "unknown-database", "no database 'nowhere'"),
     ({"port": 1}, "port-refused", "127.0.0.1:1"),
     ({"host": "no-such-host.invalid"}, "unknown-host", "no-such-host.invalid"),

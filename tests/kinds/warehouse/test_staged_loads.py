@@ -1,4 +1,4 @@
-"""Loads by way of a bucket: all modes and types, what is left behind, and whatever can go wrong between the two places."""
+"""Loads by way of a bucket: all modes and types, what is left in the bucket, and whatever can go wrong between the two places."""
 
 from __future__ import annotations
 

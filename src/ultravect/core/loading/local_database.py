@@ -18,7 +18,7 @@ from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.local_file import file_steps, write_obstacle
 from ultravect.core.loading.local_load import committed_in
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
-from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.receipts import ReceiptTable, standing
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.model.connection import DatabaseFileSettings
 
@@ -104,9 +104,7 @@ class LocalDatabase(UsualDatabase, ABC):
         with self._session("looking for a receipt") as session:
             if not session.execute(self._finding(receipts.name)).fetchall():
                 return None
-            row = session.execute(receipts.find(key)).fetchone()
-        found = Receipt.from_text(row[0]) if row else None
-        return None if found is None or found.bars else found
+            return standing(session.execute(receipts.find(key)).fetchall())
 
     def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
         marks = MarkTable(self.dialect, table)

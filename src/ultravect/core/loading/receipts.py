@@ -112,3 +112,9 @@ def committed_or_barred(
             if not found.bars:
                 return found
     return None
+
+
+def standing(rows: Sequence[Sequence[Any]]) -> Receipt | None:
+    """The receipt in what ``ReceiptTable.find`` gives; None where there is none, or a fence in its place."""
+    found = Receipt.from_text(rows[0][0]) if rows else None
+    return None if found is None or found.bars else found

@@ -85,3 +85,13 @@ def key_not_unique(order: LoadOrder, example: Sequence[object]) -> UltravectErro
         hint="remove the duplicates from the table, or name more columns in into.keys",
         table=str(order.table),
     )
+
+
+def outcome_unknown(connection: str, order: LoadOrder, what: str) -> UltravectError:
+    """The session was lost in the middle of a commit; ``what`` names the kind of server."""
+    return UltravectError(
+        "outcome-unknown",
+        f"connection {connection}: the connection was lost while the load into {order.table} was committed",
+        hint=f"see whether the {what} is up, then run again: the receipt says whether it was committed",
+        connection=connection,
+    )

@@ -29,7 +29,7 @@ from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
-from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred, standing
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
@@ -78,11 +78,9 @@ class SqlserverDatabase(UsualDatabase):
             if not found:
                 return "there is no table that this user may read yet"
             self._kept.rows("reading a row", f"SELECT TOP (1) 1 FROM {self.dialect.table(found[0].table)}")
-            how = {
-                "SNAPSHOT": "rows are read in a snapshot",
-                "READ COMMITTED": "rows are read as statements see them",
-            }[self._isolation()]
-            return f"{found[0].name} can be read; {how}" + ("" if self._consistent() else _NO_VERSIONS)
+            allowed, versioned = self._snapshots()
+            how = "rows are read in a snapshot" if allowed else "rows are read as statements see them"
+            return f"{found[0].name} can be read; {how}" + ("" if allowed or versioned else _NO_VERSIONS)
 
         def listed() -> str:
             return f"{counted(len(self.tables('', '', 100_000)), 'table or view', 'tables and views')} can be seen"
@@ -90,13 +88,10 @@ class SqlserverDatabase(UsualDatabase):
         reached = [] if settings.instance else network_steps(self._name, settings.host, settings.port)
         return [*reached, Step("sign in", signed_in), Step("list", listed), Step("read", read)]
 
-    def _isolation(self) -> str:
-        ((allowed, _),) = self._kept.rows("asking for snapshots", _SNAPSHOTS)
-        return "SNAPSHOT" if allowed == 1 else "READ COMMITTED"
-
-    def _consistent(self) -> bool:
+    def _snapshots(self) -> tuple[bool, bool]:
+        """Whether transactions may read snapshots, and whether each statement does."""
         ((allowed, versioned),) = self._kept.rows("asking for snapshots", _SNAPSHOTS)
-        return allowed == 1 or bool(versioned)
+        return allowed == 1, bool(versioned)
 
     def write_steps(self) -> Sequence[Step]:
         def written() -> str:
@@ -160,7 +155,7 @@ class SqlserverDatabase(UsualDatabase):
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
-        isolation = self._isolation()
+        isolation = "SNAPSHOT" if self._snapshots()[0] else "READ COMMITTED"
         with self._session(doing, reads=True) as opened:
             opened.execute(f"SET TRANSACTION ISOLATION LEVEL {isolation}; BEGIN TRANSACTION")
             yield from read_rows(opened, statement, types)
@@ -188,8 +183,7 @@ class SqlserverDatabase(UsualDatabase):
         return count_rows(self, name)
 
     def remarks(self) -> Sequence[Remark]:
-        ((_, versioned),) = self._kept.rows("asking for snapshots", _SNAPSHOTS)
-        if versioned:
+        if self._snapshots()[1]:
             return ()
         what = f"connection {self._name}: READ_COMMITTED_SNAPSHOT is off, so readers of a table wait until a load that changes it has ended"
         fix = "ALTER DATABASE … SET READ_COMMITTED_SNAPSHOT ON lets them read the old rows meanwhile"
@@ -206,8 +200,7 @@ class SqlserverDatabase(UsualDatabase):
         receipts = ReceiptTable(self.dialect, self._placed(table))
         with self._session("looking for a receipt") as opened:
             rows = opened.rows(receipts.find(key)) if self._there(opened, receipts.name) else []
-        found = Receipt.from_text(rows[0][0]) if rows else None
-        return None if found is None or found.bars else found
+        return standing(rows)
 
     def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
         marks = MarkTable(self.dialect, self._placed(table))

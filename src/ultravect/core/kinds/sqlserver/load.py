@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 import pyarrow as pa
@@ -22,7 +23,7 @@ from ultravect.core.kinds.sqlserver.refusals import ENDS_STATEMENT, LOCKED, TAKE
 from ultravect.core.kinds.sqlserver.session import Session
 from ultravect.core.loading.isolating_load import SAVEPOINT
 from ultravect.core.loading.local_load import LocalLoad
-from ultravect.core.loading.refusals import column_gone, waiting_message
+from ultravect.core.loading.refusals import column_gone, outcome_unknown, waiting_message
 
 _STAGED, _MATCHED = "[#ultravect_staged]", "[#ultravect_matched]"
 # longer keys have no index
@@ -86,8 +87,13 @@ class SqlserverLoad(LocalLoad):
         row = self._execute(f"SELECT COUNT_BIG(*) FROM {self._table}")
         return int(row[0]) if row else 0
 
+    @cached_property
+    def _declared(self) -> Mapping[str, tuple[str, str, bool]]:
+        """The table's columns, once it is as the load needs it: see ``declared``."""
+        return declared(self._session.rows, self._dialect, self._table)
+
     def _stage(self) -> None:
-        live = declared(self._session.rows, self._dialect, self._table)
+        live = self._declared
         parts = []
         for column in self._order.columns:
             if column.name not in live:
@@ -108,7 +114,7 @@ class SqlserverLoad(LocalLoad):
 
     def _send_as_declared(self) -> None:
         """Rows whose types are not those of the table go through a staging table, where the server converts them."""
-        live = declared(self._session.rows, self._dialect, self._table)
+        live = self._declared
         natives = [live.get(column.name, ("", "", False)) for column in self._order.columns]
         self._counter = any(counter for _, _, counter in natives)
         if [native for native, _, _ in natives] == list(self._bulk.natives):
@@ -134,7 +140,7 @@ class SqlserverLoad(LocalLoad):
         return super().finish(tolerated, complete=complete)
 
     def _index_keys(self) -> None:
-        live = declared(self._session.rows, self._dialect, self._table)
+        live = self._declared
         keys = self._order.keys
         if keys and not any(mark in live[key][0] for key in keys for mark in _LONG):
             self._execute(f"CREATE INDEX ultravect_keys ON {_STAGED} ({', '.join(map(self._dialect.quote, keys))})")
@@ -144,7 +150,7 @@ class SqlserverLoad(LocalLoad):
 
     def _require_same_texts(self, merge: Merge) -> None:
         """Refuses texts with characters that the code page of their column has not: the server would turn them into question marks."""
-        live = declared(self._session.rows, self._dialect, self._table)
+        live = self._declared
         for column in self._order.columns:
             native, collation, _ = live[column.name]
             if native.partition("(")[0] not in _PAGES or "_UTF8" in collation:
@@ -222,12 +228,7 @@ class SqlserverLoad(LocalLoad):
         except (pytds.Error, OSError) as error:
             if not is_lost(error):
                 raise
-            raise UltravectError(
-                "outcome-unknown",
-                f"connection {self._connection}: the connection was lost while the load into {self._order.table} was committed",
-                hint="see whether the database is up, then run again: the receipt says whether it was committed",
-                connection=self._connection,
-            ) from error
+            raise outcome_unknown(self._connection, self._order, "database") from error
 
     def verify(self) -> Verified:
         if self._locked:

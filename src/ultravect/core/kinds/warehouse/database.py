@@ -30,13 +30,13 @@ from ultravect.core.kinds.warehouse.dialect import WarehouseDialect
 from ultravect.core.kinds.warehouse.load import WarehouseLoad, work_folder
 from ultravect.core.kinds.warehouse.session import Session, session
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
-from ultravect.core.kinds.warehouse.staged_files import StagedFiles, literals, staged_files
+from ultravect.core.kinds.warehouse.staged_files import StagedFiles, access, staged_files
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred, standing
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import stored_values
@@ -205,13 +205,9 @@ class WarehouseDatabase(UsualDatabase):
     def _unloaded(self, opened: Session, query: str) -> Iterator[pa.Table]:
         """The rows of a query, by way of the bucket."""
         literal, settings = self.dialect.literal, self._settings
-        keys = [
-            literal(str(item))
-            for item in (settings.role, settings.access_key, settings.secret_key, settings.session_token)
-        ]
         with staged_files(self._name, settings) as files:
             opened.execute(
-                f"UNLOAD ({literal(query)}) TO {literal(files.url('part_'))} {literals(settings, keys)} "
+                f"UNLOAD ({literal(query)}) TO {literal(files.url('part_'))} {access(settings, literal)} "
                 f"REGION {literal(settings.region)} FORMAT AS PARQUET"
             )
             yield from files.batches()
@@ -250,8 +246,7 @@ class WarehouseDatabase(UsualDatabase):
         receipts = ReceiptTable(self.dialect, table)
         with self._session("looking for a receipt") as opened:
             rows = opened.rows(receipts.find(key)) if self._there(opened, receipts.name) else []
-        found = Receipt.from_text(rows[0][0]) if rows else None
-        return None if found is None or found.bars else found
+        return standing(rows)
 
     def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
         marks = MarkTable(self.dialect, table)

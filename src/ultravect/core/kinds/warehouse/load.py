@@ -21,12 +21,12 @@ from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.warehouse.session import Session
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
-from ultravect.core.kinds.warehouse.staged_files import StagedFiles, literals
+from ultravect.core.kinds.warehouse.staged_files import StagedFiles, access
 from ultravect.core.loading.isolating_load import Matches
 from ultravect.core.loading.local_load import LocalLoad
 from ultravect.core.loading.marks import MarkTable, entries, mark_moved
 from ultravect.core.loading.receipts import ReceiptTable
-from ultravect.core.loading.refusals import attempt_replaced, column_gone
+from ultravect.core.loading.refusals import attempt_replaced, column_gone, outcome_unknown
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
 
@@ -129,13 +129,7 @@ class WarehouseLoad(LocalLoad):
 
     def _copy(self) -> None:
         literal, settings = self._dialect.literal, self._settings
-        reached = literals(
-            settings,
-            [
-                literal(str(item))
-                for item in (settings.role, settings.access_key, settings.secret_key, settings.session_token)
-            ],
-        )
+        reached = access(settings, literal)
         manifest = self._files.store_manifest()
         self._execute(
             f"COPY {STAGED} FROM {literal(manifest)} {reached} REGION {literal(settings.region)} FORMAT AS PARQUET MANIFEST"
@@ -201,12 +195,7 @@ class WarehouseLoad(LocalLoad):
         try:
             self._execute("COMMIT")
         except psycopg.OperationalError as error:
-            raise UltravectError(
-                "outcome-unknown",
-                f"connection {self._connection}: the connection was lost while the load into {self._order.table} was committed",
-                hint="see whether the warehouse is up, then run again: the receipt says whether it was committed",
-                connection=self._connection,
-            ) from error
+            raise outcome_unknown(self._connection, self._order, "warehouse") from error
 
     def verify(self) -> Verified:
         others = "no other session could write meanwhile" if self._locked else "other sessions could write meanwhile"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
@@ -120,11 +120,9 @@ def staged_files(connection: str, settings: WarehouseSettings) -> Iterator[Stage
             files.remove()
 
 
-def literals(settings: WarehouseSettings, quoted: Sequence[str]) -> str:
-    """How the warehouse may reach the bucket, as part of a statement; ``quoted``: role, key, secret and token as literals."""
-    role, key, secret, token = quoted
+def access(settings: WarehouseSettings, literal: Callable[[str], str]) -> str:
+    """How the warehouse may reach the bucket, as part of a statement."""
     if settings.role:
-        return f"IAM_ROLE {role}"
-    return f"ACCESS_KEY_ID {key} SECRET_ACCESS_KEY {secret}" + (
-        f" SESSION_TOKEN {token}" if settings.session_token else ""
-    )
+        return f"IAM_ROLE {literal(settings.role)}"
+    key = f"ACCESS_KEY_ID {literal(settings.access_key)} SECRET_ACCESS_KEY {literal(str(settings.secret_key))}"
+    return key + (f" SESSION_TOKEN {literal(str(settings.session_token))}" if settings.session_token else "")
