@@ -15,9 +15,12 @@ from collections.abc import Mapping
 from contextlib import suppress
 from typing import Any
 
+import structlog
+
 from ultravect.core.errors import UltravectError
 from ultravect.service.work.pool import LEG_ENVIRONMENT
 
+log = structlog.get_logger()
 _START_SECONDS = 60.0
 _WAIT_SECONDS = 20.0
 _MAX_ANSWER = 256 << 20
@@ -51,18 +54,26 @@ class LookProcesses:
             raise UltravectError(
                 "too-busy", "too many are looking at something at this moment", hint="try again in a moment"
             )
+        task = {
+            "name": name,
+            "arguments": arguments,
+            "memory": memory,
+            "cpu_seconds": seconds * (os.cpu_count() or 1),
+        }
+        question = json.dumps(task).encode() + b"\n"
         try:
-            ours = self._process()
-            with ours:
-                task = {
-                    "name": name,
-                    "arguments": arguments,
-                    "memory": memory,
-                    "cpu_seconds": seconds * (os.cpu_count() or 1),
-                }
-                return _exchange(ours, json.dumps(task).encode() + b"\n", seconds)
+            try:
+                return self._asked(question, seconds)
+            except (OSError, LookFailed) as error:
+                # the machine was short of memory or processes at this moment; nothing was looked at yet
+                log.warning("a process for looks did not begin; another is started", cause=repr(error))
+                return self._asked(question, seconds)
         finally:
             self._places.release()
+
+    def _asked(self, question: bytes, seconds: float) -> bytes | None:
+        with self._process() as ours:
+            return _exchange(ours, question, seconds)
 
     def warm(self) -> None:
         """Starts the process that all others come from, so that the first look need not wait for it."""
@@ -104,7 +115,7 @@ class LookProcesses:
 
 
 def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | None:
-    """What the process says; b"" when it ended without a word, None when it took too long."""
+    """What the process says; b"" when it ended without a word, None when it took too long; OSError when it never began."""
     end = time.monotonic() + seconds
     asked.sendall(question)
     said = bytearray()
@@ -112,11 +123,13 @@ def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | 
     while not said.endswith(b"\n"):
         left = end - time.monotonic()
         if left <= 0 or len(said) > _MAX_ANSWER or not select.select([asked], [], [], left)[0]:
-            if pid:
-                with suppress(ProcessLookupError):
-                    os.kill(pid, signal.SIGKILL)
+            with suppress(ProcessLookupError):
+                os.kill(pid, signal.SIGKILL)
             return None
-        piece = asked.recv(_PIECE)
+        try:
+            piece = asked.recv(_PIECE)
+        except ConnectionResetError:
+            return b""
         if not piece:
             return b""
         said += piece
@@ -124,11 +137,11 @@ def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | 
 
 
 def _peer(asked: socket.socket) -> int:
-    """The number of the process at the other end, which says it first."""
+    """The number of the process at the other end, which says it first; OSError when there is none."""
     number = b""
     while not number.endswith(b"\n"):
         piece = asked.recv(1)
         if not piece:
-            return 0
+            raise ConnectionResetError("the process ended before it began")
         number += piece
     return int(number)

@@ -220,8 +220,8 @@ class _Session:
             answer = None if said is None else said.decode() or DIED
         except UltravectError as error:
             answer = json.dumps({"error": error_as_dict(error)})
-        except Exception:
+        except Exception as error:
             log.exception("a look failed")
-            answer = json.dumps({"unexpected": "see the log of the site's worker"})
+            answer = json.dumps({"unexpected": f"{type(error).__name__}; see the log of the site's worker"})
         with suppress(ConnectionClosed):
             await self._say(look=message["look"], answer=answer)

@@ -55,8 +55,8 @@ def answer_look(number: int, look_here: LookHere) -> None:
         said = look_here(task["name"], task["seconds"], task["arguments"])
     except UltravectError as error:
         said = json.dumps({"error": error.as_dict()}).encode()
-    except Exception:
+    except Exception as error:
         log.exception("a look at this site failed", look=number)
-        said = json.dumps({"unexpected": "see the log of the site's worker"}).encode()
+        said = json.dumps({"unexpected": f"{type(error).__name__}; see the log of the site's worker"}).encode()
     SiteLook.objects.filter(pk=number).update(answer="" if said is None else said.decode() or _DIED)
     connections.close_all()

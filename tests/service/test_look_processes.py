@@ -1,0 +1,32 @@
+"""Processes for looks that end before they begin, as on a machine that is short of memory for a moment."""
+
+from __future__ import annotations
+
+import json
+import socket
+
+import pytest
+
+from ultravect.service.work.look_processes import LookProcesses
+
+_MEMORY = 4 << 30
+
+
+def _ended() -> socket.socket:
+    ours, theirs = socket.socketpair()
+    theirs.close()
+    return ours
+
+
+@pytest.mark.parametrize("ends", [1, 2])
+def test_another_process_answers_once(monkeypatch: pytest.MonkeyPatch, ends: int) -> None:
+    processes = LookProcesses(1)
+    begins, left = processes._process, [_ended() for _ in range(ends)]
+    monkeypatch.setattr(processes, "_process", lambda: left.pop() if left else begins())
+    if ends == 1:
+        said = processes.ask("no such look", 30, {}, _MEMORY)
+        assert json.loads(said or b"") == {"unexpected": "KeyError"}
+    else:
+        with pytest.raises(OSError, match="ended|closed|Broken|reset"):
+            processes.ask("no such look", 30, {}, _MEMORY)
+    assert not left
