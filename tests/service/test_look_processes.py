@@ -27,6 +27,6 @@ def test_another_process_answers_once(monkeypatch: pytest.MonkeyPatch, ends: int
         said = processes.ask("no such look", 30, {}, _MEMORY)
         assert json.loads(said or b"") == {"unexpected": "KeyError"}
     else:
-        with pytest.raises(OSError, match="ended|closed|Broken|reset"):
+        with pytest.raises(OSError, match=r"ended|closed|Broken|reset"):
             processes.ask("no such look", 30, {}, _MEMORY)
     assert not left

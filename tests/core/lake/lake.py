@@ -9,8 +9,12 @@ from typing import Any
 from urllib.parse import unquote
 
 import duckdb
+import pyarrow as pa
 import pyarrow.parquet as pq
+from deltalake import DeltaTable, write_deltalake
 from devtools.pairs import Place
+from pyiceberg.catalog.sql import SqlCatalog
+from pyiceberg.table import Table
 from tests.core.modes.writing import Writer
 
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
@@ -51,6 +55,8 @@ def rows_of(table: Path, version: int | None = None) -> list[dict[str, Any]]:
 class Lake:
     """A lake in a folder, and loads into one of its tables."""
 
+    format = "delta"
+
     def __init__(self, folder: Path, settings: Mapping[str, Any] | None = None) -> None:
         self.folder = folder / "lake"
         self.folder.mkdir(exist_ok=True)
@@ -65,16 +71,55 @@ class Lake:
 
     def _sql(self, statement: str) -> list[tuple[Any, ...]]:
         """A question, answered over the rows that ``rows_of`` finds."""
-        import pyarrow as pa
-
         with duckdb.connect() as session:
-            rows = rows_of(self.table)
+            rows = self.held()
             session.register(TABLE, pa.Table.from_pylist(rows))
             return session.execute(statement).fetchall()
 
     def rows(self, *columns: str) -> list[tuple[Any, ...]]:
-        found = (tuple(row[name] for name in columns or ("k", "v")) for row in rows_of(self.table))
+        found = (tuple(row[name] for name in columns or ("k", "v")) for row in self.held())
         return sorted(found, key=lambda row: [(value is not None, 0 if value is None else value) for value in row])
+
+    def held(self, name: str = TABLE) -> list[dict[str, Any]]:
+        return rows_of(self.folder / name)
+
+    def append(self, rows: list[dict[str, Any]]) -> None:
+        """Another program adds rows."""
+        write_deltalake(str(self.table), pa.Table.from_pylist(rows), mode="append")
+
+    def versions(self) -> list[int]:
+        return list(range(DeltaTable(str(self.table)).version() + 1))
 
     def files(self) -> int:
         return len(list(self.table.rglob("*.parquet")))
+
+
+class IcebergLake(Lake):
+    """The same of tables in the other format, which the format's own library reads and writes as another program."""
+
+    format = "iceberg"
+
+    def __init__(self, folder: Path, settings: Mapping[str, Any] | None = None) -> None:
+        super().__init__(folder, {"format": self.format, **(settings or {})})
+
+    def catalogue(self) -> SqlCatalog:
+        place = f"file://{self.folder}"
+        return SqlCatalog("default", uri=f"sqlite:///{self.folder}/catalogue.sqlite", warehouse=place)
+
+    def opened(self, name: str = TABLE) -> Table:
+        return self.catalogue().load_table(("main", name))
+
+    def held(self, name: str = TABLE) -> list[dict[str, Any]]:
+        found: list[dict[str, Any]] = self.opened(name).scan().to_arrow().to_pylist()
+        return found
+
+    def append(self, rows: list[dict[str, Any]]) -> None:
+        table = self.opened()
+        table.append(pa.Table.from_pylist(rows).cast(table.schema().as_arrow()))
+
+    def versions(self) -> list[int]:
+        return [entry.snapshot_id for entry in self.opened().history()]
+
+
+def lake_of(form: str, folder: Path, settings: Mapping[str, Any] | None = None) -> Lake:
+    return IcebergLake(folder, settings) if form == "iceberg" else Lake(folder, settings)

@@ -1,4 +1,4 @@
-"""One upsert into the lake of a folder, for a test that kills it: ``load_once.py FOLDER RUN [again]``."""
+"""One upsert into the lake of a folder, for a test that kills it: ``load_once.py FOLDER FORMAT RUN [again]``."""
 
 from __future__ import annotations
 
@@ -12,7 +12,7 @@ from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.model.document import job_from_data
 
 
-def main(folder: Path, run: str, again: bool) -> None:
+def main(folder: Path, form: str, run: str, again: bool) -> None:
     job = job_from_data(
         {
             "ultravect": 1, "job": "modes",
@@ -21,7 +21,7 @@ def main(folder: Path, run: str, again: bool) -> None:
         }
     )  # fmt: skip
     source = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
-    target = ConnectionSpec("season", "lake", {"path": str(folder / "lake")}, [str(folder)])
+    target = ConnectionSpec("season", "lake", {"path": str(folder / "lake"), "format": form}, [str(folder)])
     print("loading", flush=True)
     if again:
         run_leg(job, source, target, Copied(), receipt=f"{run}.2", earlier=[run])
@@ -30,4 +30,4 @@ def main(folder: Path, run: str, again: bool) -> None:
 
 
 if __name__ == "__main__":
-    main(Path(sys.argv[1]), sys.argv[2], len(sys.argv) > 3)
+    main(Path(sys.argv[1]), sys.argv[2], sys.argv[3], len(sys.argv) > 4)

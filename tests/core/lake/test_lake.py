@@ -16,7 +16,7 @@ import pytest
 from deltalake import DeltaTable, QueryBuilder, write_deltalake
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from tests.core.lake.lake import TABLE, Lake, log_of, rows_of
+from tests.core.lake.lake import TABLE, Lake, lake_of, log_of
 
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkChange, MarkKey
@@ -40,6 +40,11 @@ def lake(tmp_path: Path) -> Lake:
     return Lake(tmp_path)
 
 
+@pytest.fixture(params=["delta", "iceberg"])
+def any_lake(tmp_path: Path, request: pytest.FixtureRequest) -> Lake:
+    return lake_of(request.param, tmp_path)
+
+
 @pytest.mark.parametrize(
     ("coming", "into", "wanted", "tally"),
     [
@@ -59,18 +64,16 @@ def lake(tmp_path: Path) -> Lake:
 )  # fmt: skip
 @pytest.mark.parametrize("partition", [[], ["k"]])
 def test_modes(
-    lake: Lake,
+    any_lake: Lake,
     coming: list[Any],
     into: dict[str, Any],
     wanted: list[Any],
     tally: dict[str, int],
     partition: list[str],
 ) -> None:
-    lake.load(OLD, mode="append", partition_by=partition)
-    result = lake.load(coming, **into)
-    assert sorted(rows_of(lake.table), key=str) == sorted(
-        ({"k": str(k) if partition and k is not None else k, "v": v} for k, v in wanted), key=str
-    )
+    any_lake.load(OLD, mode="append", partition_by=partition)
+    result = any_lake.load(coming, **into)
+    assert sorted((str(row["k"]), row["v"]) for row in any_lake.held()) == sorted((str(k), v) for k, v in wanted)
     assert {name: count for name, count in result.tally.as_dict().items() if count and name != "read"} == tally
     assert (result.rows_before, result.rows_after) == (3, len(wanted))
 
@@ -166,41 +169,42 @@ def test_what_other_programs_wrote_is_read(lake: Lake, tmp_path: Path) -> None:
     assert [row["tags"] for row in found] == [["x"], [], None]
 
 
-def test_versions_are_read_as_they_were(lake: Lake) -> None:
-    lake.load(OLD, mode="append")
+def test_versions_are_read_as_they_were(any_lake: Lake) -> None:
+    any_lake.load(OLD, mode="append")
     between = dt.datetime.now(dt.UTC)
-    lake.load([(9, "z")], mode="overwrite")
-    assert lake.database.ask(f'SELECT k FROM "{TABLE}@0" ORDER BY 1', 9, 5).rows == [[1], [2], [3]]
-    for at, wanted in ((0, OLD), ("1", [(9, "z")]), (between.isoformat(), OLD)):
+    any_lake.load([(9, "z")], mode="overwrite")
+    first, second = any_lake.versions()
+    assert any_lake.database.ask(f'SELECT k FROM "{TABLE}@{first}" ORDER BY 1', 9, 5).rows == [[1], [2], [3]]
+    for at, wanted in ((first, OLD), (str(second), [(9, "z")]), (between.isoformat(), OLD)):
         job = job_from_data(
             {
                 "ultravect": 1, "job": "back", "from": {"connection": "season", "table": TABLE, "at": at},
                 "into": {"connection": "season", "table": "copy", "mode": "overwrite"},
             }
         )  # fmt: skip
-        run_leg(job, lake.spec, lake.spec, lake.writer.heard, receipt=f"back-{at}")
-        assert sorted((row["k"], row["v"]) for row in rows_of(lake.folder / "copy")) == wanted
+        run_leg(job, any_lake.spec, any_lake.spec, any_lake.writer.heard, receipt=f"back-{at}")
+        assert sorted((row["k"], row["v"]) for row in any_lake.held("copy")) == wanted
     for name in (f"{TABLE}@7", f"{TABLE}@yesterday", f"{TABLE}@-1"):
         with pytest.raises(UltravectError) as refused:
-            lake.database.table(TableName(None, name))
+            any_lake.database.table(TableName(None, name))
         assert refused.value.code == "version-missing"
 
 
-def test_a_load_is_undone_by_the_version_before(lake: Lake) -> None:
-    lake.load(OLD, mode="append")
-    lake.load([(1, "x"), (8, "h")], mode="upsert", keys=["k"], run="changed")
-    job = lake.writer.job([], ("k", "v"), {"mode": "upsert", "keys": ["k"]})
+def test_a_load_is_undone_by_the_version_before(any_lake: Lake) -> None:
+    any_lake.load(OLD, mode="append")
+    any_lake.load([(1, "x"), (8, "h")], mode="upsert", keys=["k"], run="changed")
+    job = any_lake.writer.job([], ("k", "v"), {"mode": "upsert", "keys": ["k"]})
 
     def undo(load: str, own: str) -> Any:
         return undo_leg(
-            job, lake.spec, lake.writer.heard, facts=RunFacts(load, dt.date(2026, 7, 1)), loads=[ReceiptKey(load)],
+            job, any_lake.spec, any_lake.writer.heard, facts=RunFacts(load, dt.date(2026, 7, 1)), loads=[ReceiptKey(load)],
             receipt=ReceiptKey(own),
         )  # fmt: skip
 
     undo("changed", "undo-1")
-    assert lake.rows() == OLD
-    lake.load([(5, "e")], mode="append", run="first")
-    lake.load([(6, "f")], mode="append", run="second")
+    assert any_lake.rows() == OLD
+    any_lake.load([(5, "e")], mode="append", run="first")
+    any_lake.load([(6, "f")], mode="append", run="second")
     with pytest.raises(UltravectError) as refused:
         undo("first", "undo-2")
     assert "would be lost" in refused.value.detail
@@ -218,34 +222,34 @@ def test_conditions_of_the_table_are_kept(lake: Lake) -> None:
     assert lake.rows() == [(1, "good"), (3, None)]
 
 
-def test_two_writers_lose_nothing(lake: Lake, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_two_writers_lose_nothing(any_lake: Lake, monkeypatch: pytest.MonkeyPatch) -> None:
     """Others write while rows are staged: appended rows are added to theirs, an upsert is tried again with theirs."""
-    lake.load(OLD, mode="append")
+    any_lake.load(OLD, mode="append")
     publish = LoadTarget.publish
     others = iter([10, 20, 21])
 
     def late(target: LoadTarget, *arguments: Any, **options: Any) -> None:
         if (k := next(others, None)) is not None:
-            write_deltalake(str(lake.table), pa.table({"k": [k], "v": ["other"]}), mode="append")
+            any_lake.append([{"k": k, "v": "other"}])
         publish(target, *arguments, **options)
 
     monkeypatch.setattr(LoadTarget, "publish", late)
-    lake.load([(5, "appended")], mode="append")
-    assert lake.rows() == [*OLD, (5, "appended"), (10, "other")]
-    result = lake.load([(5, "updated"), (20, "updated"), (30, "new")], mode="upsert", keys=["k"])
-    assert lake.rows() == [*OLD, (5, "updated"), (10, "other"), (20, "updated"), (21, "other"), (30, "new")]
+    any_lake.load([(5, "appended")], mode="append")
+    assert any_lake.rows() == [*OLD, (5, "appended"), (10, "other")]
+    result = any_lake.load([(5, "updated"), (20, "updated"), (30, "new")], mode="upsert", keys=["k"])
+    assert any_lake.rows() == [*OLD, (5, "updated"), (10, "other"), (20, "updated"), (21, "other"), (30, "new")]
     # as the rows were when the version was made that counts
     assert (result.tally.inserted, result.tally.updated) == (1, 2)
 
 
-def test_a_repeated_attempt_finds_itself_and_a_barred_one_writes_nothing(lake: Lake) -> None:
+def test_a_repeated_attempt_finds_itself_and_a_barred_one_writes_nothing(any_lake: Lake) -> None:
     name, columns = TableName(None, TABLE), [NewColumn("k", CanonicalType("bigint"))]
     batch = pa.record_batch([pa.array([1, 2], pa.int64())], names=["k"])
 
     def order(run: str, create: bool) -> LoadOrder:
         return LoadOrder(name, columns, create=NewTable(columns) if create else None, receipt=ReceiptKey(run))
 
-    database = lake.database
+    database = any_lake.database
     for create, run in ((True, "new"), (False, "later")):
         assert database.committed(name, [ReceiptKey(f"{run}-lost")]) is None
         with database.load(order(f"{run}-lost", create)) as load:
@@ -261,18 +265,18 @@ def test_a_repeated_attempt_finds_itself_and_a_barred_one_writes_nothing(lake: L
         found = database.committed(name, [ReceiptKey(run)])
         assert found is not None
         assert found.tally == {"inserted": 2}
-    assert len(rows_of(lake.table)) == 4
+    assert len(any_lake.held()) == 4
     # what barred attempts had written is gone
-    assert lake.files() == 2
+    assert any_lake.files() == 2
 
 
-def test_marks_are_committed_with_rows(lake: Lake) -> None:
-    lake.load(OLD, mode="append")
+def test_marks_are_committed_with_rows(any_lake: Lake) -> None:
+    any_lake.load(OLD, mode="append")
     key, name = MarkKey("nightly", "booking"), TableName(None, TABLE)
     columns = [NewColumn("k", CanonicalType("bigint")), NewColumn("v", CanonicalType("text"))]
 
     def load(run: str, before: str | None, after: str, *, publish: bool = True) -> None:
-        with lake.database.load(LoadOrder(name, columns, receipt=ReceiptKey(run), marks=True)) as opened:
+        with any_lake.database.load(LoadOrder(name, columns, receipt=ReceiptKey(run), marks=True)) as opened:
             opened.write(pa.record_batch([pa.array([7], pa.int64()), pa.array(["m"])], names=["k", "v"]))
             opened.finish()
             if publish:
@@ -281,13 +285,13 @@ def test_marks_are_committed_with_rows(lake: Lake) -> None:
     load("m1", None, "one")
     load("m2", "one", "two")
     load("m3", "two", "never", publish=False)
-    assert lake.database.mark(name, key) == {"": "two"}
+    assert any_lake.database.mark(name, key) == {"": "two"}
     with pytest.raises(UltravectError) as moved:
         load("m4", "one", "three")
     assert moved.value.code == "mark-moved"
-    lake.database.set_mark(name, key, "by hand")
-    assert lake.database.mark(name, key) == {"": "by hand"}
-    assert len(lake.rows()) == 5
+    any_lake.database.set_mark(name, key, "by hand")
+    assert any_lake.database.mark(name, key) == {"": "by hand"}
+    assert len(any_lake.rows()) == 5
 
 
 @pytest.mark.parametrize(
@@ -321,20 +325,20 @@ def _features(log: Path, names: list[str]) -> None:
 
 
 @pytest.mark.parametrize("name", ["../secret", "a/../../b", "_delta_log", "x/_y", ".", "", "a\0b"])
-def test_names_do_not_lead_out_of_the_lake(lake: Lake, name: str) -> None:
+def test_names_do_not_lead_out_of_the_lake(any_lake: Lake, name: str) -> None:
     with pytest.raises(UltravectError) as refused:
-        lake.database.table(TableName(None, name))
+        any_lake.database.table(TableName(None, name))
     assert refused.value.code == "table-name"
 
 
-def test_questions_reach_no_files_and_write_nothing(lake: Lake) -> None:
-    lake.load(OLD, mode="append")
-    secret = lake.folder.parent / "secret.csv"
+def test_questions_reach_no_files_and_write_nothing(any_lake: Lake) -> None:
+    any_lake.load(OLD, mode="append")
+    secret = any_lake.folder.parent / "secret.csv"
     secret.write_text("a\n1\n")
     for sql in (f"SELECT * FROM '{secret}'", f"SELECT * FROM read_csv('{secret}')", "INSTALL delta", f"COPY {TABLE} TO '{secret}'",
                 f"DROP VIEW {TABLE}", "ATTACH 'x.db'"):  # fmt: skip
         with pytest.raises(UltravectError):
-            lake.database.ask(sql, 5, 5)
+            any_lake.database.ask(sql, 5, 5)
     assert secret.read_text() == "a\n1\n"
 
 
@@ -360,11 +364,13 @@ _STEPS = st.lists(
 )
 
 
-@given(steps=_STEPS, partition=st.sampled_from([[], ["v"]]))
-@settings(max_examples=12, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-def test_any_loads_leave_what_a_plain_model_has(tmp_path: Path, steps: list[Any], partition: list[str]) -> None:
+@given(steps=_STEPS, partition=st.sampled_from([[], ["v"]]), form=st.sampled_from(["delta", "iceberg"]))
+@settings(max_examples=16, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+def test_any_loads_leave_what_a_plain_model_has(
+    tmp_path: Path, steps: list[Any], partition: list[str], form: str
+) -> None:
     shutil.rmtree(tmp_path / "lake", ignore_errors=True)
-    lake = Lake(tmp_path)
+    lake = lake_of(form, tmp_path)
     model: list[tuple[int, str | None]] = []
     lake.load([(0, "a")], mode="append", partition_by=partition)
     model = [(0, "a")]
@@ -394,13 +400,20 @@ def test_any_loads_leave_what_a_plain_model_has(tmp_path: Path, steps: list[Any]
         assert sorted(lake.rows(), key=str) == sorted(model, key=str)
 
 
-def test_killed_loads_leave_the_old_version_or_the_new_one(lake: Lake) -> None:
+def test_killed_loads_leave_the_old_version_or_the_new_one(any_lake: Lake) -> None:
     """The process is killed at moments all over the load; the attempt after it ends the same, once."""
-    lake.load([(k, "old") for k in range(2_000)], mode="append")
-    (lake.folder.parent / "coming.csv").write_text("k,v\n" + "".join(f"{k},new\n" for k in range(1_000, 3_000)))
+    any_lake.load([(k, "old") for k in range(2_000)], mode="append")
+    (any_lake.folder.parent / "coming.csv").write_text("k,v\n" + "".join(f"{k},new\n" for k in range(1_000, 3_000)))
     wanted = {k: "new" if k >= 1_000 else "old" for k in range(3_000)}
     for number in range(4):
-        command = [sys.executable, "-m", "tests.core.lake.load_once", str(lake.folder.parent), f"kill-{number}"]
+        command = [
+            sys.executable,
+            "-m",
+            "tests.core.lake.load_once",
+            str(any_lake.folder.parent),
+            any_lake.format,
+            f"kill-{number}",
+        ]
         with subprocess.Popen(command, cwd=ROOT, stdout=subprocess.PIPE, text=True) as process:
             assert process.stdout is not None
             process.stdout.readline()  # it is about to load
@@ -408,9 +421,9 @@ def test_killed_loads_leave_the_old_version_or_the_new_one(lake: Lake) -> None:
                 process.wait(timeout=0.02 + 0.05 * number)
             except subprocess.TimeoutExpired:
                 process.kill()
-        found = dict(lake.rows())
-        assert len(lake.rows()) in (2_000, 3_000)
+        found = dict(any_lake.rows())
+        assert len(any_lake.rows()) in (2_000, 3_000)
         assert set(found.values()) <= {"old", "new"}
         subprocess.run([*command, "again"], cwd=ROOT, check=True, capture_output=True, timeout=60)
-        assert dict(lake.rows()) == wanted
-        lake.load([(k, "old") for k in range(2_000)], mode="overwrite")
+        assert dict(any_lake.rows()) == wanted
+        any_lake.load([(k, "old") for k in range(2_000)], mode="overwrite")

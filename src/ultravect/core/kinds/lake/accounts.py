@@ -11,7 +11,6 @@ import contextlib
 import hashlib
 import json
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 import pyarrow.fs as pafs
 
@@ -20,7 +19,7 @@ from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.receipt import FENCE, Receipt
 from ultravect.core.kinds.lake.commits import Notes
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.tables import TableVersion
+from ultravect.core.kinds.lake.table_version import Commit, TableVersion
 from ultravect.core.loading.marks import mark_moved
 
 _NOTES = "_ultravect"
@@ -32,10 +31,10 @@ def receipt_name(key: ReceiptKey) -> str:
     return f"load:{key.run}:{key.leg}:{key.slice}"
 
 
-def commit_of(version: TableVersion, key: ReceiptKey) -> Mapping[str, Any] | None:
+def commit_of(version: TableVersion, key: ReceiptKey) -> Commit | None:
     """What the commit of a load says of itself, as far as the table's history goes back."""
     name = receipt_name(key)
-    return next((commit for commit in version.history if commit.get(f"ultravect.{_NAME}") == name), None)
+    return next((commit for commit in version.history if commit.texts.get(_NAME) == name), None)
 
 
 def find_receipt(version: TableVersion, key: ReceiptKey) -> Receipt | None:
@@ -43,7 +42,7 @@ def find_receipt(version: TableVersion, key: ReceiptKey) -> Receipt | None:
     if version.noted(receipt_name(key)) is None:
         return None
     if commit := commit_of(version, key):
-        return Receipt.from_text(str(commit[f"ultravect.{_RECEIPT}"]))
+        return Receipt.from_text(commit.texts[_RECEIPT])
     # the log of old commits is removed in time, and the name stays: it was committed
     return Receipt(version.path, "", rows_before=None)
 
@@ -65,8 +64,8 @@ def fence_file(key: ReceiptKey) -> str:
 class LakeMarks:
     """The marks of jobs in one table."""
 
-    def __init__(self, place: LakePlace, path: str) -> None:
-        self._place, self._path = place, path
+    def __init__(self, place: LakePlace, folder: str) -> None:
+        self._place, self._folder = place, folder
 
     def entries(self, version: TableVersion | None, key: MarkKey) -> Mapping[str, str]:
         """The entries of a mark by their items; none of a table that is not there yet."""
@@ -93,7 +92,7 @@ class LakeMarks:
     def written(self, version: TableVersion | None, key: MarkKey, entries: Mapping[str, str]) -> Mapping[str, int]:
         """Writes a mark anew; see ``changed``."""
         number = (version.noted(_mark_name(key)) or 0 if version else 0) + 1
-        self._place.make_folder(f"{self._path}/{_NOTES}")
+        self._place.make_folder(f"{self._folder}/{_NOTES}")
         with self._place.files.open_output_stream(self._file(key, number)) as file:
             file.write(json.dumps(entries).encode())
         for old in range(max(1, number - _KEPT_MARKS - 1), number - _KEPT_MARKS + 1):
@@ -102,7 +101,7 @@ class LakeMarks:
         return {_mark_name(key): number}
 
     def _file(self, key: MarkKey, number: int) -> str:
-        return f"{self._path}/{_NOTES}/{_digest(key)}.{number}.json"
+        return f"{self._folder}/{_NOTES}/{_digest(key)}.{number}.json"
 
 
 def _digest(key: MarkKey) -> str:

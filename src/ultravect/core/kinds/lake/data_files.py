@@ -31,11 +31,11 @@ _PLAIN = re.compile(r"[A-Za-z0-9._-]{1,60}")
 
 
 class DataFiles:
-    """Files of one load into the table at ``path``; they are part of no version before they are committed."""
+    """Files of one load into the table at ``folder``; they are part of no version before they are committed."""
 
-    def __init__(self, place: LakePlace, path: str, schema: pa.Schema, partition_by: Sequence[str]) -> None:
-        self._place, self._path, self._schema, self._partition_by = place, path, schema, list(partition_by)
-        self._held = pa.schema([field for field in schema if field.name not in partition_by])
+    def __init__(self, place: LakePlace, folder: str, schema: pa.Schema, partition_by: Sequence[str]) -> None:
+        self._place, self._path, self._schema, self._partition_by = place, folder, schema, list(partition_by)
+        self._held = schema if place.format.holds_partitions else _without(schema, partition_by)
         self._open: OrderedDict[tuple[str | None, ...], _File] = OrderedDict()
         self._seen: set[tuple[str | None, ...]] = set()
         self.files: list[NewFile] = []
@@ -102,13 +102,17 @@ class DataFiles:
 
     def _named(self, key: tuple[str | None, ...]) -> str:
         folders = [f"{_folder(name)}={_folder(value)}/" for name, value in zip(self._partition_by, key, strict=True)]
-        return "".join(folders) + f"part-{secrets.token_hex(12)}.parquet"
+        return self._place.format.data + "".join(folders) + f"part-{secrets.token_hex(12)}.parquet"
 
     def _end(self, key: tuple[str | None, ...]) -> None:
         file = self._open.pop(key)
         size, rows, statistics = file.close()
         partition = dict(zip(self._partition_by, key, strict=True))
         self.files.append(NewFile(file.path, size, rows, partition, statistics))
+
+
+def _without(schema: pa.Schema, names: Sequence[str]) -> pa.Schema:
+    return pa.schema([field for field in schema if field.name not in names])
 
 
 def _folder(value: str | None) -> str:

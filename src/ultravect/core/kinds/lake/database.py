@@ -27,14 +27,14 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
 from ultravect.core.kinds.lake.commits import CommitNotedError, Notes
-from ultravect.core.kinds.lake.dialect import LakeDialect
+from ultravect.core.kinds.lake.dialect import IcebergDialect, LakeDialect
 from ultravect.core.kinds.lake.load import Upkeep, opened_load
-from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
 from ultravect.core.kinds.lake.settings import LakeSettings
-from ultravect.core.kinds.lake.tables import TableVersion, open_version, split_version
+from ultravect.core.kinds.lake.table_version import TableVersion, split_version
 from ultravect.core.kinds.lake.versions import LakeVersions
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.duckdb_reading import answered, read_rows
@@ -64,7 +64,7 @@ class LakeDatabase:
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
         self._name, self._settings = name, settings
         self._place = LakePlace(name, settings, roots)
-        self.dialect = LakeDialect()
+        self.dialect = IcebergDialect() if settings.format == "iceberg" else LakeDialect()
 
     @property
     def database(self) -> LakeDatabase:
@@ -85,7 +85,7 @@ class LakeDatabase:
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         found: list[TableInfo] = []
         with explained(self._name, "the lake"):
-            paths = self._place.tables()
+            paths = self._place.format.tables()
         named = sorted((".".join(part for part in path.rpartition("/")[::2] if part), path) for path in paths)
         for shown, path in named:
             if search.lower() not in shown.lower() or shown <= after:
@@ -234,14 +234,14 @@ class LakeDatabase:
         if version is None:
             return {}
         with explained(self._name, version.path):
-            return LakeMarks(self._place, version.path).entries(version, key)
+            return LakeMarks(self._place, version.folder).entries(version, key)
 
     def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
         version = self._version(table)
         if version is None:
             raise no_table(table)
         with explained(self._name, version.path):
-            marks = LakeMarks(self._place, version.path)
+            marks = LakeMarks(self._place, version.folder)
             names = marks.written(version, key, {} if value is None else {"": value})
             version.commit([], [], Notes(names, {}), alone=False)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
 from ultravect.core.dialects.base import NewTable, TableName, Translation
@@ -27,9 +27,11 @@ class LakeDialect(DuckdbDialect):
         "TIMESTAMP", "TIMESTAMP WITH TIME ZONE", "INTEGER[]", "STRUCT(a INTEGER)", "MAP(VARCHAR, INTEGER)",
     )  # fmt: skip
 
+    lacks: Mapping[str, str] = _AS_TEXT
+
     def from_canonical(self, wanted: CanonicalType) -> Translation:
-        if wanted.name in _AS_TEXT:
-            return Translation("VARCHAR", Fit.DIFFERENT, _AS_TEXT[wanted.name])
+        if wanted.name in self.lacks:
+            return Translation("VARCHAR", Fit.DIFFERENT, self.lacks[wanted.name])
         return super().from_canonical(wanted)
 
     def enlarges(self, kind: CanonicalType) -> bool:
@@ -41,3 +43,22 @@ class LakeDialect(DuckdbDialect):
         if not new.partition_by:
             return [statement]
         return [f"{statement} PARTITIONED BY ({', '.join(map(self.quote, new.partition_by))})"]
+
+
+class IcebergDialect(LakeDialect):
+    """Types: https://iceberg.apache.org/spec/#primitive-types"""
+
+    name = "iceberg"
+    natives: Sequence[str] = (
+        "BOOLEAN", "INTEGER", "BIGINT", "DECIMAL(18,2)", "FLOAT", "DOUBLE", "VARCHAR", "BLOB", "DATE", "TIME", "TIMESTAMP",
+        "TIMESTAMP_NS", "TIMESTAMP WITH TIME ZONE", "UUID", "INTEGER[]", "STRUCT(a INTEGER)", "MAP(VARCHAR, INTEGER)",
+    )  # fmt: skip
+    lacks: Mapping[str, str] = {
+        "uuid": "it becomes text of 36 characters, which more readers of the format understand",
+        "json": "the format has no JSON: it becomes text",
+    }
+
+    def from_canonical(self, wanted: CanonicalType) -> Translation:
+        if wanted.name == "smallint":
+            return Translation("INTEGER", Fit.WIDER, "the format has no smaller integers")
+        return super().from_canonical(wanted)

@@ -22,10 +22,9 @@ from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.load_target import LoadTarget
 from ultravect.core.kinds.lake.matching import MatchingLoad
-from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained
-from ultravect.core.kinds.lake.tables import open_version
 from ultravect.core.loading.refusals import require_empty
 from ultravect.core.words import counted
 
@@ -93,7 +92,7 @@ def opened_load(place: LakePlace, dialect: DuckdbDialect, order: LoadOrder, upke
     """See ``Target.load``: files that were written for a load that does not commit are removed again."""
     target = LoadTarget(place, order, dialect)
     with ExitStack() as opened:
-        opened.callback(lambda: target.files.discard() if target.committed is None else None)
+        opened.callback(lambda: target.files.discard() if target.may_discard else None)
         checks = target.version is not None and target.version.checks
         if order.staged or order.replaces or checks:
             folder = opened.enter_context(tempfile.TemporaryDirectory(prefix="ultravect-lake-"))

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ultravect.core.contracts.load import LoadOrder
+from ultravect.core.contracts.load import CHANGED, LoadOrder
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
@@ -15,13 +15,13 @@ from ultravect.core.dialects.base import NewColumn
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import LakeMarks, is_barred, receipt_name, receipt_notes
-from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes, create_table
+from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.data_files import DataFiles
-from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.tables import DataFile, open_version
+from ultravect.core.kinds.lake.table_version import DataFile
 from ultravect.core.loading.marks import mark_moved
-from ultravect.core.loading.refusals import attempt_replaced, column_gone
+from ultravect.core.loading.refusals import attempt_replaced, column_gone, outcome_unknown
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.written import uuid_text
 
@@ -36,9 +36,15 @@ _ARROW = {
     "VARCHAR": pa.string(),
     "BLOB": pa.binary(),
     "DATE": pa.date32(),
+    "TIME": pa.time64("us"),
     "TIMESTAMP": pa.timestamp("us"),
     "TIMESTAMP WITH TIME ZONE": pa.timestamp("us", "UTC"),
 }
+
+
+_NOTHING_WRITTEN = frozenset(
+    [CHANGED, "table-changed", "mark-moved", "attempt-replaced", "table-feature", "table-append-only"]
+)
 
 
 def field_of(column: NewColumn, dialect: DuckdbDialect) -> pa.Field:
@@ -61,20 +67,25 @@ class LoadTarget:
         self.path = place.path(order.table)
         with explained(place.name, self.path):
             self.version = open_version(place, self.path)
+            self.folder = self.path if self.version is None else self.version.folder
             self._require_as_planned()
             create = order.create
             self.added: Sequence[pa.Field] = ()
             if create is not None:
-                self.schema = pa.schema([field_of(column, dialect) for column in create.columns])
+                self.schema = place.format.new_schema(
+                    self.path, [field_of(column, dialect) for column in create.columns]
+                )
                 self.partition_by: Sequence[str] = create.partition_by
             else:
                 assert self.version is not None
                 self.added = [field_of(change.column, dialect) for change in order.changes]
-                self.schema = pa.schema([*self.version.schema, *(optional(field) for field in self.added)])
+                self.schema = self.version.written_schema([optional(field) for field in self.added])
                 self.partition_by = self.version.partition_by
-        self.files = DataFiles(place, self.path, self.schema, self.partition_by)
+        self.files = DataFiles(place, self.folder, self.schema, self.partition_by)
         self.removed: Sequence[DataFile] = ()
         self.committed: int | None = None
+        # files that a commit names must stay, even where no answer says whether it took place
+        self.may_discard = True
         self._new: Sequence[NewFile] = ()
         self.growth = 0
 
@@ -156,16 +167,23 @@ class LoadTarget:
             notes = receipt_notes(order.receipt, receipt)
             if is_barred(place, order.receipt) or (self.version and self.version.noted(receipt_name(order.receipt))):
                 raise attempt_replaced(order)
-        names = LakeMarks(place, self.path).changed(self.version, marks)
+        names = LakeMarks(place, self.folder).changed(self.version, marks)
         notes = Notes({**notes.names, **names}, notes.texts)
-        with explained(place.name, self.path):
-            self._commit(notes, marks, alone=alone)
+        self.may_discard = False
+        try:
+            with explained(place.name, self.path):
+                self._commit(notes, marks, alone=alone)
+        except UltravectError as error:
+            self.may_discard = error.code in _NOTHING_WRITTEN
+            if error.code == "lake-unreachable":
+                raise outcome_unknown(place.name, order, "place of the lake") from None
+            raise
 
     def _commit(self, notes: Notes, marks: Sequence[MarkChange], *, alone: bool) -> None:
         order = self.order
         if order.create is not None:
-            create_table(
-                self.place, self.path, self.schema, self._new, self.partition_by, order.create.comment, notes,
+            self.place.format.create(
+                self.path, self.schema, self._new, self.partition_by, order.create.comment, notes,
                 replace=order.rebuild,
             )  # fmt: skip
             self.committed = 0
@@ -187,7 +205,7 @@ class LoadTarget:
         assert now is not None, "it was committed a moment ago"
         footers = 0
         for file in self._new:
-            with self.place.files.open_input_file(f"{self.path}/{file.path}") as opened:
+            with self.place.files.open_input_file(f"{self.folder}/{file.path}") as opened:
                 footers += pq.read_metadata(opened).num_rows
         difference = footers - sum(file.rows for file in self._new)
         how = "in the files that the commit added, by their own footers"

@@ -19,7 +19,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.load_target import LoadTarget
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import errors_explained
-from ultravect.core.kinds.lake.tables import DataFile
+from ultravect.core.kinds.lake.table_version import DataFile
 from ultravect.core.loading.duckdb_load import DuckdbLoad
 from ultravect.core.loading.refusals import key_not_unique
 

@@ -12,11 +12,10 @@ import pyarrow.fs as pafs
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.settings import LakeSettings
+from ultravect.core.kinds.lake.table_version import LakeFormat, TableVersion
 from ultravect.core.loading.bucket import bucket_files
 from ultravect.core.loading.local_file import folder_inside
 
-LOG = "_delta_log"
-_DEPTH = 4
 _CONNECT_SECONDS, _ANSWER_SECONDS = 10, 60
 
 
@@ -26,6 +25,16 @@ class LakePlace:
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
         self.name, self._settings = name, settings
         self._roots = [Path(root).resolve() for root in roots]
+
+    @cached_property
+    def format(self) -> LakeFormat:
+        if self._settings.format == "iceberg":
+            from ultravect.core.kinds.lake.iceberg.format import IcebergFormat
+
+            return IcebergFormat(self, self._settings)
+        from ultravect.core.kinds.lake.delta import DeltaFormat
+
+        return DeltaFormat(self)
 
     @property
     def is_folder(self) -> bool:
@@ -104,27 +113,6 @@ class LakePlace:
             )
         return path
 
-    def tables(self) -> Sequence[str]:
-        """The paths of all tables, sorted."""
-        found: list[str] = []
-        waiting = [("", 0)]
-        while waiting:
-            folder, depth = waiting.pop()
-            below = [
-                info.path.strip("/")
-                for info in self.files.get_file_info(pafs.FileSelector(folder, allow_not_found=True))
-                if info.type == pafs.FileType.Directory
-            ]
-            if any(path.rpartition("/")[2] == LOG for path in below):
-                found.append(folder)
-            elif depth < _DEPTH:
-                waiting += [(path, depth + 1) for path in below if not path.rpartition("/")[2].startswith(("_", "."))]
-        return sorted(found)
-
-    def has(self, path: str) -> bool:
-        """Whether there is a table."""
-        return bool(self.files.get_file_info(f"{path}/{LOG}").type == pafs.FileType.Directory)
-
     def make_folder(self, path: str) -> None:
         """Makes a folder, where there are any: an object store has only the names of its objects."""
         if self.is_folder:
@@ -136,3 +124,8 @@ class LakePlace:
             return ""
         folder = self._folder()
         return "" if os.access(folder, os.W_OK) else f"the service may not write to the folder {folder}"
+
+
+def open_version(place: LakePlace, path: str, at: str = "") -> TableVersion | None:
+    """A table, in its newest version or in that of ``at``; None where there is none."""
+    return place.format.open(path, at)

@@ -15,11 +15,10 @@ from botocore.exceptions import BotoCoreError, ClientError
 from ultravect.core.contracts.catalogue import TableInfo
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.commits import Notes, create_table
-from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.commits import Notes
+from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.settings import LakeSettings
-from ultravect.core.kinds.lake.tables import open_version
 from ultravect.core.words import counted
 
 
@@ -70,7 +69,9 @@ def _written(place: LakePlace) -> str:
     path = f"ultravect-test-{secrets.token_hex(6)}"
     try:
         with explained(place.name, path):
-            create_table(place, path, pa.schema([pa.field("a", pa.int32())]), [], [], "", Notes({}, {}))
+            place.format.create(
+                path, place.format.new_schema(path, [pa.field("a", pa.int32())]), [], [], "", Notes({}, {})
+            )
             version = open_version(place, path)
             assert version is not None, "it was made a moment ago"
             version.commit([], [], Notes({"test": 1}, {}), alone=True)

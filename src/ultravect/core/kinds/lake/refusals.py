@@ -4,15 +4,34 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
-from typing import TYPE_CHECKING
 
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.commits import CommitNotedError
 
-if TYPE_CHECKING:
-    pass
+# of a catalogue: what its library's errors mean; the first name that fits counts
+_OF_CATALOGUE = (
+    (
+        "CommitStateUnknown",
+        "outcome-unknown",
+        "no answer says whether the commit took place",
+        "run it again: the receipt says it",
+    ),
+    ("Unauthorized", "sign-in-failed", "the catalogue refuses to sign in", "check catalogue_secret"),
+    ("OAuthError", "sign-in-failed", "the catalogue refuses to sign in", "check catalogue_secret"),
+    (
+        "Forbidden",
+        "not-allowed",
+        "the catalogue does not allow it",
+        "have the account of catalogue_secret allowed to do it",
+    ),
+    ("NoSuchTable", "table-missing", "the catalogue no longer has the table", "look at the tables again"),
+    ("ServerError", "lake-unreachable", "the catalogue failed", "see whether the catalogue is up"),
+    ("ServiceUnavailable", "lake-unreachable", "the catalogue is not up", "try again when the catalogue is up"),
+    ("TooManyRequests", "lake-unreachable", "the catalogue is too busy", "try again in a moment"),
+)
+_LIBRARIES = ("sqlalchemy.", "requests.")
 
 
 @contextmanager
@@ -42,8 +61,28 @@ def explained(connection: str, path: str) -> Iterator[None]:
         text = " ".join(str(raised).split())[:300]
         raise error("lake-unreachable", f"{path}: {text}", "check the place, and what may be done there") from None
     except Exception as raised:
+        if (refused := _catalogue_error(raised)) is not None:
+            code, detail, hint = refused
+            raise error(code, f"{path}: {detail}", hint) from None
         # the library's own panics and value errors: the log of a table is what others wrote
         if isinstance(raised, UltravectError | CommitNotedError):
             raise
         text = " ".join(str(raised).split())[:300]
         raise error("table-damaged", f"{path} cannot be read: {text}", "is a file of its log missing?") from None
+
+
+def _catalogue_error(raised: Exception) -> tuple[str, str, str] | None:
+    """Code, detail and hint of what the catalogue of an Iceberg table said; None for all else."""
+    kind = type(raised)
+    said = " ".join(str(raised).split())[:300]
+    if kind.__module__ == "pyiceberg.exceptions":
+        for name, code, detail, hint in _OF_CATALOGUE:
+            if kind.__name__.startswith(name):
+                return code, f"{detail}: {said}", hint
+    if kind.__module__.startswith(_LIBRARIES):
+        # what was sent stands after the reason, and is not to be shown
+        reason = said.partition("[SQL:")[0].strip()
+        if "password authentication failed" in reason:
+            return "sign-in-failed", f"the catalogue refuses to sign in: {reason}", "check user and catalogue_secret"
+        return "lake-unreachable", f"the catalogue cannot be asked: {reason}", "check catalogue, and whether it is up"
+    return None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -9,9 +10,9 @@ import duckdb
 
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.tables import open_version, split_version
+from ultravect.core.kinds.lake.table_version import TableVersion, split_version
 
 _CONFIG: dict[str, str | bool | int | float | list[str]] = {
     # a question must not read files, nor the network: tables are opened here, and handed over
@@ -24,6 +25,8 @@ _CONFIG: dict[str, str | bool | int | float | list[str]] = {
 
 
 _SCRATCH_MEMORY = "256MB"
+_PART = r'(?:"(?:[^"]|"")*"|[^\s".]+)'
+_NAME = re.compile(rf"{_PART}(?:\.{_PART})*")
 
 
 def connected(spill: str = "") -> duckdb.DuckDBPyConnection:
@@ -41,20 +44,31 @@ def session_for(place: LakePlace, dialect: Dialect, sql: str, doing: str) -> Ite
     session = connected()
     try:
         with errors_explained(place.name, doing), explained(place.name, "the lake"):
-            for named in session.get_table_names(sql, qualified=True):
-                show_table(session, place, dialect, dialect.parse_table(named))
+            found = {_without_alias(name) for name in session.get_table_names(sql, qualified=True)}
+            named = [dialect.parse_table(name) for name in sorted(found)]
+            # a version may have files of its own on this machine, which last as long as it does
+            shown = [show_table(session, place, dialect, table) for table in named]
             yield session
+            del shown
     finally:
         session.close()
 
 
-def show_table(session: duckdb.DuckDBPyConnection, place: LakePlace, dialect: Dialect, table: TableName) -> None:
-    """Makes a view of a table, if there is one."""
+def _without_alias(name: str) -> str:
+    """A name as DuckDB lists it, which has the alias of the statement after it: ``raw.visit AS v``."""
+    found = _NAME.match(name)
+    return found[0] if found else name
+
+
+def show_table(
+    session: duckdb.DuckDBPyConnection, place: LakePlace, dialect: Dialect, table: TableName
+) -> TableVersion | None:
+    """Makes a view of a table, if there is one, and gives its version."""
     name, at = split_version(table.name)
     path = place.path(TableName(table.schema, name))
     version = open_version(place, path, at)
     if version is None:
-        return
+        return None
     with explained("the lake", version.path):
         dataset = version.dataset
     held = dialect.quote(f"ultravect {table}")
@@ -62,6 +76,7 @@ def show_table(session: duckdb.DuckDBPyConnection, place: LakePlace, dialect: Di
     if table.schema:
         session.execute(f"CREATE SCHEMA IF NOT EXISTS {dialect.quote(table.schema)}")
     session.execute(f"CREATE VIEW {dialect.table(table)} AS SELECT * FROM {held}")
+    return version
 
 
 @contextmanager

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from typing import Literal
+from urllib.parse import urlsplit
 
 from pydantic import Field, model_validator
 
@@ -10,8 +11,12 @@ from ultravect.core.model.connection import INSIDE, MACHINE, DatabaseSettings, S
 
 
 class LakeSettings(DatabaseSettings):
-    """Tables in the open format Delta Lake: in a folder of the service's machine, or in a bucket of an object store."""
+    """Tables in an open format, Delta Lake or Apache Iceberg: in a folder of the service's machine, or in a bucket of an object store."""
 
+    format: Literal["delta", "iceberg"] = Field(
+        default="delta",
+        description="Delta Lake, whose tables are folders; or Apache Iceberg, whose tables a catalogue lists.",
+    )
     receipts: bool = Field(
         default=True,
         description="Whether each load leaves a receipt in its commit, by which a run that is taken over knows what was committed.",
@@ -35,6 +40,28 @@ class LakeSettings(DatabaseSettings):
     access_key: str = ""
     secret_key: Secret = ""
     session_token: Secret = ""
+    catalogue: str = Field(
+        default="",
+        max_length=2000,
+        description="Of Iceberg: where the tables are listed. The name of a SQLite file in the folder, the address of a "
+        "PostgreSQL database, or that of a REST catalogue. Left out: catalogue.sqlite in the folder.",
+        examples=[
+            "catalogue.sqlite",
+            "postgresql://lake@db.huts.example:5432/lake",
+            "https://catalogue.huts.example",
+        ],
+        json_schema_extra={**MACHINE},
+    )
+    catalogue_name: str = Field(
+        default="default",
+        min_length=1,
+        max_length=200,
+        description="Of Iceberg: the name of the catalogue, of which a database may have several; of a REST catalogue, the warehouse.",
+    )
+    catalogue_secret: Secret = Field(
+        default="",
+        description="Of Iceberg: the password of the PostgreSQL database, or the token of the REST catalogue.",
+    )
     compact_after: int = Field(
         default=0,
         ge=0,
@@ -53,4 +80,32 @@ class LakeSettings(DatabaseSettings):
             raise ValueError("a bucket takes access_key and secret_key")
         if self.path and (self.prefix or self.endpoint or self.access_key):
             raise ValueError("prefix, endpoint and access_key are of a bucket, not of a folder")
+        return self
+
+    @model_validator(mode="after")
+    def _one_catalogue(self) -> LakeSettings:
+        given = self.catalogue
+        if self.format == "delta":
+            if given or self.catalogue_secret:
+                raise ValueError("catalogue and catalogue_secret are of Iceberg: tables of Delta Lake need none")
+            return self
+        scheme, _, rest = given.partition("://")
+        if rest:
+            if scheme not in ("postgresql", "http", "https"):
+                raise ValueError("the address of a catalogue begins with postgresql://, https:// or http://")
+            try:
+                parts = urlsplit(given)
+                named = parts.hostname and (parts.port or 1)
+            except ValueError:
+                named = None
+            if not named:
+                raise ValueError("the address of a catalogue names a host")
+            if parts.password:
+                raise ValueError("the password of a catalogue goes into catalogue_secret, where it is kept sealed")
+        elif not self.path:
+            raise ValueError(
+                "a bucket needs a catalogue: the address of a PostgreSQL database or of a REST catalogue"
+            )
+        elif "/" in given or "\\" in given or "\0" in given or given.startswith("."):
+            raise ValueError("the file of a catalogue is in the folder itself: name it without a path")
         return self

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from ultravect.core.contracts.load import CHANGED, ReceiptKey
+from itertools import takewhile
+
+from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.dialects.base import TableName
-from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import commit_of, receipt_notes
-from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.tables import TableVersion, open_version
-
-_CHANGES_NOTHING = frozenset(["ADD COLUMN", "OPTIMIZE", "VACUUM START", "VACUUM END"])
+from ultravect.core.kinds.lake.table_version import TableVersion
 
 
 class LakeVersions:
@@ -31,26 +30,25 @@ class LakeVersions:
         number = self._made(version := self._opened(table), load)
         if number is None:
             return f"the history of {table} does not go back to it"
-        if number == 0:
+        if version.before(number) is None:
             return f"{table} was made by it, and has no version before"
-        later = [commit for commit in version.history if int(commit["version"]) > number]
-        others = [commit for commit in later if commit["operation"] not in _CHANGES_NOTHING]
-        return f"{table} was written to since: version {others[-1]['version']} would be lost" if others else ""
+        later = [
+            commit.version
+            for commit in takewhile(lambda commit: commit.version != number, version.history)
+            if commit.changes_rows
+        ]
+        return f"{table} was written to since: version {later[-1]} would be lost" if later else ""
 
     def restore(self, table: TableName, load: ReceiptKey, own: ReceiptKey, mode: str) -> int:
         version = self._opened(table)
-        number = self._made(version, load)
-        assert number, "it was looked for before"
-        before, newest = version.rows, version.version
+        number, rows = self._made(version, load), version.rows
+        before = None if number is None else version.before(number)
+        assert before is not None, "it was looked for before"
         with explained(self._place.name, version.path):
-            version.restore(number - 1, receipt_notes(own, Receipt(str(table), mode, rows_before=before)))
-        if self._opened(table).version != newest + 1:
-            raise UltravectError(
-                CHANGED, f"{table} was written to meanwhile", hint="look at its versions before anything else"
-            )
-        return before
+            version.restore(before, receipt_notes(own, Receipt(str(table), mode, rows_before=rows)))
+        return rows
 
     def _made(self, version: TableVersion, load: ReceiptKey) -> int | None:
         """The version that a load made."""
         commit = commit_of(version, load)
-        return int(commit["version"]) if commit else None
+        return commit.version if commit else None

@@ -1,0 +1,1 @@
+"""Apache Iceberg: tables that a catalogue lists. Specification: https://iceberg.apache.org/spec/"""

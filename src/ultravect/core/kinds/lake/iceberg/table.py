@@ -1,0 +1,383 @@
+"""Versions of Iceberg tables: snapshots, which are read and committed."""
+
+from __future__ import annotations
+
+import datetime as dt
+import random
+import tempfile
+import time
+from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
+from itertools import takewhile
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.dataset as ds
+import pyarrow.parquet as pq
+from pyiceberg.exceptions import CommitFailedException, ValidationException
+from pyiceberg.expressions import AlwaysTrue
+from pyiceberg.io.pyarrow import ArrowScan, parquet_file_to_data_file
+from pyiceberg.manifest import DataFile as Held
+from pyiceberg.schema import Schema
+from pyiceberg.table import FileScanTask, Table, Transaction
+from pyiceberg.table.snapshots import Snapshot, ancestors_of
+from pyiceberg.transforms import IdentityTransform
+
+from ultravect.core.contracts.load import CHANGED
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes
+from ultravect.core.kinds.lake.data_files import DataFiles
+from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, with_our_rules
+from ultravect.core.kinds.lake.iceberg.types import arrow_schema, as_value, bounds, table_schema
+from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.table_version import Commit, DataFile
+
+_APP = "ultravect."
+_LOAD = f"{_APP}load:"
+_ATTEMPTS = 8
+_PAUSE_SECONDS = 0.1
+_SMALL = 32 << 20
+# longer than the service asks for receipts
+_KEPT = dt.timedelta(days=70)
+_JOINED = "joined"
+CLEARED = "cleared"
+"""Names, in a commit's texts, what is no load of its own: the first half of making a table anew."""
+_PROVIDER = "write.py-location-provider.impl"
+
+
+class IcebergVersion:
+    """See ``TableVersion``."""
+
+    def __init__(self, place: LakePlace, table: Table, path: str, snapshot: Snapshot | None) -> None:
+        self._places_files = _PROVIDER in table.properties
+        self._place, self._table, self.path, self._snapshot = place, with_our_rules(table), path, snapshot
+        self._files = PlaceFiles(place)
+        self.folder = self._files.path(table.location())
+
+    @property
+    def version(self) -> int:
+        return self._snapshot.snapshot_id if self._snapshot else 0
+
+    @cached_property
+    def _schema(self) -> Schema:
+        metadata, snapshot = self._table.metadata, self._snapshot
+        if snapshot is not None and snapshot is not metadata.current_snapshot() and snapshot.schema_id is not None:
+            return self._table.schemas()[snapshot.schema_id]
+        return metadata.schema()
+
+    @cached_property
+    def schema(self) -> pa.Schema:
+        return arrow_schema(self._schema)
+
+    @property
+    def comment(self) -> str:
+        return self._table.properties.get("comment", "")
+
+    @property
+    def partition_by(self) -> Sequence[str]:
+        names = {field.field_id: field.name for field in self._schema.fields}
+        fields = self._table.spec().fields
+        return [names[field.source_id] for field in fields if isinstance(field.transform, IdentityTransform)]
+
+    @property
+    def checks(self) -> Mapping[str, str]:
+        return {}
+
+    @property
+    def unsupported(self) -> str:
+        if self._places_files:
+            return f"its setting {_PROVIDER} names a program by which files get their places"
+        for field in self._table.spec().fields:
+            if not isinstance(field.transform, IdentityTransform):
+                return f"it is partitioned by {field.transform} of a column"
+        for column in self._schema.fields:
+            if not column.field_type.is_primitive and column.required:
+                return f"column {column.name!r} is nested, and required"
+        return ""
+
+    @cached_property
+    def _tasks(self) -> Mapping[str, FileScanTask]:
+        """What is read, by the addresses of its files."""
+        if self._snapshot is None:
+            return {}
+        found: dict[str, FileScanTask] = {}
+        for task in self._table.scan(snapshot_id=self._snapshot.snapshot_id).plan_files():
+            assert isinstance(task, FileScanTask)
+            found[task.file.file_path] = task
+        return found
+
+    @cached_property
+    def files(self) -> Sequence[DataFile]:
+        found = []
+        for address, task in sorted(self._tasks.items()):
+            held = task.file
+            rows = held.record_count if not task.delete_files else None
+            low, high = bounds(self._schema, held.lower_bounds), bounds(self._schema, held.upper_bounds)
+            found.append(DataFile(address, held.file_size_in_bytes, rows, self._partition(held), low, high))
+        return found
+
+    def _partition(self, held: Held) -> Mapping[str, Any]:
+        fields = {field.field_id: field for field in self._schema.fields}
+        spec = self._table.specs()[held.spec_id]
+        return {
+            fields[part.source_id].name: as_value(fields[part.source_id].field_type, held.partition[place])
+            for place, part in enumerate(spec.fields)
+            if isinstance(part.transform, IdentityTransform) and part.source_id in fields
+        }
+
+    @cached_property
+    def rows(self) -> int:
+        known = [file.rows for file in self.files]
+        if any(rows is None for rows in known):
+            return int(self.dataset.count_rows())
+        return sum(rows or 0 for rows in known)
+
+    @cached_property
+    def _is_plain(self) -> bool:
+        """Whether files can be read by the names of their columns: none was renamed, retyped or made anew, and no row is deleted apart."""
+        names: dict[int, set[tuple[str, str]]] = {}
+        numbers: dict[str, set[int]] = {}
+        for schema in self._table.metadata.schemas:
+            for field in schema.fields:
+                if not field.field_type.is_primitive or field.initial_default is not None:
+                    return False
+                names.setdefault(field.field_id, set()).add((field.name, str(field.field_type)))
+                numbers.setdefault(field.name, set()).add(field.field_id)
+        return (
+            all(len(found) == 1 for found in names.values())
+            and all(len(found) == 1 for found in numbers.values())
+            and self._table.name_mapping() is None
+            and not any(task.delete_files for task in self._tasks.values())
+        )
+
+    @cached_property
+    def dataset(self) -> ds.Dataset:
+        return self.dataset_of(self.files)
+
+    def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
+        form = ds.ParquetFileFormat()
+        fragments = []
+        for file in files:
+            if self._is_plain:
+                where = self._files.path(file.path)
+                fragments.append(form.make_fragment(where, self._place.files, partition_expression=self._known(file)))
+            else:
+                fragments.append(form.make_fragment(self._rewritten(file), pa.fs.LocalFileSystem()))
+        place = self._place.files if self._is_plain else pa.fs.LocalFileSystem()
+        return ds.FileSystemDataset(fragments, self.schema, form, filesystem=place)
+
+    def _known(self, file: DataFile) -> pc.Expression:
+        """What is true of all rows of a file: by that, readers leave it out."""
+        parts = []
+        for name, value in file.partition.items():
+            column = pc.field(name)
+            parts.append(
+                column.is_null() if value is None else column == pa.scalar(value, self.schema.field(name).type)
+            )
+        known = parts[0] if parts else pc.scalar(True)
+        for part in parts[1:]:
+            known = known & part
+        return known
+
+    @cached_property
+    def _scratch(self) -> tempfile.TemporaryDirectory[str]:
+        return tempfile.TemporaryDirectory(prefix="ultravect-lake-")
+
+    @cached_property
+    def _written(self) -> dict[str, str]:
+        return {}
+
+    def _rewritten(self, file: DataFile) -> str:
+        """A file of this machine that has the rows of one as the version has them."""
+        path = self._written.get(file.path)
+        if path is None:
+            path = self._written[file.path] = f"{self._scratch.name}/{len(self._written)}.parquet"
+            with pq.ParquetWriter(path, self.schema) as writer:
+                for batch in self._read(self._tasks[file.path]):
+                    writer.write_batch(batch.cast(self.schema))
+        return path
+
+    def _read(self, task: FileScanTask) -> Iterator[pa.RecordBatch]:
+        scan = ArrowScan(self._table.metadata, self._files, self._schema, AlwaysTrue())
+        return scan.to_record_batches([task])
+
+    def batches(self, file: DataFile) -> pa.RecordBatchReader:
+        return self.dataset_of([file]).scanner().to_reader()
+
+    def noted(self, name: str) -> int | None:
+        found = self._table.properties.get(f"{_APP}{name}")
+        return int(found.partition(" ")[0]) if found else None
+
+    @cached_property
+    def history(self) -> Sequence[Commit]:
+        found = []
+        for snapshot in ancestors_of(self._table.current_snapshot(), self._table.metadata):
+            given = snapshot.summary.additional_properties if snapshot.summary else {}
+            texts = {name.removeprefix(_APP): text for name, text in given.items() if name.startswith(_APP)}
+            found.append(Commit(snapshot.snapshot_id, texts, _JOINED not in texts))
+        return found
+
+    def before(self, version: int) -> int | None:
+        older = takewhile(lambda commit: commit.version != version, reversed(self.history))
+        found = [commit.version for commit in older if CLEARED not in commit.texts]
+        return found[-1] if found else None
+
+    def add_columns(self, fields: Sequence[pa.Field]) -> None:
+        added = table_schema(fields, self._table.metadata.last_column_id + 1)
+        try:
+            with self._table.update_schema() as update:
+                for field in added.fields:
+                    update.add_column(field.name, field.field_type, field.doc)
+        except CommitFailedException:
+            raise self._moved() from None
+        by_name = {field.name: field.field_id for field in self._table.schema().fields}
+        if any(by_name[field.name] != field.field_id for field in added.fields):
+            raise self._moved()
+
+    def written_schema(self, added: Sequence[pa.Field]) -> pa.Schema:
+        there = arrow_schema(self._schema, numbered=True)
+        if not added:
+            return there
+        new = arrow_schema(table_schema(added, self._table.metadata.last_column_id + 1), numbered=True)
+        return pa.schema([*there, *new])
+
+    def _moved(self) -> UltravectError:
+        return UltravectError(
+            CHANGED,
+            f"{self.path} was changed by another writer since version {self.version} was read; nothing was written",
+            hint="run it again",
+        )
+
+    def commit(self, files: Sequence[NewFile], removed: Sequence[DataFile], notes: Notes, *, alone: bool) -> int:
+        gone = [self._tasks[file.path].file for file in removed]
+        return self._commit([f"{self._table.location()}/{file.path}" for file in files], [], gone, notes, alone=alone)
+
+    def _commit(
+        self, new: Sequence[str], back: Sequence[Held], gone: Sequence[Held], notes: Notes, *, alone: bool
+    ) -> int:
+        """``new``: addresses of files that were written; ``back``: files of older versions that count again."""
+        before = {name: self.noted(name) for name in notes.names}
+        for attempt in range(1 if alone else _ATTEMPTS):
+            if attempt:
+                time.sleep(_PAUSE_SECONDS * attempt * random.uniform(0.5, 1.5))
+                self._table = with_our_rules(self._table.refresh())
+                if any(self.noted(name) != number for name, number in before.items()):
+                    raise CommitNotedError
+            try:
+                return self._try(new, back, gone, notes)
+            except (CommitFailedException, ValidationException):
+                self._table = with_our_rules(self._table.refresh())
+                if any(self.noted(name) != number for name, number in before.items()):
+                    raise CommitNotedError from None
+        raise self._moved()
+
+    def _try(self, new: Sequence[str], back: Sequence[Held], gone: Sequence[Held], notes: Notes) -> int:
+        transaction = self._table.transaction()
+        add_files(transaction, self._files, new, back, gone, notes)
+        if old := [name for name, text in self._table.properties.items() if _is_old(name, text)]:
+            transaction.remove_properties(*old)
+        self._table = with_our_rules(transaction.commit_transaction())
+        now = self._table.current_snapshot()
+        assert now is not None, "it was made a moment ago"
+        self._snapshot = now
+        return now.snapshot_id
+
+    def restore(self, version: int, notes: Notes) -> None:
+        snapshot = self._table.snapshot_by_id(version)
+        then = IcebergVersion(self._place, self._table, self.path, snapshot)
+        if not then._schema.field_ids <= self._schema.field_ids:
+            raise UltravectError(
+                "table-feature",
+                f"{self.path} had other columns in version {version}, which cannot be restored here",
+                hint="copy that version into another table: from.at names it",
+            )
+        was, now = then._tasks, self._tasks
+        if any(task.delete_files for task in (*was.values(), *now.values())):
+            raise UltravectError(
+                "table-feature",
+                f"{self.path} has rows that are deleted apart from its files: an older version cannot be restored here",
+                hint="restore it with the program that wrote it",
+            )
+        back = [task.file for address, task in was.items() if address not in now]
+        gone = [task.file for address, task in now.items() if address not in was]
+        self._commit([], back, gone, notes, alone=True)
+
+    def compact(self) -> int:
+        small = [file for file in self.files if file.size < _SMALL]
+        if len(small) < 2 or self.unsupported:
+            return 0
+        schema = self.written_schema([])
+        written = DataFiles(self._place, self.folder, schema, self.partition_by)
+        try:
+            for file in small:
+                for batch in self.batches(file):
+                    written.write(batch.cast(schema))
+            files = list(written.close())
+            self.commit(files, small, Notes({}, {_JOINED: "1"}), alone=True)
+        except BaseException:
+            written.discard()
+            raise
+        return len(small) - len(files)
+
+    def remove_old(self, hours: int) -> None:
+        metadata = self._table.metadata
+        oldest = dt.datetime.now(dt.UTC) - dt.timedelta(hours=hours)
+        kept = {ref.snapshot_id for ref in metadata.refs.values()}
+        old = [
+            snapshot
+            for snapshot in metadata.snapshots
+            if snapshot.snapshot_id not in kept and snapshot.timestamp_ms < oldest.timestamp() * 1000
+        ]
+        if not old:
+            return
+        named = self._named(old)
+        gone = {snapshot.snapshot_id for snapshot in old}
+        self._table.maintenance.expire_snapshots().by_ids(list(gone)).commit()
+        left = self._named([snapshot for snapshot in metadata.snapshots if snapshot.snapshot_id not in gone])
+        for address in sorted(named - left):
+            self._files.delete(address)
+
+    def _named(self, snapshots: Sequence[Snapshot]) -> set[str]:
+        """The addresses of all files that some snapshots need."""
+        found: set[str] = set()
+        for snapshot in snapshots:
+            found.add(snapshot.manifest_list)
+            for manifest in snapshot.manifests(self._files):
+                if manifest.manifest_path in found:
+                    continue
+                found.add(manifest.manifest_path)
+                found |= {entry.data_file.file_path for entry in manifest.fetch_manifest_entry(self._files)}
+        return found
+
+
+def add_files(
+    transaction: Transaction,
+    files: PlaceFiles,
+    new: Sequence[str],
+    back: Sequence[Held],
+    gone: Sequence[Held],
+    notes: Notes,
+) -> None:
+    """Has a transaction make one snapshot, with what is said of it; see ``IcebergVersion.commit``."""
+    texts = {f"{_APP}{name}": text for name, text in notes.texts.items()}
+    now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+    if notes.names:
+        transaction.set_properties({f"{_APP}{name}": f"{number} {now}" for name, number in notes.names.items()})
+    update = transaction.update_snapshot(snapshot_properties=texts)
+    with update.overwrite() if gone or back else update.fast_append() as snapshot:
+        for address in new:
+            snapshot.append_data_file(parquet_file_to_data_file(files, transaction.table_metadata, address))
+        for held in back:
+            snapshot.append_data_file(held)
+        for held in gone:
+            snapshot.delete_data_file(held)
+
+
+def _is_old(name: str, text: str) -> bool:
+    if not name.startswith(_LOAD):
+        return False
+    try:
+        return dt.datetime.now(dt.UTC) - dt.datetime.fromisoformat(text.partition(" ")[2]) > _KEPT
+    except (ValueError, TypeError):
+        return False
