@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 from deltalake import DeltaTable, write_deltalake
+from pyiceberg.catalog.sql import SqlCatalog
 
 from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.receipt import Receipt
@@ -51,11 +52,11 @@ def _batches(first: int, rows: int, seed: int) -> list[pa.RecordBatch]:
 
 
 class _Lakes:
-    def __init__(self, times: int) -> None:
+    def __init__(self, times: int, form: str = "delta") -> None:
         self.times = times
         self.folder = Path(tempfile.mkdtemp(prefix="ultravect-bench-", dir="/var/tmp"))
-        spec = ConnectionSpec("season", "lake", {"path": str(self.folder)}, [str(self.folder)])
-        self.database, self.table = database_of(spec), self.folder / "booking"
+        self.spec = ConnectionSpec("season", "lake", {"path": str(self.folder), "format": form}, [str(self.folder)])
+        self.database, self.table = database_of(self.spec), self.folder / "booking"
         self.columns = [NewColumn(name, CanonicalType(kind)) for name, kind in _COLUMNS.items()]
         self.runs = 0
 
@@ -130,6 +131,32 @@ def run(rows: int, times: int) -> None:
         lakes.compare(
             f"{rows // 2:,} by keys into {rows * 5 // 2:,}, against merge", 1.2, lambda: lakes.fresh(held),
             lambda: lakes.load(coming, matches_rows=True, keys=["booking_id"], samples=50), merge,
+        )  # fmt: skip
+    finally:
+        shutil.rmtree(lakes.folder, ignore_errors=True)
+    _iceberg(batches, rows, times)
+
+
+def _iceberg(batches: Sequence[pa.RecordBatch], rows: int, times: int) -> None:
+    """Its library has all rows in memory, and matches keys in Python: only the append is compared."""
+    lakes = _Lakes(times, "iceberg")
+    try:
+        place = f"file://{lakes.folder}"
+
+        def fresh() -> None:
+            shutil.rmtree(lakes.folder, ignore_errors=True)
+            lakes.folder.mkdir()
+            lakes.database = database_of(lakes.spec)
+
+        def append() -> None:
+            catalogue = SqlCatalog("default", uri=f"sqlite:///{lakes.folder}/catalogue.sqlite", warehouse=place)
+            catalogue.create_namespace_if_not_exists(("main",))
+            table = pa.Table.from_batches(batches)
+            catalogue.create_table(("main", "booking"), table.schema).append(table)
+
+        lakes.compare(
+            f"a new Iceberg table of {rows:,}, against its library", 1.1, fresh,
+            lambda: lakes.load(batches, create=NewTable(lakes.columns)), append,
         )  # fmt: skip
     finally:
         shutil.rmtree(lakes.folder, ignore_errors=True)

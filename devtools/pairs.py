@@ -139,15 +139,17 @@ def make_places(postgres: PostgresServer, database: str, mariadb: MariadbServer,
     return made
 
 
-def lake_place(folder: Path) -> Place:
-    """A lake, which runs no statements: of them, only the drop of a table is done here."""
+def lake_place(folder: Path, form: str = "delta") -> Place:
+    """A lake, which runs no statements: of them, only the drop of a table is done here, with all others of its lake."""
 
     def sql(statement: str) -> list[tuple[Any, ...]]:
-        shutil.rmtree(folder / statement.removeprefix("DROP TABLE IF EXISTS "), ignore_errors=True)
+        shutil.rmtree(folder, ignore_errors=True)
+        folder.mkdir()
         return []
 
     folder.mkdir(exist_ok=True)
-    return Place("lake", ConnectionSpec("lake", "lake", {"path": str(folder)}, [str(folder)]), sql)
+    settings = {"path": str(folder), "format": form}
+    return Place("lake" if form == "delta" else form, ConnectionSpec("lake", "lake", settings, [str(folder)]), sql)
 
 
 def _sqlserver(postgres: PostgresServer) -> int:
@@ -243,11 +245,11 @@ def there_and_back(a: Place, b: Place) -> Trip:
     return Trip(first, second, a.different(back))
 
 
-def _matrix(places: Mapping[str, Place], lake: Place) -> str:
+def _matrix(places: Mapping[str, Place], lakes: Sequence[Place]) -> str:
     lines = [
         "# Every pair of databases, there and back",
         "",
-        "Made by `./dev matrix`, on real servers (SQL Server by its [stand-in](stand-ins.md)), and into a lake (Delta Lake): a",
+        "Made by `./dev matrix`, on real servers (SQL Server by its [stand-in](stand-ins.md)), and into lakes (Delta Lake and Iceberg): a",
         f"table with {len(COLUMNS)} types and their extreme values",
         "(64-bit limits, 38 digits, a text of a million characters, emoji, empty texts, years 1 and 9999, microseconds, NULL",
         "everywhere) is copied from each database into a new table of each, and back into a table like the first. The first",
@@ -258,7 +260,7 @@ def _matrix(places: Mapping[str, Place], lake: Place) -> str:
         "|---|---|---|---|",
     ]
     for a in places.values():
-        for b in (*places.values(), lake):
+        for b in (*places.values(), *lakes):
             trip = there_and_back(a, b)
             equal = f"{len(COLUMNS) - len(trip.different)} of {len(COLUMNS)}"
             shown = "; ".join(trip.there.announced) or "nothing"
@@ -277,7 +279,9 @@ def matrix(*sections: Callable[[Mapping[str, Place]], str]) -> str:
     try:
         postgres.execute("CREATE DATABASE pairs")
         places = make_places(postgres, "pairs", mariadb, folder)
-        return _matrix(places, lake_place(folder / "lake")) + "".join(more(places) for more in sections)
+        return _matrix(places, [lake_place(folder / form, form) for form in ("delta", "iceberg")]) + "".join(
+            more(places) for more in sections
+        )
     finally:
         mariadb.remove()
         postgres.remove()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import decimal
+import itertools
 import json
 import shutil
 import subprocess
@@ -33,6 +34,7 @@ from ultravect.core.types.canonical import CanonicalType
 
 ROOT = Path(__file__).parents[3]
 OLD = [(1, "a"), (2, "b"), (3, "c")]
+_RUNS = itertools.count()
 
 
 @pytest.fixture
@@ -292,6 +294,56 @@ def test_marks_are_committed_with_rows(any_lake: Lake) -> None:
     any_lake.database.set_mark(name, key, "by hand")
     assert any_lake.database.mark(name, key) == {"": "by hand"}
     assert len(any_lake.rows()) == 5
+
+
+def _copy_new(lake: Lake, mode: str = "upsert", **into: Any) -> Any:
+    """Copies what came with newer versions of the table into another one."""
+    keys = {"keys": ["k"]} if mode == "upsert" else {}
+    job = job_from_data(
+        {
+            "ultravect": 1, "job": "follow", "from": {"connection": "season", "table": TABLE, "newer": "version"},
+            "into": {"connection": "season", "table": "copy", "mode": mode, **keys, **into},
+        }
+    )  # fmt: skip
+    number = next(_RUNS)
+    return run_leg(job, lake.spec, lake.spec, lake.writer.heard, receipt=f"follow-{number}")
+
+
+def test_only_rows_of_newer_versions_are_copied(any_lake: Lake) -> None:
+    any_lake.load(OLD, mode="append")
+    assert _copy_new(any_lake).tally.read == 3
+    assert _copy_new(any_lake).tally.read == 0
+    any_lake.load([(4, "d")], mode="append")
+    any_lake.append([{"k": 5, "v": "e"}])
+    assert _copy_new(any_lake).tally.read == 2
+    any_lake.load([(4, "x"), (6, "f")], mode="upsert", keys=["k"])
+    # the file of row 4 was written anew: where rows are not known again, that is an error
+    with pytest.raises(UltravectError) as refused:
+        _copy_new(any_lake, "append")
+    assert refused.value.code == "versions-repeat-rows"
+    tally = _copy_new(any_lake).tally
+    assert (tally.inserted, tally.updated) == (1, 1)
+    wanted = [*OLD, (4, "x"), (5, "e"), (6, "f")]
+    assert sorted((row["k"], row["v"]) for row in any_lake.held("copy")) == wanted
+    # a version that is no longer known is said, not skipped
+    version = any_lake.database.new_rows(TableName(None, TABLE), "")
+    with pytest.raises(UltravectError) as missing:
+        any_lake.database.new_rows(TableName(None, TABLE), str(int(version.version) + 77))
+    assert missing.value.code == "version-missing"
+
+
+def test_a_change_feed_gives_changed_rows_alone(lake: Lake) -> None:
+    table = pa.table({"k": list(range(100)), "v": ["a"] * 100})
+    write_deltalake(str(lake.table), table, configuration={"delta.enableChangeDataFeed": "true"})
+    assert _copy_new(lake).tally.read == 100
+    for text in ("'b'", "'c'"):
+        DeltaTable(str(lake.table)).update(updates={"v": text}, predicate="k = 7")
+    DeltaTable(str(lake.table)).delete("k = 9")
+    lake.append([{"k": 200, "v": "new"}])
+    tally = _copy_new(lake).tally
+    # both changes of row 7, of which the last counts
+    assert (tally.read, tally.inserted, tally.updated, tally.repeated) == (3, 1, 1, 1)
+    assert {row["k"]: row["v"] for row in lake.held("copy") if row["k"] in (7, 200)} == {7: "c", 200: "new"}
 
 
 @pytest.mark.parametrize(

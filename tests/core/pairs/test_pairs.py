@@ -25,9 +25,10 @@ def test_there_and_back(places: dict[str, Place], source: str, target: str) -> N
     assert any("without its zone" in item for item in trip.there.announced) == (target == "mariadb")
 
 
+@pytest.mark.parametrize("form", ["delta", "iceberg"])
 @pytest.mark.parametrize("source", KINDS)
-def test_into_a_lake_and_back(places: dict[str, Place], tmp_path: Path, source: str) -> None:
-    trip = there_and_back(places[source], lake_place(tmp_path / "lake"))
+def test_into_a_lake_and_back(places: dict[str, Place], tmp_path: Path, source: str, form: str) -> None:
+    trip = there_and_back(places[source], lake_place(tmp_path / "lake", form))
     for copied in (trip.there, trip.back):
         assert copied.result is not None
         assert (copied.result.tally.inserted, copied.rejected) == (3, [])

@@ -19,6 +19,7 @@ class Kind:
     ``opens``: ``package.module:Class``, imported on first use, so that a driver that is missing stops this kind alone. It is
     called with the connection's name, its settings, and the folders that files of this machine are confined to.
     ``dialect``: ``package.module:Class`` of the SQL dialect, of a kind with tables; it is imported without the driver.
+    ``more_dialects``: those of other forms that its tables may have, by their names.
     ``needs``: modules that the kind imports, each with the Python package that has it.
     ``usual_schema``: the schema of a table that is named without one; "" where a setting ``database`` says it, or there is none.
     """
@@ -30,3 +31,4 @@ class Kind:
     dialect: str = ""
     needs: Mapping[str, str] = field(default_factory=dict)
     usual_schema: str = ""
+    more_dialects: Mapping[str, str] = field(default_factory=dict)

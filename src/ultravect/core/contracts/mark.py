@@ -55,6 +55,21 @@ class ColumnMark:
 
 
 @dataclass(frozen=True)
+class VersionMark:
+    """The newest version of a table whose rows were copied."""
+
+    version: str
+
+    def as_text(self) -> str:
+        return json.dumps({"version": self.version})
+
+    @classmethod
+    def from_text(cls, text: str) -> VersionMark:
+        data: dict[str, Any] = json.loads(text)
+        return cls(str(data.get("version", "")))
+
+
+@dataclass(frozen=True)
 class FileMark:
     """A file that was copied: its size in bytes, the time of its last change as ISO text, and its SHA-256 where it was compared."""
 

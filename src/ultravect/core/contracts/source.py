@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
+from dataclasses import dataclass
 from typing import Protocol
 
 import pyarrow as pa
@@ -12,6 +13,19 @@ from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Re
 from ultravect.core.contracts.probe import Step
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.types.canonical import CanonicalType
+
+
+@dataclass(frozen=True)
+class NewRows:
+    """Rows that came with the versions of a table after one, up to ``version``: in a select, ``table`` names them.
+
+    ``rows``: how many there are, as far as that is known. ``repeated``: whether there are rows among them that did not change.
+    """
+
+    table: TableName
+    version: str
+    rows: int | None
+    repeated: bool
 
 
 class Source(Protocol):
@@ -36,6 +50,9 @@ class Source(Protocol):
 
     def table(self, name: TableName) -> LiveTable | None:
         """A table as it is now, or None where there is none."""
+
+    def new_rows(self, table: TableName, since: str) -> NewRows:
+        """What came after the version ``since``, "" for all; where ``keeps_versions``. UltravectError ``version-missing``."""
 
     def references(self) -> Sequence[Reference]:
         """All foreign keys between two tables, with their schemas as ``tables`` gives them."""

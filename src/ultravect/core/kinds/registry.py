@@ -125,6 +125,8 @@ def preload() -> None:
 def dialects() -> Mapping[str, Dialect]:
     """All dialects by name: those of the kinds, and those that types and drafts are written for without a connection."""
     made = {name: _imported(kind.dialect)() for name, kind in kinds().items() if kind.dialect}
+    for kind in kinds().values():
+        made |= {name: _imported(path)() for name, path in kind.more_dialects.items()}
     return {**made, "oracle": OracleDialect()}
 
 

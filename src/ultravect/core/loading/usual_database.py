@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import Remark, Versions
+from ultravect.core.dialects.base import TableName
 
 
 class UsualDatabase:
@@ -21,6 +23,9 @@ class UsualDatabase:
     keeps_versions = False
     versions: Versions | None = None
     stages: Stages | None = None
+
+    def new_rows(self, table: TableName, since: str) -> NewRows:
+        raise NotImplementedError("only asked where keeps_versions")
 
     def remarks(self) -> Sequence[Remark]:
         return ()

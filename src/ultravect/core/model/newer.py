@@ -36,7 +36,7 @@ class NewFiles(Declared):
 
 
 class Newer(Declared):
-    """Only what is new since the last run; one of ``by``, ``files`` and ``changed_rows``."""
+    """Only what is new since the last run; one of ``by``, ``files``, ``version`` and ``changed_rows``."""
 
     by: str | None = Field(
         default=None,
@@ -54,6 +54,10 @@ class Newer(Declared):
         default=None, description="Where the first run begins; later ones begin at the mark.", examples=["2026-01-01"]
     )
     files: NewFiles | None = Field(default=None, description="Only files that were not copied before.")
+    version: bool = Field(
+        default=False,
+        description="Rows that came with newer versions of the table, of a kind that keeps versions: a lake.",
+    )
     changed_rows: bool = Field(
         default=False,
         description="All rows are read, and compared by key with those of the target: what an upsert does.",
@@ -64,11 +68,11 @@ class Newer(Declared):
     def _word(cls, given: Any) -> Any:
         if given == "files":
             return {"files": {}}
-        if given == "changed_rows":
-            return {"changed_rows": True}
+        if given in ("version", "changed_rows"):
+            return {given: True}
         if isinstance(given, str):
             raise ValueError(
-                f"files, changed_rows, or a mapping such as {{by: changed_at}}; {given!r} is none of them"
+                f"files, version, changed_rows, or a mapping such as {{by: changed_at}}; {given!r} is none of them"
             )
         return given
 
@@ -86,12 +90,12 @@ class Newer(Declared):
 
     @model_validator(mode="after")
     def _one_way(self) -> Newer:
-        named = [key for key in ("by", "files", "changed_rows") if getattr(self, key)]
+        named = [key for key in ("by", "files", "version", "changed_rows") if getattr(self, key)]
         if self.files is not None and "files" not in named:
             named.append("files")
         if len(named) != 1:
             shown = "none is there" if not named else f"{' and '.join(named)} are there"
-            raise ValueError(f"from.newer names one of by, files and changed_rows; {shown}")
+            raise ValueError(f"from.newer names one of by, files, version and changed_rows; {shown}")
         if self.by is None and (self.overlap is not None or self.since is not None):
             raise ValueError("from.newer: overlap and since go with by: a column")
         return self

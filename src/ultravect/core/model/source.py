@@ -108,6 +108,12 @@ class JobSource(Declared):
             raise ValueError("from.newer: files goes with from.files; for tables name a column: {by: changed_at}")
         if self.newer is not None and self.newer.by is not None and self.files is not None:
             raise ValueError("from.newer: {by: …} asks a database; files are new as a whole: newer: files")
+        if self.newer is not None and self.newer.version and (self.table is None and self.tables is None):
+            raise ValueError("from.newer: version goes with from.table or from.tables, which have versions")
+        if self.newer is not None and self.newer.version and self.at is not None:
+            raise ValueError(
+                "from.newer: version reads up to the newest version, and from.at names one: leave one of them out"
+            )
         if self.layout is not None and self.files is None:
             raise ValueError("from.layout is for files; a table has none")
         return self

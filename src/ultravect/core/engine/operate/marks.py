@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ultravect.core.contracts.mark import ColumnMark, FileMark, MarkKey
+from ultravect.core.contracts.mark import ColumnMark, FileMark, MarkKey, VersionMark
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import open_rows
@@ -92,12 +92,17 @@ def _shown(name: str, job: Job, target: ConnectionSpec) -> ShownMark:
         held = entries.get("")
         value = ColumnMark.from_text(held).value if held else ""
         return ShownMark(name, job.into.object_name, newer.by, value)
+    if newer is not None and newer.version:
+        held = entries.get("")
+        return ShownMark(name, job.into.object_name, "version", VersionMark.from_text(held).version if held else "")
     names = sorted(path for path, text in entries.items() if FileMark.from_text(text))
     return ShownMark(name, job.into.object_name, files=len(names), names=names[:_NAMED_FILES])
 
 
 def _as_mark(job: Job, source: ConnectionSpec, value: str) -> str:
     """The entry that a value makes, once it was found to be one of the column."""
+    if job.source.newer is not None and job.source.newer.version:
+        return VersionMark(_known_version(job, source, value)).as_text()
     if job.source.newer is None or job.source.newer.by is None:
         raise UltravectError(
             "mark-not-of-column",
@@ -112,6 +117,18 @@ def _as_mark(job: Job, source: ConnectionSpec, value: str) -> str:
             "mark-column-unordered", f"{job.source.newer.by} has no type by which a mark can be kept"
         )
     return ColumnMark(family(kind), as_mark(parsed(value, kind, "value"), kind)).as_text()
+
+
+def _known_version(job: Job, source: ConnectionSpec, value: str) -> str:
+    """A version that the table has; UltravectError for another one."""
+    rows = open_rows(source, job.source)
+    assert rows.live is not None
+    if not value.isdecimal():
+        raise UltravectError(
+            "mark-value-invalid", f"{value!r} is no version of {rows.label}", hint="write its number", place="value"
+        )
+    rows.database.new_rows(rows.live.name, value)
+    return value
 
 
 def _change(

@@ -52,10 +52,14 @@ class MarkPlan:
     then: str = "keep"
     tidied: tuple[str, ...] = field(default=())
     """Files that an earlier run has copied, and not moved or deleted since."""
+    versions: tuple[str, str] | None = None
+    """Of a table that keeps versions: the one that was copied last, "" for none, and the newest."""
 
     def shown(self) -> dict[str, Any]:
         """What is recorded of it with a leg."""
         shown: dict[str, Any] = {"object": self.key.object, "summary": self.summary}
+        if self.versions is not None:
+            return shown | {"column": "version", "before": self.versions[0] or None, "after": self.versions[1]}
         if self.by is None:
             return shown | {"files": len(self.entries)}
         return shown | {"column": self.by.name, "before": self.by.lower, "after": self.by.upper}

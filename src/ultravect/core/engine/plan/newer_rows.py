@@ -14,6 +14,7 @@ from ultravect.core.engine.objects.tables import TableRows, comparable
 from ultravect.core.engine.plan.mark_plan import ByPlan, MarkEntry, MarkPlan
 from ultravect.core.engine.plan.mark_values import ORDERED, as_mark, earlier, end_of, family, literal, parsed
 from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.newer_versions import plan_newer_versions
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Scope, bind_condition, column_position
@@ -38,6 +39,9 @@ class Again:
 def plan_newer_rows(job: Job, plan: Planning, again: Again | None) -> str:
     """The condition of the rows that the leg copies, as an expression; "" for all. Sets the plan's mark."""
     newer, reader = job.source.newer, plan.reader
+    if newer is not None and newer.version and again is None:
+        plan_newer_versions(job, plan, mark_key(job, plan.mark_parameters))
+        return ""
     if newer is None or newer.by is None:
         if again is not None:
             plan.nothing = "no column says which rows are in the range"

@@ -21,6 +21,7 @@ from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Load, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import TableName
@@ -34,7 +35,7 @@ from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
 from ultravect.core.kinds.lake.settings import LakeSettings
-from ultravect.core.kinds.lake.table_version import TableVersion, split_version
+from ultravect.core.kinds.lake.table_version import BETWEEN, TableVersion, no_version, split_version
 from ultravect.core.kinds.lake.versions import LakeVersions
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.duckdb_reading import answered, read_rows
@@ -136,6 +137,21 @@ class LakeDatabase:
         indexed = frozenset(fields)
         granted = frozenset(["SELECT"]) if self._write_obstacle() or split_version(name.name)[1] else PRIVILEGES
         return LiveTable(name, "table", columns, granted, rows, version.comment, (), (), checks, indexed)
+
+    def new_rows(self, table: TableName, since: str) -> NewRows:
+        version = self._version(table)
+        assert version is not None, "it was found a moment ago"
+        newest = str(version.version)
+        name, _ = split_version(table.name)
+        if not since:
+            return NewRows(TableName(table.schema, f"{name}@{newest}"), newest, version.rows, False)
+        if not since.isdecimal():
+            raise no_version(self._place, version.path, since, "a version is a number")
+        with explained(self._name, version.path):
+            found = version.since(int(since))
+        return NewRows(
+            TableName(table.schema, f"{name}@{since}{BETWEEN}{newest}"), newest, found.rows, found.repeated
+        )
 
     def references(self) -> Sequence[Reference]:
         return []

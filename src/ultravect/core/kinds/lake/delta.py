@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import tempfile
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -15,8 +16,17 @@ import pyarrow.fs as pafs
 from ultravect.core.contracts.load import CHANGED
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes, partition_text
+from ultravect.core.kinds.lake.delta_changes import changes_since
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.table_version import Commit, DataFile, moment_of, no_version, table_changed
+from ultravect.core.kinds.lake.table_version import (
+    Commit,
+    DataFile,
+    Since,
+    files_since,
+    moment_of,
+    no_version,
+    table_changed,
+)
 
 if TYPE_CHECKING:
     from deltalake import DeltaTable
@@ -36,8 +46,8 @@ _CHANGES_NOTHING = frozenset(["ADD COLUMN", "OPTIMIZE", "VACUUM START", "VACUUM 
 class DeltaVersion:
     """See ``TableVersion``."""
 
-    def __init__(self, table: DeltaTable, path: str) -> None:
-        self._table, self.path, self.folder = table, path, path
+    def __init__(self, place: LakePlace, table: DeltaTable, path: str) -> None:
+        self._place, self._table, self.path, self.folder = place, table, path, path
 
     @property
     def version(self) -> int:
@@ -95,6 +105,17 @@ class DeltaVersion:
     @cached_property
     def dataset(self) -> ds.Dataset:
         return self._table.to_pyarrow_dataset()
+
+    def since(self, older: int) -> Since:
+        then = self._place.format.open(self.path, str(older))
+        assert isinstance(then, DeltaVersion), "the table was found a moment ago"
+        if self._table.metadata().configuration.get("delta.enableChangeDataFeed") == "true" and older < self.version:
+            return changes_since(self._table, older, self.schema, self._scratch.name)
+        return files_since(then, self)
+
+    @cached_property
+    def _scratch(self) -> tempfile.TemporaryDirectory[str]:
+        return tempfile.TemporaryDirectory(prefix="ultravect-lake-")
 
     def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
         # the log has paths as addresses do, with some characters written as %20
@@ -243,7 +264,7 @@ class DeltaFormat:
                 table.load_as_version(int(at))
             elif at:
                 table.load_as_version(moment_of(place, path, at))
-        return DeltaVersion(table, path)
+        return DeltaVersion(place, table, path)
 
     def new_schema(self, path: str, fields: Sequence[pa.Field]) -> pa.Schema:
         return pa.schema(fields)

@@ -11,5 +11,6 @@ KIND = Kind(
     settings=LakeSettings,
     opens="ultravect.core.kinds.lake.database:LakeDatabase",
     dialect="ultravect.core.kinds.lake.dialect:LakeDialect",
+    more_dialects={"iceberg": "ultravect.core.kinds.lake.dialect:IcebergDialect"},
     needs={"deltalake": "deltalake", "duckdb": "duckdb"},
 )

@@ -12,7 +12,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.table_version import TableVersion, split_version
+from ultravect.core.kinds.lake.table_version import BETWEEN, TableVersion, split_version
 
 _CONFIG: dict[str, str | bool | int | float | list[str]] = {
     # a question must not read files, nor the network: tables are opened here, and handed over
@@ -66,11 +66,12 @@ def show_table(
     """Makes a view of a table, if there is one, and gives its version."""
     name, at = split_version(table.name)
     path = place.path(TableName(table.schema, name))
-    version = open_version(place, path, at)
+    older, between, newer = at.rpartition(BETWEEN)
+    version = open_version(place, path, newer)
     if version is None:
         return None
     with explained("the lake", version.path):
-        dataset = version.dataset
+        dataset = version.since(int(older)).dataset if between else version.dataset
     held = dialect.quote(f"ultravect {table}")
     session.register(f"ultravect {table}", dataset)
     if table.schema:

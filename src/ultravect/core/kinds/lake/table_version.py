@@ -41,6 +41,25 @@ class Commit:
     changes_rows: bool
 
 
+@dataclass(frozen=True)
+class Since:
+    """Rows that came after a version. ``repeated``: whether there are rows among them that did not change."""
+
+    dataset: ds.Dataset
+    rows: int | None
+    repeated: bool
+
+
+def files_since(then: TableVersion, now: TableVersion) -> Since:
+    """The rows of the files that an older version did not have."""
+    before = {file.path for file in then.files}
+    new = [file for file in now.files if file.path not in before]
+    counts = [file.rows for file in new]
+    rows = None if None in counts else sum(count or 0 for count in counts)
+    left = {file.path for file in now.files}
+    return Since(now.dataset_of(new), rows, bool(new) and not before <= left)
+
+
 class TableVersion(Protocol):
     """A table as one of its versions has it.
 
@@ -81,6 +100,9 @@ class TableVersion(Protocol):
     @property
     def history(self) -> Sequence[Commit]:
         """The commits that are still known, the newest first."""
+
+    def since(self, older: int) -> Since:
+        """What came after an older version; UltravectError ``version-missing`` where it is no longer known."""
 
     def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
         """The rows of some files, with the columns of the table."""
@@ -146,6 +168,10 @@ class LakeFormat(Protocol):
 
         UltravectError ``table-changed`` where another writer has made it.
         """
+
+
+BETWEEN = ".."
+"""Stands between two versions in the name of a table: what came after the first, up to the second."""
 
 
 def split_version(name: str) -> tuple[str, str]:

@@ -31,7 +31,7 @@ from ultravect.core.kinds.lake.data_files import DataFiles
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, with_our_rules
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, as_value, bounds, table_schema
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.table_version import Commit, DataFile
+from ultravect.core.kinds.lake.table_version import Commit, DataFile, Since, files_since, no_version
 
 _APP = "ultravect."
 _LOAD = f"{_APP}load:"
@@ -154,6 +154,13 @@ class IcebergVersion:
     @cached_property
     def dataset(self) -> ds.Dataset:
         return self.dataset_of(self.files)
+
+    def since(self, older: int) -> Since:
+        snapshot = self._table.snapshot_by_id(older)
+        if older and snapshot is None:
+            raise no_version(self._place, self.path, str(older), f"the newest is {self.version}")
+        then = IcebergVersion(self._place, self._table, self.path, snapshot)
+        return files_since(then, self)
 
     def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
         form = ds.ParquetFileFormat()
