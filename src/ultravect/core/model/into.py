@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 
 from ultravect.core.model.base import Declared, Duration, RejectLimit, Slug
 from ultravect.core.model.rename import Rename
-from ultravect.core.model.written import Split, WrittenLayout, written_layout
+from ultravect.core.model.written import Split, WrittenLayout, WrittenXlsx, split_sheet, written_layout
 
 
 class FlagGone(Declared):
@@ -199,7 +199,12 @@ class Target(Declared):
                 "written anew"
             )
         if self.files is not None:
-            written_layout(self.files, self.layout)
+            layout = written_layout(self.files, self.layout)
+            filled = isinstance(layout, WrittenXlsx) and (layout.template or layout.start != "A1")
+            if (filled or split_sheet(self.files)) and (self.split.rows or self.split.size):
+                raise ValueError(
+                    "into.split divides rows into files; a sheet of a workbook that is filled has all of them"
+                )
         elif self.layout is not None or self.split != Split():
             raise ValueError("files that are copied as they are have no into.layout and into.split")
 

@@ -18,6 +18,8 @@ from ultravect.core.patterns import has_pattern
 # what names an object in a job with many, and what only such a job has
 _MANY = ("table", "tables", "files", "sheets", "except", "allow_none", "feed")
 # what a run fills in, in the names of source and target
+MARK = "mark"
+"""The placeholder of from.files by which a server is asked only for what is new."""
 _FILLED = ("run_id", "run_date", "schema", "table", "file_stem", "folder", "sheet", "part")
 _PLACEHOLDER = re.compile(r"\{\{|\}\}|\{([A-Za-z_][A-Za-z0-9_]*)\}")
 
@@ -156,7 +158,7 @@ class Job(Declared):
     @property
     def captures(self) -> list[str]:
         """The placeholders of from.files that stand for a part of the path, by which the target is named."""
-        known = {*self.parameters, *_FILLED}
+        known = {*self.parameters, *_FILLED, MARK}
         return [name for name in placeholders(self.source.files or "") if name not in known]
 
     @property

@@ -106,8 +106,15 @@ class JobSource(Declared):
             raise ValueError("from.sheets goes with from.files, which names the workbooks")
         if self.newer is not None and self.newer.files is not None and self.files is None:
             raise ValueError("from.newer: files goes with from.files; for tables name a column: {by: changed_at}")
-        if self.newer is not None and self.newer.by is not None and self.files is not None:
-            raise ValueError("from.newer: {by: …} asks a database; files are new as a whole: newer: files")
+        by = self.newer.by if self.newer is not None else None
+        if by is not None and self.files is not None and not self.asks_by_mark:
+            raise ValueError(
+                "from.newer: {by: …} asks a database, or a server by {mark} in from.files; files are new as a whole: newer: files"
+            )
+        if self.asks_by_mark and (by is None or self.newer is None or self.newer.since is None or self.newer.overlap):
+            raise ValueError(
+                "{mark} in from.files goes with from.newer: {by: COLUMN, since: VALUE}, whose value it is in the first run; without overlap"
+            )
         if self.newer is not None and self.newer.version and (self.table is None and self.tables is None):
             raise ValueError("from.newer: version goes with from.table or from.tables, which have versions")
         if self.newer is not None and self.newer.version and self.at is not None:
@@ -117,6 +124,11 @@ class JobSource(Declared):
         if self.layout is not None and self.files is None:
             raise ValueError("from.layout is for files; a table has none")
         return self
+
+    @property
+    def asks_by_mark(self) -> bool:
+        """Whether the mark is a part of the address, so that the server itself leaves out what is not new."""
+        return self.files is not None and "{mark}" in self.files.replace("{{", "")
 
     @property
     def object_name(self) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Discriminator, Field, Tag
@@ -23,6 +24,8 @@ PART = "part"
 """The placeholder in a file name that numbers the files of one load."""
 
 COMPRESSED = (".gz", ".zst", ".bz2")
+_CELL = re.compile(r"[A-Z]{1,3}[1-9][0-9]{0,6}")
+_SHEET = re.compile(r"^(?P<book>.+\.xlsx)/(?P<sheet>[^/]+)$", re.I)
 
 
 class WrittenDelimited(Declared):
@@ -55,12 +58,29 @@ class WrittenParquet(Declared):
     )
 
 
+def _cell(value: str) -> str:
+    if not _CELL.fullmatch(value):
+        raise ValueError(f"{value!r} is no cell: write one such as B4")
+    return value
+
+
 class WrittenXlsx(Declared):
     """One sheet of a workbook, with real numbers and dates."""
 
     format: Literal["xlsx"]
     sheet: str = Field(default="rows", min_length=1, max_length=31)
     header: bool = Field(default=True, description="Whether the first row names the columns.")
+    template: str | None = Field(
+        default=None,
+        min_length=1,
+        description="A workbook of the same connection that is filled: its other sheets, formats and formulas are those of the new one.",
+        examples=["templates/season.xlsx"],
+    )
+    start: Annotated[str, AfterValidator(_cell)] = Field(
+        default="A1",
+        description="The cell where the rows begin, with the row of names if there is one.",
+        examples=["B4"],
+    )
 
 
 AnyWritten = WrittenDelimited | WrittenJsonl | WrittenParquet | WrittenXlsx
@@ -105,8 +125,22 @@ def compression_ending(path: str) -> str:
     return next((ending for ending in COMPRESSED if path.lower().endswith(ending)), "")
 
 
+def split_sheet(path: str) -> tuple[str, str] | None:
+    """The workbook and the sheet, of a path that names one in the other: ``season.xlsx/bookings``."""
+    found = _SHEET.match(path)
+    return (found["book"], found["sheet"]) if found else None
+
+
 def written_layout(path: str, given: AnyWritten | None) -> AnyWritten:
     """The layout that a path's ending means, or the one given; ValueError where both disagree, or neither says."""
+    if (inside := split_sheet(path)) is not None:
+        path, sheet = inside
+        layout = written_layout(path, given)
+        if given is not None and "sheet" in given.model_fields_set:
+            raise ValueError(
+                f"into.files names the sheet {sheet!r}, and into.layout another one: leave one of them out"
+            )
+        return layout
     compressed = compression_ending(path)
     plain = path[: -len(compressed)] if compressed else path
     ending = next((item for item in _ENDINGS if plain.lower().endswith(item)), "")

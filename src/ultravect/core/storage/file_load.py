@@ -182,6 +182,8 @@ class FileLoad:
         note = FileNote(run, sorted({*earlier, *new}), self._template)
         known.store(note)
         for part in self.parts:
+            if self._target.is_filled:
+                part.local = self._target.filled(part.local)
             self._require_standing(known, run)
             storage.put(part.path, part.local)
         for path in old:

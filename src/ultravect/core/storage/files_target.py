@@ -20,18 +20,24 @@ from ultravect.core.contracts.target import Remark, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.writers import WRITTEN_FORMATS
+from ultravect.core.layouts.writers.workbook_fill import fill, sheet_names
 from ultravect.core.loading.marks import mark_moved
 from ultravect.core.model.base import size_bytes
 from ultravect.core.model.into import Target
 from ultravect.core.model.written import (
     ENDING,
     PART,
+    WrittenXlsx,
     compression_ending,
+    split_sheet,
     written_layout,
 )
 from ultravect.core.storage.file_load import FileLoad
 from ultravect.core.storage.file_set import FileSet
 from ultravect.core.storage.mark_note import MarkNote
+
+_SHEET_LENGTH = 31
+_NO_SHEET = frozenset("[]:*?\\")
 
 
 class FilesTarget:
@@ -56,6 +62,17 @@ class FilesTarget:
         self.dialect: Dialect = WRITTEN_FORMATS[self.layout.format].types
         self.split_rows = into.split.rows
         self.split_bytes = size_bytes(into.split.size) if into.split.size else None
+        inside = split_sheet(template)
+        self.sheet = ""
+        if inside is not None:
+            template, self.sheet = inside
+            if len(self.sheet) > _SHEET_LENGTH or set(self.sheet) & _NO_SHEET:
+                raise UltravectError(
+                    "sheet-name",
+                    f"{self.sheet!r} is no name of a sheet: it has at most {_SHEET_LENGTH} characters, and none of []:*?\\",
+                    hint="name it otherwise in into.files, after the slash",
+                    place="into.files",
+                )
         self.name = self._numbered(template)
 
     def _numbered(self, template: str) -> str:
@@ -74,6 +91,8 @@ class FilesTarget:
         """Where a load writes. Appending never takes a name that another run has used: the run's number is in it."""
         if order.removes_old:
             return self.name
+        if self.sheet:
+            return self._new_sheet(order, known)
         if order.receipt and (begun := known.begun(order.receipt.run)):
             return begun.name
         first = self.name.replace(f"{{{PART}}}", "0001")
@@ -84,6 +103,20 @@ class FilesTarget:
         folder, name = posixpath.split(self.name)
         stem, dot, endings = name.partition(".")
         return posixpath.join(folder, f"{stem}-run{number}{dot}{endings}")
+
+    def _new_sheet(self, order: LoadOrder, known: FileSet) -> str:
+        """The book of a sheet that is not there yet: rows are never added to one that is, since they could be there twice."""
+        begun = order.receipt and known.begun(order.receipt.run)
+        with tempfile.TemporaryDirectory() as folder:
+            base = None if begun else self._fetched(self.name, Path(folder) / "rows.xlsx")
+            if base is not None and self.sheet in sheet_names(base, self.name):
+                raise UltravectError(
+                    "sheet-there",
+                    f"{self.name} has a sheet {self.sheet!r} already, and rows are not added to one that is there",
+                    hint="write by mode: overwrite, or name another sheet",
+                    object=self.name,
+                )
+        return self.name
 
     def table(self, name: TableName) -> LiveTable | None:
         return None
@@ -134,7 +167,49 @@ class FilesTarget:
 
     def file_set(self) -> FileSet:
         """What was written by this name, as the storage has it now."""
-        return FileSet(self.storage, self.name, self.template)
+        # a book has notes of its own for each of its sheets
+        return FileSet(self.storage, f"{self.name}!{self.sheet}" if self.sheet else self.name, self.template)
+
+    @property
+    def is_filled(self) -> bool:
+        """Whether rows go into a workbook that is there, or into a place of one."""
+        layout = self.layout
+        return isinstance(layout, WrittenXlsx) and bool(self.sheet or layout.template or layout.start != "A1")
+
+    def require_template(self) -> None:
+        """UltravectError where the workbook to be filled is not there."""
+        if isinstance(self.layout, WrittenXlsx) and self.layout.template:
+            self.storage.open(self.layout.template).stream.close()
+
+    def filled(self, rows: Path) -> Path:
+        """The workbook to be put in place, next to ``rows``: the one that is there, or the template, with the sheet filled."""
+        layout = self.layout
+        assert isinstance(layout, WrittenXlsx)
+        base, named = None, layout.template
+        if self.sheet:
+            layout = layout.model_copy(update={"sheet": self.sheet})
+            base = self._fetched(self.name, rows)
+            named = self.name if base is not None else layout.template
+        if base is None and layout.template:
+            base = self._fetched(layout.template, rows)
+            if base is None:
+                self.require_template()
+        made = rows.with_name(f"filled-{rows.name}")
+        fill(rows, base, named or self.name, layout, made)
+        return made
+
+    def _fetched(self, path: str, rows: Path) -> Path | None:
+        """A file of the storage on this machine; None where there is none."""
+        try:
+            opened = self.storage.open(path)
+        except UltravectError as error:
+            if error.code != "file-missing":
+                raise
+            return None
+        local = rows.with_name(f"base-{rows.name}")
+        with opened.stream as stream, local.open("wb") as out:
+            shutil.copyfileobj(stream, out, 1 << 20)
+        return local
 
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[FileLoad]:

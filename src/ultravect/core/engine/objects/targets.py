@@ -15,7 +15,9 @@ def open_target(job: Job, spec: ConnectionSpec, facts: RunFacts) -> tuple[Target
     """The target of a job, and the name of the table or file in it; UltravectError says what is wrong."""
     if job.into.files is not None:
         path = filled(job.into.files, job, facts, "into.files", part=True)
-        return FilesTarget(storage_of(spec), job.into, path), TableName(None, path)
+        files = FilesTarget(storage_of(spec), job.into, path)
+        files.require_template()
+        return files, TableName(None, path)
     assert job.into.table is not None
     database = database_of(spec)
     try:

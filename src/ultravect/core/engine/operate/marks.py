@@ -19,8 +19,11 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import column_position
 from ultravect.core.model.job import Job
 from ultravect.core.model.problems import did_you_mean
+from ultravect.core.types.canonical import CanonicalType
 
 _NAMED_FILES = 200
+_OF_ANSWERS = [CanonicalType(name) for name in ("decimal", "date", "timestamp", "timestamptz")]
+"""What a mark of a server's answers may be; the first that fits."""
 
 
 @dataclass(frozen=True)
@@ -109,6 +112,9 @@ def _as_mark(job: Job, source: ConnectionSpec, value: str) -> str:
             f"job {job.job} notes the files of {job.source.object_name} one by one: there is no value to be set",
             hint="reset the mark, and all files are copied again: ultravect mark JOB --reset",
         )
+    if job.source.asks_by_mark:
+        found = next((kind for kind in _OF_ANSWERS if _is_one(value, kind)), _OF_ANSWERS[-1])
+        return ColumnMark(family(found), as_mark(parsed(value, found, "value"), found)).as_text()
     table = job.source.table and job.source.table.replace("{{", "{").replace("}}", "}")
     rows = open_rows(source, job.source.model_copy(update={"table": table}))
     kind = rows.columns[column_position(job.source.newer.by, rows.names, "from.newer.by")].type
@@ -117,6 +123,14 @@ def _as_mark(job: Job, source: ConnectionSpec, value: str) -> str:
             "mark-column-unordered", f"{job.source.newer.by} has no type by which a mark can be kept"
         )
     return ColumnMark(family(kind), as_mark(parsed(value, kind, "value"), kind)).as_text()
+
+
+def _is_one(value: str, kind: CanonicalType) -> bool:
+    try:
+        parsed(value, kind, "value")
+    except UltravectError:
+        return False
+    return True
 
 
 def _known_version(job: Job, source: ConnectionSpec, value: str) -> str:

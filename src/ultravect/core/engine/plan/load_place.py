@@ -12,6 +12,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import kind_named
 from ultravect.core.model.connection import place_keys
 from ultravect.core.model.job import Job
+from ultravect.core.model.written import split_sheet
 
 
 def load_place(job: Job, kind: str, settings: Mapping[str, Any], facts: RunFacts) -> str:
@@ -34,5 +35,7 @@ def load_place(job: Job, kind: str, settings: Mapping[str, Any], facts: RunFacts
         schema = schema or str(found.usual_schema or settings.get("database") or "").lower()
         inside = os.path.realpath(inside) if inside else ""
         return "/".join(["load:" + kind, *reached, inside, f"{schema}.{table}"])
+    if (inside_book := split_sheet(name)) is not None:
+        name = inside_book[0]  # a workbook is written as a whole
     path = posixpath.normpath(posixpath.join(inside, name.lstrip("/")))
     return "/".join(["load:" + kind, *reached, os.path.realpath(path) if "path" in keys else path])

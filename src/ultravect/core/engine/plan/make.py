@@ -16,6 +16,7 @@ from ultravect.core.engine.plan.existing_table import plan_existing
 from ultravect.core.engine.plan.expected_columns import misfits
 from ultravect.core.engine.plan.expressions import bind_expressions, narrow
 from ultravect.core.engine.plan.new_table import plan_new
+from ultravect.core.engine.plan.newer_answers import plan_mark_of_answer, with_mark
 from ultravect.core.engine.plan.newer_files import plan_newer_files
 from ultravect.core.engine.plan.newer_rows import Again, plan_newer_rows
 from ultravect.core.engine.plan.part import plan_gone, plan_part
@@ -85,7 +86,8 @@ def _make(
     newer = ""
     plan.mark_parameters = deciding_parameters(job)
     by_files = job.source.newer is not None and job.source.newer.files is not None
-    if by_files:
+    by_answer = job.source.asks_by_mark
+    if by_files or by_answer:
         # what was copied before is noted there
         _open_target(plan, target)
     try:
@@ -95,7 +97,8 @@ def _make(
             moment = filled(at, job, facts, "from.at") if isinstance(at, str) else at
             plan.reader = open_rows(source, job.source.model_copy(update={"table": table, "at": moment}))
         else:
-            plan.path = filled(job.source.files, job, facts, "from.files")
+            template = with_mark(job, plan) if by_answer else job.source.files
+            plan.path = filled(template, job, facts, "from.files")
             plan.declared = _layout(job, saved)
             if not plan.errors:
                 plan.chosen = plan_newer_files(job, plan, source)
@@ -109,13 +112,16 @@ def _make(
         if error.code == "file-missing" and job.source.allow_none:
             plan.nothing = f"{job.source.files} matches nothing"
             return
+        if error.code == "file-empty" and by_answer:
+            plan.nothing = "the answer has no rows: nothing is new"
+            return
         plan.refuse(error, job.source.place, respelled(job, job.source.place, error))
     if plan.reader:
         try:
             selected = select_columns(job, plan.reader)
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
-    if not by_files:
+    if not by_files and not by_answer:
         _open_target(plan, target)
     if plan.reader and plan.target and not plan.errors:
         try:
@@ -124,7 +130,7 @@ def _make(
             plan.refuse(error, "into.keys")
     if plan.reader and not plan.errors:
         try:
-            newer = plan_newer_rows(job, plan, again)
+            newer = "" if by_answer else plan_newer_rows(job, plan, again)
         except UltravectError as error:
             plan.refuse(error, "from.newer", respelled(job, str(error.where.get("place", "")), error))
     if plan.reader and not plan.errors:
@@ -137,6 +143,8 @@ def _make(
         return
     try:
         _plan_columns(job, plan, selected, scanning)
+        if by_answer and not plan.errors:
+            plan_mark_of_answer(job, plan)
         if not plan.errors:
             plan_mode(job, plan)
             plan_part(job, plan)

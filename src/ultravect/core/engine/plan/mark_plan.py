@@ -17,6 +17,9 @@ class ByPlan:
     ``ties``: rows with the value ``lower`` that were copied before, by their hashes, how many of each; they are left out. None where
     nothing has to tell them apart: a unique column, or keys by which rows that come again are known. ``position`` is that of the
     column in what is read then.
+
+    ``follows``: where the server says what is new, the number of the copied column whose highest value becomes the mark; ``upper`` is ""
+    then, since it is not known before rows are read.
     """
 
     name: str
@@ -26,6 +29,7 @@ class ByPlan:
     rows: int = 0
     ties: Mapping[str, int] | None = None
     position: int = -1
+    follows: int = -1
 
 
 @dataclass(frozen=True)

@@ -20,6 +20,7 @@ from ultravect.core.engine.plan.writing import load_order
 from ultravect.core.engine.run.checksums import Checksums
 from ultravect.core.engine.run.copied_files import tidy_loaded
 from ultravect.core.engine.run.held_rejects import HeldRejects
+from ultravect.core.engine.run.highest_value import HighestValue
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
 from ultravect.core.engine.run.progress import Progress
 from ultravect.core.engine.run.reading import Reading
@@ -78,6 +79,7 @@ class LegRun:
         self._rows_of: Counter[str] = Counter()
         by = plan.mark.by if plan.mark else None
         self._ties = TieRows(opened.reader, by) if by is not None and by.ties is not None else None
+        self._highest = HighestValue(by) if by is not None and by.follows >= 0 else None
         self._progress = Progress(listener, opened.reader.size)
         self._reading = Reading(
             opened.reader, Shaper.of(opened, run_id), self._progress, selection, self._ties, with_keys=isolates
@@ -181,8 +183,10 @@ class LegRun:
     def _marks(self) -> list[MarkChange]:
         """What the load notes of what it has copied."""
         mark = self._plan.mark
-        value = self._ties.mark.as_text() if self._ties else ""
+        value = self._ties.mark.as_text() if self._ties else self._highest.mark if self._highest else ""
         entries = mark.entries if mark else ()
+        if self._highest and not value:
+            return []  # the answer had no rows, and there was no mark
         return [MarkChange(mark.key, entry.item, value or entry.value, entry.before) for entry in entries if mark]
 
     def _stage(self, load: Load) -> None:
@@ -198,6 +202,8 @@ class LegRun:
                 self._places.add(item)
             self._phase = "stage"
             load.write(item.batch)
+            if self._highest:
+                self._highest.see(item.batch)
             if self._sums:
                 self._sums.add(item.batch)
             staged += item.batch.num_rows

@@ -4,23 +4,18 @@ from __future__ import annotations
 
 import datetime as dt
 import random
-import tempfile
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from itertools import takewhile
-from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.dataset as ds
-import pyarrow.parquet as pq
 from pyiceberg.exceptions import CommitFailedException, ValidationException
-from pyiceberg.expressions import AlwaysTrue
-from pyiceberg.io.pyarrow import ArrowScan, parquet_file_to_data_file
+from pyiceberg.io.pyarrow import parquet_file_to_data_file
 from pyiceberg.manifest import DataFile as Held
 from pyiceberg.schema import Schema
-from pyiceberg.table import FileScanTask, Table, Transaction
+from pyiceberg.table import Table, Transaction
 from pyiceberg.table.snapshots import Snapshot, ancestors_of
 from pyiceberg.transforms import IdentityTransform
 
@@ -29,7 +24,8 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.data_files import DataFiles
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, with_our_rules
-from ultravect.core.kinds.lake.iceberg.types import arrow_schema, as_value, bounds, table_schema
+from ultravect.core.kinds.lake.iceberg.reading import SnapshotRows
+from ultravect.core.kinds.lake.iceberg.types import arrow_schema, table_schema
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.table_version import Commit, DataFile, Since, files_since, no_version
 
@@ -67,8 +63,22 @@ class IcebergVersion:
         return metadata.schema()
 
     @cached_property
+    def _rows(self) -> SnapshotRows:
+        return SnapshotRows(self._place, self._table, self._schema, self._snapshot)
+
+    @property
     def schema(self) -> pa.Schema:
-        return arrow_schema(self._schema)
+        return self._rows.schema
+
+    @property
+    def files(self) -> Sequence[DataFile]:
+        return self._rows.files
+
+    def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
+        return self._rows.dataset_of(files)
+
+    def batches(self, file: DataFile) -> pa.RecordBatchReader:
+        return self._rows.batches(file)
 
     @property
     def comment(self) -> str:
@@ -97,59 +107,11 @@ class IcebergVersion:
         return ""
 
     @cached_property
-    def _tasks(self) -> Mapping[str, FileScanTask]:
-        """What is read, by the addresses of its files."""
-        if self._snapshot is None:
-            return {}
-        found: dict[str, FileScanTask] = {}
-        for task in self._table.scan(snapshot_id=self._snapshot.snapshot_id).plan_files():
-            assert isinstance(task, FileScanTask)
-            found[task.file.file_path] = task
-        return found
-
-    @cached_property
-    def files(self) -> Sequence[DataFile]:
-        found = []
-        for address, task in sorted(self._tasks.items()):
-            held = task.file
-            rows = held.record_count if not task.delete_files else None
-            low, high = bounds(self._schema, held.lower_bounds), bounds(self._schema, held.upper_bounds)
-            found.append(DataFile(address, held.file_size_in_bytes, rows, self._partition(held), low, high))
-        return found
-
-    def _partition(self, held: Held) -> Mapping[str, Any]:
-        fields = {field.field_id: field for field in self._schema.fields}
-        spec = self._table.specs()[held.spec_id]
-        return {
-            fields[part.source_id].name: as_value(fields[part.source_id].field_type, held.partition[place])
-            for place, part in enumerate(spec.fields)
-            if isinstance(part.transform, IdentityTransform) and part.source_id in fields
-        }
-
-    @cached_property
     def rows(self) -> int:
         known = [file.rows for file in self.files]
         if any(rows is None for rows in known):
             return int(self.dataset.count_rows())
         return sum(rows or 0 for rows in known)
-
-    @cached_property
-    def _is_plain(self) -> bool:
-        """Whether files can be read by the names of their columns: none was renamed, retyped or made anew, and no row is deleted apart."""
-        names: dict[int, set[tuple[str, str]]] = {}
-        numbers: dict[str, set[int]] = {}
-        for schema in self._table.metadata.schemas:
-            for field in schema.fields:
-                if not field.field_type.is_primitive or field.initial_default is not None:
-                    return False
-                names.setdefault(field.field_id, set()).add((field.name, str(field.field_type)))
-                numbers.setdefault(field.name, set()).add(field.field_id)
-        return (
-            all(len(found) == 1 for found in names.values())
-            and all(len(found) == 1 for found in numbers.values())
-            and self._table.name_mapping() is None
-            and not any(task.delete_files for task in self._tasks.values())
-        )
 
     @cached_property
     def dataset(self) -> ds.Dataset:
@@ -161,56 +123,6 @@ class IcebergVersion:
             raise no_version(self._place, self.path, str(older), f"the newest is {self.version}")
         then = IcebergVersion(self._place, self._table, self.path, snapshot)
         return files_since(then, self)
-
-    def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
-        form = ds.ParquetFileFormat()
-        fragments = []
-        for file in files:
-            if self._is_plain:
-                where = self._files.path(file.path)
-                fragments.append(form.make_fragment(where, self._place.files, partition_expression=self._known(file)))
-            else:
-                fragments.append(form.make_fragment(self._rewritten(file), pa.fs.LocalFileSystem()))
-        place = self._place.files if self._is_plain else pa.fs.LocalFileSystem()
-        return ds.FileSystemDataset(fragments, self.schema, form, filesystem=place)
-
-    def _known(self, file: DataFile) -> pc.Expression:
-        """What is true of all rows of a file: by that, readers leave it out."""
-        parts = []
-        for name, value in file.partition.items():
-            column = pc.field(name)
-            parts.append(
-                column.is_null() if value is None else column == pa.scalar(value, self.schema.field(name).type)
-            )
-        known = parts[0] if parts else pc.scalar(True)
-        for part in parts[1:]:
-            known = known & part
-        return known
-
-    @cached_property
-    def _scratch(self) -> tempfile.TemporaryDirectory[str]:
-        return tempfile.TemporaryDirectory(prefix="ultravect-lake-")
-
-    @cached_property
-    def _written(self) -> dict[str, str]:
-        return {}
-
-    def _rewritten(self, file: DataFile) -> str:
-        """A file of this machine that has the rows of one as the version has them."""
-        path = self._written.get(file.path)
-        if path is None:
-            path = self._written[file.path] = f"{self._scratch.name}/{len(self._written)}.parquet"
-            with pq.ParquetWriter(path, self.schema) as writer:
-                for batch in self._read(self._tasks[file.path]):
-                    writer.write_batch(batch.cast(self.schema))
-        return path
-
-    def _read(self, task: FileScanTask) -> Iterator[pa.RecordBatch]:
-        scan = ArrowScan(self._table.metadata, self._files, self._schema, AlwaysTrue())
-        return scan.to_record_batches([task])
-
-    def batches(self, file: DataFile) -> pa.RecordBatchReader:
-        return self.dataset_of([file]).scanner().to_reader()
 
     def noted(self, name: str) -> int | None:
         found = self._table.properties.get(f"{_APP}{name}")
@@ -257,7 +169,7 @@ class IcebergVersion:
         )
 
     def commit(self, files: Sequence[NewFile], removed: Sequence[DataFile], notes: Notes, *, alone: bool) -> int:
-        gone = [self._tasks[file.path].file for file in removed]
+        gone = [self._rows.tasks[file.path].file for file in removed]
         return self._commit([f"{self._table.location()}/{file.path}" for file in files], [], gone, notes, alone=alone)
 
     def _commit(
@@ -299,7 +211,7 @@ class IcebergVersion:
                 f"{self.path} had other columns in version {version}, which cannot be restored here",
                 hint="copy that version into another table: from.at names it",
             )
-        was, now = then._tasks, self._tasks
+        was, now = then._rows.tasks, self._rows.tasks
         if any(task.delete_files for task in (*was.values(), *now.values())):
             raise UltravectError(
                 "table-feature",
