@@ -36,6 +36,7 @@ _UNLOAD = re.compile(
 _KEY = re.compile(r"ACCESS_KEY_ID\s+'([^']*)'\s+SECRET_ACCESS_KEY\s+'([^']*)'", re.I)
 _ROLE = re.compile(r"IAM_ROLE\s+'([^']*)'", re.I)
 _PRIMARY = re.compile(r",\s*PRIMARY KEY \([^()]*\)(?=\s*\)$)")
+_ARRANGED = re.compile(r"\n(DISTSTYLE (ALL|EVEN)|DISTKEY \([^()]*\)|COMPOUND SORTKEY \([^()]*\))(?=\n|$)")
 _TYPES = {
     16: pa.bool_(),
     21: pa.int16(),
@@ -175,6 +176,7 @@ class _Proxy:
                     self._carry_out(carry_out, match)
                     return
             if text.startswith("CREATE TABLE"):
+                text = _ARRANGED.sub("", text)
                 text = _PRIMARY.sub("", re.sub(r"\bvarbyte\(\d+\)", "varbyte", text))
             elif text.startswith("CREATE TEMPORARY TABLE"):
                 text = re.sub(r"\bvarbyte\(\d+\)", "varbyte", text)

@@ -36,6 +36,7 @@ class FakeTarget:
     locks_tables = True
     truncates = True
     partitions = False
+    arranges = False
     enforces_keys = True
     exclusive_file = ""
     asked: list[SwapNeeds] = field(default_factory=list)

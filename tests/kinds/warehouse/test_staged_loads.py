@@ -220,3 +220,28 @@ def test_a_question_cannot_write(loads: Loads) -> None:
         with pytest.raises(UltravectError):
             loads.warehouse.database().ask(question, 1, 5)
     assert loads.warehouse.database().ask(f"SELECT id FROM {loads.table}", 1, 5).rows == [[1]]
+
+
+@pytest.mark.parametrize(
+    ("into", "ends"),
+    [
+        ({"sort_by": ["night", "hut"]}, 'COMPOUND SORTKEY ("night", "hut")'),
+        ({"distribute_by": "all"}, "DISTSTYLE ALL"),
+        ({"distribute_by": "hut", "sort_by": ["night"]}, 'DISTKEY ("hut")\nCOMPOUND SORTKEY ("night")'),
+    ],
+)
+def test_a_new_table_is_arranged(warehouse: Warehouse, tmp_path: Path, into: dict[str, Any], ends: str) -> None:
+    loads = Loads(warehouse, tmp_path)
+    text = "hut,night\n001,2026-07-01\n"
+    job = loads.job(text, **into)
+    assert check_job(job, loads.files, loads.spec).ddl.endswith(ends)
+    assert run_leg(job, loads.files, loads.spec, loads.heard, receipt=loads.table).tally.inserted == 1
+
+
+@pytest.mark.parametrize("into", [{"sort_by": ["nigth"]}, {"distribute_by": "hutt"}])
+def test_an_arrangement_by_no_column_is_found(warehouse: Warehouse, tmp_path: Path, into: dict[str, Any]) -> None:
+    loads = Loads(warehouse, tmp_path)
+    found = check_job(loads.job("hut,night\n001,2026-07-01\n", **into), loads.files, loads.spec)
+    (error,) = [item for item in found.findings if item.severity == "error"]
+    assert error.code == "arrangement-column"
+    assert "did you mean" in error.fix

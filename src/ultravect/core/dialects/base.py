@@ -44,12 +44,18 @@ class NewColumn:
 
 @dataclass(frozen=True)
 class NewTable:
-    """A table to be created; ``keys`` are the columns of its primary key, ``partition_by`` those whose values divide its files."""
+    """A table to be created; ``keys`` are the columns of its primary key, ``partition_by`` those whose values divide its files.
+
+    ``sort_by``: columns that its rows are kept in the order of. ``distribute_by``: the column whose values divide them among machines, or
+    ``all``, or ``even``; "" where the database decides.
+    """
 
     columns: Sequence[NewColumn]
     keys: Sequence[str] = ()
     comment: str = ""
     partition_by: Sequence[str] = ()
+    sort_by: Sequence[str] = ()
+    distribute_by: str = ""
 
 
 @dataclass(frozen=True)

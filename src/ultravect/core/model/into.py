@@ -87,6 +87,19 @@ class Target(Declared):
         description="When the table has other columns or types: fail; ignore what it has no column for; widen it by new "
         "columns and larger types; or, with overwrite, rebuild it.",
     )
+    sort_by: list[str] = Field(
+        default=[],
+        max_length=400,
+        description="Columns of a new warehouse table by whose values its rows are kept in order, so that questions read less.",
+        examples=[["night"]],
+    )
+    distribute_by: str | None = Field(
+        default=None,
+        min_length=1,
+        description="How the rows of a new warehouse table are divided among its machines: by the value of a column, or `all` (each has all "
+        "rows), or `even`.",
+        examples=["hut_code", "all"],
+    )
     partition_by: list[str] = Field(
         default=[],
         description="Columns of a new lake table whose values divide its files, so that readers and loads leave out what they need not.",
@@ -192,10 +205,13 @@ class Target(Declared):
             or self.keep_previous
             or self.lock_table
             or self.partition_by
+            or self.sort_by
+            or self.distribute_by
             or self.old_rows == "truncate"
         ):
             raise ValueError(
-                "if_different, carry, before, after, keep_previous, old_rows, lock_table and partition_by are for tables; files are always "
+                "if_different, carry, before, after, keep_previous, old_rows, lock_table, partition_by, sort_by and "
+                "distribute_by are for tables; files are always "
                 "written anew"
             )
         if self.files is not None:

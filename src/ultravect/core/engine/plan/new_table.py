@@ -63,7 +63,26 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
                 f"give it a type in columns, such as `{quoted(key)} text(100)`",
                 _with_length(job, selected, names, key),
             )
-    plan.create = NewTable(made, keys, comment, _partitioned(job, plan, [column.name for column in made]))
+    named = [column.name for column in made]
+    sort_by, distribute_by = _arranged(job, plan, named)
+    plan.create = NewTable(made, keys, comment, _partitioned(job, plan, named), sort_by, distribute_by)
+
+
+def _arranged(job: Job, plan: Planning, names: Sequence[str]) -> tuple[Sequence[str], str]:
+    """How the rows of the table are sorted and divided among machines; what stands in the way is in the findings."""
+    sort_by, distribute_by = job.into.sort_by, job.into.distribute_by or ""
+    assert plan.target is not None
+    key = "into.sort_by" if sort_by else "into.distribute_by"
+    if (sort_by or distribute_by) and not plan.target.arranges:
+        what = f"tables of {plan.target.dialect.name} are neither sorted nor divided among machines by {key}"
+        plan.add("error", "arrangement-unknown", what, key, "leave it out")
+    by_value = [] if distribute_by.lower() in ("", "all", "even") else [distribute_by]
+    for key, wanted in (("into.sort_by", sort_by), ("into.distribute_by", by_value)):
+        if unknown := next((name for name in wanted if name not in names), ""):
+            what = f"{key} names {unknown!r}, which is no column of the table"
+            fix = did_you_mean(unknown, names) or "name one of the job's columns"
+            plan.add("error", "arrangement-column", what, key, fix)
+    return sort_by, distribute_by
 
 
 def _partitioned(job: Job, plan: Planning, names: Sequence[str]) -> Sequence[str]:

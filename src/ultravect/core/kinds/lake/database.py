@@ -60,6 +60,7 @@ class LakeDatabase:
     shares_snapshots = False
     keeps_versions = True
     partitions = True
+    arranges = False
     enforces_keys = False
 
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:

@@ -51,6 +51,7 @@ class WarehouseDatabase(UsualDatabase):
     can_isolate = False
     locks_tables = True
     enforces_keys = False
+    arranges = True
     together = None
 
     def __init__(self, name: str, settings: WarehouseSettings, roots: Sequence[str]) -> None:

@@ -55,6 +55,16 @@ class WarehouseDialect(CommonDialect):
             return ""
         return f"the name {part!r} is longer than the {self.max_identifier_bytes} bytes a warehouse allows"
 
+    def create_table(self, table: TableName, new: NewTable) -> Sequence[str]:
+        created, *rest = super().create_table(table, new)
+        spread = new.distribute_by
+        if spread:
+            whole = spread.lower() in ("all", "even")
+            created += f"\nDISTSTYLE {spread.upper()}" if whole else f"\nDISTKEY ({self.quote(spread)})"
+        if new.sort_by:
+            created += f"\nCOMPOUND SORTKEY ({', '.join(map(self.quote, new.sort_by))})"
+        return [created, *rest]
+
     def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
         return self.comment_on(table, new)
 
