@@ -476,11 +476,23 @@ export interface components {
             pages: number;
             total: number;
         };
+        PaginatedScheduleList: {
+            items: components["schemas"]["Schedule"][];
+            page: number;
+            pages: number;
+            total: number;
+        };
         PaginatedTokenList: {
             items: components["schemas"]["Token"][];
             page: number;
             pages: number;
             total: number;
+        };
+        Paused: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            why: string;
         };
         Phase: {
             /** Format: date-time */
@@ -694,10 +706,21 @@ export interface components {
             queued_at: string;
             revision: number;
             /** Format: date-time */
+            scheduled_for: string | null;
+            /** Format: date-time */
             started_at: string | null;
             started_by: string | null;
             state: components["schemas"]["RunState"];
             stop_requested: boolean;
+            /**
+             * @description hand: someone, or a program; schedule: its time had come; after: jobs that it waits for had succeeded; fill: past times of its schedule.
+             *
+             *     * `hand` - Hand
+             *     * `schedule` - Schedule
+             *     * `after` - After
+             *     * `fill` - Fill
+             */
+            trigger: components["schemas"]["TriggerEnum"];
         };
         RunEvent: {
             /** Format: date-time */
@@ -752,11 +775,22 @@ export interface components {
             queued_at: string;
             revision: number;
             /** Format: date-time */
+            scheduled_for: string | null;
+            /** Format: date-time */
             started_at: string | null;
             started_by: string | null;
             state: components["schemas"]["RunState"];
             stop_requested: boolean;
             tally: components["schemas"]["Tally"] | null;
+            /**
+             * @description hand: someone, or a program; schedule: its time had come; after: jobs that it waits for had succeeded; fill: past times of its schedule.
+             *
+             *     * `hand` - Hand
+             *     * `schedule` - Schedule
+             *     * `after` - After
+             *     * `fill` - Fill
+             */
+            trigger: components["schemas"]["TriggerEnum"];
         };
         /**
          * @description * `queued` - Queued
@@ -767,6 +801,74 @@ export interface components {
          * @enum {string}
          */
         RunState: "queued" | "running" | "succeeded" | "failed" | "stopped";
+        RunSummary: {
+            /** Format: date-time */
+            ended_at: string | null;
+            error: components["schemas"]["Error"] | null;
+            /** Format: date-time */
+            first_row_at: string | null;
+            id: number;
+            job: string;
+            /**
+             * @description load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+             *
+             *     * `load` - Load
+             *     * `rejects` - Rejects
+             *     * `undo` - Undo
+             */
+            kind: components["schemas"]["RunKind"];
+            origin: number | null;
+            /**
+             * @description What the run has left in its target, whatever its state: a run can fail after its rows are committed. unknown: the target has not answered yet, and is asked again.
+             *
+             *     * `nothing` - Nothing
+             *     * `committed` - Committed
+             *     * `unknown` - Unknown
+             */
+            outcome: components["schemas"]["OutcomeEnum"];
+            /** Format: date-time */
+            queued_at: string;
+            revision: number;
+            /** Format: date-time */
+            scheduled_for: string | null;
+            /** Format: date-time */
+            started_at: string | null;
+            started_by: string | null;
+            state: components["schemas"]["RunState"];
+            stop_requested: boolean;
+            /**
+             * @description hand: someone, or a program; schedule: its time had come; after: jobs that it waits for had succeeded; fill: past times of its schedule.
+             *
+             *     * `hand` - Hand
+             *     * `schedule` - Schedule
+             *     * `after` - After
+             *     * `fill` - Fill
+             */
+            trigger: components["schemas"]["TriggerEnum"];
+        };
+        /** @description A schedule of a job. */
+        Schedule: {
+            cron: string;
+            job: string;
+            /**
+             * Format: date-time
+             * @description The last time for which a run was started, or was to be.
+             */
+            last_for: string | null;
+            /** @description The last run of the job, however it was started. */
+            last_run: components["schemas"]["RunSummary"] | null;
+            /** @description Why no run was started for it; "" where one was. */
+            left_out: string;
+            missed: string;
+            /** @description The next five times; none while it is paused. */
+            next: string[];
+            overlap: string;
+            /** @description Since when, by whom and why; null where it is not. */
+            paused: components["schemas"]["Paused"] | null;
+            /** @description Which of the job's schedules it is, from 0. */
+            place: number;
+            timezone: string;
+        };
         /** @description A column of a preview: of a file with the evidence for its type, of a table as the database declares it. */
         SeenColumn: {
             comment?: string;
@@ -846,6 +948,10 @@ export interface components {
             source: string;
             type: string;
         };
+        Times: {
+            /** @description The next five times. */
+            next: string[];
+        };
         Token: {
             /** Format: date-time */
             created_at: string;
@@ -870,6 +976,14 @@ export interface components {
             source: string;
             target: string;
         };
+        /**
+         * @description * `hand` - Hand
+         *     * `schedule` - Schedule
+         *     * `after` - After
+         *     * `fill` - Fill
+         * @enum {string}
+         */
+        TriggerEnum: "hand" | "schedule" | "after" | "fill";
         TypeChoice: {
             change: string;
             fit: string;

@@ -72,10 +72,21 @@ def run(
             metavar="FROM..TO", help="Of a job that copies what is new: copy this range anew, and leave the mark."
         ),
     ] = "",
+    days: Annotated[
+        str,
+        typer.Option(
+            "--for",
+            metavar="FROM..TO",
+            help="One run for each past time of its schedules on these days, the oldest first.",
+        ),
+    ] = "",
     detach: Detach = False,
     as_json: Json = False,
 ) -> None:
     """Run a job, and follow it to its end."""
+    if days:
+        _fill(name, days, as_json)
+        return
     parameters = {}
     for item in values or []:
         key, mark, value = item.partition("=")
@@ -89,6 +100,21 @@ def run(
     with connect() as client:
         started = client.run(name, parameters=parameters, only=only or (), again=span)
         _see_through(client, started, detach, as_json)
+
+
+def _fill(name: str, days: str, as_json: bool) -> None:
+    first, mark, last = days.partition("..")
+    if not (first and (last or not mark)):
+        raise typer.BadParameter(f"--for is written FROM..TO, such as 2026-06-01..2026-06-30, not {days!r}")
+    with connect() as client:
+        started = client.fill(name, first.strip(), (last or first).strip())
+    if as_json:
+        print_json(started)
+        return
+    ids = f"run {started[0].id} is" if len(started) == 1 else f"runs {started[0].id} to {started[-1].id} are"
+    screen.print(
+        f"{ids} queued, one for each time of the schedule; see them: ultravect runs --job {name}", soft_wrap=True
+    )
 
 
 def rerun(number: Number, detach: Detach = False, as_json: Json = False) -> None:

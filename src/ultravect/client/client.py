@@ -32,6 +32,8 @@ from ultravect.client.models import (
     Reject,
     Run,
     RunSummary,
+    Schedule,
+    StartedRun,
     Token,
     Translation,
     Upload,
@@ -390,6 +392,28 @@ class Client:
         if again:
             asked["again"] = {"from": again[0], "to": again[1]}
         return Run.model_validate(self._json("POST", f"jobs/{quote(job, '')}/runs", json=asked, headers=headers))
+
+    def fill(self, job: str, first: str, last: str) -> list[StartedRun]:
+        """Starts a run for each past time of the job's schedules, on the days from ``first`` to ``last``; the oldest is first."""
+        found = self._json("POST", f"jobs/{quote(job, '')}/fill", json={"from": first, "to": last})
+        return [StartedRun.model_validate(item) for item in found]
+
+    def schedules(self, *, job: str = "") -> list[Schedule]:
+        """When jobs are run by themselves, those that come next first."""
+        params: dict[str, Any] = {"page_size": _LIST_SIZE} | ({"job": job} if job else {})
+        return Page[Schedule].model_validate(self._json("GET", "schedules", params=params)).items
+
+    def pause_schedules(self, job: str, why: str) -> list[Schedule]:
+        found = self._json("POST", f"jobs/{quote(job, '')}/pause", json={"why": why})
+        return [Schedule.model_validate(item) for item in found]
+
+    def resume_schedules(self, job: str) -> list[Schedule]:
+        """Times that came meanwhile are not made up for."""
+        return [Schedule.model_validate(item) for item in self._json("POST", f"jobs/{quote(job, '')}/resume")]
+
+    def next_times(self, cron: str, zone: str = "UTC") -> list[str]:
+        """The next five times of a schedule that is being written."""
+        return list(self._json("POST", "schedules/times", json={"cron": cron, "timezone": zone})["next"])
 
     def runs(self, *, job: str = "", state: str = "", page: int = 1, page_size: int = 50) -> Page[RunSummary]:
         params: dict[str, Any] = {"page": page, "page_size": page_size}

@@ -273,6 +273,12 @@ class Objects(Given):
     """
 
 
+class Paused(Given):
+    at: datetime
+    by: str
+    why: str
+
+
 class Preview(Given):
     """
     The first rows of an object; what only a file has is left out for others.
@@ -440,10 +446,97 @@ class RunLine(Given):
     * `undo` - Undo
     """
     origin: int | None = Field(...)
+    trigger: str
+    """
+    hand: someone, or a program; schedule: its time had come; after: jobs that it waits for had succeeded; fill: past times of its schedule.
+
+    * `hand` - Hand
+    * `schedule` - Schedule
+    * `after` - After
+    * `fill` - Fill
+    """
+    scheduled_for: datetime | None = Field(...)
     tally: dict[str, int] | None = Field(...)
     legs: dict[str, int]
     """
     How many legs it has, by their state.
+    """
+
+
+class RunSummary(Given):
+    id: int
+    job: str
+    revision: int
+    state: str
+    outcome: str
+    """
+    What the run has left in its target, whatever its state: a run can fail after its rows are committed. unknown: the target has not answered yet, and is asked again.
+
+    * `nothing` - Nothing
+    * `committed` - Committed
+    * `unknown` - Unknown
+    """
+    started_by: str | None = Field(...)
+    queued_at: datetime
+    started_at: datetime | None = Field(...)
+    first_row_at: datetime | None = Field(...)
+    ended_at: datetime | None = Field(...)
+    stop_requested: bool
+    error: dict[str, Any] | None = Field(...)
+    kind: str
+    """
+    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+
+    * `load` - Load
+    * `rejects` - Rejects
+    * `undo` - Undo
+    """
+    origin: int | None = Field(...)
+    trigger: str
+    """
+    hand: someone, or a program; schedule: its time had come; after: jobs that it waits for had succeeded; fill: past times of its schedule.
+
+    * `hand` - Hand
+    * `schedule` - Schedule
+    * `after` - After
+    * `fill` - Fill
+    """
+    scheduled_for: datetime | None = Field(...)
+
+
+class Schedule(Given):
+    """
+    A schedule of a job.
+    """
+
+    job: str
+    place: int
+    """
+    Which of the job's schedules it is, from 0.
+    """
+    cron: str
+    timezone: str
+    missed: str
+    overlap: str
+    next: list[datetime]
+    """
+    The next five times; none while it is paused.
+    """
+    paused: Paused | None = Field(...)
+    """
+    Since when, by whom and why; null where it is not.
+    """
+    last_for: datetime | None = Field(...)
+    """
+    The last time for which a run was started, or was to be.
+    """
+    left_out: str
+    """
+    Why no run was started for it; "" where one was.
+    """
+    last_run: RunSummary | None = Field(...)
+    """
+    The last run of the job, however it was started.
     """
 
 
@@ -460,6 +553,13 @@ class Slice(Given):
     started_at: datetime | None = Field(...)
     ended_at: datetime | None = Field(...)
     error: dict[str, Any] | None = Field(...)
+
+
+class Times(Given):
+    next: list[datetime]
+    """
+    The next five times.
+    """
 
 
 class Token(Given):
@@ -701,6 +801,16 @@ class Run(Given):
     * `undo` - Undo
     """
     origin: int | None = Field(...)
+    trigger: str
+    """
+    hand: someone, or a program; schedule: its time had come; after: jobs that it waits for had succeeded; fill: past times of its schedule.
+
+    * `hand` - Hand
+    * `schedule` - Schedule
+    * `after` - After
+    * `fill` - Fill
+    """
+    scheduled_for: datetime | None = Field(...)
     legs: list[Leg]
     file: str
     """

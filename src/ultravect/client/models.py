@@ -30,6 +30,7 @@ from ultravect.client.generated import (
     Rehearsal,
     RehearsalStep,
     RehearsedRow,
+    Schedule,
     Slice,
     Translation,
     Upload,
@@ -37,6 +38,7 @@ from ultravect.client.generated import (
 )
 from ultravect.client.generated import NewToken as Token
 from ultravect.client.generated import RunEvent as Event
+from ultravect.client.generated import RunSummary as StartedRun
 from ultravect.client.generated import Token as KnownToken
 
 __all__ = [
@@ -71,7 +73,9 @@ __all__ = [
     "Reject",
     "Run",
     "RunSummary",
+    "Schedule",
     "Slice",
+    "StartedRun",
     "Token",
     "Translation",
     "Upload",

@@ -70,6 +70,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.protocol import PatientProtocol
     from ultravect.service.work.look_pool import POOL
     from ultravect.service.work.remote_worker import MAX_MESSAGE, PING_SECONDS
+    from ultravect.service.work.schedules import follow_schedules
     from ultravect.service.work.worker import run_worker
 
     config = uvicorn.Config(
@@ -91,6 +92,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     )
     server = uvicorn.Server(config)
     tasks = [asyncio.create_task(server.serve())]
+    following = asyncio.create_task(follow_schedules())
     warming = asyncio.create_task(asyncio.to_thread(POOL.warm))
     if slots:
         tasks.append(asyncio.create_task(run_worker(slots)))
@@ -103,20 +105,26 @@ async def _serve(host: str, port: int, slots: int) -> None:
     for task in pending:
         with suppress(asyncio.CancelledError):
             await task
+    following.cancel()
+    with suppress(asyncio.CancelledError):
+        await following
     await warming
     for task in done:
         task.result()
 
 
 async def _work(slots: int, sites: list[str]) -> None:
+    from ultravect.service.work.schedules import follow_schedules
     from ultravect.service.work.sites import HOME
     from ultravect.service.work.worker import run_worker
 
     task = asyncio.create_task(run_worker(slots, sites or [HOME]))
+    following = asyncio.create_task(follow_schedules())
     for number in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(number, task.cancel)
     with suppress(asyncio.CancelledError):
         await task
+    following.cancel()
 
 
 async def _work_remotely(service: str, slots: int, sites: list[str], roots: list[str]) -> None:

@@ -7,7 +7,19 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitView
 
-from ultravect.service.api import access, connections, feeds, jobs, layouts, look, runs, session, system, uploads
+from ultravect.service.api import (
+    access,
+    connections,
+    feeds,
+    jobs,
+    layouts,
+    look,
+    runs,
+    schedules,
+    session,
+    system,
+    uploads,
+)
 from ultravect.service.api.problems import problem_body
 from ultravect.service.settings import HERE
 
@@ -75,6 +87,11 @@ _V1 = [
     path("jobs/<str:name>/check", jobs.CheckJobView.as_view()),
     path("jobs/<str:name>/marks", jobs.MarksView.as_view()),
     path("jobs/<str:name>/runs", jobs.JobRunsView.as_view()),
+    path("jobs/<str:name>/pause", schedules.PauseView.as_view()),
+    path("jobs/<str:name>/resume", schedules.ResumeView.as_view()),
+    path("jobs/<str:name>/fill", schedules.FillView.as_view()),
+    path("schedules", schedules.SchedulesView.as_view()),
+    path("schedules/times", schedules.TimesView.as_view()),
     path("check", jobs.CheckFileView.as_view()),
     path("jobs/<str:name>/rehearse", jobs.RehearseJobView.as_view()),
     path("rehearse", jobs.RehearseFileView.as_view()),

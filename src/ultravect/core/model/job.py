@@ -6,12 +6,13 @@ import re
 from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import BeforeValidator, Field, ValidationError, model_validator
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared, Duration, ParameterName, Slug
 from ultravect.core.model.into import Target
 from ultravect.core.model.problems import did_you_mean
+from ultravect.core.model.schedule import Retry, Schedule
 from ultravect.core.model.source import JobSource
 from ultravect.core.patterns import has_pattern
 
@@ -29,10 +30,30 @@ def placeholders(text: str) -> list[str]:
     return list(dict.fromkeys(found[1] for found in _PLACEHOLDER.finditer(text) if found[1]))
 
 
+def _listed(value: Any) -> Any:
+    return [value] if isinstance(value, dict | Schedule) else value
+
+
 class RunOptions(Declared):
     """How the job is run."""
 
     timeout: Duration | None = Field(default=None, description="A leg that takes longer is stopped and fails.")
+    schedule: Annotated[list[Schedule], BeforeValidator(_listed), Field(max_length=20)] = Field(
+        default=[], description="Times at which the job is run by itself: one, or a list."
+    )
+    after: list[Slug] = Field(
+        default=[],
+        max_length=50,
+        description="Jobs: once all of them have succeeded for the same scheduled time, this one is run for it.",
+        examples=[["bookings", "guests"]],
+    )
+    retry: Retry | None = Field(
+        default=None,
+        description="Whether a leg is tried again that failed by something that passes; left out: it is not.",
+    )
+    priority: int = Field(
+        default=0, ge=-10, le=10, description="Of runs that wait for a worker, those of a higher priority come first."
+    )
     at_once: int = Field(default=4, ge=1, le=64, description="How many legs of the run are copied at the same time.")
     slices: Literal["auto"] | Annotated[int, Field(ge=1, le=64)] = Field(
         default="auto",

@@ -50,6 +50,7 @@ from ultravect.service.records.models import Job, Revision, Role, Run
 from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.lay_out import known_objects_of
 from ultravect.service.work.look_pool import POOL
+from ultravect.service.work.schedules import cycle_of, keep_in_step
 from ultravect.service.work.start import start_run
 
 _REHEARSE_ALL_SECONDS = 3600.0
@@ -79,6 +80,18 @@ def job_named(name: str) -> Job:
         names = names_of(Job)
         raise not_found("job", name, did_you_mean(name, names))
     return job
+
+
+def _require_no_cycle(model: JobModel) -> None:
+    """Jobs that wait for each other would never be run."""
+    names = names_of(Job)
+    for name in model.run.after:
+        if name != model.job and name not in names:
+            hint = did_you_mean(name, names) or "save that job first"
+            raise Problem(422, "job-unknown", f"run.after names {name!r}, and there is no such job", hint)
+    if way := cycle_of(model.job, model.run.after):
+        shown = " after ".join(way)
+        raise Problem(422, "jobs-in-circle", f"run.after leads in a circle: {shown}", "take one of them out")
 
 
 def _etag(job: Job) -> str:
@@ -125,6 +138,7 @@ class JobView(_JobInput):
         for connection in (source_name(structure), model.into.connection):
             connection_named(connection)
         layout_named_by(model)
+        _require_no_cycle(model)
         with transaction.atomic():
             job, created = Job.objects.select_for_update().get_or_create(name=name)
             revived = job.deleted_at is not None
@@ -139,6 +153,7 @@ class JobView(_JobInput):
                 structure = model.as_file()
                 Revision.objects.create(job=job, number=number, text=text, structure=structure, saved_by=request.user)
                 audit(request, "save", "job", name, revision=number)
+            keep_in_step(job, model)
         return _job_response(job, 201 if created or revived else 200)
 
     @staticmethod
@@ -164,6 +179,7 @@ class JobView(_JobInput):
         job.deleted_at = timezone.now()
         with transaction.atomic():
             job.save(update_fields=["deleted_at"])
+            keep_in_step(job, None)
             audit(request, "remove", "job", name)
         return Response(status=204)
 

@@ -334,6 +334,49 @@ class RunKind(models.TextChoices):
     UNDO = "undo"
 
 
+class Trigger(models.TextChoices):
+    """Why a run was started."""
+
+    HAND = "hand"
+    SCHEDULE = "schedule"
+    AFTER = "after"
+    FILL = "fill"
+
+
+class Schedule(models.Model):
+    """Times at which a job is run by itself, as its newest revision has them at ``place``; when the next one is, and who has paused it."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="schedules")
+    place = models.PositiveIntegerField()
+    declared = models.JSONField()
+    next_at = models.DateTimeField()
+    last_for = models.DateTimeField(null=True)
+    """The last time for which a run was started, or was to be."""
+
+    left_out = models.TextField(blank=True, default="")
+    """Why no run was started for it; "" where one was."""
+
+    paused_at = models.DateTimeField(null=True)
+    paused_by = models.CharField(max_length=150, blank=True, default="")
+    paused_why = models.TextField(blank=True, default="")
+
+    class Meta:
+        ordering: ClassVar = ["job__name", "place"]
+        constraints: ClassVar = [models.UniqueConstraint(fields=["job", "place"], name="one_schedule_a_place")]
+        indexes: ClassVar = [models.Index(fields=["next_at"], name="records_schedule_next_idx")]
+
+
+class AwaitedJob(models.Model):
+    """A job that another one is run after, by its name: it may not be there yet."""
+
+    job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="awaited")
+    name = models.CharField(max_length=64)
+
+    class Meta:
+        constraints: ClassVar = [models.UniqueConstraint(fields=["job", "name"], name="one_awaited_job_a_name")]
+        indexes: ClassVar = [models.Index(fields=["name"], name="records_awaited_name_idx")]
+
+
 class Run(models.Model):
     """One execution of a job."""
 
@@ -359,13 +402,24 @@ class Run(models.Model):
     only = models.JSONField(null=True)
     """The objects that it copies, of a job with many; None for all."""
 
+    trigger = models.CharField(max_length=16, choices=Trigger.choices, default=Trigger.HAND)
+    scheduled_for = models.DateTimeField(null=True)
+    """The time of its schedule for which it was started; a run that is late, or is repeated, has the same."""
+
+    run_date = models.DateField(null=True)
+    """The date of that time in the schedule's zone; None where the date counts on which it was queued."""
+
     kind = models.CharField(max_length=16, choices=RunKind.choices, default=RunKind.LOAD)
     origin = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="followed_by")
     """The run whose rejects are loaded, or whose load is undone."""
 
     class Meta:
         ordering: ClassVar = ["-id"]
-        indexes: ClassVar = [models.Index(fields=["job", "-id"]), models.Index(fields=["state"])]
+        indexes: ClassVar = [
+            models.Index(fields=["job", "-id"]),
+            models.Index(fields=["state"]),
+            models.Index(fields=["scheduled_for"], name="records_run_scheduled_idx"),
+        ]
 
 
 class LegManager(models.Manager["Leg"]):

@@ -30,7 +30,7 @@ def run_facts(run: Run) -> RunFacts:
 
 
 def _date(run: Run) -> dt.date:
-    return run.queued_at.date()
+    return run.run_date or run.queued_at.date()
 
 
 def job_of(leg: Leg) -> dict[str, Any]:

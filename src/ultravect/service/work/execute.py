@@ -23,6 +23,7 @@ from ultravect.service.work.pool import ENDINGS, gathered
 from ultravect.service.work.processes import Process, Processes
 from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.recorder import LeaseLost, Recorder
+from ultravect.service.work.retrying import pause_before
 from ultravect.service.work.serving import worker_name
 from ultravect.service.work.slices import SliceExecutor
 from ultravect.service.work.together import begin_others, end_others, not_published, task_of
@@ -44,8 +45,8 @@ def _selection(leg: Leg) -> dict[str, Any]:
 class LegExecutor:
     """Executes legs with the processes of one pool."""
 
-    def __init__(self, pool: Processes, slices: SliceExecutor, requeue: Callable[[Leg], None]) -> None:
-        """``requeue`` queues a leg again."""
+    def __init__(self, pool: Processes, slices: SliceExecutor, requeue: Callable[[Leg, float], None]) -> None:
+        """``requeue`` queues a leg again, so many seconds later."""
         self._pool = pool
         self._slices = slices
         self._requeue = requeue
@@ -84,7 +85,7 @@ class LegExecutor:
         """Queues a leg again that the service stops in the middle of."""
         with transaction.atomic():
             if release_or_end(recorder, "the service was stopped"):
-                self._requeue(recorder.leg)
+                self._requeue(recorder.leg, 0)
 
     @staticmethod
     def _open(run_id: int, number: int) -> Recorder | None:
@@ -238,6 +239,13 @@ class LegExecutor:
         outcome = UNKNOWN if _may_have_written(recorder) else NOTHING
         if ending and ending.get("outcome"):
             outcome = Outcome(ending["outcome"])
+        if (
+            kind == "failed"
+            and ending
+            and outcome == NOTHING
+            and await recorded(self._tries_again)(recorder, ending["error"])
+        ):
+            return
         if kind == "failed" and ending:
             error = UltravectError(**{**ending["error"], "where": None}, **ending["error"]["where"])
             await self._close(recorder, State.FAILED, outcome, error, ending)
@@ -254,6 +262,16 @@ class LegExecutor:
             await self._close(
                 recorder, State.FAILED, outcome, UltravectError("worker-lost", "the leg's process died")
             )
+
+    def _tries_again(self, recorder: Recorder, error: dict[str, Any]) -> bool:
+        """Queues a leg again that failed by something that passes, where its job says so and nothing was written."""
+        wait = pause_before(recorder, error)
+        if wait is None:
+            return False
+        with transaction.atomic():
+            recorder.give_back(error, wait)
+            self._requeue(recorder.leg, wait)
+        return True
 
     async def _close(
         self,

@@ -74,7 +74,13 @@ def begin_legs(number: int) -> None:
         leg.run = run
         leg.begun = True
         leg.save(update_fields=["begun"])
-        queue_leg(run.pk, leg.number, place_of(leg, connections), sites_of_job(job_of(leg), connections))
+        queue_leg(
+            run.pk,
+            leg.number,
+            place_of(leg, connections),
+            sites_of_job(job_of(leg), connections),
+            priority=(run.revision.structure.get("run") or {}).get("priority", 0),
+        )
 
 
 @transaction.atomic

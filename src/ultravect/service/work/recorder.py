@@ -318,6 +318,21 @@ class Recorder:
                 self._mark_run(state=State.QUEUED)
                 self._event("state", {"state": State.QUEUED})
 
+    def give_back(self, error: dict[str, Any], wait: float) -> None:
+        """Gives a leg back that failed and is to be tried again in ``wait`` seconds; this lease ends with it."""
+        with self._leased():
+            self.leg.state = State.QUEUED
+            self.leg.lease += 1
+            self.leg.error = _storable(error)
+            self.leg.save(update_fields=["state", "lease", "error"])
+            said = f"attempt {self.leg.attempts} failed, and is made again in {wait:.0f} s: {error['code']}: {error['detail']}"
+            self._event("log", {"level": "warning", "text": said})
+            if self._is_one_of_many:
+                self._event("leg", {"state": State.QUEUED, "object": self.leg.object})
+            else:
+                self._mark_run(state=State.QUEUED)
+                self._event("state", {"state": State.QUEUED})
+
     @property
     def _called(self) -> str:
         return "leg" if self._is_one_of_many else "run"

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Sequence
 from typing import Any
 
 from django.db import transaction
 
 from ultravect.core.model.document import job_from_data
-from ultravect.service.records.models import Leg, Outcome, Revision, Run, RunKind, User
+from ultravect.service.records.models import Leg, Outcome, Revision, Run, RunKind, Trigger, User
 from ultravect.service.work.legs import begin_legs
 from ultravect.service.work.tasks import queue_laying_out
 
@@ -16,7 +17,7 @@ from ultravect.service.work.tasks import queue_laying_out
 @transaction.atomic
 def start_run(
     revision: Revision,
-    user: User,
+    user: User | None,
     parameters: dict[str, Any],
     *,
     key: str | None = None,
@@ -24,6 +25,9 @@ def start_run(
     origin: Run | None = None,
     only: Sequence[str] | None = None,
     again: dict[str, str] | None = None,
+    trigger: Trigger = Trigger.HAND,
+    scheduled_for: dt.datetime | None = None,
+    run_date: dt.date | None = None,
 ) -> Run:
     """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many; ``again``: see ``Run``."""
     model = job_from_data(revision.structure)
@@ -37,6 +41,9 @@ def start_run(
         origin=origin,
         only=only,
         again=again,
+        trigger=trigger,
+        scheduled_for=scheduled_for,
+        run_date=run_date,
     )
     if kind == RunKind.LOAD and model.has_many:
         queue_laying_out(run.pk)

@@ -6,6 +6,7 @@ Legs that write into one place share a lock, so that a second one waits for the 
 from __future__ import annotations
 
 import asyncio
+import math
 
 from procrastinate.contrib.django import app
 
@@ -16,6 +17,9 @@ from ultravect.service.work.sites import queue_for, sites_of_job
 QUEUE = "runs"
 SLICES = "slices"
 LOOKS = "looks"
+MOST = 10
+"""The highest priority of a job."""
+
 LAYING_OUT = 0
 """In place of a leg's number: the legs of the run are to be found."""
 
@@ -42,7 +46,7 @@ def queue_slice(run: int, leg: int) -> None:
 
     held = Leg.objects.select_related("run__revision").get(run_id=run, number=leg)
     queue = queue_for(SLICES, sites_of_job(job_of(held)))
-    execute_slice.configure(priority=1, queue=queue).defer(run=run, number=leg)
+    execute_slice.configure(priority=MOST + 1, queue=queue).defer(run=run, number=leg)
 
 
 @app.task(name="ultravect.look_at_site", queue=LOOKS)
@@ -51,9 +55,16 @@ async def look_at_site(look: int) -> None:
     await asyncio.to_thread(answer_look, look, serving().look_here)
 
 
-def queue_leg(run_id: int, leg: int, place: str, sites: frozenset[str]) -> None:
-    """Queues a leg in the database transaction that is open; ``place``: see ``load_place``; ``sites``: that its worker has to serve."""
-    execute_leg.configure(lock=place, queue=queue_for(QUEUE, sites)).defer(run_id=run_id, leg=leg)
+def queue_leg(
+    run_id: int, leg: int, place: str, sites: frozenset[str], *, priority: int = 0, wait: float = 0
+) -> None:
+    """Queues a leg in the database transaction that is open; ``place``: see ``load_place``; ``sites``: that its worker has to serve.
+
+    ``wait``: seconds before which no worker takes it.
+    """
+    after = {"seconds": math.ceil(wait)} if wait else None
+    task = execute_leg.configure(lock=place, queue=queue_for(QUEUE, sites), priority=priority, schedule_in=after)
+    task.defer(run_id=run_id, leg=leg)
 
 
 def queue_laying_out(run_id: int) -> None:

@@ -130,8 +130,9 @@ async def _take_legs(slots: int, sites: Sequence[str]) -> None:
         )
 
 
-def _queue_again(leg: Leg) -> None:
-    queue_leg(leg.run_id, leg.number, place_of(leg, {}), sites_of_job(job_of(leg)))
+def _queue_again(leg: Leg, wait: float = 0) -> None:
+    priority = (leg.run.revision.structure.get("run") or {}).get("priority", 0)
+    queue_leg(leg.run_id, leg.number, place_of(leg, {}), sites_of_job(job_of(leg)), priority=priority, wait=wait)
 
 
 @transaction.atomic

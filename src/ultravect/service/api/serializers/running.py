@@ -16,7 +16,7 @@ from ultravect.service.api.response_parts import (
     shaped,
 )
 from ultravect.service.api.serializers.common import Text
-from ultravect.service.records.models import Change, Leg, Outcome, Reject, Run, RunKind, Slice, State
+from ultravect.service.records.models import Change, Leg, Outcome, Reject, Run, RunKind, Slice, State, Trigger
 
 
 class MarkOfLegSerializer(serializers.Serializer[Any]):
@@ -80,6 +80,12 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
         choices=RunKind.choices,
         help_text="load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.",
     )
+    trigger = serializers.ChoiceField(
+        choices=Trigger.choices,
+        help_text="hand: someone, or a program; schedule: its time had come; after: jobs that it waits for had succeeded; fill: past "
+        "times of its schedule.",
+        read_only=True,
+    )
     origin = serializers.IntegerField(source="origin_id", allow_null=True, read_only=True)
     started_by = Text(source="started_by.username", default=None, allow_null=True, read_only=True)
     error = shaped(ErrorSerializer(allow_null=True))
@@ -88,9 +94,9 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
         model = Run
         fields = [
             "id", "job", "revision", "state", "outcome", "started_by", "queued_at", "started_at", "first_row_at", "ended_at",
-            "stop_requested", "error", "kind", "origin",
+            "stop_requested", "error", "kind", "origin", "trigger", "scheduled_for",
         ]  # fmt: skip
-        read_only_fields = ["queued_at", "started_at", "first_row_at", "ended_at", "stop_requested"]
+        read_only_fields = ["scheduled_for", "queued_at", "started_at", "first_row_at", "ended_at", "stop_requested"]
 
 
 class FollowUpSerializer(serializers.ModelSerializer[Run]):

@@ -1,0 +1,199 @@
+"""The schedules of jobs: kept in step with what jobs declare, and followed: each time starts one run, whoever looks first."""
+
+from __future__ import annotations
+
+import asyncio
+import datetime as dt
+import itertools
+from collections.abc import Sequence
+from typing import Any
+from zoneinfo import ZoneInfo
+
+import structlog
+from django.db import connection, transaction
+from django.utils import timezone
+
+from ultravect.core.model.document import job_from_data
+from ultravect.core.model.job import Job as JobModel
+from ultravect.core.model.schedule import Schedule as Times
+from ultravect.core.model.schedule import times_after
+from ultravect.service.records.models import AwaitedJob, Job, Run, RunKind, Schedule, State, Trigger
+from ultravect.service.work.recorded import recorded
+from ultravect.service.work.start import start_run
+
+log = structlog.get_logger()
+_LOOK_SECONDS = 0.5
+# a run that begins this much late was not missed
+_LATE = dt.timedelta(minutes=1)
+_AFTER_DAYS = 7
+_MOST_MISSED = 100_000
+# jobs that are run after one which has succeeded for a time, and have no run for it yet
+_READY = """
+SELECT DISTINCT a.job_id, r.scheduled_for, r.run_date FROM records_run r
+  JOIN records_job j ON j.id = r.job_id JOIN records_awaitedjob a ON a.name = j.name
+  JOIN records_job w ON w.id = a.job_id AND w.deleted_at IS NULL
+WHERE r.state = 'succeeded' AND r.kind = 'load' AND r.scheduled_for > %(since)s
+  AND NOT EXISTS (SELECT 1 FROM records_run o WHERE o.job_id = a.job_id AND o.scheduled_for = r.scheduled_for AND o.trigger = 'after')
+  AND NOT EXISTS (
+    SELECT 1 FROM records_awaitedjob b WHERE b.job_id = a.job_id AND NOT EXISTS (
+      SELECT 1 FROM records_run s JOIN records_job k ON k.id = s.job_id
+      WHERE k.name = b.name AND s.state = 'succeeded' AND s.kind = 'load' AND s.scheduled_for = r.scheduled_for))
+ORDER BY r.scheduled_for LIMIT 50
+"""
+
+
+def keep_in_step(job: Job, model: JobModel | None) -> None:
+    """Makes the schedules of a job those that it declares; None: it is removed. To be called in the transaction that saves it."""
+    wanted = model.run.schedule if model else []
+    known = {held.place: held for held in job.schedules.select_for_update()}
+    now = timezone.now()
+    for place, times in enumerate(wanted):
+        declared = times.model_dump(mode="json")
+        held = known.pop(place, None)
+        if held is not None and held.declared == declared:
+            continue
+        moved = held is None or any(held.declared[key] != declared[key] for key in ("cron", "timezone"))
+        values: dict[str, Any] = {"declared": declared}
+        if moved:
+            values |= {"next_at": next(times_after(times, now)), "left_out": ""}
+        Schedule.objects.update_or_create(job=job, place=place, defaults=values)
+    job.schedules.filter(place__in=list(known)).delete()
+    names = set(model.run.after) if model else set()
+    job.awaited.exclude(name__in=names).delete()
+    held_names = set(job.awaited.values_list("name", flat=True))
+    AwaitedJob.objects.bulk_create(AwaitedJob(job=job, name=name) for name in sorted(names - held_names))
+
+
+def cycle_of(name: str, after: Sequence[str]) -> list[str]:
+    """The jobs by which ``name`` would be run after itself, with itself at both ends; none where there is no such way."""
+    waits: dict[str, list[str]] = {}
+    for waiting, awaited in AwaitedJob.objects.filter(job__deleted_at=None).values_list("job__name", "name"):
+        waits.setdefault(waiting, []).append(awaited)
+    waits[name] = list(after)
+    before: dict[str, str] = {}
+    found = [name]
+    while found:
+        current = found.pop()
+        for awaited in waits.get(current, []):
+            if awaited == name:
+                way = [name, current]
+                while current != name:
+                    current = before[current]
+                    way.append(current)
+                return way[::-1] if len(way) > 2 else [name, name]
+            if awaited not in before:
+                before[awaited] = current
+                found.append(awaited)
+    return []
+
+
+def next_times(times: Times, after: dt.datetime, count: int = 5) -> list[dt.datetime]:
+    return list(itertools.islice(times_after(times, after), count))
+
+
+def times_between(times: Times, first: dt.date, last: dt.date, most: int) -> list[dt.datetime]:
+    """The first ``most`` times of some days, both ends included, in the schedule's zone."""
+    zone = ZoneInfo(times.timezone)
+    start = dt.datetime.combine(first, dt.time(), zone).astimezone(dt.UTC)
+    end = dt.datetime.combine(last + dt.timedelta(days=1), dt.time(), zone).astimezone(dt.UTC)
+    moments = itertools.takewhile(lambda moment: moment < end, times_after(times, start - dt.timedelta(seconds=1)))
+    return list(itertools.islice(moments, most))
+
+
+def run_for(job: Job, moment: dt.datetime, zone: str, trigger: Trigger, key: str, user: Any = None) -> Run:
+    """Starts a run for a scheduled time."""
+    revision = job.revision
+    model = job_from_data(revision.structure)
+    parameters = dict(model.parameters)
+    if "scheduled_at" in parameters:
+        parameters["scheduled_at"] = moment.astimezone(ZoneInfo(zone)).isoformat()
+    date = moment.astimezone(ZoneInfo(zone)).date()
+    return start_run(revision, user, parameters, key=key, trigger=trigger, scheduled_for=moment, run_date=date)
+
+
+def start_due(now: dt.datetime) -> bool:
+    """Starts the run of one schedule whose time has come, or leaves it out; False where there is none."""
+    with transaction.atomic():
+        due = (
+            Schedule.objects.select_for_update(skip_locked=True, of=("self",))
+            .select_related("job")
+            .filter(next_at__lte=now, paused_at=None, job__deleted_at=None)
+            .order_by("next_at", "pk")
+            .first()
+        )
+        if due is None:
+            return False
+        times = Times.model_validate(due.declared)
+        moment, missed = due.next_at, 0
+        following = times_after(times, moment)
+        upcoming = next(following)
+        while upcoming <= now and missed < _MOST_MISSED:
+            moment, upcoming, missed = upcoming, next(following), missed + 1
+        if upcoming <= now:
+            upcoming = next(times_after(times, now))
+        due.last_for, due.next_at = moment, upcoming
+        due.left_out = _why_left_out(due, times, moment, now)
+        due.save(update_fields=["last_for", "next_at", "left_out"])
+        if missed:
+            log.warning("scheduled times came while no scheduler was running", job=due.job.name, times=missed)
+        if not due.left_out:
+            # a run that cannot be started must not keep other schedules from theirs
+            try:
+                with transaction.atomic():
+                    key = f"schedule/{due.pk}/{moment.isoformat()}"
+                    run_for(due.job, moment, times.timezone, Trigger.SCHEDULE, key)
+            except Exception as error:
+                log.exception("a scheduled run could not be started", job=due.job.name)
+                due.left_out = (
+                    f"the run could not be started: {type(error).__name__}; the service's log has the details"
+                )
+                due.save(update_fields=["left_out"])
+    return True
+
+
+def _why_left_out(due: Schedule, times: Times, moment: dt.datetime, now: dt.datetime) -> str:
+    if times.missed == "none" and now - moment > _LATE:
+        return "no scheduler was running at that time, and missed times are not made up for"
+    if times.overlap == "skip":
+        running = due.job.runs.filter(state__in=[State.QUEUED, State.RUNNING]).order_by("id").first()
+        if running is not None:
+            return f"run {running.pk} of the job was not over yet"
+    return ""
+
+
+def start_after(now: dt.datetime) -> bool:
+    """Starts runs of jobs that wait for others, all of which have succeeded for one time; False where there are none."""
+    with connection.cursor() as cursor:
+        cursor.execute(_READY, {"since": now - dt.timedelta(days=_AFTER_DAYS)})
+        found = cursor.fetchall()
+    started = False
+    for job, moment, date in found:
+        with transaction.atomic():
+            held = Job.objects.select_for_update(skip_locked=True).filter(pk=job, deleted_at=None).first()
+            if held is None or held.runs.filter(trigger=Trigger.AFTER, scheduled_for=moment).exists():
+                continue
+            revision = held.revision
+            parameters = job_from_data(revision.structure).parameters
+            if "scheduled_at" in parameters:
+                parameters = {**parameters, "scheduled_at": moment.isoformat()}
+            key = f"after/{job}/{moment.isoformat()}"
+            start_run(revision, None, parameters, key=key, trigger=Trigger.AFTER, scheduled_for=moment, run_date=date)
+            started = True
+    return started
+
+
+async def follow_schedules() -> None:
+    """Looks for what is due until cancelled; any number of processes may do so at once."""
+    while True:
+        try:
+            now = timezone.now()
+            while await recorded(start_due)(now):
+                pass
+            await recorded(start_after)(now)
+        except Exception:
+            log.exception("following schedules failed")
+        await asyncio.sleep(_LOOK_SECONDS)
+
+
+def last_run_of(job: Job) -> Run | None:
+    return job.runs.filter(kind=RunKind.LOAD).order_by("-id").first()

@@ -1,0 +1,231 @@
+"""Jobs that are run by themselves: by schedules, after other jobs, and again when something passed."""
+
+from __future__ import annotations
+
+import datetime as dt
+import signal
+import threading
+from collections.abc import Callable
+
+import pytest
+from devtools.stack import Stack
+from tests.conftest import Place
+
+from ultravect.client import ApiError, Client
+
+_YEARLY = 'schedule: {cron: "0 0 1 1 *", timezone: Pacific/Auckland'
+
+
+def _until(reached: Callable[[], bool]) -> None:
+    for _ in range(300):
+        if reached():
+            return
+        threading.Event().wait(0.1)
+    raise AssertionError("it did not come so far")
+
+
+def _due(place: Place, moment: dt.datetime) -> None:
+    """Makes this the next time of the job's schedules, as if the clock had moved."""
+    place.stack.postgres.execute(
+        f"UPDATE records_schedule SET next_at = '{moment.isoformat()}' WHERE job_id = (SELECT id FROM records_job WHERE name = '{place.name}')",
+        "ultravect",
+    )
+
+
+def _runs(place: Place) -> list[tuple[object, ...]]:
+    return place.stack.postgres.execute(
+        "SELECT r.id, r.trigger, r.scheduled_for, r.run_date, r.state FROM records_run r JOIN records_job j ON j.id = r.job_id "
+        f"WHERE j.name = '{place.name}' ORDER BY r.id",
+        "ultravect",
+    )
+
+
+def _now() -> dt.datetime:
+    return dt.datetime.now(dt.UTC).replace(microsecond=0)
+
+
+def test_each_time_starts_one_run_whoever_looks_first(stack: Stack, client: Client) -> None:
+    places = [Place(stack, client) for _ in range(6)]
+    for place in places:
+        place.file("a\n1\n")
+        place.client.save_job(
+            place.name,
+            f"ultravect: 1\njob: {place.name}\nparameters: {{scheduled_at: none}}\n"
+            f"from: {{connection: incoming, files: {place.name}.csv}}\ncolumns: [a, ':scheduled_at as at']\n"
+            f"into: {{connection: warehouse, table: {place.name}}}\nrun: {{{_YEARLY}}}}}\n",
+        )
+    worker = stack.start_worker()
+    try:
+        # 23:30 in UTC is the next day in Auckland
+        moment = dt.datetime.combine(_now().date() - dt.timedelta(days=1), dt.time(23, 30), dt.UTC)
+        for place in places:
+            _due(place, moment)
+        for place in places:
+            _until(lambda place=place: [run[4] for run in _runs(place)] == ["succeeded"])  # type: ignore[misc]
+            ((_, trigger, scheduled_for, run_date, _),) = _runs(place)
+            assert (trigger, scheduled_for, run_date) == ("schedule", moment, _now().date())
+            ((_, at),) = place.rows()
+            assert dt.datetime.fromisoformat(str(at)) == moment
+            (schedule,) = client.schedules(job=place.name)
+            assert schedule.last_for == moment
+            assert schedule.next[0] > _now()
+            assert len(schedule.next) == 5
+    finally:
+        worker.send_signal(signal.SIGTERM)
+        worker.wait(timeout=20)
+
+
+@pytest.mark.parametrize(("missed", "started"), [("once", 1), ("none", 0)])
+def test_times_that_were_missed(place: Place, missed: str, started: int) -> None:
+    place.file("a\n1\n").job(run=f'schedule: {{cron: "* * * * *", missed: {missed}}}')
+    old = _now() - dt.timedelta(days=1)
+    # the newest of them is made up for, not all; a time that has just come is not missed
+    place.stack.postgres.execute(
+        f"UPDATE records_schedule SET declared = jsonb_set(declared, '{{cron}}', '\"0 0 * * *\"'), next_at = '{old.isoformat()}' "
+        f"WHERE job_id = (SELECT id FROM records_job WHERE name = '{place.name}')",
+        "ultravect",
+    )
+    _until(lambda: bool(place.client.schedules(job=place.name)[0].last_for))
+    (schedule,) = place.client.schedules(job=place.name)
+    assert len(_runs(place)) == started
+    assert schedule.last_for is not None
+    assert schedule.last_for.time() in (dt.time(), old.time())
+    assert bool(schedule.left_out) == (not started)
+
+
+def test_a_run_that_is_not_over_keeps_the_next_one_out(place: Place) -> None:
+    place.file("a\n1\n").job(run=f"{_YEARLY}, overlap: skip}}")
+    assert place.run().state == "succeeded"
+    with place.locked():
+        waiting = place.start()
+        _due(place, _now())
+        _until(lambda: bool(place.client.schedules(job=place.name)[0].left_out))
+    assert place.client.wait(waiting.id).state == "succeeded"
+    assert len(_runs(place)) == 2
+    assert f"run {waiting.id} " in place.client.schedules(job=place.name)[0].left_out
+
+
+def test_paused_schedules_start_nothing(place: Place) -> None:
+    place.file("a\n1\n").job(run=f"{_YEARLY}}}")
+    (paused,) = place.client.pause_schedules(place.name, "the hut is closed")
+    assert paused.paused is not None
+    assert (paused.paused.by, paused.paused.why, paused.next) == ("warden", "the hut is closed", [])
+    _due(place, _now())
+    threading.Event().wait(1.5)
+    assert _runs(place) == []
+    # what is saved meanwhile changes nothing of it, and times that came are not made up for
+    place.job(run=f"{_YEARLY}, overlap: skip}}")
+    assert place.client.schedules(job=place.name)[0].paused is not None
+    (resumed,) = place.client.resume_schedules(place.name)
+    assert resumed.next[0] > _now()
+    threading.Event().wait(1)
+    assert _runs(place) == []
+    place.job()
+    assert place.client.schedules(job=place.name) == []
+    with pytest.raises(ApiError) as none:
+        place.client.pause_schedules(place.name, "why")
+    assert none.value.code == "job-without-schedule"
+
+
+def test_a_schedule_of_a_job_that_is_removed(place: Place) -> None:
+    place.file("a\n1\n").job(run=f"{_YEARLY}}}")
+    place.client.remove_job(place.name)
+    assert place.client.schedules(job=place.name) == []
+    place.job(run=f"{_YEARLY}}}")
+    assert len(place.client.schedules(job=place.name)) == 1
+
+
+def test_past_times_are_made_up_for(place: Place) -> None:
+    place.file("a\n1\n").job(run='schedule: {cron: "15 2 * * *", timezone: Europe/Zurich}')
+    runs = place.client.fill(place.name, "2026-03-28", "2026-03-30")
+    assert [run.scheduled_for for run in runs] == [
+        dt.datetime(2026, 3, 28, 1, 15, tzinfo=dt.UTC),
+        dt.datetime(2026, 3, 29, 1, 15, tzinfo=dt.UTC),
+        dt.datetime(2026, 3, 30, 0, 15, tzinfo=dt.UTC),
+    ]
+    assert [place.client.wait(run.id).state for run in runs] == ["succeeded"] * 3
+    assert [str(run[3]) for run in _runs(place)] == ["2026-03-28", "2026-03-29", "2026-03-30"]
+    for first, last, code in (
+        ("2099-01-01", "2099-01-02", "range-empty"),
+        ("2026-03-30", "2026-03-28", "input-invalid"),
+        ("2020-01-01", "2026-01-01", "input-invalid"),
+    ):
+        with pytest.raises(ApiError) as refused:
+            place.client.fill(place.name, first, last)
+        assert refused.value.code == code
+
+
+def test_a_job_is_run_after_others(stack: Stack, client: Client) -> None:
+    daily = 'schedule: {cron: "0 0 * * *"}'
+    first, second, last = (Place(stack, client) for _ in range(3))
+    for place in (first, second):
+        place.file("a\n1\n").job(run=daily)
+    last.file("a\n1\n").job(run=f"after: [{first.name}, {second.name}]")
+    day = _now().date() - dt.timedelta(days=3)
+    moment = dt.datetime.combine(day, dt.time(), dt.UTC)
+    client.fill(first.name, str(day), str(day))
+    _until(lambda: [run[4] for run in _runs(first)] == ["succeeded"])
+    threading.Event().wait(1.5)
+    assert _runs(last) == []
+    # a run that fails for this time does not count, and one for another time neither
+    second.job(run=daily, columns="[a, missing]")
+    client.fill(second.name, str(day), str(day))
+    _until(lambda: [run[4] for run in _runs(second)] == ["failed"])
+    second.job(run=daily)
+    client.fill(second.name, str(day + dt.timedelta(days=1)), str(day + dt.timedelta(days=1)))
+    _until(lambda: [run[4] for run in _runs(second)] == ["failed", "succeeded"])
+    threading.Event().wait(1.5)
+    assert _runs(last) == []
+    client.fill(second.name, str(day), str(day))
+    _until(lambda: [run[4] for run in _runs(last)] == ["succeeded"])
+    ((_, trigger, scheduled_for, run_date, _),) = _runs(last)
+    assert (trigger, scheduled_for, run_date) == ("after", moment, day)
+
+
+def test_jobs_do_not_wait_in_a_circle(stack: Stack, client: Client) -> None:
+    one, two, three = (Place(stack, client).file("a\n1\n") for _ in range(3))
+    one.job()
+    two.job(run=f"after: [{one.name}]")
+    three.job(run=f"after: [{two.name}]")
+    for after, code in ((three.name, "jobs-in-circle"), (one.name, "jobs-in-circle"), ("no-such-job", "job-unknown")):
+        with pytest.raises(ApiError) as refused:
+            one.job(run=f"after: [{after}]")
+        assert refused.value.code == code
+    assert f"{one.name} after {three.name} after {two.name} after {one.name}" in _circle(one, three.name)
+
+
+def _circle(place: Place, after: str) -> str:
+    with pytest.raises(ApiError) as refused:
+        place.job(run=f"after: [{after}]")
+    return refused.value.detail
+
+
+def test_a_leg_is_tried_again_when_what_was_in_the_way_passes(place: Place) -> None:
+    place.file("a\n1\n").job()
+    assert place.run().state == "succeeded"
+    place.job(into="lock_wait: 1 s", run="retry: {attempts: 5, wait: 1 s}")
+    with place.locked():
+        run = place.until(place.start(), lambda run: run.legs[0].attempts >= 2)
+    ended = place.client.wait(run.id)
+    assert (ended.state, ended.error) == ("succeeded", None)
+    assert len(place.rows()) == 2
+    said = [str(event.data.get("text")) for event in place.client.follow(run.id) if event.kind == "log"]
+    assert any("attempt 1 failed, and is made again in" in text and "target-locked" in text for text in said)
+    # what does not pass by itself is not tried again, and attempts end
+    place.file("a\nx,y\n").job(columns="[a, missing]", run="retry: {wait: 1 s}")
+    assert place.run().attempts == 1
+    place.file("a\n1\n").job(into="lock_wait: 1 s", run="retry: {attempts: 2, wait: 1 s}")
+    with place.locked():
+        ended = place.run()
+    assert (ended.state, ended.attempts) == ("failed", 2)
+    assert ended.error is not None
+    assert ended.error["code"] == "target-locked"
+    assert len(place.rows()) == 2
+
+
+def test_times_are_shown_while_they_are_written(client: Client) -> None:
+    assert len(client.next_times("15 2 * * *", "Europe/Zurich")) == 5
+    for cron, zone in (("0 0 31 2 *", "UTC"), ("0 0 * * *", "Nowhere")):
+        with pytest.raises(ApiError) as refused:
+            client.next_times(cron, zone)
+        assert refused.value.code == "input-invalid"
