@@ -11,6 +11,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from devtools.postgres import free_port
 from devtools.stack import Stack, temporary_stack
 from hypothesis import settings
 
@@ -28,7 +29,12 @@ LOST_AFTER = 4
 
 @pytest.fixture(scope="session")
 def stack() -> Iterator[Stack]:
-    with temporary_stack("test", settings={"ULTRAVECT_LOST_AFTER": str(LOST_AFTER)}) as started:
+    settings = {
+        "ULTRAVECT_LOST_AFTER": str(LOST_AFTER),
+        "ULTRAVECT_MAIL_SERVER": f"smtp://127.0.0.1:{free_port()}",
+        "ULTRAVECT_GATHER_SECONDS": "2",
+    }
+    with temporary_stack("test", settings=settings) as started:
         yield started
 
 

@@ -372,6 +372,21 @@ export interface components {
             /** @description Where it began, for a reader. */
             summary: string;
         };
+        Message: {
+            attempts: number;
+            /** Format: date-time */
+            created_at: string;
+            error: string;
+            id: number;
+            items: unknown;
+            occasion: components["schemas"]["OccasionEnum"];
+            rule: string;
+            /** Format: date-time */
+            send_at: string;
+            /** Format: date-time */
+            sent_at: string | null;
+            subject: string;
+        };
         /**
          * @description * `append` - append
          *     * `overwrite` - overwrite
@@ -397,12 +412,60 @@ export interface components {
             used_at: string | null;
             user: components["schemas"]["User"];
         };
+        /** @description Who is sent a message of what. */
+        NotifyRule: {
+            /** @description Of these jobs. */
+            jobs?: string[];
+            /** @description Of jobs with one of these labels. Without jobs and labels: of all. */
+            labels?: string[];
+            /** @description Addresses. */
+            mail?: string[];
+            name: string;
+            /** @description failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by run.due. */
+            occasions: components["schemas"]["OccasionsEnum"][];
+            /**
+             * @description Hours in which nothing is sent begin, such as 22:00.
+             * @default
+             */
+            quiet_from: string;
+            /**
+             * @description They end, and what came up is sent.
+             * @default
+             */
+            quiet_to: string;
+            /** @default UTC */
+            quiet_zone: string;
+            /** @description Whether there is such a key. */
+            signed: boolean;
+            /**
+             * @description An address that is sent JSON by POST.
+             * @default
+             */
+            webhook: string;
+        };
         Objects: {
             items: components["schemas"]["StoredObject"][];
             more: boolean;
             /** @description Send it as `after` for the next page. */
             next: string | null;
         };
+        /**
+         * @description * `failed` - Failed
+         *     * `recovered` - Recovered
+         *     * `rejects` - Rejects
+         *     * `late` - Late
+         *     * `test` - Test
+         * @enum {string}
+         */
+        OccasionEnum: "failed" | "recovered" | "rejects" | "late" | "test";
+        /**
+         * @description * `failed` - failed
+         *     * `recovered` - recovered
+         *     * `rejects` - rejects
+         *     * `late` - late
+         * @enum {string}
+         */
+        OccasionsEnum: "failed" | "recovered" | "rejects" | "late";
         /**
          * @description * `nothing` - Nothing
          *     * `committed` - Committed
@@ -454,6 +517,18 @@ export interface components {
         };
         PaginatedLayoutList: {
             items: components["schemas"]["Layout"][];
+            page: number;
+            pages: number;
+            total: number;
+        };
+        PaginatedMessageList: {
+            items: components["schemas"]["Message"][];
+            page: number;
+            pages: number;
+            total: number;
+        };
+        PaginatedNotifyRuleList: {
+            items: components["schemas"]["NotifyRule"][];
             page: number;
             pages: number;
             total: number;

@@ -52,6 +52,7 @@ GROUPS: dict[str, tuple[str, str, str]] = {
     "connection": ("connections", "app", "Named places to copy from and to."),
     "feed": ("feeds", "app", "Feeds: files of one kind from many providers."),
     "schedule": ("schedules", "app", "Schedules: when jobs are run by themselves."),
+    "notify": ("notify", "app", "Messages: who is sent what, by mail or to a webhook."),
     "layout": ("layouts", "app", "Saved layouts: how the files of one kind are cut."),
     "user": ("access", "user_app", "Users of the service."),
     "token": ("access", "token_app", "Tokens, by which programs sign in."),

@@ -26,6 +26,8 @@ from ultravect.client.models import (
     KnownToken,
     Layout,
     Mark,
+    Message,
+    NotifyRule,
     Page,
     Probe,
     Rehearsal,
@@ -397,6 +399,40 @@ class Client:
         """Starts a run for each past time of the job's schedules, on the days from ``first`` to ``last``; the oldest is first."""
         found = self._json("POST", f"jobs/{quote(job, '')}/fill", json={"from": first, "to": last})
         return [StartedRun.model_validate(item) for item in found]
+
+    def notify_rules(self) -> list[NotifyRule]:
+        """Who is sent a message of what."""
+        return Page[NotifyRule].model_validate(self._json("GET", "notify", params={"page_size": _LIST_SIZE})).items
+
+    def save_notify_rule(
+        self,
+        name: str,
+        occasions: Sequence[str],
+        *,
+        mail: Sequence[str] = (),
+        webhook: str = "",
+        key: str | None = None,
+        jobs: Sequence[str] = (),
+        labels: Sequence[str] = (),
+        quiet: tuple[str, str, str] | None = None,
+    ) -> NotifyRule:
+        """Adds a rule, or replaces it. ``key``: what messages to the webhook are signed with; ``quiet``: from, to, time zone."""
+        asked: dict[str, Any] = {"occasions": list(occasions), "mail": list(mail), "webhook": webhook}
+        asked |= {"jobs": list(jobs), "labels": list(labels)} | ({} if key is None else {"key": key})
+        if quiet:
+            asked |= {"quiet_from": quiet[0], "quiet_to": quiet[1], "quiet_zone": quiet[2]}
+        return NotifyRule.model_validate(self._json("PUT", f"notify/{quote(name, '')}", json=asked))
+
+    def remove_notify_rule(self, name: str) -> None:
+        self._transport.request("DELETE", f"notify/{quote(name, '')}")
+
+    def test_notify_rule(self, name: str) -> Message:
+        """Sends a test message at once; ApiError ``message-not-sent`` says why it could not be."""
+        return Message.model_validate(self._json("POST", f"notify/{quote(name, '')}/test"))
+
+    def messages(self, *, page: int = 1, page_size: int = 50) -> Page[Message]:
+        params = {"page": page, "page_size": page_size}
+        return Page[Message].model_validate(self._json("GET", "messages", params=params))
 
     def schedules(self, *, job: str = "") -> list[Schedule]:
         """When jobs are run by themselves, those that come next first."""

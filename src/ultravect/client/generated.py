@@ -264,6 +264,60 @@ class MarkOfLeg(Given):
     """
 
 
+class Message(Given):
+    id: int
+    rule: str
+    occasion: str
+    subject: str
+    items: Any
+    created_at: datetime
+    send_at: datetime
+    sent_at: datetime | None = Field(...)
+    attempts: int
+    error: str
+
+
+class NotifyRule(Given):
+    """
+    Who is sent a message of what.
+    """
+
+    name: str
+    occasions: list[str]
+    """
+    failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by run.due.
+    """
+    jobs: list[str] | None = None
+    """
+    Of these jobs.
+    """
+    labels: list[str] | None = None
+    """
+    Of jobs with one of these labels. Without jobs and labels: of all.
+    """
+    mail: list[str] | None = Field(None, max_length=50)
+    """
+    Addresses.
+    """
+    webhook: str = ""
+    """
+    An address that is sent JSON by POST.
+    """
+    signed: bool
+    """
+    Whether there is such a key.
+    """
+    quiet_from: str = ""
+    """
+    Hours in which nothing is sent begin, such as 22:00.
+    """
+    quiet_to: str = ""
+    """
+    They end, and what came up is sent.
+    """
+    quiet_zone: str = "UTC"
+
+
 class Objects(Given):
     items: list[dict[str, Any]]
     more: bool

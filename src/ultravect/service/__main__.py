@@ -70,7 +70,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.protocol import PatientProtocol
     from ultravect.service.work.look_pool import POOL
     from ultravect.service.work.remote_worker import MAX_MESSAGE, PING_SECONDS
-    from ultravect.service.work.schedules import follow_schedules
+    from ultravect.service.work.scheduler import work_by_itself
     from ultravect.service.work.worker import run_worker
 
     config = uvicorn.Config(
@@ -92,7 +92,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     )
     server = uvicorn.Server(config)
     tasks = [asyncio.create_task(server.serve())]
-    following = asyncio.create_task(follow_schedules())
+    following = asyncio.create_task(work_by_itself())
     warming = asyncio.create_task(asyncio.to_thread(POOL.warm))
     if slots:
         tasks.append(asyncio.create_task(run_worker(slots)))
@@ -114,12 +114,12 @@ async def _serve(host: str, port: int, slots: int) -> None:
 
 
 async def _work(slots: int, sites: list[str]) -> None:
-    from ultravect.service.work.schedules import follow_schedules
+    from ultravect.service.work.scheduler import work_by_itself
     from ultravect.service.work.sites import HOME
     from ultravect.service.work.worker import run_worker
 
     task = asyncio.create_task(run_worker(slots, sites or [HOME]))
-    following = asyncio.create_task(follow_schedules())
+    following = asyncio.create_task(work_by_itself())
     for number in (signal.SIGTERM, signal.SIGINT):
         asyncio.get_running_loop().add_signal_handler(number, task.cancel)
     with suppress(asyncio.CancelledError):

@@ -14,12 +14,17 @@ ULTRAVECT_LOOK_MEMORY    most memory of a process that previews, checks or rehea
 ULTRAVECT_LOOK_SECONDS   longest time that such a process may take; default: 60
 ULTRAVECT_LOOKS_AT_ONCE  how many such processes there may be at once; default: 4
 ULTRAVECT_PROXIES        addresses of proxies that end TLS before the service and name its clients; default: none
+ULTRAVECT_MAIL_SERVER    how mail is sent: smtp+tls://user@host:587 (STARTTLS), smtps://user@host:465, or smtp://host:25 without TLS
+ULTRAVECT_MAIL_PASSWORD  the password of that user
+ULTRAVECT_MAIL_FROM      the sender of mail; default: ultravect@ and the name of this machine
+ULTRAVECT_GATHER_SECONDS how long more of the same cause is waited for before a message is sent; default: 20
 ULTRAVECT_HOSTS          host names the service answers to, separated by ","; default: this machine only
 """
 
 from __future__ import annotations
 
 import os
+import socket
 from pathlib import Path
 from urllib.parse import parse_qsl, unquote, urlsplit
 
@@ -67,6 +72,12 @@ SLICES_CLUSTER = os.environ.get("ULTRAVECT_SLICES", "")
 if SLICES_CLUSTER and not SLICES_CLUSTER.startswith("dask://"):
     raise ImproperlyConfigured("ULTRAVECT_SLICES must be dask://HOST:PORT, the scheduler of a Dask cluster")
 LOST_AFTER_SECONDS = float(os.environ.get("ULTRAVECT_LOST_AFTER", "30"))
+MAIL_SERVER = os.environ.get("ULTRAVECT_MAIL_SERVER", "")
+if MAIL_SERVER and urlsplit(MAIL_SERVER).scheme not in ("smtp", "smtp+tls", "smtps"):
+    raise ImproperlyConfigured("ULTRAVECT_MAIL_SERVER must be smtp+tls://, smtps:// or smtp://, with a host")
+MAIL_PASSWORD = os.environ.get("ULTRAVECT_MAIL_PASSWORD", "")
+MAIL_FROM = os.environ.get("ULTRAVECT_MAIL_FROM", f"ultravect@{socket.gethostname()}")
+GATHER_SECONDS = float(os.environ.get("ULTRAVECT_GATHER_SECONDS", "20"))
 DEBUG = False
 ALLOWED_HOSTS = [h for h in os.environ.get("ULTRAVECT_HOSTS", "127.0.0.1,localhost,[::1]").split(",") if h]
 

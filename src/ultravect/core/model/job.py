@@ -12,7 +12,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared, Duration, ParameterName, Slug
 from ultravect.core.model.into import Target
 from ultravect.core.model.problems import did_you_mean
-from ultravect.core.model.schedule import Retry, Schedule
+from ultravect.core.model.schedule import ClockTime, Retry, Schedule, first_of_day
 from ultravect.core.model.source import JobSource
 from ultravect.core.patterns import has_pattern
 
@@ -47,6 +47,10 @@ class RunOptions(Declared):
         description="Jobs: once all of them have succeeded for the same scheduled time, this one is run for it.",
         examples=[["bookings", "guests"]],
     )
+    due: ClockTime | None = Field(
+        default=None,
+        description="The time of day, in the zone of the first schedule, by which the job has succeeded for that day; else it is late.",
+    )
     retry: Retry | None = Field(
         default=None,
         description="Whether a leg is tried again that failed by something that passes; left out: it is not.",
@@ -69,6 +73,18 @@ class RunOptions(Declared):
         default="finish",
         description="When a leg fails: finish the others, or begin no more of them. Each leg is published on its own.",
     )
+
+    @model_validator(mode="after")
+    def _due_after_schedule(self) -> RunOptions:
+        if self.due is None:
+            return self
+        if not self.schedule:
+            raise ValueError("run.due goes with run.schedule: it says by when the scheduled run has succeeded")
+        if (first := first_of_day(self.schedule[0])) is not None and first >= self.due:
+            raise ValueError(
+                f"run.due is {self.due}, and the schedule comes at {first}: no run could have succeeded by then"
+            )
+        return self
 
 
 class ObjectOptions(Declared):

@@ -51,6 +51,15 @@ CronText = Annotated[str, AfterValidator(_cron), Field(examples=["15 2 * * *"])]
 ZoneName = Annotated[str, AfterValidator(_zone), Field(examples=["Europe/Zurich"])]
 
 
+def _clock(value: str) -> str:
+    if not re.fullmatch(r"([01]\d|2[0-3]):[0-5]\d", value):
+        raise ValueError(f"{value!r} is no time of day: write one such as 06:00, in quotes")
+    return value
+
+
+ClockTime = Annotated[str, AfterValidator(_clock), Field(examples=["06:00"])]
+
+
 class Schedule(Declared):
     """Times at which the job is run by itself."""
 
@@ -75,6 +84,12 @@ class Retry(Declared):
         default="30 s",
         description="How long until the second try. It is doubled for each one after it, up to an hour, and varied by a fifth.",
     )
+
+
+def first_of_day(schedule: Schedule) -> str | None:
+    """The earliest time of day that a schedule names, as 02:15; None where it comes every hour."""
+    minute, hour = schedule.cron.split()[:2]
+    return f"{int(hour):02}:{int(minute):02}" if minute.isdecimal() and hour.isdecimal() else None
 
 
 def times_after(schedule: Schedule, after: dt.datetime) -> Iterator[dt.datetime]:

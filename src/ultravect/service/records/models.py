@@ -366,6 +366,18 @@ class Schedule(models.Model):
         indexes: ClassVar = [models.Index(fields=["next_at"], name="records_schedule_next_idx")]
 
 
+class DueJob(models.Model):
+    """A job that has to have succeeded by a time of each day, as its newest revision says; and when it is looked at next."""
+
+    job = models.OneToOneField(Job, on_delete=models.CASCADE, related_name="due")
+    time = models.CharField(max_length=5)
+    timezone = models.CharField(max_length=100)
+    next_at = models.DateTimeField()
+
+    class Meta:
+        indexes: ClassVar = [models.Index(fields=["next_at"], name="records_duejob_next_idx")]
+
+
 class AwaitedJob(models.Model):
     """A job that another one is run after, by its name: it may not be there yet."""
 
@@ -406,6 +418,9 @@ class Run(models.Model):
     scheduled_for = models.DateTimeField(null=True)
     """The time of its schedule for which it was started; a run that is late, or is repeated, has the same."""
 
+    noted = models.BooleanField(default=False)
+    """Whether it was looked at for messages, once it had ended."""
+
     run_date = models.DateField(null=True)
     """The date of that time in the schedule's zone; None where the date counts on which it was queued."""
 
@@ -419,6 +434,7 @@ class Run(models.Model):
             models.Index(fields=["job", "-id"]),
             models.Index(fields=["state"]),
             models.Index(fields=["scheduled_for"], name="records_run_scheduled_idx"),
+            models.Index(fields=["id"], condition=models.Q(noted=False), name="records_run_unnoted_idx"),
         ]
 
 
@@ -604,3 +620,54 @@ class Change(models.Model):
 
     class Meta:
         ordering: ClassVar = ["id"]
+
+
+class Occasion(models.TextChoices):
+    """What a message can be about."""
+
+    FAILED = "failed"
+    RECOVERED = "recovered"
+    REJECTS = "rejects"
+    LATE = "late"
+    TEST = "test"
+
+
+class NotifyRule(models.Model):
+    """Who is sent a message of what. ``jobs`` and ``labels``: of which jobs; both empty: of all."""
+
+    name = models.CharField(max_length=64, unique=True)
+    occasions = models.JSONField(default=list)
+    jobs = models.JSONField(default=list)
+    labels = models.JSONField(default=list)
+    mail = models.JSONField(default=list)
+    webhook = models.URLField(max_length=2000, blank=True, default="")
+    sealed = models.TextField(blank=True, default="")
+    """The key that messages to the webhook are signed with."""
+
+    quiet_from = models.CharField(max_length=5, blank=True, default="")
+    quiet_to = models.CharField(max_length=5, blank=True, default="")
+    quiet_zone = models.CharField(max_length=100, blank=True, default="UTC")
+    """Messages that come up in these hours are sent at their end."""
+
+    class Meta:
+        ordering: ClassVar = ["name"]
+
+
+class Message(models.Model):
+    """What one rule sends of one cause: ``items`` are what came up until it was sent."""
+
+    rule = models.ForeignKey(NotifyRule, on_delete=models.CASCADE, related_name="messages")
+    occasion = models.CharField(max_length=16, choices=Occasion.choices)
+    cause = models.CharField(max_length=200)
+    items = models.JSONField(default=list)
+    created_at = models.DateTimeField(auto_now_add=True)
+    send_at = models.DateTimeField()
+    sent_at = models.DateTimeField(null=True)
+    attempts = models.PositiveIntegerField(default=0)
+    error = models.TextField(blank=True, default="")
+
+    class Meta:
+        ordering: ClassVar = ["-id"]
+        indexes: ClassVar = [
+            models.Index(fields=["send_at"], condition=models.Q(sent_at=None), name="records_message_unsent_idx")
+        ]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import asyncio
 import datetime as dt
 import itertools
 from collections.abc import Sequence
@@ -17,12 +16,10 @@ from ultravect.core.model.document import job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.schedule import Schedule as Times
 from ultravect.core.model.schedule import times_after
-from ultravect.service.records.models import AwaitedJob, Job, Run, RunKind, Schedule, State, Trigger
-from ultravect.service.work.recorded import recorded
+from ultravect.service.records.models import AwaitedJob, DueJob, Job, Run, RunKind, Schedule, State, Trigger
 from ultravect.service.work.start import start_run
 
 log = structlog.get_logger()
-_LOOK_SECONDS = 0.5
 # a run that begins this much late was not missed
 _LATE = dt.timedelta(minutes=1)
 _AFTER_DAYS = 7
@@ -58,10 +55,27 @@ def keep_in_step(job: Job, model: JobModel | None) -> None:
             values |= {"next_at": next(times_after(times, now)), "left_out": ""}
         Schedule.objects.update_or_create(job=job, place=place, defaults=values)
     job.schedules.filter(place__in=list(known)).delete()
+    _keep_due(job, model, now)
     names = set(model.run.after) if model else set()
     job.awaited.exclude(name__in=names).delete()
     held_names = set(job.awaited.values_list("name", flat=True))
     AwaitedJob.objects.bulk_create(AwaitedJob(job=job, name=name) for name in sorted(names - held_names))
+
+
+def _keep_due(job: Job, model: JobModel | None, now: dt.datetime) -> None:
+    if model is None or model.run.due is None:
+        DueJob.objects.filter(job=job).delete()
+        return
+    zone = model.run.schedule[0].timezone
+    values = {"time": model.run.due, "timezone": zone, "next_at": next_due(model.run.due, zone, now)}
+    if not DueJob.objects.filter(job=job, time=model.run.due, timezone=zone).exists():
+        DueJob.objects.update_or_create(job=job, defaults=values)
+
+
+def next_due(time: str, zone: str, after: dt.datetime) -> dt.datetime:
+    """The next moment at which clocks of the zone show a time of day."""
+    hour, minute = time.split(":")
+    return next(times_after(Times(cron=f"{int(minute)} {int(hour)} * * *", timezone=zone), after))
 
 
 def cycle_of(name: str, after: Sequence[str]) -> list[str]:
@@ -180,19 +194,6 @@ def start_after(now: dt.datetime) -> bool:
             start_run(revision, None, parameters, key=key, trigger=Trigger.AFTER, scheduled_for=moment, run_date=date)
             started = True
     return started
-
-
-async def follow_schedules() -> None:
-    """Looks for what is due until cancelled; any number of processes may do so at once."""
-    while True:
-        try:
-            now = timezone.now()
-            while await recorded(start_due)(now):
-                pass
-            await recorded(start_after)(now)
-        except Exception:
-            log.exception("following schedules failed")
-        await asyncio.sleep(_LOOK_SECONDS)
 
 
 def last_run_of(job: Job) -> Run | None:

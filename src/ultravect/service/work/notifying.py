@@ -1,0 +1,158 @@
+"""What there is to say of runs that have ended, and of jobs that are late: messages, by the rules that want them."""
+
+from __future__ import annotations
+
+import datetime as dt
+import re
+from collections.abc import Sequence
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from django.conf import settings
+from django.db import transaction
+from django.db.models import Q, Sum
+from django.utils import timezone
+
+from ultravect.service.records.models import DueJob, Job, Message, NotifyRule, Occasion, Run, RunKind, State
+from ultravect.service.work.schedules import next_due
+
+_AT_ONCE = 100
+_MOST_ITEMS = 200
+# later messages of the same cause become part of one that is not sent yet
+_DETAIL = 500
+_CONNECTION = re.compile(r"connection ([a-z0-9_-]+)")
+
+
+def note_ended(now: dt.datetime) -> bool:
+    """Looks at runs that have ended since; False where there are none."""
+    with transaction.atomic():
+        runs = list(
+            Run.objects.select_for_update(skip_locked=True, of=("self",))
+            .select_related("job", "revision")
+            .filter(noted=False, state__in=[State.SUCCEEDED, State.FAILED, State.STOPPED])
+            .order_by("id")[:_AT_ONCE]
+        )
+        rules = list(NotifyRule.objects.all()) if runs else []
+        for run in runs:
+            for occasion, cause, item in _said_of(run) if rules else ():
+                _say_to(rules, occasion, cause, run.job, run.revision.structure, item, now)
+        Run.objects.filter(pk__in=[run.pk for run in runs]).update(noted=True)
+    return bool(runs)
+
+
+def note_late(now: dt.datetime) -> bool:
+    """Looks at one job that should have succeeded by now; False where there is none."""
+    with transaction.atomic():
+        due = (
+            DueJob.objects.select_for_update(skip_locked=True, of=("self",))
+            .select_related("job")
+            .filter(next_at__lte=now, job__deleted_at=None)
+            .order_by("next_at")
+            .first()
+        )
+        if due is None:
+            return False
+        moment = due.next_at
+        due.next_at = next_due(due.time, due.timezone, now)
+        due.save(update_fields=["next_at"])
+        if not has_succeeded(due.job, moment, due.timezone):
+            structure = due.job.revision.structure
+            day = moment.astimezone(ZoneInfo(due.timezone)).date()
+            item = {
+                "job": due.job.name,
+                "text": f"it has not succeeded for {day} by {due.time} ({due.timezone})",
+                "due": moment.isoformat(),
+            }
+            _say_to(list(NotifyRule.objects.all()), Occasion.LATE, f"late/{day}", due.job, structure, item, now)
+    return True
+
+
+def has_succeeded(job: Job, moment: dt.datetime, zone: str) -> bool:
+    """Whether a run of the job has succeeded for the day of a moment, in a zone."""
+    day = moment.astimezone(ZoneInfo(zone)).date()
+    begins = dt.datetime.combine(day, dt.time(), ZoneInfo(zone))
+    since = Q(run_date=day) | Q(run_date=None, queued_at__gte=begins, queued_at__lte=moment)
+    return job.runs.filter(since, state=State.SUCCEEDED, kind=RunKind.LOAD).exists()
+
+
+def _said_of(run: Run) -> list[tuple[Occasion, str, dict[str, Any]]]:
+    """What a run that has ended is an occasion for: each with its cause, and what is said of it."""
+    item: dict[str, Any] = {"job": run.job.name, "run": run.pk, "state": run.state, "outcome": run.outcome}
+    found = []
+    if run.state == State.FAILED:
+        error = run.error or {}
+        code = str(error.get("code", "unknown"))
+        # runs that fail by one server have one cause, whatever table they were of
+        named = _CONNECTION.match(str(error.get("detail", "")))
+        place = str((error.get("where") or {}).get("connection") or (named[1] if named else ""))
+        text = {
+            "code": code,
+            "text": str(error.get("detail", ""))[:_DETAIL],
+            "hint": str(error.get("hint", ""))[:_DETAIL],
+        }
+        found.append((Occasion.FAILED, f"{code}/{place or run.job.name}"[:200], {**item, **text}))
+    elif run.state == State.SUCCEEDED:
+        before = (
+            run.job.runs.filter(pk__lt=run.pk, kind=run.kind).exclude(state=State.STOPPED).order_by("-id").first()
+        )
+        if before is not None and before.state == State.FAILED:
+            text = {"text": f"it succeeded again; run {before.pk} had failed"}
+            found.append((Occasion.RECOVERED, "recovered", {**item, **text}))
+        rejected = run.legs.aggregate(all=Sum("rejected"))["all"] or 0
+        if rejected:
+            text = {"text": f"{rejected:,} of its rows were rejected", "rejected": rejected}
+            found.append((Occasion.REJECTS, "rejects", {**item, **text}))
+    return found
+
+
+def _say_to(
+    rules: Sequence[NotifyRule],
+    occasion: Occasion,
+    cause: str,
+    job: Job,
+    structure: dict[str, Any],
+    item: dict[str, Any],
+    now: dt.datetime,
+) -> None:
+    for rule in rules:
+        if occasion in rule.occasions and _wants(rule, job.name, structure.get("labels") or []):
+            add_item(rule, occasion, cause, item, now)
+
+
+def _wants(rule: NotifyRule, job: str, labels: Sequence[str]) -> bool:
+    return not (rule.jobs or rule.labels) or job in rule.jobs or bool(set(rule.labels) & set(labels))
+
+
+def add_item(rule: NotifyRule, occasion: Occasion, cause: str, item: dict[str, Any], now: dt.datetime) -> Message:
+    """Adds to a message of the same cause that is not sent yet, or begins one."""
+    message = (
+        Message.objects.select_for_update()
+        .filter(rule=rule, occasion=occasion, cause=cause, sent_at=None, attempts=0)
+        .first()
+    )
+    if message is None:
+        wait = dt.timedelta(seconds=0 if occasion == Occasion.TEST else settings.GATHER_SECONDS)
+        return Message.objects.create(
+            rule=rule, occasion=occasion, cause=cause, items=[item], send_at=_awake(rule, now + wait)
+        )
+    if len(message.items) < _MOST_ITEMS:
+        message.items = [*message.items, item]
+        message.save(update_fields=["items"])
+    return message
+
+
+def _awake(rule: NotifyRule, moment: dt.datetime) -> dt.datetime:
+    """The moment itself, or the end of the quiet hours that it is in."""
+    if not (rule.quiet_from and rule.quiet_to):
+        return moment
+    zone = ZoneInfo(rule.quiet_zone)
+    clock = moment.astimezone(zone).strftime("%H:%M")
+    over_night = rule.quiet_from > rule.quiet_to
+    quiet = (
+        clock >= rule.quiet_from or clock < rule.quiet_to if over_night else rule.quiet_from <= clock < rule.quiet_to
+    )
+    return next_due(rule.quiet_to, rule.quiet_zone, moment) if quiet else moment
+
+
+def has_unsent() -> bool:
+    return Message.objects.filter(sent_at=None, send_at__lte=timezone.now()).exists()

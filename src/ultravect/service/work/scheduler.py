@@ -1,0 +1,54 @@
+"""What a service does by itself: starts runs whose time has come, and sends messages. Any number of processes may do so at once."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+
+import structlog
+from django.utils import timezone
+
+from ultravect.service.work.delivery import send_one
+from ultravect.service.work.notifying import note_ended, note_late
+from ultravect.service.work.recorded import recorded
+from ultravect.service.work.schedules import start_after, start_due
+
+log = structlog.get_logger()
+_LOOK_SECONDS = 0.5
+_AFTER_SECONDS = 1.0
+
+
+async def schedule() -> None:
+    """Starts what is due, until cancelled."""
+    looked = 0.0
+    while True:
+        try:
+            now = timezone.now()
+            while await recorded(start_due)(now):
+                pass
+            if time.monotonic() - looked > _AFTER_SECONDS:
+                looked = time.monotonic()
+                await recorded(start_after)(now)
+                while await recorded(note_late)(now):
+                    pass
+                while await recorded(note_ended)(now):
+                    pass
+        except Exception:
+            log.exception("looking for what is due failed")
+        await asyncio.sleep(_LOOK_SECONDS)
+
+
+async def send_messages() -> None:
+    """Sends what there is to send, until cancelled: apart from schedules, which a slow mail server must not keep waiting."""
+    while True:
+        try:
+            while await recorded(send_one)():
+                pass
+        except Exception:
+            log.exception("sending messages failed")
+        await asyncio.sleep(_AFTER_SECONDS)
+
+
+async def work_by_itself() -> None:
+    """All of it, until cancelled."""
+    await asyncio.gather(schedule(), send_messages())
