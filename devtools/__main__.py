@@ -9,12 +9,15 @@ import signal
 import subprocess
 import sys
 import tempfile
+import time
 from pathlib import Path
 
 from demo.load import load
+from standins.messages import MailCatcher
 
 from devtools.messages import write as write_messages
 from devtools.places import Places
+from devtools.postgres import free_port
 from devtools.stack import USER, Stack, stop_state
 from ultravect.cli.legs import print_run_or_legs
 from ultravect.client import Client
@@ -29,13 +32,34 @@ def _wait_for_signal() -> None:
     signal.pause()
 
 
+def _run_broken(client: Client, mail: MailCatcher) -> None:
+    """A job that cannot succeed, and the message about it."""
+    client.save_notify_rule("wardens", ["failed", "recovered", "late"], mail=["wardens@huts.example"])
+    office = {"host": "127.0.0.1", "port": free_port(), "database": "survey", "user": "reader", "tls": "off"}
+    client.add_connection("valley-office", "postgresql", office)
+    client.save_job("guest-survey", (ROOT / "demo" / "broken" / "guest-survey.yaml").read_text("utf-8"))
+    print_run_or_legs(client.wait(client.run("guest-survey").id))
+    until = time.monotonic() + 20
+    while not mail.taken and time.monotonic() < until:
+        time.sleep(0.2)
+    for message in mail.taken:
+        print(f"mail to {message['To']}: {message['Subject']}")
+
+
 def demo(arguments: argparse.Namespace) -> int:
     state = ROOT / ".dev" / "demo"
     stop_state(state)
     shutil.rmtree(state, ignore_errors=True)
     print("starting the service with a PostgreSQL server of its own, and the demo's other servers", flush=True)
     # so that what is killed in the demo is taken over soon
-    stack = Stack.start(state, port=arguments.port, settings={"ULTRAVECT_LOST_AFTER": "5"})
+    mail = MailCatcher(folder=state / "mail")
+    settings = {
+        "ULTRAVECT_LOST_AFTER": "5",
+        "ULTRAVECT_MAIL_SERVER": f"smtp://127.0.0.1:{mail.port}",
+        "ULTRAVECT_MAIL_FROM": "ultravect@huts.example",
+        "ULTRAVECT_GATHER_SECONDS": "3",
+    }
+    stack = Stack.start(state, port=arguments.port, settings=settings)
     places: Places | None = None
     try:
         places = Places.start(arguments.rows, stack.postgres.url("postgres"))
@@ -59,7 +83,13 @@ def demo(arguments: argparse.Namespace) -> int:
             stack.start_service()
             runs.append(client.wait(cut_off))
             print_run_or_legs(runs[-1])
-            tests = {connection.name: client.test_connection(connection.name) for connection in client.connections()}
+            print(
+                "\nthe valley office's server is switched off: its job fails, and the wardens are sent a message\n",
+                flush=True,
+            )
+            _run_broken(client, mail)
+            known = [connection.name for connection in client.connections() if connection.name != "valley-office"]
+            tests = {name: client.test_connection(name) for name in known}
         print(
             "\nconnections: "
             + ", ".join(f"{name} {'works' if item.passed else 'FAILS'}" for name, item in tests.items())
@@ -74,7 +104,9 @@ def demo(arguments: argparse.Namespace) -> int:
             print(f"\nconsole   {stack.url}\nAPI       {stack.url}/api/docs")
             print(f"user      {USER}\npassword  {stack.password}")
             print(f"\nin another terminal:\n  export ULTRAVECT_URL={stack.url} ULTRAVECT_TOKEN={stack.token}")
-            print("  .venv/bin/ultravect jobs\n\nCtrl-C stops it", flush=True)
+            print(
+                "  .venv/bin/ultravect today\n\nmail that was sent is in .dev/demo/mail; Ctrl-C stops it", flush=True
+            )
             _wait_for_signal()
         print("\nstopping", flush=True)
         return 0
@@ -82,6 +114,7 @@ def demo(arguments: argparse.Namespace) -> int:
         if places is not None:
             places.stop()
         stack.close()
+        mail.close()
         (state / "service.json").unlink(missing_ok=True)
 
 

@@ -22,7 +22,7 @@ NOT_CODES = {
     "ultravect-unverified", "python-tds", "service-identity", "schema-id", "spec-id",
 }  # fmt: skip
 BUILT_FROM_PARTS = {
-    "job-unknown", "token-unknown", "upload-unknown", "connection-file-invalid", "layout-file-invalid", "job-file-invalid",
+    "job-unknown", "token-unknown", "upload-unknown", "rule-unknown", "connection-file-invalid", "layout-file-invalid", "job-file-invalid",
     "type-narrower", "type-different",
 }  # fmt: skip
 

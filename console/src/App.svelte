@@ -15,18 +15,22 @@
   import NewJob from "./pages/NewJob.svelte";
   import Run from "./pages/Run.svelte";
   import Runs from "./pages/Runs.svelte";
+  import Schedules from "./pages/Schedules.svelte";
   import SignIn from "./pages/SignIn.svelte";
+  import Today from "./pages/Today.svelte";
 
   onMount(recall);
   const NAV = [
+    ["today", "Today"],
     ["jobs", "Jobs"],
     ["runs", "Runs"],
+    ["schedules", "Schedules"],
     ["feeds", "Feeds"],
     ["connections", "Connections"],
     ["layouts", "Layouts"],
     ["access", "Access"],
   ] as const;
-  let section = $derived(route.parts[0] ?? "jobs");
+  let section = $derived(route.parts[0] ?? "today");
   let item = $derived(route.parts[1]);
   let theme = $state(localStorage.getItem("theme") ?? "");
   $effect(() => {
@@ -47,7 +51,7 @@
   <div class="bg-base-200 min-h-screen">
     <header class="border-base-300 bg-base-100 border-b">
       <div class="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 px-5">
-        <a href="#/jobs" class="flex items-center gap-2 py-2.5 font-semibold tracking-tight">
+        <a href="#/today" class="flex items-center gap-2 py-2.5 font-semibold tracking-tight">
           <svg viewBox="0 0 16 16" class="fill-primary size-5" aria-hidden="true"><path d="M1 13 6 4l3 5 2-3 4 7z" /></svg>
           Ultravect
         </a>
@@ -78,6 +82,10 @@
     <main class="mx-auto {section === "connections" && route.parts[2] === "look" ? "max-w-[96rem]" : "max-w-6xl"} px-3 py-5 sm:px-5">
       {#if section === "jobs" && item}
         {#key item}<Job name={item} />{/key}
+      {:else if section === "today"}
+        <Today />
+      {:else if section === "schedules"}
+        <Schedules />
       {:else if section === "jobs"}
         <Jobs />
       {:else if section === "new-job"}

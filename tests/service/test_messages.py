@@ -3,19 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-import email
-import email.policy
 import hmac
 import json
-import socketserver
 import threading
 from collections.abc import Callable, Iterator
 from hashlib import sha256
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
 
 import pytest
 from devtools.stack import Stack
+from standins.messages import MailCatcher, WebhookCatcher
 from tests.conftest import Place
 from tests.service.test_schedules import _until
 
@@ -24,77 +21,11 @@ from ultravect.client import ApiError, Client
 KEY = "a key of the wardens"
 
 
-class _Webhook(ThreadingHTTPServer):
-    """Keeps what it is sent, and answers with ``status``."""
-
-    daemon_threads = True
-
-    def __init__(self) -> None:
-        super().__init__(("127.0.0.1", 0), _Receiver)
-        self.taken: list[tuple[dict[str, str], bytes]] = []
-        self.status = 200
-        threading.Thread(target=self.serve_forever, daemon=True).start()
-
-    @property
-    def url(self) -> str:
-        return f"http://127.0.0.1:{self.server_address[1]}/hook"
-
-    def bodies(self) -> list[dict[str, Any]]:
-        return [json.loads(body) for _, body in self.taken]
-
-
-class _Receiver(BaseHTTPRequestHandler):
-    server: _Webhook
-
-    def log_message(self, *_: Any) -> None:
-        pass
-
-    def do_POST(self) -> None:
-        body = self.rfile.read(int(self.headers["Content-Length"]))
-        if self.server.status == 200:
-            self.server.taken.append((dict(self.headers), body))
-        self.send_response(self.server.status)
-        if self.server.status == 302:
-            self.send_header("Location", self.server.url)
-        self.send_header("Content-Length", "0")
-        self.end_headers()
-
-
-class _MailServer(socketserver.ThreadingTCPServer):
-    """As much of SMTP as a client needs to leave a message."""
-
-    allow_reuse_address = daemon_threads = True
-
-    def __init__(self, port: int) -> None:
-        super().__init__(("127.0.0.1", port), _Session)
-        self.taken: list[Any] = []
-        threading.Thread(target=self.serve_forever, daemon=True).start()
-
-
-class _Session(socketserver.StreamRequestHandler):
-    server: _MailServer
-
-    def handle(self) -> None:
-        self.wfile.write(b"220 here\r\n")
-        while line := self.rfile.readline():
-            word = line.split()[0].upper() if line.split() else b""
-            if word == b"DATA":
-                self.wfile.write(b"354 go on\r\n")
-                data = b""
-                while (part := self.rfile.readline()) != b".\r\n":
-                    data += part
-                self.server.taken.append(email.message_from_bytes(data, policy=email.policy.default))
-            self.wfile.write(b"221 bye\r\n" if word == b"QUIT" else b"250 fine\r\n")
-            if word == b"QUIT":
-                return
-
-
 @pytest.fixture
-def webhook() -> Iterator[_Webhook]:
-    server = _Webhook()
+def webhook() -> Iterator[WebhookCatcher]:
+    server = WebhookCatcher()
     yield server
-    server.shutdown()
-    server.server_close()
+    server.close()
 
 
 @pytest.fixture
@@ -113,7 +44,7 @@ def rule(client: Client) -> Iterator[Callable[..., str]]:
 
 
 def test_failures_of_one_cause_are_one_message(
-    stack: Stack, client: Client, webhook: _Webhook, rule: Callable[..., str]
+    stack: Stack, client: Client, webhook: WebhookCatcher, rule: Callable[..., str]
 ) -> None:
     places = [Place(stack, client).file("a\n1\n") for _ in range(3)]
     names = [place.name for place in places]
@@ -143,7 +74,7 @@ def test_failures_of_one_cause_are_one_message(
 
 
 def test_mail_says_it_in_text_and_html(place: Place, rule: Callable[..., str]) -> None:
-    server = _MailServer(int(place.stack.settings["ULTRAVECT_MAIL_SERVER"].rpartition(":")[2]))
+    server = MailCatcher(int(place.stack.settings["ULTRAVECT_MAIL_SERVER"].rpartition(":")[2]))
     try:
         name = rule("rejects", mail=["warden@huts.example"], labels=["slips"])
         place.client.test_notify_rule(name)
@@ -157,17 +88,17 @@ def test_mail_says_it_in_text_and_html(place: Place, rule: Callable[..., str]) -
         assert run.state == "succeeded"
         _until(lambda: len(server.taken) == 2)
     finally:
-        server.shutdown()
-        server.server_close()
+        server.close()
     test, mail = server.taken
     assert test["Subject"] == "Ultravect: a test"
     assert (mail["Subject"], mail["To"]) == (f"{place.name}: rejected rows", "warden@huts.example")
-    text, page = (mail.get_body((kind,)).get_content() for kind in ("plain", "html"))
+    parts = [mail.get_body((kind,)) for kind in ("plain", "html")]
+    text, page = (part.get_content() for part in parts if part is not None)
     assert f"{place.name}, run {run.id}: 1 of its rows were rejected" in text
     assert "<p" in page
 
 
-def test_what_cannot_be_sent_is_tried_again(place: Place, webhook: _Webhook, rule: Callable[..., str]) -> None:
+def test_what_cannot_be_sent_is_tried_again(place: Place, webhook: WebhookCatcher, rule: Callable[..., str]) -> None:
     name = rule("failed", webhook=webhook.url, jobs=[place.name])
     for status in (500, 302):
         webhook.status = status
@@ -191,7 +122,7 @@ def test_what_cannot_be_sent_is_tried_again(place: Place, webhook: _Webhook, rul
     assert (sent.attempts, sent.error) == (2, "")
 
 
-def test_a_job_that_is_late_is_said_once(place: Place, webhook: _Webhook, rule: Callable[..., str]) -> None:
+def test_a_job_that_is_late_is_said_once(place: Place, webhook: WebhookCatcher, rule: Callable[..., str]) -> None:
     rule("late", webhook=webhook.url, jobs=[place.name])
     place.file("a\n1\n").job(run='schedule: {cron: "0 0 * * *"}, due: "06:00"')
     execute, today = place.stack.postgres.execute, dt.datetime.now(dt.UTC).date()
@@ -216,7 +147,7 @@ def test_a_job_that_is_late_is_said_once(place: Place, webhook: _Webhook, rule: 
     assert len(webhook.taken) == 1
 
 
-def test_quiet_hours_are_kept(place: Place, webhook: _Webhook, rule: Callable[..., str]) -> None:
+def test_quiet_hours_are_kept(place: Place, webhook: WebhookCatcher, rule: Callable[..., str]) -> None:
     now = dt.datetime.now(dt.UTC)
     begin, end = (now + dt.timedelta(hours=hours) for hours in (-1, 2))
     quiet = (begin.strftime("%H:%M"), end.strftime("%H:%M"), "UTC")

@@ -39,6 +39,21 @@ export interface components {
             reason: string;
             row: number;
         };
+        /** @description Failures of one cause, which no later run has made good. */
+        Cause: {
+            /**
+             * Format: date-time
+             * @description When the newest of them ended.
+             */
+            at: string | null;
+            code: string;
+            /** @description What the newest of them said. */
+            detail: string;
+            hint: string;
+            jobs: string[];
+            /** @description The newest first. */
+            runs: number[];
+        };
         Change: {
             after: (string | null)[] | null;
             before: (string | null)[] | null;
@@ -271,6 +286,23 @@ export interface components {
             kind: components["schemas"]["RunKind"];
             state: components["schemas"]["RunState"];
         };
+        History: {
+            /** @description The last 50 that have ended, the oldest first. */
+            runs: components["schemas"]["HistoryRun"][];
+            /** @description Between which the middle half of the last ten good runs is. */
+            usual_rows: number[] | null;
+            usual_seconds: number[] | null;
+        };
+        HistoryRun: {
+            /** Format: date-time */
+            at: string | null;
+            /** @description Inserted and updated. */
+            rows: number;
+            run: number;
+            /** Format: double */
+            seconds: number | null;
+            state: components["schemas"]["RunState"];
+        };
         Job: {
             about: string;
             /** @description The job file as it was saved. */
@@ -298,6 +330,13 @@ export interface components {
             saved_at: string;
             source: string;
             target: string;
+        };
+        Late: {
+            due: string;
+            job: string;
+            /** Format: date-time */
+            since: string;
+            timezone: string;
         };
         Layout: {
             about: string;
@@ -717,6 +756,11 @@ export interface components {
             row: number;
             value: string | null;
         };
+        Rejected: {
+            job: string;
+            rows: number;
+            run: number;
+        };
         /** @description A row that a rehearsal would reject. */
         RejectedRow: {
             column: string;
@@ -795,6 +839,19 @@ export interface components {
              *     * `after` - After
              *     * `fill` - Fill
              */
+            trigger: components["schemas"]["TriggerEnum"];
+        };
+        /** @description A run on a time axis. */
+        RunBar: {
+            /** Format: date-time */
+            ended_at?: string | null;
+            id: number;
+            job: string;
+            /** Format: date-time */
+            queued_at: string;
+            /** Format: date-time */
+            started_at?: string | null;
+            state: components["schemas"]["RunState"];
             trigger: components["schemas"]["TriggerEnum"];
         };
         RunEvent: {
@@ -1027,6 +1084,19 @@ export interface components {
             /** @description The next five times. */
             next: string[];
         };
+        Today: {
+            /** Format: date-time */
+            at: string;
+            failed: components["schemas"]["Cause"][];
+            late: components["schemas"]["Late"][];
+            /** @description Whether there are more of them than are listed. */
+            more: boolean;
+            next: components["schemas"]["Upcoming"][];
+            rejected: components["schemas"]["Rejected"][];
+            /** @description Those that were queued within the last 24 hours, the newest first. */
+            runs: components["schemas"]["RunBar"][];
+            under_way: components["schemas"]["RunBar"][];
+        };
         Token: {
             /** Format: date-time */
             created_at: string;
@@ -1064,6 +1134,12 @@ export interface components {
             fit: string;
             native: string;
             type: string;
+        };
+        Upcoming: {
+            /** Format: date-time */
+            at: string;
+            job: string;
+            timezone: string;
         };
         /** @description Where an uploaded file landed. */
         Upload: {

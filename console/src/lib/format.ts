@@ -11,7 +11,7 @@ export function bytes(value: number | null | undefined): string {
   return "";
 }
 
-export function moment(text: string | null): string {
+export function moment(text: string | null | undefined): string {
   if (!text) return "—";
   const date = new Date(text);
   const two = (n: number) => String(n).padStart(2, "0");
@@ -24,7 +24,7 @@ export function clock(text: string): string {
 }
 
 /** Time between two moments, in words. */
-export function took(from: string | null, to: string | null): string {
+export function took(from: string | null | undefined, to: string | null | undefined): string {
   if (!from || !to) return "—";
   const seconds = (Date.parse(to) - Date.parse(from)) / 1000;
   if (seconds < 1) return `${Math.max(0, Math.round(seconds * 1000))} ms`;

@@ -9,6 +9,7 @@
   import Findings from "../parts/Findings.svelte";
   import FromForm from "../parts/FromForm.svelte";
   import IntoForm from "../parts/IntoForm.svelte";
+  import History from "../parts/History.svelte";
   import JobFile from "../parts/JobFile.svelte";
   import CheckedLegs from "../parts/CheckedLegs.svelte";
   import Marks from "../parts/Marks.svelte";
@@ -196,6 +197,7 @@
       <section class="panel">
         <h2>Last runs</h2>
         <RunsTable {runs} withJob={false} />
+        <History job={name} />
         {#if job && /^\s*newer:|[{,]\s*newer:/m.test(job.file)}<Marks job={job.name} />{/if}
       </section>
     {/if}

@@ -27,6 +27,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "rehearse": ("jobs", "Take the first rows of a job through read and shape; nothing is written."),
     "mark": ("marks", "Show how far a job has copied what is new, as its target says; or set it."),
     "types": ("jobs", "Show how each database's types translate, and with which fit."),
+    "today": (
+        "today",
+        "Show what failed and why, what is late, what runs now, what comes next, and what was rejected.",
+    ),
     "run": ("runs", "Run a job, and follow it to its end."),
     "rerun": (
         "runs",

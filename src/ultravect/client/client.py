@@ -21,6 +21,7 @@ from ultravect.client.models import (
     FeedDays,
     FeedFile,
     Fit,
+    History,
     Job,
     JobSummary,
     KnownToken,
@@ -36,6 +37,7 @@ from ultravect.client.models import (
     RunSummary,
     Schedule,
     StartedRun,
+    Today,
     Token,
     Translation,
     Upload,
@@ -399,6 +401,14 @@ class Client:
         """Starts a run for each past time of the job's schedules, on the days from ``first`` to ``last``; the oldest is first."""
         found = self._json("POST", f"jobs/{quote(job, '')}/fill", json={"from": first, "to": last})
         return [StartedRun.model_validate(item) for item in found]
+
+    def today(self) -> Today:
+        """What failed and is not made good, what is late, runs now, comes next, and was rejected, within a day."""
+        return Today.model_validate(self._json("GET", "today"))
+
+    def history(self, job: str) -> History:
+        """How the last runs of a job went: rows and seconds, with what is usual."""
+        return History.model_validate(self._json("GET", f"jobs/{quote(job, '')}/history"))
 
     def notify_rules(self) -> list[NotifyRule]:
         """Who is sent a message of what."""

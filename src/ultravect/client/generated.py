@@ -37,6 +37,28 @@ class AuditEntry(Given):
     detail: dict[str, Any]
 
 
+class Cause(Given):
+    """
+    Failures of one cause, which no later run has made good.
+    """
+
+    code: str
+    detail: str
+    """
+    What the newest of them said.
+    """
+    hint: str
+    jobs: list[str]
+    runs: list[int]
+    """
+    The newest first.
+    """
+    at: datetime | None = Field(...)
+    """
+    When the newest of them ended.
+    """
+
+
 class Change(Given):
     leg: int
     kind: str
@@ -196,6 +218,24 @@ class FollowUp(Given):
     id: int
     kind: str
     state: str
+
+
+class HistoryRun(Given):
+    run: int
+    state: str
+    at: datetime | None = Field(...)
+    rows: int
+    """
+    Inserted and updated.
+    """
+    seconds: float | None = Field(...)
+
+
+class Late(Given):
+    job: str
+    due: str
+    timezone: str
+    since: datetime
 
 
 class Layout(Given):
@@ -449,11 +489,31 @@ class Reject(Given):
     key: str
 
 
+class Rejected(Given):
+    job: str
+    run: int
+    rows: int
+
+
 class Revision(Given):
     number: int
     saved_at: datetime
     saved_by: str | None = None
     file: str
+
+
+class RunBar(Given):
+    """
+    A run on a time axis.
+    """
+
+    id: int
+    job: str
+    state: str
+    trigger: str
+    queued_at: datetime
+    started_at: datetime | None = None
+    ended_at: datetime | None = None
 
 
 class RunEvent(Given):
@@ -650,6 +710,12 @@ class TypeChoice(Given):
     change: str
 
 
+class Upcoming(Given):
+    job: str
+    at: datetime
+    timezone: str
+
+
 class Upload(Given):
     """
     Where an uploaded file landed.
@@ -718,6 +784,18 @@ class CheckedLeg(Given):
 class FeedDays(Given):
     days: list[str]
     providers: list[FeedProviderDays]
+
+
+class History(Given):
+    runs: list[HistoryRun]
+    """
+    The last 50 that have ended, the oldest first.
+    """
+    usual_rows: list[float] | None = Field(...)
+    """
+    Between which the middle half of the last ten good runs is.
+    """
+    usual_seconds: list[float] | None = Field(...)
 
 
 class Job(Given):
@@ -875,6 +953,23 @@ class Run(Given):
     followed_by: list[FollowUp]
     """
     Runs that loaded its rejects, or undid it.
+    """
+
+
+class Today(Given):
+    at: datetime
+    failed: list[Cause]
+    late: list[Late]
+    under_way: list[RunBar]
+    next: list[Upcoming]
+    rejected: list[Rejected]
+    runs: list[RunBar]
+    """
+    Those that were queued within the last 24 hours, the newest first.
+    """
+    more: bool
+    """
+    Whether there are more of them than are listed.
     """
 
 

@@ -14,11 +14,13 @@ from ultravect.service.api import (
     jobs,
     layouts,
     look,
+    metrics,
     notifying,
     runs,
     schedules,
     session,
     system,
+    today,
     uploads,
 )
 from ultravect.service.api.problems import problem_body
@@ -95,6 +97,8 @@ _V1 = [
     path("notify/<str:name>", notifying.RuleView.as_view()),
     path("notify/<str:name>/test", notifying.TestRuleView.as_view()),
     path("messages", notifying.MessagesView.as_view()),
+    path("today", today.TodayView.as_view()),
+    path("jobs/<str:name>/history", today.HistoryView.as_view()),
     path("schedules", schedules.SchedulesView.as_view()),
     path("schedules/times", schedules.TimesView.as_view()),
     path("check", jobs.CheckFileView.as_view()),
@@ -118,6 +122,7 @@ _V1 = [
 ]
 urlpatterns = [
     *[path(f"api/v1/{entry.pattern}", entry.callback) for entry in _V1],
+    path("metrics", metrics.MetricsView.as_view()),
     path("api/openapi.json", SpectacularAPIView.as_view(), name="schema"),
     path("api/docs", SpectacularSwaggerSplitView.as_view(url_name="schema")),
     re_path(r"^api/(?P<rest>.*)$", nothing),

@@ -435,6 +435,8 @@ class Run(models.Model):
             models.Index(fields=["state"]),
             models.Index(fields=["scheduled_for"], name="records_run_scheduled_idx"),
             models.Index(fields=["id"], condition=models.Q(noted=False), name="records_run_unnoted_idx"),
+            models.Index(fields=["queued_at"], name="records_run_queued_idx"),
+            models.Index(fields=["ended_at"], name="records_run_ended_idx"),
         ]
 
 
@@ -504,6 +506,7 @@ class Leg(models.Model):
         indexes: ClassVar = [
             models.Index(fields=["state"], name="records_leg_state_idx"),
             models.Index(fields=["outcome"], name="records_leg_outcome_idx"),
+            models.Index(fields=["ended_at"], name="records_leg_ended_idx"),
         ]
         constraints: ClassVar = [models.UniqueConstraint(fields=["run", "number"], name="one_leg_a_number")]
 

@@ -75,6 +75,13 @@ def has_succeeded(job: Job, moment: dt.datetime, zone: str) -> bool:
     return job.runs.filter(since, state=State.SUCCEEDED, kind=RunKind.LOAD).exists()
 
 
+def cause_of(error: dict[str, Any], job: str) -> str:
+    """What failures have in common that are said together: those by one server have one cause, whatever table they were of."""
+    named = _CONNECTION.match(str(error.get("detail", "")))
+    place = str((error.get("where") or {}).get("connection") or (named[1] if named else ""))
+    return f"{error.get('code', 'unknown')}/{place or job}"[:200]
+
+
 def _said_of(run: Run) -> list[tuple[Occasion, str, dict[str, Any]]]:
     """What a run that has ended is an occasion for: each with its cause, and what is said of it."""
     item: dict[str, Any] = {"job": run.job.name, "run": run.pk, "state": run.state, "outcome": run.outcome}
@@ -82,15 +89,12 @@ def _said_of(run: Run) -> list[tuple[Occasion, str, dict[str, Any]]]:
     if run.state == State.FAILED:
         error = run.error or {}
         code = str(error.get("code", "unknown"))
-        # runs that fail by one server have one cause, whatever table they were of
-        named = _CONNECTION.match(str(error.get("detail", "")))
-        place = str((error.get("where") or {}).get("connection") or (named[1] if named else ""))
         text = {
             "code": code,
             "text": str(error.get("detail", ""))[:_DETAIL],
             "hint": str(error.get("hint", ""))[:_DETAIL],
         }
-        found.append((Occasion.FAILED, f"{code}/{place or run.job.name}"[:200], {**item, **text}))
+        found.append((Occasion.FAILED, cause_of(error, run.job.name), {**item, **text}))
     elif run.state == State.SUCCEEDED:
         before = (
             run.job.runs.filter(pk__lt=run.pk, kind=run.kind).exclude(state=State.STOPPED).order_by("-id").first()

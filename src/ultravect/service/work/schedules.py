@@ -1,4 +1,4 @@
-"""The schedules of jobs: kept in step with what jobs declare, and followed: each time starts one run, whoever looks first."""
+"""The schedules of jobs: the records follow what jobs declare, and each time starts one run, even where several processes look."""
 
 from __future__ import annotations
 

@@ -1,0 +1,158 @@
+"""What there is to know this morning, and how a job went lately."""
+
+from __future__ import annotations
+
+import datetime as dt
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from django.db.models import Max, Sum
+from django.utils import timezone
+from drf_spectacular.utils import extend_schema
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from ultravect.service.api.jobs import job_named
+from ultravect.service.api.serializers.today import HistorySerializer, TodaySerializer
+from ultravect.service.records.models import DueJob, Job, Leg, Run, RunKind, Schedule, State
+from ultravect.service.work.notifying import cause_of, has_succeeded
+
+_HOURS = 24
+_MOST_RUNS = 1000
+_NEXT = 10
+_SHOWN = 50
+_USUAL = 10
+
+
+@extend_schema(tags=["system"])
+class TodayView(APIView):
+    """What failed and why, what is late, what runs now, what comes next, and what was rejected, within a day."""
+
+    @extend_schema(responses=TodaySerializer, summary="What there is to know now")
+    def get(self, request: Request) -> Response:
+        now = timezone.now()
+        runs = list(
+            Run.objects.filter(queued_at__gte=now - dt.timedelta(hours=_HOURS))
+            .select_related("job")
+            .order_by("-id")[:_MOST_RUNS]
+        )
+        rejected = dict(
+            Leg.objects.filter(run_id__in=[run.pk for run in runs], rejected__gt=0)
+            .values_list("run_id")
+            .annotate(Sum("rejected"))
+            .order_by()
+        )
+        under_way = (
+            Run.objects.filter(state__in=[State.QUEUED, State.RUNNING]).select_related("job").order_by("id")[:_SHOWN]
+        )
+        return Response(
+            TodaySerializer(
+                {
+                    "at": now,
+                    "failed": _failed(runs),
+                    "late": _late(now),
+                    "under_way": list(under_way),
+                    "next": _next(),
+                    "rejected": [
+                        {"job": run.job.name, "run": run.pk, "rows": rejected[run.pk]}
+                        for run in runs
+                        if run.pk in rejected and run.state == State.SUCCEEDED
+                    ][:_SHOWN],
+                    "runs": runs,
+                    "more": len(runs) == _MOST_RUNS,
+                }
+            ).data
+        )
+
+
+def _failed(runs: list[Run]) -> list[dict[str, Any]]:
+    """Failures that no later run of the job has made good, those of one cause together."""
+    newest = dict(
+        Run.objects.filter(job_id__in={run.job_id for run in runs}, kind=RunKind.LOAD, state=State.SUCCEEDED)
+        .values_list("job_id")
+        .annotate(Max("id"))
+        .order_by()
+    )
+    causes: dict[str, dict[str, Any]] = {}
+    for run in runs:
+        if run.state != State.FAILED or newest.get(run.job_id, 0) > run.pk:
+            continue
+        error = run.error or {}
+        cause = causes.setdefault(
+            cause_of(error, run.job.name),
+            {
+                "code": error.get("code", "unknown"),
+                "detail": error.get("detail", ""),
+                "hint": error.get("hint", ""),
+                "jobs": [],
+                "runs": [],
+                "at": run.ended_at,
+            },
+        )
+        if run.job.name not in cause["jobs"]:
+            cause["jobs"].append(run.job.name)
+        cause["runs"].append(run.pk)
+    return sorted(causes.values(), key=lambda cause: -len(cause["jobs"]))
+
+
+def _late(now: dt.datetime) -> list[dict[str, Any]]:
+    """Jobs that should have succeeded for their day by now."""
+    found = []
+    for due in DueJob.objects.filter(job__deleted_at=None).select_related("job")[:_MOST_RUNS]:
+        zone = ZoneInfo(due.timezone)
+        local = now.astimezone(zone)
+        hour, minute = map(int, due.time.split(":"))
+        moment = local.replace(hour=hour, minute=minute, second=0, microsecond=0)
+        if moment <= local and not has_succeeded(due.job, now, due.timezone):
+            found.append({"job": due.job.name, "due": due.time, "timezone": due.timezone, "since": moment})
+    return found
+
+
+def _next() -> list[dict[str, Any]]:
+    found = (
+        Schedule.objects.filter(paused_at=None, job__deleted_at=None)
+        .select_related("job")
+        .order_by("next_at")[:_NEXT]
+    )
+    return [{"job": item.job.name, "at": item.next_at, "timezone": item.declared["timezone"]} for item in found]
+
+
+@extend_schema(tags=["jobs"])
+class HistoryView(APIView):
+    """How the last runs of a job went: rows and seconds, with what is usual."""
+
+    @extend_schema(responses=HistorySerializer, summary="Show how a job's last runs went")
+    def get(self, request: Request, name: str) -> Response:
+        job: Job = job_named(name)
+        ended = [State.SUCCEEDED, State.FAILED, State.STOPPED]
+        runs = list(job.runs.filter(kind=RunKind.LOAD, state__in=ended).order_by("-id")[:_SHOWN])[::-1]
+        rows: dict[int, int] = {}
+        for run_id, tally in Leg.objects.filter(run_id__in=[run.pk for run in runs]).values_list("run_id", "tally"):
+            written = sum((tally or {}).get(key, 0) for key in ("inserted", "updated"))
+            rows[run_id] = rows.get(run_id, 0) + written
+        shown = [
+            {
+                "run": run.pk,
+                "state": run.state,
+                "at": run.ended_at,
+                "rows": rows.get(run.pk, 0),
+                "seconds": (run.ended_at - run.started_at).total_seconds()
+                if run.ended_at and run.started_at
+                else None,
+            }
+            for run in runs
+        ]
+        good = [item for item in shown if item["state"] == State.SUCCEEDED][-_USUAL:]
+        usual = {key: _middle([item[key] for item in good if item[key] is not None]) for key in ("rows", "seconds")}
+        return Response(
+            HistorySerializer({"runs": shown, **{f"usual_{key}": value for key, value in usual.items()}}).data
+        )
+
+
+def _middle(values: list[Any]) -> list[float] | None:
+    """The range in which the middle half of some values is; None of fewer than four."""
+    if len(values) < 4:
+        return None
+    ordered = sorted(float(value) for value in values)
+    return [ordered[len(ordered) // 4], ordered[-1 - len(ordered) // 4]]
