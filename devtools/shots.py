@@ -85,7 +85,7 @@ def _sign_in(page: Page, stack: Stack) -> None:
     page.fill("#user", USER)
     page.fill("#password", stack.password)
     page.get_by_role("button", name="Sign in").click()
-    page.get_by_role("heading", name="Jobs").wait_for()
+    page.get_by_role("heading", name="Today").wait_for()
 
 
 def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None:
@@ -100,6 +100,8 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
         page.wait_for_timeout(400)
         page.screenshot(path=folder / f"{name}.png")
 
+    shoot("today", "today", "main section")
+    shoot("schedules", "schedules", "table a")
     shoot("jobs", "jobs", "table a")
     page.goto(f"{stack.url}/#/jobs/booking-ledger")
     page.locator(".cm-line").first.wait_for()

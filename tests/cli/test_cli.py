@@ -442,6 +442,47 @@ def test_a_run_that_fails_after_its_commit_has_an_exit_code_of_its_own(shell: Sh
     assert place.rows() == []
 
 
+def test_what_runs_unattended(shell: Shell, place: Place) -> None:
+    place.file("a\n1\n").job(run='schedule: {cron: "15 2 * * *", timezone: Europe/Zurich}')
+    listed = shell("schedule", "list", "--job", place.name)
+    assert "15 2 * * * Europe/Zurich" in listed
+    assert "none yet" in listed
+    assert "are paused" in shell("schedule", "pause", place.name, "--why", "the hut is closed")
+    assert "by warden: the hut is closed" in shell("schedule", "list")
+    assert "is run next on" in shell("schedule", "resume", place.name)
+    assert shell("schedule", "next", place.name).count(" 02:15") == 5
+    assert shell("schedule", "next", "15 2 * * *", "--timezone", "Europe/Zurich").count(" 02:15 Europe/Zurich") == 5
+    assert "never comes" in shell("schedule", "next", "0 0 31 2 *", code=1)
+    assert "one for each time of the schedule" in shell("run", place.name, "--for", "2026-06-01..2026-06-02")
+    place.until(place.client.runs(job=place.name).items[0], lambda run: run.state == "succeeded")  # type: ignore[arg-type]
+    assert "2026-06-01..2026-06-30" in shell("run", place.name, "--for", "..", code=2)
+    place.job(columns="[missing]")
+    place.run()
+    today = shell("today")
+    assert place.name in today
+    assert "there is no column" in today or "missing" in today
+    assert json.loads(shell("today", "--json"))["failed"]
+    place.job()
+    place.run()
+    assert f"{place.name} " not in shell("today").split("next:")[0]
+    shell(
+        "notify",
+        "add",
+        "ops",
+        "--on",
+        "failed",
+        "--webhook",
+        "http://127.0.0.1:9/",
+        "--key",
+        given="a long secret key\n",
+    )
+    assert "http://127.0.0.1:9/" in shell("notify", "list")
+    assert "Connection refused" in shell("notify", "test", "ops", code=1)
+    assert "not yet" in shell("notify", "messages")
+    shell("notify", "remove", "ops")
+    assert "no rule" in shell("notify", "remove", "ops", code=1)
+
+
 def test_the_list_of_commands_says_what_they_say_themselves() -> None:
     for name, (module, about) in COMMANDS.items():
         function = getattr(importlib.import_module(f"ultravect.cli.{module}"), name.replace("-", "_"))

@@ -21,6 +21,8 @@ def sign_in(page: Page, stack: Stack, user: str = USER) -> None:
     page.get_by_label("User").fill(user)
     page.get_by_label("Password").fill(stack.password)
     page.keyboard.press("Enter")
+    page.get_by_role("heading", name="Today", exact=True).wait_for()
+    page.goto(f"{stack.url}/#/jobs")
     page.get_by_role("heading", name="Jobs", exact=True).wait_for()
 
 

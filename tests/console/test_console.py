@@ -498,3 +498,53 @@ def test_columns_are_edited_in_the_sheet_and_the_file_keeps_its_comments(page: P
     file.get_by_role("textbox").click()
     page.keyboard.press("Control+End")
     expect(page.get_by_label("target name 2")).to_have_value("hut_code")
+
+
+def test_the_first_page_says_what_went_wrong(page: Page, place: Place) -> None:
+    place.file("a\n1\n").job(columns="[missing]")
+    run = place.run()
+    page.goto(f"{place.stack.url}/#/today")
+    cause = page.locator("section[aria-labelledby=wrong]")
+    expect(cause).to_contain_text("column-unknown")
+    expect(cause.get_by_role("link", name=place.name, exact=True)).to_be_visible()
+    bar = page.get_by_role("link", name=f"run {run.id} of {place.name}: failed")
+    expect(bar).to_have_text("✗")
+    page.get_by_text("as a table").click()
+    expect(page.get_by_role("row").filter(has_text=place.name)).to_contain_text("failed")
+    # what was made good is no longer said
+    place.job()
+    place.run()
+    expect(cause.get_by_role("link", name=place.name, exact=True)).to_have_count(0, timeout=15_000)
+    bar.click()
+    expect(page.get_by_role("alert")).to_contain_text("missing")
+
+
+def test_schedules_are_paused_and_resumed(page: Page, place: Place) -> None:
+    place.file("a\n1\n").job(run='schedule: {cron: "15 2 * * *", timezone: Europe/Zurich}')
+    page.goto(f"{place.stack.url}/#/schedules")
+    row = page.get_by_role("row").filter(has=page.get_by_role("link", name=place.name, exact=True))
+    expect(row).to_contain_text("Europe/Zurich")
+    row.get_by_role("button", name=f"Pause {place.name}").click()
+    row.get_by_label(f"Why {place.name} is paused").fill("the hut is closed")
+    row.get_by_role("button", name="Pause", exact=True).click()
+    expect(row).to_contain_text("warden: the hut is closed")
+    row.get_by_role("button", name="Resume").click()
+    expect(row.get_by_role("button", name=f"Pause {place.name}")).to_be_visible()
+    assert place.client.schedules(job=place.name)[0].paused is None
+
+
+def test_the_last_runs_of_a_job_are_drawn(page: Page, place: Place) -> None:
+    place.file("a\n1\n2\n").job()
+    runs = [place.run() for _ in range(5)]
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    expect(page.locator(".uplot canvas")).to_have_count(2)
+    # something is drawn: not all points of the picture are alike
+    colours = page.evaluate(
+        "new Set(document.querySelector('.uplot canvas').getContext('2d').getImageData(60, 20, 200, 100).data).size"
+    )
+    assert colours > 5
+    page.get_by_text("as a table").click()
+    expect(page.get_by_role("row").filter(has_text=str(runs[-1].id)).last).to_contain_text("2")
+    history = place.client.history(place.name)
+    assert [(item.run, item.rows) for item in history.runs] == [(run.id, 2) for run in runs]
+    assert history.usual_rows == [2, 2]

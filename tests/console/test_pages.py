@@ -110,10 +110,22 @@ def addresses(stack: Stack, client: Client) -> dict[str, str]:
         f"ultravect: 1\njob: {failing}\nfrom: {source}\ncolumns: {columns}\ninto: {into.replace('rejects: 1', 'rejects: 0')}\n",
     )
     failed = client.wait(client.run(failing).id)
+    planned = f"{LONG[:44]}-planned-{place.name}"
+    client.save_job(
+        planned,
+        f"ultravect: 1\njob: {planned}\nfrom: {source}\ncolumns: {columns}\ninto: {into}\n"
+        'run: {schedule: {cron: "*/20 0,12,23 28-31 1,6,12 mon-sat", timezone: America/Argentina/ComodRivadavia}}\n',
+    )
+    for _ in range(2):
+        client.wait(client.run(planned).id)
+    client.pause_schedules(planned, "until the accommodation and catering people have counted everything again")
     connection = LONG[:60].rstrip("-")
     if connection not in {item.name for item in client.connections()}:
         client.add_connection(connection, "postgresql", stack.warehouse)
     return {
+        "today": "today",
+        "schedules": "schedules",
+        "a job with a history": f"jobs/{planned}",
         "jobs": "jobs",
         "a job": f"jobs/{name}",
         "no such job": "jobs/there-is-none",
@@ -147,7 +159,8 @@ def _opened(browser: Browser, size: tuple[int, int], stack: Stack) -> Page:
 @pytest.mark.parametrize(
     "name",
     [
-        "jobs", "a job", "no such job", "a new job", "runs", "a run", "a failed run", "connections", "a new connection",
+        "today", "schedules", "a job with a history", "jobs", "a job", "no such job", "a new job", "runs", "a run", "a failed run", "connections",
+        "a new connection",
         "a database", "a folder", "a table looked at", "layouts", "access",
     ],
 )  # fmt: skip

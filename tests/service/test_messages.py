@@ -10,8 +10,10 @@ from collections.abc import Callable, Iterator
 from hashlib import sha256
 from typing import Any
 
+import httpx
 import pytest
 from devtools.stack import Stack
+from prometheus_client.parser import text_string_to_metric_families
 from standins.messages import MailCatcher, WebhookCatcher
 from tests.conftest import Place
 from tests.service.test_schedules import _until
@@ -189,3 +191,22 @@ def test_a_key_stays_with_its_webhook(client: Client, rule: Callable[..., str]) 
         client.save_notify_rule(name, ["late"], webhook="http://elsewhere.example/")
     assert moved.value.code == "secret-needed"
     assert not client.save_notify_rule(name, ["late"], webhook="http://elsewhere.example/", key="").signed
+
+
+def test_figures_for_prometheus(place: Place) -> None:
+    url = f"{place.stack.url}/metrics"
+    assert httpx.get(url).status_code == 401
+    place.file("a\n1\n").job()
+    place.run()
+    text = httpx.get(url, headers={"Authorization": f"Bearer {place.stack.token}"}).text
+    figures = {
+        sample.name + str(sorted(sample.labels.items())): sample.value
+        for family in text_string_to_metric_families(text)
+        for sample in family.samples
+    }
+    assert figures["ultravect_runs_ended_last_hour[('state', 'succeeded')]"] >= 1
+    assert figures["ultravect_workers[]"] >= 1
+    assert figures["ultravect_rows_written_last_hour[]"] >= 1
+    # whoever reads figures learns no names
+    assert place.name not in text
+    assert "warehouse" not in text

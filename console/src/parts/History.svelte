@@ -14,7 +14,8 @@
   let secondsAt = $state<HTMLDivElement>();
 
   onMount(async () => {
-    history = await get<JobHistory>(`jobs/${encodeURIComponent(job)}/history`);
+    // the page itself says what is wrong with the job
+    history = await get<JobHistory>(`jobs/${encodeURIComponent(job)}/history`).catch(() => null);
   });
 
   function drawn(at: HTMLDivElement, label: string, values: (number | null)[], usual: number[] | null, found: JobHistory): () => void {

@@ -37,7 +37,7 @@
     <span></span>
     <div class="relative h-5" aria-hidden="true">
       {#each hours as hour (hour)}
-        <span class="text-base-content/70 absolute -translate-x-1/2" style="left: {place(hour)}%">{String(new Date(hour).getHours()).padStart(2, "0")}:00</span>
+        <span class="text-base-content/70 absolute -translate-x-1/2 {new Date(hour).getHours() % 8 ? 'hidden sm:inline' : ''}" style="left: {place(hour)}%">{String(new Date(hour).getHours()).padStart(2, "0")}:00</span>
       {/each}
     </div>
     {#each jobs.slice(0, MOST) as job (job)}

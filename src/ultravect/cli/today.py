@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
+from zoneinfo import ZoneInfo
+
 from rich.markup import escape
 
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import print_json, screen, state
+from ultravect.client.generated import Upcoming
+
+
+def _upcoming(item: Upcoming) -> str:
+    return f"{item.job} {item.at.astimezone(ZoneInfo(item.timezone)):%a %H:%M} ({item.timezone})"
 
 
 def today(as_json: Json = False) -> None:
@@ -41,5 +48,5 @@ def today(as_json: Json = False) -> None:
             soft_wrap=True,
         )
     if found.next:
-        upcoming = ", ".join(f"{item.job} {item.at.astimezone():%a %H:%M}" for item in found.next[:5])
+        upcoming = ", ".join(_upcoming(item) for item in found.next[:5])
         screen.print(f"[dim]next: {escape(upcoming)}[/]", soft_wrap=True)
