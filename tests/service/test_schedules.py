@@ -229,3 +229,23 @@ def test_times_are_shown_while_they_are_written(client: Client) -> None:
         with pytest.raises(ApiError) as refused:
             client.next_times(cron, zone)
         assert refused.value.code == "input-invalid"
+
+
+def test_a_load_is_compared_with_the_last_ones(place: Place) -> None:
+    text = (
+        f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, files: {place.name}.csv}}\ncolumns: [a integer]\n"
+        f"into: {{connection: warehouse, table: {place.name}, mode: overwrite}}\nguard: {{rows_read: {{within: 50 %}}}}\n"
+    )
+    place.file("a\n" + "1\n" * 100)
+    place.client.save_job(place.name, text)
+    for decided in (None, None, None, True):
+        run = place.run()
+        assert run.state == "succeeded"
+        assert [guard.passed for guard in run.legs[0].guards or ()] == [decided]
+    place.file("a\n" + "1\n" * 40)
+    run = place.run()
+    assert (run.state, run.outcome) == ("failed", "nothing")
+    assert run.error is not None
+    assert run.error["code"] == "guard-not-met"
+    assert "within 50 % of 100, the median of the last 4 runs" in run.error["detail"]
+    assert len(place.rows()) == 100

@@ -286,6 +286,16 @@ export interface components {
             kind: components["schemas"]["RunKind"];
             state: components["schemas"]["RunState"];
         };
+        /** @description A guard of the job, and what was found. */
+        Guard: {
+            /** @description What it may be. */
+            limit: string;
+            /** @description What it is about. */
+            name: string;
+            /** @description null: it could not be decided. */
+            passed: boolean | null;
+            value: string;
+        };
         History: {
             /** @description The last 50 that have ended, the oldest first. */
             runs: components["schemas"]["HistoryRun"][];
@@ -365,6 +375,7 @@ export interface components {
             ended_at: string | null;
             error: components["schemas"]["Error"] | null;
             gone: number;
+            guards: components["schemas"]["Guard"][] | null;
             mark: components["schemas"]["MarkOfLeg"] | null;
             number: number;
             /** @description The object that it copies, of a job with many; "" otherwise. */

@@ -49,6 +49,11 @@
       {#if leg.gone}<p class="mt-1.5 text-sm">{count(leg.gone)} rows of the target are gone from the source: deleted or flagged, as the job says.</p>{/if}
       {#if leg.strategy}<p class="text-base-content/70 mt-1.5 text-sm" data-testid="strategy">Written by the strategy <b class="font-semibold">{leg.strategy}</b></p>{/if}
       {#if leg.strategy}{#key leg.number}<RunPlan run={run.id} leg={leg.number} />{/key}{/if}
+      {#each leg.guards ?? [] as guard, place (place)}
+        <p class="mt-1.5 text-sm {guard.passed === false ? 'text-warning' : 'text-base-content/70'}">
+          {guard.passed === false ? "✗" : guard.passed ? "✓" : "·"} guard: {guard.name} is {guard.value}, and has to be {guard.limit}
+        </p>
+      {/each}
       {#if leg.checksums}
         <p class="text-base-content/70 mt-1.5 text-sm" title={Object.entries(leg.checksums).map(([name, sum]) => `${name} ${sum}`).join("\n")}>
           ✓ checksums of {count(Object.keys(leg.checksums).length)} columns: the target gives back what was sent

@@ -42,6 +42,11 @@ def print_leg(leg: Leg, kind: str = "load") -> None:
     if leg.comparison:
         parts = [f"{leg.comparison[name]:,} {name}" for name in _COMPARED]
         screen.print(f"  by key, against the rows before: {', '.join(parts)}")
+    for guard in leg.guards or ():
+        mark = "[yellow]✗[/]" if guard.passed is False else "[green]✓[/]" if guard.passed else "·"
+        screen.print(
+            escape(f"  guard: {guard.name} is {guard.value}, and has to be {guard.limit} ") + mark, soft_wrap=True
+        )
     if leg.checksums:
         count = len(leg.checksums)
         screen.print(f"  checksums of {count} column{'' if count == 1 else 's'}: the target gives back what was sent")

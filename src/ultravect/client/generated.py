@@ -220,6 +220,26 @@ class FollowUp(Given):
     state: str
 
 
+class Guard(Given):
+    """
+    A guard of the job, and what was found.
+    """
+
+    name: str
+    """
+    What it is about.
+    """
+    value: str
+    limit: str
+    """
+    What it may be.
+    """
+    passed: bool | None = Field(...)
+    """
+    null: it could not be decided.
+    """
+
+
 class HistoryRun(Given):
     run: int
     state: str
@@ -853,6 +873,7 @@ class Leg(Given):
     mark: MarkOfLeg | None = Field(...)
     comparison: dict[str, int] | None = Field(...)
     checksums: dict[str, str] | None = Field(...)
+    guards: list[Guard] | None = Field(...)
     peak_memory: int | None = Field(...)
     strategy: str
     slices: list[Slice]

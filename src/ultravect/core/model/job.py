@@ -10,6 +10,7 @@ from pydantic import BeforeValidator, Field, ValidationError, model_validator
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared, Duration, ParameterName, Slug
+from ultravect.core.model.guard import Guard
 from ultravect.core.model.into import Target
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.model.schedule import ClockTime, Retry, Schedule, first_of_day
@@ -116,6 +117,13 @@ class Job(Declared):
     objects: dict[str, ObjectOptions] = Field(
         default={}, description="What single objects need differently, by their names, in a job with many."
     )
+    require: list[str] = Field(
+        default=[],
+        max_length=100,
+        description="Expressions over the columns that are written; a row of which one is not true is rejected.",
+        examples=[["nights between 1 and 60"]],
+    )
+    guard: Guard | None = Field(default=None, description="What has to be true of a load before it is published.")
     run: RunOptions = RunOptions()
 
     @model_validator(mode="after")
@@ -124,6 +132,8 @@ class Job(Declared):
             return self
         if self.source.files is None:
             raise ValueError("into.folder takes files as they are: name from.files, not a table or query")
+        if self.require or self.guard is not None:
+            raise ValueError("into.folder takes files as they are: require and guard are for rows")
         if self.columns != ["*"] or self.source.where or self.source.layout is not None:
             raise ValueError(
                 "into.folder takes files as they are: columns, from.where and from.layout go with into.table or into.files"

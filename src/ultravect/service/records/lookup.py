@@ -7,7 +7,19 @@ from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.problems import did_you_mean
-from ultravect.service.records.models import Connection, Job, LayoutVersion, Leg, Named, Reject, SavedLayout
+from ultravect.service.records.models import (
+    Connection,
+    Job,
+    LayoutVersion,
+    Leg,
+    Named,
+    Reject,
+    RunKind,
+    SavedLayout,
+    State,
+)
+
+_USUAL = 10
 
 
 def find_connection(name: str) -> Connection | None:
@@ -31,6 +43,22 @@ def selected_keys(leg: Leg) -> list[str]:
     """The keys of the rows that a leg rejected, where all of them have one."""
     keys = list(Reject.objects.filter(leg=leg).values_list("key", flat=True))
     return keys if all(keys) else []
+
+
+def usual_of(leg: Leg) -> dict[str, list[int]]:
+    """What the last ten legs like this one that succeeded have read and written, by the names of guards."""
+    like = Leg.objects.filter(
+        run__job_id=leg.run.job_id,
+        run__kind=RunKind.LOAD,
+        object=leg.object,
+        state=State.SUCCEEDED,
+        run_id__lt=leg.run_id,
+    )
+    tallies = [tally for tally in like.order_by("-run_id").values_list("tally", flat=True)[:_USUAL] if tally]
+    return {
+        "rows_read": [tally["read"] for tally in tallies],
+        "rows_written": [tally["inserted"] + tally["updated"] for tally in tallies],
+    }
 
 
 def names_of(model: type[Named]) -> list[str]:

@@ -466,6 +466,9 @@ class Leg(models.Model):
     rejected = models.BigIntegerField(default=0)
     comparison = models.JSONField(null=True)
     checksums = models.JSONField(null=True)
+    guards = models.JSONField(null=True)
+    """What was found of each guard of the job: see ``core.engine.run.guards.Decided``."""
+
     peak_memory = models.BigIntegerField(null=True)
     plan = models.JSONField(null=True)
     strategy = models.CharField(max_length=40, default="", blank=True)

@@ -15,7 +15,7 @@ from django.db import transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
-from ultravect.service.records.lookup import layout_version, selected_keys, selected_rows
+from ultravect.service.records.lookup import layout_version, selected_keys, selected_rows, usual_of
 from ultravect.service.records.models import Leg, Outcome, RunKind, State
 from ultravect.service.work.attempts import attempt_names, job_of, publishes_together, run_facts
 from ultravect.service.work.lay_out import find_legs
@@ -109,6 +109,7 @@ class LegExecutor:
             "origin": {"run": str(run.origin_id), "receipts": attempt_names(origin)} if origin else None,
             "selection": _selection(origin) if origin and run.kind == RunKind.REJECTS else None,
             "date": run_facts(run).date.isoformat(),
+            "usual": usual_of(leg) if structure.get("guard") else {},
             "receipt": receipt,
             "earlier": earlier,
             "memory": settings.LEG_MEMORY_BYTES,

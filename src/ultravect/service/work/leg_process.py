@@ -184,6 +184,11 @@ def _selection(selected: dict[str, Any]) -> RowSelection:
     return SelectionByKeys(selected["keys"]) if selected["keys"] else SelectionByRows(selected["rows"])
 
 
+def _facts(task: dict[str, Any]) -> RunFacts:
+    usual = {name: tuple(counts) for name, counts in task.get("usual", {}).items()}
+    return RunFacts(task["run"], dt.date.fromisoformat(task["date"]), usual)
+
+
 def _slices(task: dict[str, Any], speaker: _Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> SliceRunner:
     if cluster := task.get("cluster"):
         return ClusterSlices(cluster["address"], cluster["source"], cluster["target"], task["run"], speaker.say)
@@ -199,7 +204,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: Sl
         stopper.shield,
         LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
         task["run"],
-        facts=RunFacts(task["run"], dt.date.fromisoformat(task["date"])),
+        facts=_facts(task),
         receipt=task["receipt"],
         leg=task["leg"],
         earlier=task["earlier"],
@@ -234,7 +239,7 @@ def _load_together(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -
         )
         for item in task["legs"]
     ]
-    facts = RunFacts(task["run"], dt.date.fromisoformat(task["date"]))
+    facts = _facts(task)
     source, target = ConnectionSpec(**task["source"]), ConnectionSpec(**task["target"])
     run_together(legs, source, target, task["run"], facts, stopper.shield)
     return {leg.number: leg.result for leg in legs if leg.result is not None}

@@ -22,7 +22,7 @@ from ultravect.service.work.register import enter_leg
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
 _ACCOUNT = ["tally", "rows_before", "created_target"]
-_RESULT = ["rows_after", "checksums", "comparison", "peak_memory", "strategy", "gone", "mark"]
+_RESULT = ["rows_after", "checksums", "comparison", "peak_memory", "strategy", "gone", "mark", "guards"]
 
 
 class LeaseLost(Exception):

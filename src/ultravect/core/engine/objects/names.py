@@ -19,10 +19,14 @@ _PLACEHOLDER = re.compile(r"\{\{|\}\}|\{([A-Za-z_][A-Za-z0-9_]*)\}|[{}]")
 
 @dataclass(frozen=True)
 class RunFacts:
-    """What names may say about a run; before there is one, its number is 0."""
+    """What names may say about a run; before there is one, its number is 0.
+
+    ``usual``: by ``rows_read`` and ``rows_written``, what the last runs that succeeded had, which guards compare with.
+    """
 
     id: str = "0"
     date: dt.date = field(default_factory=lambda: dt.datetime.now(dt.UTC).date())
+    usual: Mapping[str, tuple[int, ...]] = field(default_factory=dict)
 
 
 def _source_facts(job: Job) -> dict[str, str]:

@@ -15,6 +15,7 @@ from ultravect.core.engine.plan.columns import Scanning
 from ultravect.core.engine.plan.existing_table import plan_existing
 from ultravect.core.engine.plan.expected_columns import misfits
 from ultravect.core.engine.plan.expressions import bind_expressions, narrow
+from ultravect.core.engine.plan.guarding import plan_guards
 from ultravect.core.engine.plan.new_table import plan_new
 from ultravect.core.engine.plan.newer_answers import plan_mark_of_answer, with_mark
 from ultravect.core.engine.plan.newer_files import plan_newer_files
@@ -150,6 +151,7 @@ def _make(
             plan_part(job, plan)
             plan_gone(job, plan)
             _decide_checks(job, plan)
+            plan_guards(job, plan)
         if not plan.errors:
             plan.strategy = choose(situation_of(job, plan))
     except UltravectError as error:

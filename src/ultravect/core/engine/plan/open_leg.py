@@ -11,8 +11,8 @@ from ultravect.core.engine.objects.sources import open_source
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.expressions import bound_again
+from ultravect.core.engine.plan.guarding import own_checks
 from ultravect.core.engine.plan.leg_plan import FilesPlan, LegPlan
-from ultravect.core.engine.plan.part import part_check
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.target_checks import TargetCheck, checks_for
 from ultravect.core.errors import UltravectError
@@ -80,7 +80,7 @@ def _reader(plan: LegPlan, spec: ConnectionSpec) -> Reader:
 
 def _checks(plan: LegPlan, job: Job, target: Target) -> Sequence[TargetCheck]:
     found = _checks_of_table(plan, target)
-    return found if job.into.replaces is None else [part_check(job, plan.columns), *found]
+    return [*own_checks(job, plan.columns), *found]
 
 
 def _checks_of_table(plan: LegPlan, target: Target) -> Sequence[TargetCheck]:

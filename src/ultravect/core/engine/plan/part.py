@@ -24,13 +24,12 @@ _TEXT = CanonicalType("text")
 
 
 def plan_part(job: Job, plan: Planning) -> None:
-    """Which rows of the table are replaced, and the check that rows that come are among them."""
+    """Which rows of the table are replaced; that rows which come are among them is one of the job's own checks."""
     if job.into.replaces is None or plan.target is None:
         return
-    check = part_check(job, plan.columns)
+    part_check(job, plan.columns)
     if plan.live is not None and not plan.is_new:
         plan.replaces = _condition(job, plan.live, plan.target.dialect)
-    plan.checks = [check, *plan.checks]
 
 
 def part_check(job: Job, columns: Sequence[ColumnPlan]) -> TargetCheck:

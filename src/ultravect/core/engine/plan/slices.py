@@ -74,6 +74,8 @@ def _why_not(job: Job, plan: Planning) -> str:
         return "checksums (into.checksums) are those of one reader"
     if plan.mark and plan.mark.by and plan.mark.by.ties is not None:
         return "rows with the highest value of the mark's column are compared by one reader"
+    if job.guard is not None:
+        return "guards look at all rows of the load"
     if job.source.asks_by_mark:
         return "the mark is the highest value of all rows, which one reader sees"
     if plan.sampled:

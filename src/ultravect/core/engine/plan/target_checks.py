@@ -40,8 +40,13 @@ class TargetCheck:
     strict: bool = False
     """Whether a row that leaves it open by a NULL breaks it: what belongs to a part of a table is decided so."""
 
+    why: str = ""
+    """The reason, where it is another than that of a target's check or of a part."""
+
     @property
     def summary(self) -> str:
+        if self.why:
+            return f"require: {self.condition}"
         if self.strict:
             return f"into.replaces: {self.condition} is not true"
         return f"the check {self.name} of the target: {self.condition}"
@@ -50,7 +55,7 @@ class TargetCheck:
     def reason(self) -> str:
         """Why a row is rejected that does not meet it."""
         outside = f"outside the part that is replaced: {self.condition} is not true"
-        return outside if self.strict else f"breaks {self.summary}"
+        return self.why or outside if self.strict else f"breaks {self.summary}"
 
     def broken(self, arrays: Sequence[pa.Array]) -> Mask:
         """The rows that do not meet the check; a NULL leaves it open, and is let pass."""

@@ -70,6 +70,9 @@ class LegResult:
     mark: Mapping[str, Any] | None = None
     """Where the leg began, ``summary``, and the entry of a column ``before`` and ``after``; where the job copies what is new."""
 
+    guards: Sequence[Mapping[str, Any]] = ()
+    """What was found of each guard of the job: see ``Decided``."""
+
     nothing: str = ""
     """Why there was nothing to copy, and no load."""
 

@@ -19,6 +19,7 @@ from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.writing import load_order
 from ultravect.core.engine.run.checksums import Checksums
 from ultravect.core.engine.run.copied_files import tidy_loaded
+from ultravect.core.engine.run.guards import Decided, Guards
 from ultravect.core.engine.run.held_rejects import HeldRejects
 from ultravect.core.engine.run.highest_value import HighestValue
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
@@ -80,6 +81,8 @@ class LegRun:
         by = plan.mark.by if plan.mark else None
         self._ties = TieRows(opened.reader, by) if by is not None and by.ties is not None else None
         self._highest = HighestValue(by) if by is not None and by.follows >= 0 else None
+        self._guards = Guards(job.guard, plan.columns, plan.facts.usual) if job.guard else None
+        self._decided: list[Decided] = []
         self._progress = Progress(listener, opened.reader.size)
         self._reading = Reading(
             opened.reader, Shaper.of(opened, run_id), self._progress, selection, self._ties, with_keys=isolates
@@ -145,6 +148,8 @@ class LegRun:
 
     def publish(self, load: Load) -> None:
         """Has the target publish the rows, with their receipt."""
+        if self._guards:
+            self._decided = self._guards.settle(self._tally, self._listener.log, str(self._table))
         self._phase = "publish"
         self._listener.phase("publish", "running")
         receipt = Receipt(
@@ -204,6 +209,8 @@ class LegRun:
             load.write(item.batch)
             if self._highest:
                 self._highest.see(item.batch)
+            if self._guards:
+                self._guards.see(item.batch)
             if self._sums:
                 self._sums.add(item.batch)
             staged += item.batch.num_rows
@@ -290,6 +297,7 @@ class LegRun:
             gone=self._counts.gone,
             files=dict(self._rows_of) if self._plan.mark and not self._plan.mark.by else {},
             mark=self._plan.mark.shown() if self._plan.mark else None,
+            guards=[item.as_dict() for item in self._decided],
         )
 
     def _checked(self, load: Load) -> Mapping[str, str] | None:

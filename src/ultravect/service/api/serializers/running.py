@@ -44,6 +44,15 @@ class SliceSerializer(serializers.ModelSerializer[Slice]):
         read_only_fields = fields
 
 
+class GuardSerializer(serializers.Serializer[Any]):
+    """A guard of the job, and what was found."""
+
+    name = Text(help_text="What it is about.")
+    value = Text()
+    limit = Text(help_text="What it may be.")
+    passed = serializers.BooleanField(allow_null=True, help_text="null: it could not be decided.")
+
+
 class LegSerializer(serializers.ModelSerializer[Leg]):
     state = serializers.ChoiceField(choices=State.choices)
     phases = shaped(PhaseSerializer(many=True))
@@ -51,6 +60,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
     tally = shaped(TallySerializer(allow_null=True))
     comparison = shaped(serializers.DictField(child=serializers.IntegerField(), allow_null=True))
     checksums = shaped(serializers.DictField(child=Text(), allow_null=True))
+    guards = shaped(GuardSerializer(many=True, allow_null=True))
     object = Text(read_only=True, help_text='The object that it copies, of a job with many; "" otherwise.')
     outcome = serializers.ChoiceField(choices=Outcome.choices)
     slices = SliceSerializer(many=True, read_only=True)
@@ -62,7 +72,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         fields = [
             "number", "object", "source", "target", "state", "outcome", "error", "started_at", "ended_at", "attempts",
             "phases", "progress", "tally", "rows_before", "rows_after",
-            "created_target", "rejected", "gone", "mark", "comparison", "checksums", "peak_memory", "strategy", "slices",
+            "created_target", "rejected", "gone", "mark", "comparison", "checksums", "guards", "peak_memory", "strategy", "slices",
         ]  # fmt: skip
         read_only_fields = fields
 
