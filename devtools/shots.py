@@ -149,11 +149,11 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
 
 
 def _layouts(page: Page, stack: Stack, folder: Path) -> None:
-    """The layout editor: a delimited file with a bad row, and fixed widths on the ruler."""
+    """The layout editor: a delimited file with a bad row."""
     bergfrei = stack.files / "agencies" / "bergfrei-2026-07.csv"
     lines = bergfrei.read_bytes().splitlines(keepends=True)
     bergfrei.write_bytes(b"".join([*lines[:9], b"100012;006;05.09.2026\r\n", *lines[9:]]))
-    for name, address in (("layout", "agencies%2Fbergfrei-2026-07.csv"), ("layout-ruler", "slips%2F2026-06.txt")):
+    for name, address in (("layout", "agencies%2Fbergfrei-2026-07.csv"),):
         page.goto(f"{stack.url}/#/connections/incoming/look/{address}")
         page.get_by_role("button", name="Edit the layout").click()
         page.get_by_label("Parsed rows").locator("td").first.wait_for()
@@ -192,11 +192,6 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
     environment = {"ULTRAVECT_URL": stack.url, "ULTRAVECT_TOKEN": stack.token}
     commands = {
         "cli-look": [["look", "incoming", "bookings.csv", "--rows", "5"]],
-        "cli-connection": [
-            ["connection", "test", "freight"],
-            ["look", "reservations"],
-            ["look", "masts", "2026/07-01.jsonl.gz", "--rows", "4", "--random", "--counts"],
-        ],
         "cli-check": [["check", "guestbook"]],
         "cli-run": [
             ["jobs"],

@@ -7,7 +7,7 @@ from dataclasses import asdict
 from typing import Any
 
 from django.db import IntegrityError, transaction
-from django.db.models import QuerySet
+from django.db.models import OuterRef, QuerySet, Subquery
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiExample, OpenApiParameter, extend_schema, extend_schema_view
@@ -35,6 +35,7 @@ from ultravect.service.api.serializers.declaring import (
     RehearsalInputSerializer,
     RehearsalSerializer,
     RevisionSerializer,
+    last_runs,
 )
 from ultravect.service.api.serializers.places import TranslationSerializer, TypesInputSerializer
 from ultravect.service.api.serializers.running import (
@@ -111,6 +112,20 @@ class JobsView(generics.ListAPIView[Job]):
 
     def get_queryset(self) -> QuerySet[Job]:
         return Job.objects.filter(deleted_at=None, name__icontains=self.request.query_params.get("search", ""))
+
+    def paginate_queryset(self, queryset: Any) -> Any:
+        # what is shown of all jobs of a page is asked at once
+        self.shown: list[Job] = list(super().paginate_queryset(queryset) or [])
+        newest = Revision.objects.filter(job_id=OuterRef("pk")).order_by("-number").values("pk")[:1]
+        wanted = Job.objects.filter(pk__in=[job.pk for job in self.shown]).annotate(newest=Subquery(newest))
+        revisions = Revision.objects.select_related("saved_by").in_bulk(list(wanted.values_list("newest", flat=True)))
+        by_job = {revision.job_id: revision for revision in revisions.values()}
+        for job in self.shown:
+            job.listed = by_job.get(job.pk)
+        return self.shown
+
+    def get_serializer_context(self) -> dict[str, Any]:
+        return {**super().get_serializer_context(), "last_runs": last_runs(getattr(self, "shown", []))}
 
 
 @extend_schema(tags=["jobs"])

@@ -16,6 +16,7 @@ from rest_framework.views import APIView
 from ultravect.core.model.schedule import Schedule as Times
 from ultravect.service.api.jobs import job_named
 from ultravect.service.api.problems import Problem
+from ultravect.service.api.serializers.declaring import last_runs
 from ultravect.service.api.serializers.running import RunSummarySerializer
 from ultravect.service.api.serializers.scheduling import (
     FillSerializer,
@@ -45,6 +46,14 @@ class SchedulesView(generics.ListAPIView[Schedule]):
         if job := self.request.query_params.get("job"):
             found = found.filter(job__name=job)
         return found.order_by("next_at", "pk")
+
+    def paginate_queryset(self, queryset: Any) -> Any:
+        self.shown: list[Schedule] = list(super().paginate_queryset(queryset) or [])
+        return self.shown
+
+    def get_serializer_context(self) -> dict[str, Any]:
+        jobs = [schedule.job for schedule in getattr(self, "shown", [])]
+        return {**super().get_serializer_context(), "last_runs": last_runs(jobs)}
 
 
 @extend_schema(tags=["schedules"])

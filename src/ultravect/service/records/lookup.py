@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.document import LAYOUT_FILE
+from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.problems import did_you_mean
@@ -14,12 +14,27 @@ from ultravect.service.records.models import (
     Leg,
     Named,
     Reject,
+    Revision,
     RunKind,
     SavedLayout,
     State,
 )
 
 _USUAL = 10
+
+
+_models: dict[int, JobModel] = {}
+_MOST_MODELS = 2000
+
+
+def model_of(revision: Revision) -> JobModel:
+    """What a revision of a job says. A revision never changes: each is read once by this process."""
+    known = _models.get(revision.pk)
+    if known is None:
+        if len(_models) >= _MOST_MODELS:
+            _models.clear()
+        known = _models[revision.pk] = job_from_data(revision.structure)
+    return known
 
 
 def find_connection(name: str) -> Connection | None:

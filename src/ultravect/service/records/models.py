@@ -241,10 +241,13 @@ def _newest(versions: models.Manager[V]) -> V:
 class Job(Named):
     """A job by its name; what it says is in its revisions."""
 
+    listed: Revision | None = None
+    """The newest revision, where it was looked up with those of other jobs."""
+
     @property
     def revision(self) -> Revision:
         """The newest revision."""
-        return _newest(self.revisions)
+        return self.listed or _newest(self.revisions)
 
 
 class Revision(Version):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import datetime as dt
 import time
 
 import structlog
@@ -16,6 +17,12 @@ from ultravect.service.work.schedules import start_after, start_due
 log = structlog.get_logger()
 _LOOK_SECONDS = 0.5
 _AFTER_SECONDS = 1.0
+_AT_ONCE = 20
+
+
+def _start_some(now: dt.datetime) -> bool:
+    """Starts what is due, some at a time; whether there may be more."""
+    return all(start_due(now) for _ in range(_AT_ONCE))
 
 
 async def schedule() -> None:
@@ -24,7 +31,7 @@ async def schedule() -> None:
     while True:
         try:
             now = timezone.now()
-            while await recorded(start_due)(now):
+            while await recorded(_start_some)(now):
                 pass
             if time.monotonic() - looked > _AFTER_SECONDS:
                 looked = time.monotonic()

@@ -12,11 +12,11 @@ import structlog
 from django.db import connection, transaction
 from django.utils import timezone
 
-from ultravect.core.model.document import job_from_data
 from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.schedule import Schedule as Times
 from ultravect.core.model.schedule import times_after
-from ultravect.service.records.models import AwaitedJob, DueJob, Job, Run, RunKind, Schedule, State, Trigger
+from ultravect.service.records.lookup import model_of
+from ultravect.service.records.models import AwaitedJob, DueJob, Job, Run, Schedule, State, Trigger
 from ultravect.service.work.start import start_run
 
 log = structlog.get_logger()
@@ -117,8 +117,7 @@ def times_between(times: Times, first: dt.date, last: dt.date, most: int) -> lis
 def run_for(job: Job, moment: dt.datetime, zone: str, trigger: Trigger, key: str, user: Any = None) -> Run:
     """Starts a run for a scheduled time."""
     revision = job.revision
-    model = job_from_data(revision.structure)
-    parameters = dict(model.parameters)
+    parameters = dict(model_of(revision).parameters)
     if "scheduled_at" in parameters:
         parameters["scheduled_at"] = moment.astimezone(ZoneInfo(zone)).isoformat()
     date = moment.astimezone(ZoneInfo(zone)).date()
@@ -187,14 +186,10 @@ def start_after(now: dt.datetime) -> bool:
             if held is None or held.runs.filter(trigger=Trigger.AFTER, scheduled_for=moment).exists():
                 continue
             revision = held.revision
-            parameters = job_from_data(revision.structure).parameters
+            parameters = dict(model_of(revision).parameters)
             if "scheduled_at" in parameters:
                 parameters = {**parameters, "scheduled_at": moment.isoformat()}
             key = f"after/{job}/{moment.isoformat()}"
             start_run(revision, None, parameters, key=key, trigger=Trigger.AFTER, scheduled_for=moment, run_date=date)
             started = True
     return started
-
-
-def last_run_of(job: Job) -> Run | None:
-    return job.runs.filter(kind=RunKind.LOAD).order_by("-id").first()

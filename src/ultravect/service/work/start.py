@@ -8,7 +8,7 @@ from typing import Any
 
 from django.db import transaction
 
-from ultravect.core.model.document import job_from_data
+from ultravect.service.records.lookup import model_of
 from ultravect.service.records.models import Leg, Outcome, Revision, Run, RunKind, Trigger, User
 from ultravect.service.work.legs import begin_legs
 from ultravect.service.work.tasks import queue_laying_out
@@ -30,7 +30,7 @@ def start_run(
     run_date: dt.date | None = None,
 ) -> Run:
     """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many; ``again``: see ``Run``."""
-    model = job_from_data(revision.structure)
+    model = model_of(revision)
     run = Run.objects.create(
         job=revision.job,
         revision=revision,

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
+from django.db.models import OuterRef, Subquery
 from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
-from ultravect.core.model.document import job_from_data
 from ultravect.core.patterns import has_pattern
 from ultravect.service.api.response_parts import (
     CheckColumnSerializer,
@@ -19,7 +20,17 @@ from ultravect.service.api.response_parts import (
 )
 from ultravect.service.api.serializers.common import Text, YesOrNo
 from ultravect.service.api.serializers.running import RunLineSerializer
-from ultravect.service.records.models import Job, RunKind
+from ultravect.service.records.lookup import model_of
+from ultravect.service.records.models import Job, Run, RunKind
+
+
+def last_runs(jobs: Sequence[Job]) -> dict[int, Run]:
+    """The last run of each job; an undo is none: what was loaded last is wanted."""
+    newest = Run.objects.filter(job_id=OuterRef("pk")).exclude(kind=RunKind.UNDO).order_by("-id").values("pk")[:1]
+    listed = Job.objects.filter(pk__in=[job.pk for job in jobs]).annotate(last=Subquery(newest))
+    numbers = [number for number in listed.values_list("last", flat=True) if number]
+    found = Run.objects.filter(pk__in=numbers).select_related("job", "revision", "started_by")
+    return {run.job_id: run for run in found.prefetch_related("legs__slices")}
 
 
 class JobSummarySerializer(serializers.ModelSerializer[Job]):
@@ -43,16 +54,15 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
         return list(job.revision.structure.get("labels", []))
 
     def get_source(self, job: Job) -> str:
-        return job_from_data(job.revision.structure).source.label
+        return model_of(job.revision).source.label
 
     def get_target(self, job: Job) -> str:
-        return job_from_data(job.revision.structure).into.label
+        return model_of(job.revision).into.label
 
     @extend_schema_field(RunLineSerializer(allow_null=True))
     def get_last_run(self, job: Job) -> dict[str, Any] | None:
-        # an undo is no run of the job: what was loaded last is wanted
-        runs = job.runs.exclude(kind=RunKind.UNDO)
-        run = runs.select_related("job", "revision", "started_by").prefetch_related("legs__slices").first()
+        listed: dict[int, Run] | None = self.context.get("last_runs")
+        run = (listed if listed is not None else last_runs([job])).get(job.pk)
         return dict(RunLineSerializer(run).data) if run else None
 
 

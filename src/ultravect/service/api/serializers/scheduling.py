@@ -11,9 +11,10 @@ from rest_framework import serializers
 
 from ultravect.core.model.schedule import Schedule as Times
 from ultravect.service.api.serializers.common import Text
+from ultravect.service.api.serializers.declaring import last_runs
 from ultravect.service.api.serializers.running import RunSummarySerializer
 from ultravect.service.records.models import Run, Schedule
-from ultravect.service.work.schedules import last_run_of, next_times
+from ultravect.service.work.schedules import next_times
 
 _DAYS = 366
 
@@ -56,7 +57,8 @@ class ScheduleSerializer(serializers.Serializer[Schedule]):
 
     @extend_schema_field(RunSummarySerializer(allow_null=True))
     def get_last_run(self, schedule: Schedule) -> dict[str, Any] | None:
-        run: Run | None = last_run_of(schedule.job)
+        listed: dict[int, Run] | None = self.context.get("last_runs")
+        run = (listed if listed is not None else last_runs([schedule.job])).get(schedule.job_id)
         return dict(RunSummarySerializer(run).data) if run else None
 
 
