@@ -6,7 +6,7 @@ import json
 import subprocess
 import sys
 import uuid
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -195,3 +195,40 @@ def test_the_command_line_manages_access(stack: Stack, tmp_path: Path) -> None:
     (number,) = [load["id"] for load in json.loads(shell("token", "list", "--json")) if load["label"] == "nightly"]
     assert "is withdrawn" in shell("token", "withdraw", str(number))
     assert name in shell("audit", "--kind", "user", "--name", name)
+
+
+def test_a_token_of_single_jobs_starts_and_sees_their_runs_alone(stack: Stack, client: Client) -> None:
+    mine, other = Place(stack, client).file("a\n1\n"), Place(stack, client).file("a\n1\n")
+    for place in (mine, other):
+        place.job()
+    made = client.make_token("a button on the wall", jobs=[mine.name])
+    theirs = other.run()
+    with Client(stack.url, token=made.token) as narrow:
+        run = narrow.run(mine.name, idempotency_key="once")
+        assert narrow.run(mine.name, idempotency_key="once").id == run.id
+        assert narrow.wait(run.id).state == "succeeded"
+        refused: list[Callable[[], object]] = [
+            lambda: narrow.run(other.name),
+            lambda: narrow.show(theirs.id),
+            lambda: list(narrow.follow(theirs.id)),
+            lambda: narrow.jobs(),
+            lambda: narrow.job(mine.name),
+            lambda: narrow.runs(),
+            lambda: narrow.stop(run.id),
+            lambda: narrow.rejects(run.id),
+            lambda: narrow.fill(mine.name, "2026-01-01", "2026-01-02"),
+            lambda: narrow.save_job(mine.name, "{}"),
+            lambda: narrow.connections(),
+            lambda: narrow.tokens(),
+            lambda: narrow.make_token("more"),
+            lambda: narrow.today(),
+            lambda: narrow.withdraw_token(made.id),
+        ]
+        for action in refused:
+            with pytest.raises(ApiError) as denied:
+                action()
+            assert denied.value.status == 403, action
+    assert next(token for token in client.tokens() if token.id == made.id).jobs == [mine.name]
+    with pytest.raises(ApiError) as unknown:
+        client.make_token("x", jobs=["no-such-job"])
+    assert "no-such-job" in str(unknown.value.errors)

@@ -6,9 +6,11 @@ import datetime as dt
 import signal
 import threading
 from collections.abc import Callable
+from functools import partial
+from pathlib import Path
 
 import pytest
-from devtools.stack import Stack
+from devtools.stack import Stack, temporary_stack
 from tests.conftest import Place
 
 from ultravect.client import ApiError, Client
@@ -249,3 +251,24 @@ def test_a_load_is_compared_with_the_last_ones(place: Place) -> None:
     assert run.error["code"] == "guard-not-met"
     assert "within 50 % of 100, the median of the last 4 runs" in run.error["detail"]
     assert len(place.rows()) == 100
+
+
+def test_old_records_are_removed(tmp_path: Path) -> None:
+    settings = {"ULTRAVECT_KEEP_RUNS": "30", "ULTRAVECT_KEEP_REJECTS": "7", "ULTRAVECT_TIDY_SECONDS": "0.5"}
+    with temporary_stack("old", settings=settings) as stack, Client(stack.url, token=stack.token) as client:
+        execute = partial(stack.postgres.execute, database="ultravect")
+        place = Place(stack, client).file("a\n1\nx\n")
+        place.job(columns="[a integer]", into="rejects: 1")
+        runs = [place.run().id for _ in range(3)]
+        # of more than fifty runs, the old ones go; rows of rejects before
+        columns = "job_id, revision_id, queued_at, ended_at, stop_requested, attempts, outcome, kind, trigger, noted"
+        execute(
+            f"INSERT INTO records_run ({columns}, state, parameters) "
+            "SELECT job_id, revision_id, now(), now(), false, 1, outcome, kind, trigger, true, state, parameters "
+            f"FROM records_run, generate_series(1, 49) WHERE id = {runs[2]}"
+        )
+        execute(f"UPDATE records_run SET ended_at = now() - interval '40 days' WHERE id = {runs[0]}")
+        execute(f"UPDATE records_run SET ended_at = now() - interval '8 days' WHERE id = {runs[1]}")
+        rejects = "SELECT run_id, count(r.id) FROM records_leg l LEFT JOIN records_reject r ON r.leg_id = l.id GROUP BY 1 ORDER BY 1"
+        _until(lambda: execute(rejects) == [(runs[1], 0), (runs[2], 1)])
+        assert client.show(runs[1]).state == "succeeded"

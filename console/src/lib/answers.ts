@@ -450,6 +450,8 @@ export interface components {
             /** Format: date-time */
             expires_at: string | null;
             id: number;
+            /** @description Whose runs it may start and see, and nothing else; empty: it is for more. */
+            jobs: string[];
             label: string;
             owner: string;
             /** @description The most that it may do; empty: all that its owner may. */
@@ -1114,6 +1116,8 @@ export interface components {
             /** Format: date-time */
             expires_at: string | null;
             id: number;
+            /** @description Whose runs it may start and see, and nothing else; empty: it is for more. */
+            jobs: string[];
             label: string;
             owner: string;
             /** @description The most that it may do; empty: all that its owner may. */

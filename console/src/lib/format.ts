@@ -31,3 +31,10 @@ export function took(from: string | null | undefined, to: string | null | undefi
   if (seconds < 100) return `${seconds.toFixed(1)} s`;
   return `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 }
+
+/** Who or what has started a run. */
+export function startedBy(run: { trigger: string; started_by: string | null; scheduled_for: string | null }): string {
+  if (run.trigger === "schedule") return "its schedule";
+  if (run.trigger === "after") return "other jobs";
+  return run.started_by ?? "—";
+}

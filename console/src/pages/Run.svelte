@@ -1,7 +1,7 @@
 <script lang="ts">
   import { onMount } from "svelte";
   import { get, post, problemOf } from "../lib/api";
-  import { bytes, clock, count, moment, took } from "../lib/format";
+  import { bytes, clock, count, moment, startedBy, took } from "../lib/format";
   import { go } from "../lib/router.svelte";
   import { may } from "../lib/session.svelte";
   import type { Finding, Leg, Phase, ProblemBody, Progress, Run, RunEvent } from "../lib/types";
@@ -126,7 +126,7 @@
     <h1 class="text-lg font-semibold">Run {run.id} of <a class="plain" href="#/jobs/{run.job}">{run.job}</a></h1>
     <span class="text-base" data-testid="run-state"><State name={run.state} /></span>
     <span class="text-base-content/70 text-sm">
-      revision {run.revision}, by {run.started_by ?? "—"}, queued {moment(run.queued_at)}{#if run.ended_at}, took {took(run.started_at, run.ended_at)}{/if}{#if run.attempts > 1}, attempt {run.attempts}: taken over{/if}
+      revision {run.revision}, by {startedBy(run)}{#if run.scheduled_for}, for {moment(run.scheduled_for)}{/if}, queued {moment(run.queued_at)}{#if run.ended_at}, took {took(run.started_at, run.ended_at)}{/if}{#if run.attempts > 1}, attempt {run.attempts}{/if}
     </span>
     <div class="ml-auto flex gap-2">
       {#if !ended && may("operator")}

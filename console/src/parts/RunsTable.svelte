@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { count, moment, took } from "../lib/format";
+  import { count, moment, startedBy, took } from "../lib/format";
   import type { RunLine } from "../lib/types";
   import State from "./State.svelte";
   const legsOf = (run: RunLine) => Object.values(run.legs).reduce((sum, legs) => sum + legs, 0);
@@ -31,7 +31,7 @@
             <td class="num">{count(run.tally?.updated)}</td>
             <td class="num">{count(run.tally?.rejected)}</td>
           {/if}
-          {#if withJob}<td>{run.started_by ?? "—"}</td>{/if}
+          {#if withJob}<td>{startedBy(run)}</td>{/if}
         </tr>
       {:else}
         <tr><td colspan="10" class="text-base-content/70">No runs yet.</td></tr>

@@ -12,7 +12,7 @@ from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import print_json, print_table, screen
 from ultravect.cli.service import hand_on
-from ultravect.client import Account
+from ultravect.client import Account, KnownToken
 
 user_app = typer.Typer(help="Users of the service.", no_args_is_help=True)
 token_app = typer.Typer(help="Tokens, by which programs sign in.", no_args_is_help=True)
@@ -111,7 +111,7 @@ def list_tokens(
             str(token.id),
             token.label,
             token.owner,
-            f"join workers of {', '.join(token.sites)}" if token.sites else token.role or "as its owner",
+            _may_do(token),
             f"{token.created_at.astimezone():%Y-%m-%d %H:%M}",
             f"{token.used_at.astimezone():%Y-%m-%d %H:%M}" if token.used_at else "never",
             f"{token.expires_at.astimezone():%Y-%m-%d}" if token.expires_at else "never",
@@ -119,6 +119,12 @@ def list_tokens(
         for token in tokens
     ]
     print_table(["id", "label", "owner", "may", "made", "used", "expires"], rows, right=["id"])
+
+
+def _may_do(token: KnownToken) -> str:
+    if token.sites:
+        return f"join workers of {', '.join(token.sites)}"
+    return f"run {', '.join(token.jobs)}" if token.jobs else token.role or "as its owner"
 
 
 @token_app.command("add")
@@ -130,11 +136,15 @@ def add_token(
         list[str] | None,
         typer.Option(help="For `ultravect worker --service` at this site, and for nothing else; may be repeated."),
     ] = None,
+    job: Annotated[
+        list[str] | None,
+        typer.Option(help="It may only start runs of this job, and see them; may be repeated."),
+    ] = None,
     as_json: Json = False,
 ) -> None:
     """Make a token for a program. Its text is printed once, and kept nowhere."""
     with connect() as client:
-        made = client.make_token(label, role=role, days=days, sites=site or [])
+        made = client.make_token(label, role=role, days=days, sites=site or [], jobs=job or [])
     if as_json:
         print_json(made)
     else:

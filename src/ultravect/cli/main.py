@@ -21,6 +21,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
         "files",
         "Store job, connection, feed and layout files in the service; a changed one becomes a new revision or version.",
     ),
+    "export": (
+        "files",
+        "Write all that is declared into files of a folder: connections, layouts, feeds and jobs, without sealed secrets.",
+    ),
     "jobs": ("jobs", "List jobs, with the last run of each."),
     "job": ("jobs", "Show a job's file, and its last run."),
     "check": ("jobs", "Look at a job, its live source and its live target; nothing moves."),
@@ -48,6 +52,14 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "undo": ("runs", "Take back what a run loaded, where its receipt and the job allow it."),
     "audit": ("access", "Show who did what, and from where; for admins."),
     "serve": ("service", "Start the service: web server and a local worker."),
+    "backup": (
+        "service",
+        "Write all records of the service into a file; where the service runs, with its environment.",
+    ),
+    "restore": (
+        "service",
+        "Put the records of a backup into an empty database; where the service runs, with its environment.",
+    ),
     "worker": ("service", "Start another worker, on this or another machine."),
 }
 """By its name: the module of a command, and what it does."""

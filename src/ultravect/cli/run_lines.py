@@ -9,6 +9,7 @@ from ultravect.client import Leg, Run, Slice
 
 _COMPARED = ("added", "gone", "changed", "equal")
 _SHOWN_SLICES = 16
+_TRIGGERS = {"schedule": "started by its schedule,", "after": "started after other jobs,", "fill": "made up"}
 
 
 def print_slices(slices: list[Slice]) -> None:
@@ -69,9 +70,11 @@ _OUTCOMES = {
 def print_run(run: Run) -> None:
     """How a run ended, or how far it is."""
     took = f" in {seconds(run)}" if seconds(run) else ""
-    again = f" (attempt {run.attempts}: taken over)" if run.attempts > 1 else ""
+    again = f" (attempt {run.attempts})" if run.attempts > 1 else ""
     what = {"rejects": f", the rejects of run {run.origin},", "undo": f", the undo of run {run.origin},"}
     screen.print(f"run {run.id} of {run.job}{what.get(run.kind, '')} {state(run.state)}{took}{again}")
+    if run.scheduled_for is not None:
+        screen.print(f"  {_TRIGGERS.get(run.trigger, 'run')} for {run.scheduled_for:%Y-%m-%d %H:%M %Z}")
     if run.ended and run.state != "succeeded" and run.outcome != "nothing":
         screen.print(f"  [bold yellow]outcome {run.outcome}[/]: {_OUTCOMES[run.outcome]}")
     for leg in run.legs:

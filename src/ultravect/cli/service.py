@@ -54,6 +54,16 @@ def serve(
     hand_on("serve", "--host", host, "--port", str(port), "--slots", str(slots), *roots)
 
 
+def backup(file: Annotated[str, typer.Argument(help="A file that is not there yet.")]) -> None:
+    """Write all records of the service into a file; where the service runs, with its environment."""
+    hand_on("backup", file)
+
+
+def restore(file: Annotated[str, typer.Argument(help="What `backup` has written.")]) -> None:
+    """Put the records of a backup into an empty database; where the service runs, with its environment."""
+    hand_on("restore", file)
+
+
 def worker(
     slots: Annotated[int, typer.Option(help="Runs at once.")] = 2,
     site: Annotated[

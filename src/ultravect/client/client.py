@@ -91,13 +91,25 @@ class Client:
             self._json("POST", "tokens", json={"user": user, "password": password, "label": label})
         )
 
-    def make_token(self, label: str, *, role: str = "", days: int | None = None, sites: Sequence[str] = ()) -> Token:
+    def make_token(
+        self,
+        label: str,
+        *,
+        role: str = "",
+        days: int | None = None,
+        sites: Sequence[str] = (),
+        jobs: Sequence[str] = (),
+    ) -> Token:
         """A token of one's own; its text is in the answer, this once. ``days`` None: it never expires.
 
-        ``sites``: for workers of these sites that join by HTTPS, and for nothing else.
+        ``jobs``: it may only start runs of these, and see them. ``sites``: for workers of these sites that join by HTTPS, and for nothing else.
         """
         asked: dict[str, Any] = {"label": label}
-        asked |= {name: value for name, value in (("role", role), ("days", days), ("sites", list(sites))) if value}
+        asked |= {
+            name: value
+            for name, value in (("role", role), ("days", days), ("sites", list(sites)), ("jobs", list(jobs)))
+            if value
+        }
         return Token.model_validate(self._json("POST", "tokens", json=asked))
 
     def tokens(self, *, of_all: bool = False) -> list[KnownToken]:

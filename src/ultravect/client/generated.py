@@ -708,6 +708,10 @@ class Token(Given):
     """
     Of the workers that join with it; empty: it is for other programs.
     """
+    jobs: list[str]
+    """
+    Whose runs it may start and see, and nothing else; empty: it is for more.
+    """
     created_at: datetime
     used_at: datetime | None = Field(...)
     expires_at: datetime | None = Field(...)
@@ -890,6 +894,10 @@ class NewToken(Given):
     sites: list[str]
     """
     Of the workers that join with it; empty: it is for other programs.
+    """
+    jobs: list[str]
+    """
+    Whose runs it may start and see, and nothing else; empty: it is for more.
     """
     created_at: datetime
     used_at: datetime | None = Field(...)

@@ -1,4 +1,4 @@
-"""The processes of the service: ``python -m ultravect.service serve | worker | user | migrate``."""
+"""The processes of the service: ``python -m ultravect.service serve | worker | user | backup | restore``."""
 
 from __future__ import annotations
 
@@ -155,6 +155,33 @@ def _add_user(name: str, role: str, password: str | None) -> None:
     print(f"added user {name} with the role {role}")
 
 
+def _back_up_or_restore(command: str, file: str) -> None:
+    from pathlib import Path
+
+    from django.core.exceptions import ImproperlyConfigured
+
+    from ultravect.service.backup import BackupError, back_up, restore
+    from ultravect.service.sealing import read_key
+
+    url = os.environ.get("ULTRAVECT_DATABASE_URL", "")
+    if not url:
+        sys.exit("set ULTRAVECT_DATABASE_URL to the database of the records")
+    try:
+        keys = read_key(os.environ)
+        if command == "backup":
+            size = back_up(url, keys, Path(file))
+            print(f"wrote all records into {file}, {size:,} bytes; keep ULTRAVECT_KEY apart from it")
+            return
+        facts = restore(url, keys, Path(file))
+        _setup()
+        _migrate()
+        print(f"restored the records of version {facts['version']}; start the service: ultravect serve")
+    except (BackupError, ImproperlyConfigured) as error:
+        sys.exit(str(error))
+    except Exception as error:
+        sys.exit(f"the database cannot be reached, or used: {' '.join(str(error).split())[:300]}")
+
+
 def main() -> None:
     parser = argparse.ArgumentParser(prog="ultravect")
     commands = parser.add_subparsers(dest="command", required=True)
@@ -168,6 +195,8 @@ def main() -> None:
     worker.add_argument("--site", action="append", default=[], help="a site whose connections it reaches")
     worker.add_argument("--root", action="append", default=[], help="a folder that folder connections may be in")
     worker.add_argument("--service", help="the service's address, where nothing else of it is reached")
+    for name, what in (("backup", "write all records into a file"), ("restore", "put them into an empty database")):
+        commands.add_parser(name, help=what).add_argument("file")
     user = commands.add_parser("user", help="manage users")
     user_commands = user.add_subparsers(dest="action", required=True)
     add = user_commands.add_parser("add")
@@ -189,6 +218,10 @@ def main() -> None:
         return
     from django.core.exceptions import ImproperlyConfigured
     from django.db import OperationalError
+
+    if arguments.command in ("backup", "restore"):
+        _back_up_or_restore(arguments.command, arguments.file)
+        return
 
     try:
         _setup()

@@ -18,6 +18,9 @@ ULTRAVECT_MAIL_SERVER    how mail is sent: smtp+tls://user@host:587 (STARTTLS), 
 ULTRAVECT_MAIL_PASSWORD  the password of that user
 ULTRAVECT_MAIL_FROM      the sender of mail; default: ultravect@ and the name of this machine
 ULTRAVECT_GATHER_SECONDS how long more of the same cause is waited for before a message is sent; default: 20
+ULTRAVECT_KEEP_RUNS      days that runs and messages are kept, but for the newest 50 runs of each job; default: 0, for ever
+ULTRAVECT_KEEP_EVENTS    days that what runs said is kept; default: 0, as long as the runs
+ULTRAVECT_KEEP_REJECTS   days that rejected and changed rows are kept; default: 0, as long as the runs
 ULTRAVECT_HOSTS          host names the service answers to, separated by ","; default: this machine only
 """
 
@@ -78,6 +81,10 @@ if MAIL_SERVER and urlsplit(MAIL_SERVER).scheme not in ("smtp", "smtp+tls", "smt
 MAIL_PASSWORD = os.environ.get("ULTRAVECT_MAIL_PASSWORD", "")
 MAIL_FROM = os.environ.get("ULTRAVECT_MAIL_FROM", f"ultravect@{socket.gethostname()}")
 GATHER_SECONDS = float(os.environ.get("ULTRAVECT_GATHER_SECONDS", "20"))
+KEEP_RUNS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_RUNS", "0"))
+KEEP_EVENTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_EVENTS", "0"))
+KEEP_REJECTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_REJECTS", "0"))
+TIDY_SECONDS = float(os.environ.get("ULTRAVECT_TIDY_SECONDS", "600"))
 DEBUG = False
 ALLOWED_HOSTS = [h for h in os.environ.get("ULTRAVECT_HOSTS", "127.0.0.1,localhost,[::1]").split(",") if h]
 

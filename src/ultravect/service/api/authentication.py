@@ -44,6 +44,7 @@ class BearerToken(BaseAuthentication):
             return None
         if token.sites:
             raise AuthenticationFailed("this token is for workers that join by HTTPS, and for nothing else")
+        token.user.only_jobs = token.jobs
         token.user.limited_to = Role(token.role) if token.role else None
         return token.user, token
 

@@ -411,6 +411,7 @@ class JobRunsView(APIView):
     """Starts runs of a job."""
 
     writing_role = Role.OPERATOR
+    starts_runs = True
 
     @extend_schema(
         request=RunInputSerializer,

@@ -103,6 +103,8 @@ class RunsView(generics.ListAPIView[Run]):
 class RunView(APIView):
     """One run."""
 
+    shows_run = True
+
     @extend_schema(responses=RunSerializer, summary="Show a run")
     def get(self, request: Request, number: int) -> Response:
         return Response(RunSerializer(run_numbered(number)).data)
@@ -455,6 +457,8 @@ async def run_events(request: HttpRequest, number: int) -> HttpResponse | Stream
         return _problem(401, "not-signed-in", "sign in first")
     if not await Run.objects.filter(pk=number).aexists():
         return _problem(404, "run-unknown", f"there is no run {number}")
+    if (jobs := user.only_jobs) and not await Run.objects.filter(pk=number, job__name__in=jobs).aexists():
+        return _problem(403, "not-allowed", f"this token may only start and see runs of {', '.join(jobs)}")
     given = request.headers.get("Last-Event-ID", request.GET.get("after", "0"))
     last = int(given) if given.isascii() and given.isdigit() and len(given) < 19 else 0
     if "text/event-stream" in request.headers.get("Accept", ""):

@@ -86,6 +86,8 @@ class TokensView(APIView):
     def get(self, request: Request) -> Response:
         if not request.user.is_authenticated:
             raise Problem(401, "not-signed-in", "no one is signed in", "sign in")
+        if request.user.only_jobs:
+            raise Problem(403, "not-allowed", "a token of single jobs shows no other tokens")
         return Response(TokenSerializer(request.user.tokens.order_by("id"), many=True).data)
 
     @extend_schema(request=TokenRequestSerializer, responses={201: NewTokenSerializer}, summary="Issue a token")
@@ -103,11 +105,16 @@ class TokensView(APIView):
         role = data.get("role", user.limited_to or "")
         if role and Role(role).rank > most.rank:
             raise Problem(403, "not-allowed", f"a token cannot have the role {role}: {user.username} is {most}")
+        jobs = data.get("jobs") or []
+        if jobs and most.rank < Role.OPERATOR.rank:
+            raise Problem(403, "not-allowed", f"runs are started by operators; {user.username} is {most}")
+        if request.user.is_authenticated and request.user.only_jobs:
+            raise Problem(403, "not-allowed", "a token of single jobs makes no other tokens")
         if (sites := data.get("sites")) and most != Role.ADMIN:
             raise Problem(403, "not-allowed", f"a token for workers takes the role admin; {user.username} is {most}")
         expires = timezone.now() + dt.timedelta(days=data["days"]) if "days" in data else None
         with transaction.atomic():
-            token, text = Token.issue(user, data["label"], role, expires, sites or [])
+            token, text = Token.issue(user, data["label"], role, expires, sites or [], jobs)
             audit(
                 request,
                 "issue",
@@ -117,6 +124,7 @@ class TokensView(APIView):
                 id=token.pk,
                 role=role,
                 **({"sites": ", ".join(token.sites)} if token.sites else {}),
+                **({"jobs": ", ".join(token.jobs)} if token.jobs else {}),
             )
         token.token = text  # type: ignore[attr-defined]
         return Response(NewTokenSerializer(token).data, status=201)

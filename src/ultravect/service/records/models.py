@@ -39,6 +39,9 @@ class User(AbstractUser):
     """Someone who signs in. ``is_active`` false: disabled."""
 
     role = models.CharField(max_length=16, choices=Role.choices, default=Role.VIEWER)
+    only_jobs: Sequence[str] = ()
+    """Of a token that may only start and see runs of these jobs; empty for all others."""
+
     limited_to: Role | None = None
     """The role of the token that this request came with, where that is not to do all that its user may."""
 
@@ -48,7 +51,8 @@ class User(AbstractUser):
         return min(own, self.limited_to, key=lambda role: role.rank) if self.limited_to else own
 
     def may(self, role: Role) -> bool:
-        return self.is_active and self.effective_role.rank >= role.rank
+        """Whether all that takes a role is allowed: never with a token that is for single jobs."""
+        return self.is_active and not self.only_jobs and self.effective_role.rank >= role.rank
 
 
 class Token(models.Model):
@@ -64,6 +68,9 @@ class Token(models.Model):
 
     sites = models.JSONField(default=list)
     """The sites of the workers that join with it, by HTTPS; such a token may do nothing else. Empty for other tokens."""
+
+    jobs = models.JSONField(default=list)
+    """The jobs whose runs it may start and see; such a token may do nothing else. Empty for other tokens."""
 
     expires_at = models.DateTimeField(null=True)
 
@@ -83,11 +90,18 @@ class Token(models.Model):
         role: str = "",
         expires_at: dt.datetime | None = None,
         sites: Sequence[str] = (),
+        jobs: Sequence[str] = (),
     ) -> tuple[Token, str]:
         """A new token, and its text."""
         text = f"uv_{secrets.token_urlsafe(32)}"
         made = cls.objects.create(
-            user=user, label=label, digest=cls.digest_of(text), role=role, expires_at=expires_at, sites=list(sites)
+            user=user,
+            label=label,
+            digest=cls.digest_of(text),
+            role=role,
+            expires_at=expires_at,
+            sites=list(sites),
+            jobs=list(jobs),
         )
         return made, text
 

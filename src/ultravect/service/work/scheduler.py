@@ -7,17 +7,20 @@ import datetime as dt
 import time
 
 import structlog
+from django.conf import settings
 from django.utils import timezone
 
 from ultravect.service.work.delivery import send_one
 from ultravect.service.work.notifying import note_ended, note_late
 from ultravect.service.work.recorded import recorded
+from ultravect.service.work.retention import remove_old
 from ultravect.service.work.schedules import start_after, start_due
 
 log = structlog.get_logger()
 _LOOK_SECONDS = 0.5
 _AFTER_SECONDS = 1.0
 _AT_ONCE = 20
+_BETWEEN_SECONDS = 0.2
 
 
 def _start_some(now: dt.datetime) -> bool:
@@ -56,6 +59,18 @@ async def send_messages() -> None:
         await asyncio.sleep(_AFTER_SECONDS)
 
 
+async def tidy_up() -> None:
+    """Removes what is older than the settings keep it, until cancelled."""
+    while True:
+        try:
+            while await recorded(remove_old)(timezone.now()):
+                # others come first
+                await asyncio.sleep(_BETWEEN_SECONDS)
+        except Exception:
+            log.exception("removing old records failed")
+        await asyncio.sleep(settings.TIDY_SECONDS)
+
+
 async def work_by_itself() -> None:
     """All of it, until cancelled."""
-    await asyncio.gather(schedule(), send_messages())
+    await asyncio.gather(schedule(), send_messages(), tidy_up())

@@ -6,8 +6,10 @@ from typing import Any
 
 from rest_framework import serializers
 
+from ultravect.core.model.problems import did_you_mean
 from ultravect.service.api.serializers.common import NamePattern, Text, YesOrNo
-from ultravect.service.records.models import AuditEntry, Role, Token, User
+from ultravect.service.records.lookup import names_of
+from ultravect.service.records.models import AuditEntry, Job, Role, Token, User
 from ultravect.service.work.sites import HOME, SITE_PATTERN
 
 
@@ -78,6 +80,20 @@ class TokenRequestSerializer(SignInSerializer):
         help_text="For workers of these sites that join by HTTPS; such a token may do nothing else. Made by admins.",
     )
 
+    jobs = serializers.ListField(
+        child=serializers.CharField(max_length=64),
+        required=False,
+        max_length=100,
+        help_text="The token may only start runs of these jobs, and see them.",
+    )
+
+    def validate_jobs(self, jobs: list[str]) -> list[str]:
+        names = names_of(Job)
+        for name in jobs:
+            if name not in names:
+                raise serializers.ValidationError(f"there is no job {name!r} {did_you_mean(name, names)}".strip())
+        return sorted(set(jobs))
+
     def validate_sites(self, sites: list[str]) -> list[str]:
         if HOME in sites:
             raise serializers.ValidationError(
@@ -92,10 +108,15 @@ class TokenSerializer(serializers.ModelSerializer[Token]):
     sites = serializers.ListField(
         child=Text(), read_only=True, help_text="Of the workers that join with it; empty: it is for other programs."
     )
+    jobs = serializers.ListField(
+        child=Text(),
+        read_only=True,
+        help_text="Whose runs it may start and see, and nothing else; empty: it is for more.",
+    )
 
     class Meta:
         model = Token
-        fields = ["id", "label", "owner", "role", "sites", "created_at", "used_at", "expires_at"]
+        fields = ["id", "label", "owner", "role", "sites", "jobs", "created_at", "used_at", "expires_at"]
         read_only_fields = ["id", "label", "created_at", "used_at", "expires_at"]
 
 
