@@ -18,9 +18,11 @@ from rich.text import Text
 
 from devtools.browser import chromium
 from devtools.places import Places
+from devtools.postgres import free_port
 from devtools.stack import USER, Stack
 from ultravect.client import Client
 
+ROOT = Path(__file__).resolve().parent.parent
 _SIZE = {"width": 1280, "height": 800}
 _NIGHT = TerminalTheme(
     (35, 32, 28),
@@ -78,6 +80,10 @@ def _prepare(stack: Stack, places: Places, client: Client) -> None:
     places.another_night()
     client.wait(client.run("booking-ledger").id)
     client.wait(client.run("reservations-raw").id)
+    office = {"host": "127.0.0.1", "port": free_port(), "database": "survey", "user": "reader", "tls": "off"}
+    client.add_connection("valley-office", "postgresql", office)
+    client.save_job("guest-survey", (ROOT / "demo" / "broken" / "guest-survey.yaml").read_text("utf-8"))
+    client.wait(client.run("guest-survey").id)
 
 
 def _sign_in(page: Page, stack: Stack) -> None:
