@@ -64,7 +64,7 @@ class _Session(socketserver.StreamRequestHandler):
 
 
 class WebhookCatcher(ThreadingHTTPServer):
-    """``taken``: headers and bodies; ``status``: what is answered, and kept only where it is 200."""
+    """``taken``: headers and bodies; ``status``: what is answered, and kept only where it is 200; 0: nothing, until ``released``."""
 
     daemon_threads = True
 
@@ -72,6 +72,8 @@ class WebhookCatcher(ThreadingHTTPServer):
         super().__init__(("127.0.0.1", port), _Receiver)
         self.taken: list[tuple[dict[str, str], bytes]] = []
         self.status = 200
+        self.waiting = threading.Event()
+        self.released = threading.Event()
         self._folder = folder
         if folder is not None:
             folder.mkdir(parents=True, exist_ok=True)
@@ -90,6 +92,7 @@ class WebhookCatcher(ThreadingHTTPServer):
             (self._folder / f"{len(self.taken):03}.json").write_bytes(body)
 
     def close(self) -> None:
+        self.released.set()
         self.shutdown()
         self.server_close()
 
@@ -104,6 +107,10 @@ class _Receiver(BaseHTTPRequestHandler):
         body = self.rfile.read(int(self.headers["Content-Length"]))
         if self.server.status == 200:
             self.server.take(dict(self.headers), body)
+        if self.server.status == 0:
+            self.server.waiting.set()
+            self.server.released.wait()
+            return
         self.send_response(self.server.status)
         if self.server.status == 302:
             self.send_header("Location", self.server.url)

@@ -124,6 +124,23 @@ def test_what_cannot_be_sent_is_tried_again(place: Place, webhook: WebhookCatche
     assert (sent.attempts, sent.error) == (2, "")
 
 
+def test_one_that_does_not_answer_keeps_no_run_waiting(
+    place: Place, webhook: WebhookCatcher, rule: Callable[..., str]
+) -> None:
+    name = rule("failed", webhook=webhook.url, jobs=[place.name])
+    webhook.status = 0
+    place.file("a\n1\n").job(columns="[missing]")
+    place.run()
+    assert webhook.waiting.wait(60)
+    place.job()
+    assert place.run().state == "succeeded"
+    (waiting,) = [item for item in place.client.messages().items if item.rule == name]
+    assert (waiting.attempts, waiting.sent_at, waiting.error) == (1, None, "")
+    _until(
+        lambda: any("no answer within" in item.error for item in place.client.messages().items if item.rule == name)
+    )
+
+
 def test_a_job_that_is_late_is_said_once(place: Place, webhook: WebhookCatcher, rule: Callable[..., str]) -> None:
     rule("late", webhook=webhook.url, jobs=[place.name])
     place.file("a\n1\n").job(run='schedule: {cron: "0 0 * * *"}, due: "06:00"')

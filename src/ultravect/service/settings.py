@@ -21,6 +21,9 @@ ULTRAVECT_GATHER_SECONDS how long more of the same cause is waited for before a 
 ULTRAVECT_KEEP_RUNS      days that runs and messages are kept, but for the newest 50 runs of each job; default: 0, for ever
 ULTRAVECT_KEEP_EVENTS    days that what runs said is kept; default: 0, as long as the runs
 ULTRAVECT_KEEP_REJECTS   days that rejected and changed rows are kept; default: 0, as long as the runs
+ULTRAVECT_LINEAGE        where events of OpenLineage are sent: an address that takes POST, or a file; default: nowhere
+ULTRAVECT_LINEAGE_TOKEN  what is sent there as a bearer token
+ULTRAVECT_LINEAGE_NAMESPACE  the namespace of the jobs; default: ultravect
 ULTRAVECT_HOSTS          host names the service answers to, separated by ","; default: this machine only
 """
 
@@ -85,6 +88,9 @@ KEEP_RUNS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_RUNS", "0"))
 KEEP_EVENTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_EVENTS", "0"))
 KEEP_REJECTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_REJECTS", "0"))
 TIDY_SECONDS = float(os.environ.get("ULTRAVECT_TIDY_SECONDS", "600"))
+LINEAGE = os.environ.get("ULTRAVECT_LINEAGE", "")
+LINEAGE_TOKEN = os.environ.get("ULTRAVECT_LINEAGE_TOKEN", "")
+LINEAGE_NAMESPACE = os.environ.get("ULTRAVECT_LINEAGE_NAMESPACE", "ultravect")
 DEBUG = False
 ALLOWED_HOSTS = [h for h in os.environ.get("ULTRAVECT_HOSTS", "127.0.0.1,localhost,[::1]").split(",") if h]
 

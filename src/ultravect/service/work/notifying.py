@@ -23,8 +23,8 @@ _DETAIL = 500
 _CONNECTION = re.compile(r"connection ([a-z0-9_-]+)")
 
 
-def note_ended(now: dt.datetime) -> bool:
-    """Looks at runs that have ended since; False where there are none."""
+def note_ended(now: dt.datetime) -> list[int]:
+    """Looks at runs that have ended since; their numbers, none where there are none."""
     with transaction.atomic():
         runs = list(
             Run.objects.select_for_update(skip_locked=True, of=("self",))
@@ -36,8 +36,9 @@ def note_ended(now: dt.datetime) -> bool:
         for run in runs:
             for occasion, cause, item in _said_of(run) if rules else ():
                 _say_to(rules, occasion, cause, run.job, run.revision.structure, item, now)
-        Run.objects.filter(pk__in=[run.pk for run in runs]).update(noted=True)
-    return bool(runs)
+        numbers = [run.pk for run in runs]
+        Run.objects.filter(pk__in=numbers).update(noted=True)
+    return numbers
 
 
 def note_late(now: dt.datetime) -> bool:

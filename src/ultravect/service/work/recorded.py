@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Coroutine
+from concurrent.futures import Executor
 from dataclasses import asdict
 from typing import Any, ParamSpec, TypeVar
 
 from asgiref.sync import sync_to_async
 from django.conf import settings
-from django.db import close_old_connections
+from django.db import close_old_connections, connections
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.lookup import find_connection
@@ -27,6 +28,18 @@ def recorded(function: Callable[P, T]) -> Callable[P, Coroutine[Any, Any, T]]:
         return function(*arguments, **options)
 
     return sync_to_async(call)
+
+
+def apart(function: Callable[P, T], threads: Executor) -> Callable[P, Coroutine[Any, Any, T]]:
+    """Work on the records that may wait for others: in threads of its own, for all that is ``recorded`` shares one."""
+
+    def call(*arguments: P.args, **options: P.kwargs) -> T:
+        try:
+            return function(*arguments, **options)
+        finally:
+            connections.close_all()
+
+    return sync_to_async(call, thread_sensitive=False, executor=threads)
 
 
 def sealed_for_cluster(source: dict[str, Any], target: dict[str, Any]) -> dict[str, str] | None:

@@ -5,14 +5,16 @@ from __future__ import annotations
 import asyncio
 import datetime as dt
 import time
+from concurrent.futures import ThreadPoolExecutor
 
 import structlog
 from django.conf import settings
 from django.utils import timezone
 
 from ultravect.service.work.delivery import send_one
+from ultravect.service.work.lineage import send
 from ultravect.service.work.notifying import note_ended, note_late
-from ultravect.service.work.recorded import recorded
+from ultravect.service.work.recorded import apart, recorded
 from ultravect.service.work.retention import remove_old
 from ultravect.service.work.schedules import start_after, start_due
 
@@ -21,6 +23,8 @@ _LOOK_SECONDS = 0.5
 _AFTER_SECONDS = 1.0
 _AT_ONCE = 20
 _BETWEEN_SECONDS = 0.2
+_SENDERS = 3
+_MAX_ENDED = 10_000
 
 
 def _start_some(now: dt.datetime) -> bool:
@@ -28,8 +32,8 @@ def _start_some(now: dt.datetime) -> bool:
     return all(start_due(now) for _ in range(_AT_ONCE))
 
 
-async def schedule() -> None:
-    """Starts what is due, until cancelled."""
+async def schedule(ended: asyncio.Queue[int]) -> None:
+    """Starts what is due, until cancelled; ``ended`` is given the runs whose lineage is to be sent."""
     looked = 0.0
     while True:
         try:
@@ -41,22 +45,42 @@ async def schedule() -> None:
                 await recorded(start_after)(now)
                 while await recorded(note_late)(now):
                     pass
-                while await recorded(note_ended)(now):
-                    pass
+                while numbers := await recorded(note_ended)(now):
+                    _keep(ended, numbers)
         except Exception:
             log.exception("looking for what is due failed")
         await asyncio.sleep(_LOOK_SECONDS)
 
 
-async def send_messages() -> None:
-    """Sends what there is to send, until cancelled: apart from schedules, which a slow mail server must not keep waiting."""
+def _keep(ended: asyncio.Queue[int], numbers: list[int]) -> None:
+    if not settings.LINEAGE:
+        return
+    for number in numbers:
+        if ended.full():
+            log.warning("lineage of a run is not sent: too many wait", run=number)
+        else:
+            ended.put_nowait(number)
+
+
+async def send_messages(threads: ThreadPoolExecutor) -> None:
+    """Sends what there is to send, until cancelled: one place that does not answer keeps neither schedules nor other messages waiting."""
     while True:
         try:
-            while await recorded(send_one)():
+            while await apart(send_one, threads)():
                 pass
         except Exception:
             log.exception("sending messages failed")
         await asyncio.sleep(_AFTER_SECONDS)
+
+
+async def send_lineage(ended: asyncio.Queue[int], threads: ThreadPoolExecutor) -> None:
+    """Sends the lineage of runs that have ended, until cancelled."""
+    while True:
+        number = await ended.get()
+        try:
+            await apart(send, threads)(number)
+        except Exception:
+            log.exception("sending lineage failed")
 
 
 async def tidy_up() -> None:
@@ -73,4 +97,7 @@ async def tidy_up() -> None:
 
 async def work_by_itself() -> None:
     """All of it, until cancelled."""
-    await asyncio.gather(schedule(), send_messages(), tidy_up())
+    ended: asyncio.Queue[int] = asyncio.Queue(_MAX_ENDED)
+    threads = ThreadPoolExecutor(_SENDERS + 1, thread_name_prefix="sending")
+    senders = (send_messages(threads) for _ in range(_SENDERS))
+    await asyncio.gather(schedule(ended), *senders, send_lineage(ended, threads), tidy_up())
