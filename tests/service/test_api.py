@@ -47,6 +47,8 @@ def test_health_takes_no_sign_in(stack: Stack) -> None:
         health = httpx.get(f"{stack.url}/api/v1/health").json()
         time.sleep(0.2)
     assert (health["status"], health["database"], health["workers"] >= 1) == ("ok", "ok", True)
+    live = httpx.get(f"{stack.url}/api/v1/health/live")
+    assert (live.status_code, live.json()) == (200, {"status": "ok", "version": health["version"]})
 
 
 @pytest.mark.parametrize("path", ["jobs", "connections", "runs", "runs/1/events", "kinds", "session"])

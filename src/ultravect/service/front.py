@@ -27,7 +27,7 @@ from ultravect.service.api.authentication import BearerToken
 from ultravect.service.api.problems import problem_body
 from ultravect.service.joining import join
 from ultravect.service.records.direct import direct_connection
-from ultravect.service.records.health import ALIVE_WORKERS, health
+from ultravect.service.records.health import ALIVE_WORKERS, LIVE, health
 from ultravect.service.records.models import Role, User
 
 Scope = MutableMapping[str, Any]
@@ -41,6 +41,7 @@ MAX_BODY = 1 << 20
 
 _UPLOADS = "/api/v1/uploads/"
 _HEALTH = "/api/v1/health"
+_LIVE = "/api/v1/health/live"
 _SIGN_INS = ("/api/v1/tokens", "/api/v1/session")
 _MAX_SIGN_INS = 8
 _PROBLEM = "application/problem+json"
@@ -72,6 +73,9 @@ class Front:
         if scope["path"] == _HEALTH and scope["method"] in ("GET", "HEAD"):
             status, body = await self._health.now()
             await _answer(send, status, body, "application/json")
+            return
+        if scope["path"] == _LIVE and scope["method"] in ("GET", "HEAD"):
+            await _answer(send, 200, LIVE, "application/json")
             return
         if b"\0" in scope["path"].encode() or b"%00" in scope["query_string"]:
             await _answer(send, 422, problem_body(422, "input-invalid", "an address has no NUL characters"), _PROBLEM)

@@ -57,6 +57,7 @@ def refused(request: HttpRequest, reason: str = "") -> JsonResponse:
 
 _V1 = [
     path("health", system.HealthView.as_view()),
+    path("health/live", system.LiveView.as_view()),
     path("session", session.SessionView.as_view()),
     path("tokens", session.TokensView.as_view()),
     path("tokens/<int:number>", session.TokenView.as_view()),

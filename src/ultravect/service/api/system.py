@@ -9,7 +9,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.service.records.health import ALIVE_WORKERS, health
+from ultravect.service.records.health import ALIVE_WORKERS, LIVE, health
 
 
 @extend_schema(tags=["system"])
@@ -29,3 +29,15 @@ class HealthView(APIView):
             row = None
         status, body = health(row[0] if row else None)
         return Response(body, status=status)
+
+
+@extend_schema(tags=["system"])
+class LiveView(APIView):
+    """For what starts processes anew: it answers without the records, so that a database that is away restarts nothing."""
+
+    authentication_classes = []
+    permission_classes = []
+
+    @extend_schema(responses=OpenApiTypes.OBJECT, summary="Whether the process answers", auth=[])
+    def get(self, request: Request) -> Response:
+        return Response(LIVE)

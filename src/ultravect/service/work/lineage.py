@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import datetime as dt
 import json
-import os
 import uuid
 from collections.abc import Iterator
 from typing import Any
@@ -22,7 +21,7 @@ from ultravect.core.expressions.tree import names_in
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Leg, Run, State
 from ultravect.service.work.attempts import attempt_name, job_of
-from ultravect.service.work.posting import post
+from ultravect.service.work.posting import append_line, post
 
 log = structlog.get_logger()
 _PRODUCER = f"https://github.com/ultravect/ultravect/{__version__}"
@@ -47,13 +46,7 @@ def send(number: int) -> None:
 
 def _deliver(place: str, event: dict[str, Any]) -> None:
     if "://" not in place:
-        line = json.dumps(event) + "\n"
-        # one write, so that lines of several processes stay whole
-        number = os.open(place, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o640)
-        try:
-            os.write(number, line.encode())
-        finally:
-            os.close(number)
+        append_line(place, json.dumps(event).encode())
         return
     headers = {"Authorization": f"Bearer {settings.LINEAGE_TOKEN}"} if settings.LINEAGE_TOKEN else {}
     headers["Content-Type"] = "application/json"

@@ -1,8 +1,9 @@
-"""POST to addresses of others, which may not answer, answer slowly for ever, or redirect to where it was not meant to go."""
+"""What is sent to others: to addresses, which may not answer, answer slowly for ever, or redirect to where it was not meant to go; and to files."""
 
 from __future__ import annotations
 
 import asyncio
+import os
 
 import httpx
 
@@ -12,6 +13,16 @@ _SECONDS = 15.0
 def post(address: str, body: bytes, headers: dict[str, str]) -> None:
     """Sends a body once. ValueError where the answer is no success, httpx.HTTPError or TimeoutError (an OSError) where there is none."""
     asyncio.run(_post(address, body, headers))
+
+
+def append_line(path: str, line: bytes) -> None:
+    """Adds a line to a file that other processes add to as well; OSError where that cannot be."""
+    number = os.open(path, os.O_WRONLY | os.O_APPEND | os.O_CREAT, 0o640)
+    try:
+        # one write, so that lines stay whole
+        os.write(number, line + b"\n")
+    finally:
+        os.close(number)
 
 
 async def _post(address: str, body: bytes, headers: dict[str, str]) -> None:
