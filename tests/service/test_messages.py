@@ -5,9 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import hmac
 import json
+import re
 import threading
 from collections.abc import Callable, Iterator
 from hashlib import sha256
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -20,6 +22,7 @@ from tests.service.test_schedules import _until
 
 from ultravect.client import ApiError, Client
 
+ROOT = Path(__file__).parent.parent.parent
 KEY = "a key of the wardens"
 
 
@@ -224,6 +227,14 @@ def test_figures_for_prometheus(place: Place) -> None:
     assert figures["ultravect_runs_ended_last_hour[('state', 'succeeded')]"] >= 1
     assert figures["ultravect_workers[]"] >= 1
     assert figures["ultravect_rows_written_last_hour[]"] >= 1
+    # what is in deploy/ asks for figures that there are
+    asked = {
+        name
+        for file in ("alerts.yaml", "dashboard.json")
+        for name in re.findall(r"\bultravect_\w+", (ROOT / "deploy" / file).read_text())
+    }
+    assert len(asked) > 10
+    assert asked <= {family.name for family in text_string_to_metric_families(text)}
     # whoever reads figures learns no names
     assert place.name not in text
     assert "warehouse" not in text
