@@ -182,6 +182,12 @@ def test_a_job_is_run_after_others(stack: Stack, client: Client) -> None:
     _until(lambda: [run[4] for run in _runs(last)] == ["succeeded"])
     ((_, trigger, scheduled_for, run_date, _),) = _runs(last)
     assert (trigger, scheduled_for, run_date) == ("after", moment, day)
+    # what had succeeded before a job waits for it is not made up for; what succeeds for long ago counts
+    late = Place(stack, client).file("a\n1\n")
+    late.job(run=f"after: [{first.name}]")
+    long_ago = day - dt.timedelta(days=100)
+    client.fill(first.name, str(long_ago), str(long_ago))
+    _until(lambda: [(run[4], run[3]) for run in _runs(late)] == [("succeeded", long_ago)])
 
 
 def test_jobs_do_not_wait_in_a_circle(stack: Stack, client: Client) -> None:

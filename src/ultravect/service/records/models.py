@@ -400,6 +400,8 @@ class AwaitedJob(models.Model):
 
     job = models.ForeignKey(Job, on_delete=models.CASCADE, related_name="awaited")
     name = models.CharField(max_length=64)
+    since = models.DateTimeField(auto_now_add=True)
+    """When the job declared it: what had succeeded before is not made up for."""
 
     class Meta:
         constraints: ClassVar = [models.UniqueConstraint(fields=["job", "name"], name="one_awaited_job_a_name")]

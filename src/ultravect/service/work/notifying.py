@@ -8,14 +8,16 @@ from collections.abc import Sequence
 from typing import Any
 from zoneinfo import ZoneInfo
 
+import structlog
 from django.conf import settings
-from django.db import transaction
+from django.db import OperationalError, transaction
 from django.db.models import Q, Sum
 from django.utils import timezone
 
 from ultravect.service.records.models import DueJob, Job, Message, NotifyRule, Occasion, Run, RunKind, State
 from ultravect.service.work.schedules import next_due
 
+log = structlog.get_logger()
 _AT_ONCE = 100
 _MOST_ITEMS = 200
 # later messages of the same cause become part of one that is not sent yet
@@ -34,11 +36,23 @@ def note_ended(now: dt.datetime) -> list[int]:
         )
         rules = list(NotifyRule.objects.all()) if runs else []
         for run in runs:
-            for occasion, cause, item in _said_of(run) if rules else ():
-                _say_to(rules, occasion, cause, run.job, run.revision.structure, item, now)
+            if rules:
+                _note(run, rules, now)
         numbers = [run.pk for run in runs]
         Run.objects.filter(pk__in=numbers).update(noted=True)
     return numbers
+
+
+def _note(run: Run, rules: list[NotifyRule], now: dt.datetime) -> None:
+    # one of which nothing can be said must not keep others from being said
+    try:
+        with transaction.atomic():
+            for occasion, cause, item in _said_of(run):
+                _say_to(rules, occasion, cause, run.job, run.revision.structure, item, now)
+    except OperationalError:
+        raise
+    except Exception:
+        log.exception("a run's messages could not be written", run=run.pk)
 
 
 def note_late(now: dt.datetime) -> bool:

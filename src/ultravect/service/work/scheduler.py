@@ -42,11 +42,11 @@ async def schedule(ended: asyncio.Queue[int]) -> None:
                 pass
             if time.monotonic() - looked > _AFTER_SECONDS:
                 looked = time.monotonic()
-                await recorded(start_after)(now)
-                while await recorded(note_late)(now):
-                    pass
                 while numbers := await recorded(note_ended)(now):
                     _keep(ended, numbers)
+                while await recorded(note_late)(now):
+                    pass
+                await recorded(start_after)(now)
         except Exception:
             log.exception("looking for what is due failed")
         await asyncio.sleep(_LOOK_SECONDS)

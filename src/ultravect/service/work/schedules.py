@@ -9,6 +9,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 import structlog
+from django.conf import settings
 from django.db import connection, transaction
 from django.utils import timezone
 
@@ -24,12 +25,15 @@ log = structlog.get_logger()
 _LATE = dt.timedelta(minutes=1)
 _AFTER_DAYS = 7
 _MOST_MISSED = 100_000
+# runs after others that could not be started: tried again each time, said once
+_FAILED: set[tuple[int, dt.datetime]] = set()
 # jobs that are run after one which has succeeded for a time, and have no run for it yet
 _READY = """
 SELECT DISTINCT a.job_id, r.scheduled_for, r.run_date FROM records_run r
   JOIN records_job j ON j.id = r.job_id JOIN records_awaitedjob a ON a.name = j.name
   JOIN records_job w ON w.id = a.job_id AND w.deleted_at IS NULL
-WHERE r.state = 'succeeded' AND r.kind = 'load' AND r.scheduled_for > %(since)s
+WHERE r.state = 'succeeded' AND r.kind = 'load' AND r.scheduled_for IS NOT NULL AND r.ended_at > %(since)s
+  AND r.ended_at > (SELECT max(d.since) FROM records_awaitedjob d WHERE d.job_id = a.job_id)
   AND NOT EXISTS (SELECT 1 FROM records_run o WHERE o.job_id = a.job_id AND o.scheduled_for = r.scheduled_for AND o.trigger = 'after')
   AND NOT EXISTS (
     SELECT 1 FROM records_awaitedjob b WHERE b.job_id = a.job_id AND NOT EXISTS (
@@ -176,20 +180,32 @@ def _why_left_out(due: Schedule, times: Times, moment: dt.datetime, now: dt.date
 
 def start_after(now: dt.datetime) -> bool:
     """Starts runs of jobs that wait for others, all of which have succeeded for one time; False where there are none."""
+    # no longer than runs are kept: one whose record is removed would be started again
+    days = min(_AFTER_DAYS, settings.KEEP_RUNS_DAYS or _AFTER_DAYS)
     with connection.cursor() as cursor:
-        cursor.execute(_READY, {"since": now - dt.timedelta(days=_AFTER_DAYS)})
+        cursor.execute(_READY, {"since": now - dt.timedelta(days=days)})
         found = cursor.fetchall()
     started = False
     for job, moment, date in found:
-        with transaction.atomic():
-            held = Job.objects.select_for_update(skip_locked=True).filter(pk=job, deleted_at=None).first()
-            if held is None or held.runs.filter(trigger=Trigger.AFTER, scheduled_for=moment).exists():
-                continue
-            revision = held.revision
-            parameters = dict(model_of(revision).parameters)
-            if "scheduled_at" in parameters:
-                parameters = {**parameters, "scheduled_at": moment.isoformat()}
-            key = f"after/{job}/{moment.isoformat()}"
-            start_run(revision, None, parameters, key=key, trigger=Trigger.AFTER, scheduled_for=moment, run_date=date)
-            started = True
+        # a run that cannot be started must not keep others from theirs
+        try:
+            started |= _start_one_after(job, moment, date)
+        except Exception:
+            if (job, moment) not in _FAILED:
+                log.exception("a run after others could not be started", job=job, scheduled_for=str(moment))
+            _FAILED.add((job, moment))
     return started
+
+
+@transaction.atomic
+def _start_one_after(job: int, moment: dt.datetime, date: dt.date) -> bool:
+    held = Job.objects.select_for_update(skip_locked=True).filter(pk=job, deleted_at=None).first()
+    if held is None or held.runs.filter(trigger=Trigger.AFTER, scheduled_for=moment).exists():
+        return False
+    revision = held.revision
+    parameters = dict(model_of(revision).parameters)
+    if "scheduled_at" in parameters:
+        parameters = {**parameters, "scheduled_at": moment.isoformat()}
+    key = f"after/{job}/{moment.isoformat()}"
+    start_run(revision, None, parameters, key=key, trigger=Trigger.AFTER, scheduled_for=moment, run_date=date)
+    return True
