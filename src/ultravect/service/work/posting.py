@@ -11,7 +11,7 @@ _SECONDS = 15.0
 
 
 def post(address: str, body: bytes, headers: dict[str, str]) -> None:
-    """Sends a body once. ValueError where the answer is no success, httpx.HTTPError or TimeoutError (an OSError) where there is none."""
+    """Sends a body once. ValueError where the answer is no success; OSError or httpx.HTTPError where there is none."""
     asyncio.run(_post(address, body, headers))
 
 
@@ -36,5 +36,21 @@ async def _post(address: str, body: bytes, headers: dict[str, str]) -> None:
             ):
                 if not answer.is_success:
                     raise ValueError(f"the address answered {answer.status_code} {answer.reason_phrase}")
+    except httpx.ConnectError as error:
+        raise ConnectionError(_first_cause(error)) from None
     except TimeoutError:
         raise TimeoutError(f"there was no answer within {_SECONDS:.0f} seconds") from None
+
+
+def _first_cause(error: BaseException) -> str:
+    """What the system said, rather than that something did not work."""
+    while True:
+        if isinstance(error, BaseExceptionGroup):
+            error = error.exceptions[0]
+        elif (cause := error.__cause__ or error.__context__) is not None:
+            error = cause
+        else:
+            # names and certificates have numbers of their own
+            if (isinstance(error, ConnectionError) or type(error) is OSError) and error.errno:
+                return os.strerror(error.errno)
+            return " ".join(str(error).split()) or type(error).__name__
