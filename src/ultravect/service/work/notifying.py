@@ -12,7 +12,6 @@ import structlog
 from django.conf import settings
 from django.db import OperationalError, transaction
 from django.db.models import Q, Sum
-from django.utils import timezone
 
 from ultravect.service.records.models import DueJob, Job, Message, NotifyRule, Occasion, Run, RunKind, State
 from ultravect.service.work.schedules import next_due
@@ -171,7 +170,3 @@ def _awake(rule: NotifyRule, moment: dt.datetime) -> dt.datetime:
         clock >= rule.quiet_from or clock < rule.quiet_to if over_night else rule.quiet_from <= clock < rule.quiet_to
     )
     return next_due(rule.quiet_to, rule.quiet_zone, moment) if quiet else moment
-
-
-def has_unsent() -> bool:
-    return Message.objects.filter(sent_at=None, send_at__lte=timezone.now()).exists()

@@ -120,11 +120,16 @@ def times_between(times: Times, first: dt.date, last: dt.date, most: int) -> lis
 
 def run_for(job: Job, moment: dt.datetime, zone: str, trigger: Trigger, key: str, user: Any = None) -> Run:
     """Starts a run for a scheduled time."""
+    local = moment.astimezone(ZoneInfo(zone))
+    return _start(job, local, local.date(), trigger, key, user)
+
+
+def _start(job: Job, moment: dt.datetime, date: dt.date, trigger: Trigger, key: str, user: Any = None) -> Run:
+    """The job is given the moment as it is here, in its zone."""
     revision = job.revision
     parameters = dict(model_of(revision).parameters)
     if "scheduled_at" in parameters:
-        parameters["scheduled_at"] = moment.astimezone(ZoneInfo(zone)).isoformat()
-    date = moment.astimezone(ZoneInfo(zone)).date()
+        parameters["scheduled_at"] = moment.isoformat()
     return start_run(revision, user, parameters, key=key, trigger=trigger, scheduled_for=moment, run_date=date)
 
 
@@ -178,34 +183,26 @@ def _why_left_out(due: Schedule, times: Times, moment: dt.datetime, now: dt.date
     return ""
 
 
-def start_after(now: dt.datetime) -> bool:
-    """Starts runs of jobs that wait for others, all of which have succeeded for one time; False where there are none."""
+def start_after(now: dt.datetime) -> None:
+    """Starts runs of jobs that wait for others, all of which have succeeded for one time."""
     # no longer than runs are kept: one whose record is removed would be started again
     days = min(_AFTER_DAYS, settings.KEEP_RUNS_DAYS or _AFTER_DAYS)
     with connection.cursor() as cursor:
         cursor.execute(_READY, {"since": now - dt.timedelta(days=days)})
         found = cursor.fetchall()
-    started = False
     for job, moment, date in found:
         # a run that cannot be started must not keep others from theirs
         try:
-            started |= _start_one_after(job, moment, date)
+            _start_one_after(job, moment, date)
         except Exception:
             if (job, moment) not in _FAILED:
                 log.exception("a run after others could not be started", job=job, scheduled_for=str(moment))
             _FAILED.add((job, moment))
-    return started
 
 
 @transaction.atomic
-def _start_one_after(job: int, moment: dt.datetime, date: dt.date) -> bool:
+def _start_one_after(job: int, moment: dt.datetime, date: dt.date) -> None:
     held = Job.objects.select_for_update(skip_locked=True).filter(pk=job, deleted_at=None).first()
     if held is None or held.runs.filter(trigger=Trigger.AFTER, scheduled_for=moment).exists():
-        return False
-    revision = held.revision
-    parameters = dict(model_of(revision).parameters)
-    if "scheduled_at" in parameters:
-        parameters = {**parameters, "scheduled_at": moment.isoformat()}
-    key = f"after/{job}/{moment.isoformat()}"
-    start_run(revision, None, parameters, key=key, trigger=Trigger.AFTER, scheduled_for=moment, run_date=date)
-    return True
+        return
+    _start(held, moment, date, Trigger.AFTER, f"after/{job}/{moment.isoformat()}")
