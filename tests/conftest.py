@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+import httpx
 import psycopg
 import pytest
 from devtools.postgres import free_port
@@ -22,6 +23,10 @@ settings.register_profile("ci", derandomize=True, deadline=None, max_examples=30
 # how long an example takes says more of the machine than of the code
 settings.register_profile("here", deadline=None)
 settings.load_profile("ci" if os.environ.get("CI") else "here")
+
+# of a machine that tests several things at once, an answer after five seconds is no fault
+for _part in ("connect", "read", "write", "pool"):
+    setattr(httpx._config.DEFAULT_TIMEOUT_CONFIG, _part, 60)
 
 _numbers = itertools.count(1)
 LOST_AFTER = 4

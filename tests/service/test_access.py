@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import hashlib
 import json
 import subprocess
 import sys
@@ -95,6 +97,28 @@ def test_sign_ins_are_limited_by_account(stack: Stack, client: Client) -> None:
     assert {item.action for item in found} == {"sign-in-refused", "sign-in-limited"}
     # this address has used up some of what others need as well
     stack.postgres.execute("DELETE FROM records_signinattempt", "ultravect")
+
+
+def test_passwords_of_earlier_versions_are_hashed_anew(stack: Stack, client: Client) -> None:
+    name, password = f"early-{uuid.uuid4().hex[:8]}", "larch-and-lantern-42"
+    client.add_user(name, password, "viewer")
+    digest = base64.b64encode(hashlib.pbkdf2_hmac("sha256", password.encode(), b"salt", 1000)).decode()
+
+    def stored() -> str:
+        return str(
+            stack.postgres.execute(f"SELECT password FROM records_user WHERE username = '{name}'", "ultravect")[0][0]
+        )
+
+    stack.postgres.execute(
+        f"UPDATE records_user SET password = 'pbkdf2_sha256$1000$salt${digest}' WHERE username = '{name}'",
+        "ultravect",
+    )
+    with Client(stack.url) as anonymous:
+        refused(401, "sign-in-refused", lambda: anonymous.issue_token(name, "another-one", "t"))
+        assert stored().startswith("pbkdf2_sha256$1000$salt$")
+        assert anonymous.issue_token(name, password, "t").token
+        assert stored().startswith("argon2$argon2id$")
+        assert anonymous.issue_token(name, password, "again").token
 
 
 def test_the_log_says_who_did_what(client: Client, place: Place) -> None:

@@ -127,6 +127,11 @@ AUTH_PASSWORD_VALIDATORS = [
     {"NAME": f"{_VALIDATION}.CommonPasswordValidator"},
     {"NAME": f"{_VALIDATION}.NumericPasswordValidator"},
 ]
+PASSWORD_HASHERS = [
+    "ultravect.service.records.passwords.PasswordHasher",
+    # what earlier versions stored; hashed anew at the next sign-in
+    "django.contrib.auth.hashers.PBKDF2PasswordHasher",
+]
 USE_TZ = True
 TIME_ZONE = "UTC"
 LANGUAGE_CODE = "en"

@@ -14,7 +14,7 @@ from ultravect.service.records.models import SignInAttempt, User
 
 _WINDOW = dt.timedelta(seconds=60)
 PER_ACCOUNT, PER_ADDRESS = 10, 30
-# hashing takes a processor for a good part of a second, on purpose: never all of them
+# hashing takes a processor and memory, on purpose: never all of them
 _HASHING = threading.BoundedSemaphore(1)
 _WAIT_SECONDS = 5.0
 
