@@ -1,7 +1,8 @@
 """A stand-in for a warehouse that loads from an object store: a proxy in front of PostgreSQL, with the folder of our object store.
 
-It passes on whatever a client and PostgreSQL say to each other, but for COPY … FROM 's3://…' and UNLOAD … TO 's3://…', which it carries out
-itself. Keys are forgotten where a table is created, as if they were declared and not enforced.
+It passes on whatever a client and PostgreSQL say to each other, but for COPY … FROM 's3://…' and UNLOAD … TO 's3://…', and COPY INTO from
+and to a named stage, which it carries out itself. Keys are forgotten where a table is created, as if they were declared and not enforced.
+Types and settings of the form with stages are put in PostgreSQL's words, and names without quotes mean those in upper case that there are.
 """
 
 from __future__ import annotations
@@ -15,7 +16,7 @@ import socket
 import struct
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -33,10 +34,47 @@ _UNLOAD = re.compile(
     r"^\s*UNLOAD\s+\(\s*'(?P<query>(?:[^']|'')*)'\s*\)\s+TO\s+'(?P<url>s3://(?:[^']|'')+)'\s+(?P<options>.*?)\bFORMAT AS PARQUET\s*$",
     re.S | re.I,
 )
+_COPY_INTO = re.compile(
+    r"^\s*COPY INTO\s+(?P<table>[^\s(]+)\s*\((?P<columns>[^)]*)\)\s+FROM\s+\(SELECT (?P<values>.*?) FROM @(?P<stage>[\w.$]+)/(?P<path>[^\s)]*)\)\s+"
+    r"FILES = \((?P<files>[^)]*)\)\s+FILE_FORMAT = \(TYPE = PARQUET\) ON_ERROR = ABORT_STATEMENT\s*$",
+    re.S,
+)
+_COPY_OUT = re.compile(
+    r"^\s*COPY INTO\s+@(?P<stage>[\w.$]+)/(?P<path>\S*)\s+FROM \((?P<query>.*)\) FILE_FORMAT = \(TYPE = PARQUET\) HEADER = TRUE\s*$",
+    re.S,
+)
+_LIST = re.compile(r"^\s*LIST @(?P<stage>[\w.$]+)/(?P<path>\S*)\s*$")
+_FIELD = re.compile(r'\$1:"((?:[^"]|"")+)"')
+_WORDS = re.compile(r"""'(?:[^']|'')*'|"(?:[^"]|"")*"|[A-Za-z_][\w$]*""")
+_STATEMENT_TIME = re.compile(r"^ALTER SESSION SET STATEMENT_TIMEOUT_IN_SECONDS = (\d+)$")
+_PRECISION = re.compile(r"\b(TIMESTAMP_(?:NTZ|LTZ|TZ)|BINARY)\(\d+\)", re.I)
+_TYPE_NAMES = frozenset(
+    [
+        "DATE",
+        "TIME",
+        "BOOLEAN",
+        "FLOAT",
+        "VARCHAR",
+        "VARIANT",
+        "TIMESTAMP",
+        "TIMESTAMP_NTZ",
+        "TIMESTAMP_LTZ",
+        "TIMESTAMP_TZ",
+    ]
+)
+_IN_POSTGRESQL = {"NUMBER": "numeric", "BINARY": "bytea"}
+_UPPER_NAMES = """
+SELECT n.nspname FROM pg_namespace n WHERE n.nspname ~ '[A-Z]'
+UNION SELECT c.relname FROM pg_class c WHERE c.relname ~ '[A-Z]'
+UNION SELECT a.attname FROM pg_attribute a WHERE a.attname ~ '[A-Z]' AND a.attnum > 0
+"""
 _KEY = re.compile(r"ACCESS_KEY_ID\s+'([^']*)'\s+SECRET_ACCESS_KEY\s+'([^']*)'", re.I)
 _ROLE = re.compile(r"IAM_ROLE\s+'([^']*)'", re.I)
 _PRIMARY = re.compile(r",\s*PRIMARY KEY \([^()]*\)(?=\s*\)$)")
-_ARRANGED = re.compile(r"\n(DISTSTYLE (ALL|EVEN)|DISTKEY \([^()]*\)|COMPOUND SORTKEY \([^()]*\))(?=\n|$)")
+_ARRANGED = re.compile(
+    r"\n(DISTSTYLE (ALL|EVEN)|DISTKEY \([^()]*\)|COMPOUND SORTKEY \([^()]*\)|CLUSTER BY \([^()]*\))(?=\n|$)"
+)
+_ENCODED = re.compile(r" ENCODE [a-z0-9]+(?=,?\n)")
 _TYPES = {
     16: pa.bool_(),
     21: pa.int16(),
@@ -50,6 +88,13 @@ _TYPES = {
 _SETUP = (
     "CREATE DOMAIN super AS jsonb",
     "CREATE DOMAIN varbyte AS bytea",
+    "CREATE SEQUENCE identity_numbers",
+    "CREATE FUNCTION \"identity\"(integer, integer, text) RETURNS bigint LANGUAGE sql AS 'SELECT nextval(''identity_numbers'')'",
+    "CREATE DOMAIN variant AS jsonb",
+    "CREATE DOMAIN timestamp_ntz AS timestamp",
+    "CREATE DOMAIN timestamp_ltz AS timestamptz",
+    "CREATE DOMAIN timestamp_tz AS timestamptz",
+    "CREATE FUNCTION convert_timezone(text, timestamptz) RETURNS timestamp LANGUAGE sql IMMUTABLE AS 'SELECT $2 AT TIME ZONE $1'",
     "CREATE FUNCTION json_serialize(jsonb) RETURNS text LANGUAGE sql IMMUTABLE AS 'SELECT $1::text'",
 )
 _ROWS = 50_000
@@ -63,10 +108,21 @@ class _Refused(Exception):
 
 class WarehouseStandIn:
     """See the module. ``postgres`` is a URL of the database, ``folder`` where the object store keeps its buckets; ``key`` and ``secret``
-    are those that reach them, ``role`` the one that may."""
+    are those that reach them, ``role`` the one that may; ``stages`` are the named stages, each with the bucket and prefix it is of."""
 
-    def __init__(self, postgres: str, folder: Path, key: str, secret: str, *, role: str = "", port: int = 0) -> None:
+    def __init__(
+        self,
+        postgres: str,
+        folder: Path,
+        key: str,
+        secret: str,
+        *,
+        role: str = "",
+        port: int = 0,
+        stages: Mapping[str, str] | None = None,
+    ) -> None:
         self._postgres = urlsplit(postgres)
+        self.stages = dict(stages or {})
         self.folder, self.key, self.secret, self.role = folder, key, secret, role
         self.vanishes = False
         """Whether a staged file is gone when the next COPY comes."""
@@ -74,6 +130,12 @@ class WarehouseStandIn:
         with psycopg.connect(postgres, autocommit=True) as opened:
             for statement in _SETUP:
                 opened.execute(statement.encode())
+            if self.stages:
+                database = psycopg.sql.Identifier(self._postgres.path.strip("/"))
+                opened.execute('CREATE SCHEMA IF NOT EXISTS "PUBLIC"')
+                opened.execute(
+                    psycopg.sql.SQL('ALTER DATABASE {} SET search_path = "PUBLIC", public').format(database)
+                )
         self._listener = socket.create_server(("127.0.0.1", port), backlog=32)
         self.port = int(self._listener.getsockname()[1])
         threading.Thread(target=self._accept, name="stand-in for a warehouse", daemon=True).start()
@@ -114,6 +176,13 @@ class WarehouseStandIn:
             raise _Refused("42501", "S3ServiceException: Access Denied")
         return path
 
+    def staged(self, stage: str, path: str) -> str:
+        """The address of what a stage has under a path."""
+        known = self.stages.get(stage.upper())
+        if known is None:
+            raise _Refused("42704", f"Stage '{stage}' does not exist or not authorized.")
+        return f"s3://{known.strip('/')}/{path}"
+
     def require_access(self, options: str) -> None:
         if (role := _ROLE.search(options)) is not None:
             if not self.role or role[1] != self.role:
@@ -141,7 +210,7 @@ class _Proxy:
     def __init__(self, server: WarehouseStandIn, client: socket.socket, backend: socket.socket) -> None:
         self._server, self._client, self._backend = server, client, backend
         self._pending = b""
-        self._signed_in = False
+        self._upper: set[str] = set()
 
     def run(self) -> None:
         while True:
@@ -171,12 +240,20 @@ class _Proxy:
     def _pass_on(self, kind: bytes, body: bytes) -> None:
         if kind == b"Q":
             text = body[:-1].decode()
-            for pattern, carry_out in ((_COPY, self._copy), (_UNLOAD, self._unload)):
+            for pattern, carry_out in (
+                (_COPY, self._copy),
+                (_UNLOAD, self._unload),
+                (_COPY_INTO, self._copy_into),
+                (_COPY_OUT, self._copy_out),
+                (_LIST, self._list),
+            ):
                 if (match := pattern.match(text)) is not None:
                     self._carry_out(carry_out, match)
                     return
+            if self._server.stages:
+                text = self._in_postgresql(text)
             if text.startswith("CREATE TABLE"):
-                text = _ARRANGED.sub("", text)
+                text = _ENCODED.sub("", _ARRANGED.sub("", text))
                 text = _PRIMARY.sub("", re.sub(r"\bvarbyte\(\d+\)", "varbyte", text))
             elif text.startswith("CREATE TEMPORARY TABLE"):
                 text = re.sub(r"\bvarbyte\(\d+\)", "varbyte", text)
@@ -185,7 +262,8 @@ class _Proxy:
 
     def _carry_out(self, work: object, match: re.Match[str]) -> None:
         try:
-            self._server.require_access(match["options"])
+            if "options" in match.groupdict():
+                self._server.require_access(match["options"])
             tag = work(match)  # type: ignore[operator]
         except _Refused as error:
             self._fail(error)
@@ -239,6 +317,61 @@ class _Proxy:
                     raise refused
                 return rows, described, tag
 
+    def _in_postgresql(self, text: str) -> str:
+        """A statement of the form with stages, in PostgreSQL's words."""
+        if (limit := _STATEMENT_TIME.match(text)) is not None:
+            return f"SET statement_timeout = {limit[1]}000"
+        text = text.replace("ALTER SESSION SET ", "SET ", 1) if text.startswith("ALTER SESSION SET ") else text
+        text = _PRECISION.sub(r"\1", text)
+
+        def word(match: re.Match[str]) -> str:
+            found = match[0]
+            if found[0] in "'\"":
+                return found
+            if found.upper() in _IN_POSTGRESQL:
+                return _IN_POSTGRESQL[found.upper()]
+            return f'"{found.upper()}"' if found.upper() in self._upper else found
+
+        rows, _, _ = self._exchange(f"COPY ({_UPPER_NAMES}) TO STDOUT", quiet=True)
+        self._upper = {row.decode().rstrip("\n") for row in rows} - _TYPE_NAMES or self._upper
+        return _WORDS.sub(word, text)
+
+    def _copy_into(self, match: re.Match[str]) -> str:
+        folder = self._server.staged(match["stage"], match["path"])
+        names = [name.replace('""', '"') for name in _FIELD.findall(match["values"])]
+        count = 0
+        for file in re.findall(r"'([^']+)'", match["files"]):
+            if self._server.vanishes:
+                self._server.vanishes = False
+                self._server.path(folder + file).unlink()
+            path = self._server.path(folder + file)
+            if not path.exists():
+                raise _Refused("XX000", f"Remote file '{folder + file}' was not found. NoSuchKey")
+            for batch in pq.ParquetFile(path).iter_batches(_ROWS, columns=names):
+                rows = pa.Table.from_batches([batch]).select(names)
+                self._copy_rows(f"{match['table']} ({match['columns']})", rows)
+                count += batch.num_rows
+        return f"COPY {count}"
+
+    def _copy_out(self, match: re.Match[str]) -> str:
+        return self._write(self._in_postgresql(match["query"]), self._server.staged(match["stage"], match["path"]))
+
+    def _list(self, match: re.Match[str]) -> str:
+        folder = self._server.path(self._server.staged(match["stage"], match["path"]))
+        found = sorted(path for path in folder.glob("*") if path.is_file())
+        column = b"name\0" + struct.pack(">IHIhiH", 0, 0, 25, -1, -1, 0)
+        self._client.sendall(_message(b"T", struct.pack(">H", 1) + column))
+        for path in found:
+            name = path.name.encode()
+            self._client.sendall(_message(b"D", struct.pack(">HI", 1, len(name)) + name))
+        self._ready = _message(b"Z", b"I")
+        return f"SELECT {len(found)}"
+
+    def _copy_rows(self, target: str, rows: pa.Table) -> None:
+        out = io.BytesIO()
+        pv.write_csv(_as_text(rows), out, pv.WriteOptions(include_header=False))
+        self._exchange(f"COPY {target} FROM STDIN (FORMAT csv)", out.getvalue())
+
     def _copy(self, match: re.Match[str]) -> str:
         entries = json.loads(self._server.path(match["url"]).read_bytes())["entries"]
         if self._server.vanishes:
@@ -253,19 +386,19 @@ class _Proxy:
                     f"S3ServiceException: The specified key does not exist, Error 404, NoSuchKey, {entry['url']}",
                 )
             for batch in pq.ParquetFile(path).iter_batches(_ROWS):
-                out = io.BytesIO()
-                pv.write_csv(_as_text(pa.Table.from_batches([batch])), out, pv.WriteOptions(include_header=False))
-                self._exchange(f"COPY {match['table']} FROM STDIN (FORMAT csv)", out.getvalue())
+                self._copy_rows(match["table"], pa.Table.from_batches([batch]))
                 count += batch.num_rows
         return f"COPY {count}"
 
     def _unload(self, match: re.Match[str]) -> str:
-        query = match["query"].replace("''", "'")
+        return self._write(match["query"].replace("''", "'"), match["url"])
+
+    def _write(self, query: str, url: str) -> str:
         _, described, _ = self._exchange(f"SELECT * FROM ({query}) q LIMIT 0")
         columns = _columns(described)
         rows, _, _ = self._exchange(f"COPY ({query}) TO STDOUT (FORMAT csv)")
         table = _typed(b"".join(rows), columns)
-        path = self._server.path(match["url"] + "0000_part_00.parquet")
+        path = self._server.path(url + "0000_part_00.parquet")
         path.parent.mkdir(parents=True, exist_ok=True)
         if table.num_rows:
             pq.write_table(table, path)
@@ -341,9 +474,11 @@ def main() -> None:
     parser.add_argument("--folder", type=Path, required=True, help="where the object store keeps its buckets")
     parser.add_argument("--key", required=True)
     parser.add_argument("--secret", required=True)
+    parser.add_argument("--stage", action="append", default=[], metavar="NAME=BUCKET/PREFIX", help="a named stage")
     parser.add_argument("--port", type=int, default=0)
     given = parser.parse_args()
-    server = WarehouseStandIn(given.postgres, given.folder, given.key, given.secret, port=given.port)
+    stages = dict(item.split("=", 1) for item in given.stage)
+    server = WarehouseStandIn(given.postgres, given.folder, given.key, given.secret, port=given.port, stages=stages)
     print(server.port, flush=True)
     sys.stdin.read()
 

@@ -126,15 +126,20 @@ def test_slices_that_are_lost_at_random_are_copied_again(place: Place, stack: St
     """About every third attempt of a slice is killed, at whatever moment."""
     place.file(_rows(MANY)).job(source=HEADED, run="slices: 8", into="mode: upsert, keys: [k]")
     chance = random.Random(16)
-    started, killed = place.start(), set[int]()
-    while not (run := place.client.show(started.id)).ended:
-        for pid in _copying(stack, place):
-            # the session of one that was killed may outlive it for a moment
-            if chance.random() < 0.3 and pid not in killed and len(killed) < 12:
-                killed.add(pid)
-                _kill(pid)
-        threading.Event().wait(0.01)
-    assert run.state == "succeeded", run.error
+    killed = set[int]()
+    # a machine that is busy elsewhere may see no slice in time
+    for _ in range(5):
+        started = place.start()
+        while not (run := place.client.show(started.id)).ended:
+            for pid in _copying(stack, place):
+                # the session of one that was killed may outlive it for a moment
+                if chance.random() < 0.3 and pid not in killed and len(killed) < 12:
+                    killed.add(pid)
+                    _kill(pid)
+            threading.Event().wait(0.01)
+        assert run.state == "succeeded", run.error
+        if killed:
+            break
     assert killed
     assert sum(item.attempts for item in run.legs[0].slices) >= 8 + len(killed) // 2
     assert place.sql("SELECT count(*), count(DISTINCT k) FROM {t}") == [(MANY, MANY)]

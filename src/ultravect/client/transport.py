@@ -23,7 +23,9 @@ class Transport:
         if token:
             headers["Authorization"] = f"Bearer {token}"
         self._url = url.rstrip("/")
-        self._http = httpx.Client(base_url=f"{self._url}/api/v1/", headers=headers, timeout=timeout)
+        # reading the certificates of authorities takes longer than most requests; redirects are not followed
+        encrypted = not self._url.startswith("http://")
+        self._http = httpx.Client(base_url=f"{self._url}/api/v1/", headers=headers, timeout=timeout, verify=encrypted)
 
     def close(self) -> None:
         self._http.close()

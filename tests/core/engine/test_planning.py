@@ -36,7 +36,7 @@ class FakeTarget:
     locks_tables = True
     truncates = True
     partitions = False
-    arranges = False
+    arranges: frozenset[str] = frozenset()
     enforces_keys = True
     exclusive_file = ""
     asked: list[SwapNeeds] = field(default_factory=list)

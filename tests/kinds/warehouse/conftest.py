@@ -31,6 +31,15 @@ class Warehouse:
     store: ObjectStore
     url: str
 
+    @property
+    def staged(self) -> bool:
+        """Whether it is of the form with stages, which folds names to upper case."""
+        return self.settings.get("form") == "stage"
+
+    def named(self, table: str) -> str:
+        """A table as PostgreSQL itself is asked for it."""
+        return f'"PUBLIC"."{table.upper()}"' if self.staged else table
+
     def database(self, **changed: Any) -> WarehouseDatabase:
         return WarehouseDatabase("board", WarehouseSettings(**{**self.settings, **changed}), [])
 
@@ -47,8 +56,8 @@ class Warehouse:
         return [str(path) for path in (self.store.folder / BUCKET).rglob("*") if path.is_file()]
 
 
-@pytest.fixture(scope="session")
-def warehouse() -> Iterator[Warehouse]:
+@pytest.fixture(scope="session", params=["manifest", "stage"])
+def warehouse(request: pytest.FixtureRequest) -> Iterator[Warehouse]:
     folder = Path(tempfile.mkdtemp(prefix="ultravect-warehouse-", dir="/var/tmp"))
     folder.chmod(0o755)
     postgres = PostgresServer.create(folder / "pg", durable=False)
@@ -56,8 +65,9 @@ def warehouse() -> Iterator[Warehouse]:
     (folder / "buckets" / BUCKET).mkdir(parents=True)
     store = ObjectStore(folder / "buckets", "AKSTAGE", secrets.token_urlsafe(20)).run()
     given = store.settings(BUCKET)
+    stages = {"LOADS": f"{BUCKET}/ultravect", "ELSEWHERE": f"{BUCKET}/other"} if request.param == "stage" else {}
     stand_in = WarehouseStandIn(
-        postgres.url("board"), store.folder, given["access_key"], given["secret_key"], role=ROLE
+        postgres.url("board"), store.folder, given["access_key"], given["secret_key"], role=ROLE, stages=stages
     )
     settings = {
         "host": "127.0.0.1",
@@ -70,6 +80,7 @@ def warehouse() -> Iterator[Warehouse]:
         "endpoint": given["endpoint"],
         "access_key": given["access_key"],
         "secret_key": given["secret_key"],
+        **({"form": "stage", "stage": "loads"} if stages else {}),
     }
     yield Warehouse(settings, stand_in, store, postgres.url("board"))
     store.shutdown()

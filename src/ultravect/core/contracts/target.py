@@ -155,8 +155,8 @@ class Target(Protocol):
     partitions: bool
     """Whether columns can divide the files of a new table: see ``NewTable.partition_by``."""
 
-    arranges: bool
-    """Whether a new table can be sorted, and divided among machines: see ``NewTable.sort_by``."""
+    arranges: frozenset[str]
+    """How a new table can be arranged: ``sort_by``, ``distribute_by``, ``encode``; see ``NewTable``."""
 
     enforces_keys: bool
     """Whether a key of a table keeps rows apart; where it is only declared, loads alone do."""

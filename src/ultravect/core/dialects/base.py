@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Protocol
 
 from ultravect.core.dialects.statements import Lexical, Statement
@@ -47,7 +47,7 @@ class NewTable:
     """A table to be created; ``keys`` are the columns of its primary key, ``partition_by`` those whose values divide its files.
 
     ``sort_by``: columns that its rows are kept in the order of. ``distribute_by``: the column whose values divide them among machines, or
-    ``all``, or ``even``; "" where the database decides.
+    ``all``, or ``even``; "" where the database decides. ``encode``: how columns are compressed, in the database's own words.
     """
 
     columns: Sequence[NewColumn]
@@ -56,6 +56,7 @@ class NewTable:
     partition_by: Sequence[str] = ()
     sort_by: Sequence[str] = ()
     distribute_by: str = ""
+    encode: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

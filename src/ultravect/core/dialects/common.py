@@ -99,7 +99,10 @@ class CommonDialect(ABC):
     def from_canonical(self, wanted: CanonicalType) -> Translation: ...
 
     def create_table(self, table: TableName, new: NewTable) -> Sequence[str]:
-        lines = [f"    {self._column(column, key=column.name in new.keys)}" for column in new.columns]
+        lines = [
+            f"    {self._column(column, key=column.name in new.keys)}{self.encoded(column.name, new)}"
+            for column in new.columns
+        ]
         if new.keys:
             lines.append(f"    PRIMARY KEY ({', '.join(map(self.quote, new.keys))})")
         created = f"CREATE TABLE {self.table(table)} (\n" + ",\n".join(lines) + "\n)"
@@ -130,6 +133,10 @@ class CommonDialect(ABC):
         typed = [self.typed(value, native) for value, native in zip(rows[0], columns.values(), strict=True)]
         written = ", ".join(f"({', '.join(row)})" for row in [typed, *rows[1:]])
         return f"({', '.join(map(self.quote, columns))}) IN ({self.rows_of}{written})"
+
+    def encoded(self, column: str, new: NewTable) -> str:
+        """How a column is compressed, after its definition."""
+        return ""
 
     def column_comment(self, column: NewColumn) -> str:
         """A comment as part of a column's definition."""

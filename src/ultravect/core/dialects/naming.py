@@ -8,8 +8,11 @@ from collections.abc import Callable
 from ultravect.core.dialects.base import TableName
 
 
-def parse_name(text: str, quote: str, too_long: Callable[[str], str]) -> TableName:
-    """The table meant; ``too_long`` says what is wrong with the length of a part, or "". ValueError says what is wrong."""
+def parse_name(text: str, quote: str, too_long: Callable[[str], str], fold: Callable[[str], str] = str) -> TableName:
+    """The table meant; ``too_long`` says what is wrong with the length of a part, or "", and ``fold`` what a part without quotes stands for.
+
+    ValueError says what is wrong.
+    """
     mark = re.escape(quote)
     part_pattern = re.compile(rf"\s*(?:{mark}((?:[^{mark}]|{mark}{mark})+){mark}|([^{mark}.\s]+))\s*")
     hint = f"{text!r} is not a table name; write table or schema.table, with odd names in {_QUOTES[quote]}"
@@ -19,7 +22,7 @@ def parse_name(text: str, quote: str, too_long: Callable[[str], str]) -> TableNa
         match = part_pattern.match(text, position)
         if not match:
             raise ValueError(hint)
-        part = match[1].replace(quote * 2, quote) if match[1] else match[2]
+        part = match[1].replace(quote * 2, quote) if match[1] else fold(match[2])
         if "\0" in part:
             raise ValueError(hint)
         if wrong := too_long(part):

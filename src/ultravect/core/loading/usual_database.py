@@ -16,7 +16,7 @@ class UsualDatabase:
     can_isolate = True
     locks_tables = False
     partitions = False
-    arranges = False
+    arranges: frozenset[str] = frozenset()
     enforces_keys = True
     truncates = False
     exclusive_file = ""

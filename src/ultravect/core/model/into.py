@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field, model_validator
 
@@ -99,6 +99,12 @@ class Target(Declared):
         description="How the rows of a new warehouse table are divided among its machines: by the value of a column, or `all` (each has all "
         "rows), or `even`.",
         examples=["hut_code", "all"],
+    )
+    encode: dict[str, Annotated[str, Field(pattern=r"^[a-z][a-z0-9]{1,30}$")]] = Field(
+        default={},
+        max_length=1600,
+        description="How columns of a new warehouse table are compressed: the warehouse's own word for each. Left out: as it decides.",
+        examples=[{"hut_code": "bytedict", "remarks": "zstd"}],
     )
     partition_by: list[str] = Field(
         default=[],
@@ -207,11 +213,12 @@ class Target(Declared):
             or self.partition_by
             or self.sort_by
             or self.distribute_by
+            or self.encode
             or self.old_rows == "truncate"
         ):
             raise ValueError(
-                "if_different, carry, before, after, keep_previous, old_rows, lock_table, partition_by, sort_by and "
-                "distribute_by are for tables; files are always "
+                "if_different, carry, before, after, keep_previous, old_rows, lock_table, partition_by, sort_by, "
+                "distribute_by and encode are for tables; files are always "
                 "written anew"
             )
         if self.files is not None:

@@ -47,7 +47,7 @@ class FilesTarget:
     locks_tables = False
     truncates = False
     partitions = False
-    arranges = False
+    arranges: frozenset[str] = frozenset()
     enforces_keys = True
     exclusive_file = ""
     stages: Stages | None = None

@@ -17,10 +17,11 @@ from ultravect.service.work.notifying import note_ended, note_late
 from ultravect.service.work.recorded import apart, recorded
 from ultravect.service.work.retention import remove_old
 from ultravect.service.work.schedules import start_after, start_due
+from ultravect.service.work.waiting import look
 
 log = structlog.get_logger()
 _LOOK_SECONDS = 0.5
-_AFTER_SECONDS = 1.0
+_AFTER_SECONDS = 10.0
 _AT_ONCE = 20
 _BETWEEN_SECONDS = 0.2
 _SENDERS = 3
@@ -32,20 +33,24 @@ def _start_some(now: dt.datetime) -> bool:
     return all(start_due(now) for _ in range(_AT_ONCE))
 
 
-async def schedule(ended: asyncio.Queue[int]) -> None:
-    """Starts what is due, until cancelled; ``ended`` is given the runs whose lineage is to be sent."""
+async def schedule(ended: asyncio.Queue[int], messages: asyncio.Event) -> None:
+    """Starts what is due, until cancelled; ``ended`` is given the runs whose lineage is to be sent, ``messages`` is set when there are some."""
     looked = 0.0
     while True:
         try:
             now = timezone.now()
-            while await recorded(_start_some)(now):
+            waiting = await recorded(look)(now)
+            if waiting.messages:
+                messages.set()
+            while waiting.due and await recorded(_start_some)(now):
                 pass
-            if time.monotonic() - looked > _AFTER_SECONDS:
+            while waiting.ended and (numbers := await recorded(note_ended)(now)):
+                _keep(ended, numbers)
+            while waiting.late and await recorded(note_late)(now):
+                pass
+            # others note runs as well, and may have ended before they looked at what comes after
+            if waiting.ended or time.monotonic() - looked > _AFTER_SECONDS:
                 looked = time.monotonic()
-                while numbers := await recorded(note_ended)(now):
-                    _keep(ended, numbers)
-                while await recorded(note_late)(now):
-                    pass
                 await recorded(start_after)(now)
         except Exception:
             log.exception("looking for what is due failed")
@@ -62,15 +67,19 @@ def _keep(ended: asyncio.Queue[int], numbers: list[int]) -> None:
             ended.put_nowait(number)
 
 
-async def send_messages(threads: ThreadPoolExecutor) -> None:
-    """Sends what there is to send, until cancelled: one place that does not answer keeps neither schedules nor other messages waiting."""
+async def send_messages(messages: asyncio.Event, threads: ThreadPoolExecutor) -> None:
+    """Sends what there is to send when ``messages`` is set, until cancelled.
+
+    One place that does not answer keeps neither schedules nor other messages waiting.
+    """
     while True:
+        await messages.wait()
         try:
             while await apart(send_one, threads)():
                 pass
         except Exception:
             log.exception("sending messages failed")
-        await asyncio.sleep(_AFTER_SECONDS)
+        messages.clear()
 
 
 async def send_lineage(ended: asyncio.Queue[int], threads: ThreadPoolExecutor) -> None:
@@ -99,5 +108,6 @@ async def work_by_itself() -> None:
     """All of it, until cancelled."""
     ended: asyncio.Queue[int] = asyncio.Queue(_MAX_ENDED)
     threads = ThreadPoolExecutor(_SENDERS + 1, thread_name_prefix="sending")
-    senders = (send_messages(threads) for _ in range(_SENDERS))
-    await asyncio.gather(schedule(ended), *senders, send_lineage(ended, threads), tidy_up())
+    messages = asyncio.Event()
+    senders = (send_messages(messages, threads) for _ in range(_SENDERS))
+    await asyncio.gather(schedule(ended, messages), *senders, send_lineage(ended, threads), tidy_up())

@@ -23,7 +23,7 @@ from ultravect.core.engine.plan.newer_rows import Again, plan_newer_rows
 from ultravect.core.engine.plan.part import plan_gone, plan_part
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.proposals import in_job
-from ultravect.core.engine.plan.selection import select_columns, with_key_names
+from ultravect.core.engine.plan.selection import select_columns, with_target_names
 from ultravect.core.engine.plan.slices import plan_slices
 from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
@@ -126,7 +126,7 @@ def _make(
         _open_target(plan, target)
     if plan.reader and plan.target and not plan.errors:
         try:
-            job = plan.job = with_key_names(job, plan.reader, selected, plan.target.dialect, plan.live)
+            job = plan.job = with_target_names(job, plan.reader, selected, plan.target.dialect, plan.live)
         except UltravectError as error:
             plan.refuse(error, "into.keys")
     if plan.reader and not plan.errors:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable
@@ -64,25 +65,26 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
                 _with_length(job, selected, names, key),
             )
     named = [column.name for column in made]
-    sort_by, distribute_by = _arranged(job, plan, named)
-    plan.create = NewTable(made, keys, comment, _partitioned(job, plan, named), sort_by, distribute_by)
+    made_table = NewTable(made, keys, comment, _partitioned(job, plan, named))
+    plan.create = _arranged(job, plan, made_table, named)
 
 
-def _arranged(job: Job, plan: Planning, names: Sequence[str]) -> tuple[Sequence[str], str]:
-    """How the rows of the table are sorted and divided among machines; what stands in the way is in the findings."""
-    sort_by, distribute_by = job.into.sort_by, job.into.distribute_by or ""
+def _arranged(job: Job, plan: Planning, table: NewTable, names: Sequence[str]) -> NewTable:
+    """The table with the order of its rows, their distribution and encodings; what stands in the way is in the findings."""
+    into = job.into
     assert plan.target is not None
-    key = "into.sort_by" if sort_by else "into.distribute_by"
-    if (sort_by or distribute_by) and not plan.target.arranges:
-        what = f"tables of {plan.target.dialect.name} are neither sorted nor divided among machines by {key}"
-        plan.add("error", "arrangement-unknown", what, key, "leave it out")
+    distribute_by = into.distribute_by or ""
     by_value = [] if distribute_by.lower() in ("", "all", "even") else [distribute_by]
-    for key, wanted in (("into.sort_by", sort_by), ("into.distribute_by", by_value)):
-        if unknown := next((name for name in wanted if name not in names), ""):
-            what = f"{key} names {unknown!r}, which is no column of the table"
+    given = {"sort_by": into.sort_by, "distribute_by": by_value, "encode": list(into.encode)}
+    for key, columns in given.items():
+        if getattr(into, key) and key not in plan.target.arranges:
+            what = f"tables of {plan.target.dialect.name} have no arrangement by into.{key}"
+            plan.add("error", "arrangement-unknown", what, f"into.{key}", "leave it out")
+        if unknown := next((name for name in columns if name not in names), ""):
+            what = f"into.{key} names {unknown!r}, which is no column of the table"
             fix = did_you_mean(unknown, names) or "name one of the job's columns"
-            plan.add("error", "arrangement-column", what, key, fix)
-    return sort_by, distribute_by
+            plan.add("error", "arrangement-column", what, f"into.{key}", fix)
+    return replace(table, sort_by=into.sort_by, distribute_by=distribute_by, encode=into.encode)
 
 
 def _partitioned(job: Job, plan: Planning, names: Sequence[str]) -> Sequence[str]:
@@ -177,7 +179,12 @@ def _adapted_names(plan: Planning, dialect: Dialect, selected: Sequence[Selected
     names = []
     for entry, (name, reason) in zip(selected, adapted(dialect, [item.name for item in selected]), strict=True):
         names.append(name)
-        if reason:
+        if name == entry.name:
+            continue
+        if name.casefold() == entry.name.casefold():
+            what = f"column {entry.name!r} becomes {name!r}, which statements may write in any case, without quotes"
+            plan.add("note", "name-adapted", what, entry.place)
+        else:
             plan.add(
                 "warning",
                 "name-adapted",

@@ -38,12 +38,39 @@ def select_columns(job: Job, reader: Reader) -> list[Selected]:
     return found
 
 
-def with_key_names(
+def with_target_names(
     job: Job, reader: Reader, selected: Sequence[Selected], dialect: Dialect, target: LiveTable | None
 ) -> Job:
-    """The job with the names that its key columns have in the target, where it takes those of the source's primary key."""
-    if job.into.keys != "primary":
-        return job
+    """The job with the names in the target wherever it names columns of it: those of its key, and those that arrange a new table.
+
+    A name that no column of the target has stays as it is, for the findings to say so.
+    """
+    wanted = [entry.name for entry in selected]
+    called = fitted(dialect, wanted)
+    if target is not None:
+        called = {**called, **loosely_matched(wanted, [column.name for column in target.columns])}
+    brought = {called.get(name, name) for name in wanted}
+    into = job.into
+
+    def named(names: Sequence[str]) -> list[str]:
+        return [name if name in brought else called.get(name, name) for name in names]
+
+    if into.keys == "primary":
+        keys = [called.get(name, name) for name in _primary_key(job, reader, selected)]
+    else:
+        keys = named(into.key_names)
+    changed = {
+        "keys": keys or into.keys,
+        "sort_by": named(into.sort_by),
+        "partition_by": named(into.partition_by),
+        "encode": dict(zip(named(list(into.encode)), into.encode.values(), strict=True)),
+        "distribute_by": named([into.distribute_by])[0] if into.distribute_by else None,
+    }
+    return job.model_copy(update={"into": into.model_copy(update=changed)})
+
+
+def _primary_key(job: Job, reader: Reader, selected: Sequence[Selected]) -> Sequence[str]:
+    """The names under which the columns of the source's primary key are copied."""
     live = reader.live if isinstance(reader, TableRows) else None
     columns = [place for place, column in enumerate(live.columns) if column.key] if live else []
     if not columns:
@@ -63,10 +90,4 @@ def with_key_names(
             hint="copy them too, or name other columns in into.keys",
             place="into.keys",
         )
-    wanted = [entry.name for entry in selected]
-    called = fitted(dialect, wanted)
-    if target is not None:
-        called = {**called, **loosely_matched(wanted, [column.name for column in target.columns])}
-    keys = [called.get(names[place], names[place]) for place in columns]
-    into = job.into.model_copy(update={"keys": keys})
-    return job.model_copy(update={"into": into})
+    return [names[place] for place in columns]

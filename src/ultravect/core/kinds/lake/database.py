@@ -60,7 +60,7 @@ class LakeDatabase:
     shares_snapshots = False
     keeps_versions = True
     partitions = True
-    arranges = False
+    arranges: frozenset[str] = frozenset()
     enforces_keys = False
 
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:

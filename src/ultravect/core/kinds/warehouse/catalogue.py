@@ -2,15 +2,16 @@
 
 from __future__ import annotations
 
+from ultravect.core.dialects.base import Dialect, TableName
+
 KINDS = {"BASE TABLE": "table", "VIEW": "view", "LOCAL TEMPORARY": "table"}
-USUAL_SCHEMA = "public"
 LIST = """
 SELECT table_schema, table_name, table_type FROM information_schema.tables
-WHERE table_schema NOT IN ('information_schema', 'pg_catalog', 'pg_internal') AND table_schema NOT LIKE 'pg_temp%'
+WHERE table_schema NOT IN ('information_schema', 'INFORMATION_SCHEMA', 'pg_catalog', 'pg_internal') AND table_schema NOT LIKE 'pg_temp%'
   AND position(lower({search}) IN lower(table_schema || '.' || table_name)) > 0 AND table_schema || '.' || table_name > {after}
 ORDER BY table_schema || '.' || table_name LIMIT {limit}
 """
-FIND = """
+_FIND = """
 SELECT table_schema, table_name, table_type FROM information_schema.tables
 WHERE table_schema = {schema} AND table_name = {table}
 """
@@ -25,16 +26,20 @@ SELECT k.column_name FROM information_schema.table_constraints c
     AND k.table_schema = c.table_schema AND k.table_name = c.table_name
 WHERE c.constraint_type = 'PRIMARY KEY' AND c.table_schema = {schema} AND c.table_name = {table}
 """
-GRANTED = """
-SELECT {privileges} FROM (SELECT 1 AS one) o
-"""
-SCHEMA = "SELECT has_schema_privilege({schema}, 'CREATE') FROM pg_namespace WHERE nspname = {schema}"
+
+
+def find(dialect: Dialect, table: TableName, usual_schema: str) -> str:
+    """Asks for schema, name and type of a table; no row where there is none."""
+    return _FIND.format(schema=dialect.literal(table.schema or usual_schema), table=dialect.literal(table.name))
 
 
 def native_of(base: str, length: int | None, precision: int | None, scale: int | None) -> str:
     """A type as it is declared, from what the catalogue says of it."""
-    if base in ("numeric", "decimal") and precision is not None:
+    if base.lower() in ("numeric", "decimal", "number") and precision is not None:
         return f"{base}({precision},{scale or 0})"
-    if base in ("character varying", "character", "varbyte") and length is not None:
+    if (
+        base.lower() in ("character varying", "character", "varbyte", "text", "varchar", "binary")
+        and length is not None
+    ):
         return f"{base}({length})"
     return base

@@ -26,11 +26,12 @@ from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.kinds.warehouse import catalogue
-from ultravect.core.kinds.warehouse.dialect import WarehouseDialect
+from ultravect.core.kinds.warehouse.forms import form_of
 from ultravect.core.kinds.warehouse.load import WarehouseLoad, work_folder
+from ultravect.core.kinds.warehouse.probe import write_steps
 from ultravect.core.kinds.warehouse.session import Session, session
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
-from ultravect.core.kinds.warehouse.staged_files import StagedFiles, access, staged_files
+from ultravect.core.kinds.warehouse.staged_files import staged_files
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
@@ -51,12 +52,13 @@ class WarehouseDatabase(UsualDatabase):
     can_isolate = False
     locks_tables = True
     enforces_keys = False
-    arranges = True
     together = None
 
     def __init__(self, name: str, settings: WarehouseSettings, roots: Sequence[str]) -> None:
         self._name, self._settings = name, settings
-        self.dialect: Dialect = WarehouseDialect()
+        self._form = form_of(settings)
+        self.dialect: Dialect = self._form.dialect
+        self.arranges = self._form.arranges
         self.needs: Mapping[str, frozenset[str]] = NEEDS
 
     @property
@@ -64,7 +66,7 @@ class WarehouseDatabase(UsualDatabase):
         return self
 
     def _session(self, doing: str) -> AbstractContextManager[Session]:
-        return session(self._name, self._settings, doing)
+        return session(self._name, self._settings, self._form.opening, doing)
 
     def steps(self) -> Sequence[Step]:
         settings = self._settings
@@ -94,27 +96,17 @@ class WarehouseDatabase(UsualDatabase):
         ]
 
     def write_steps(self) -> Sequence[Step]:
-        def stored() -> str:
-            StagedFiles(self._name, self._settings).try_out()
-            return f"a file was stored in bucket {self._settings.bucket} and removed again"
-
-        def written() -> str:
-            name = self.dialect.table(TableName(catalogue.USUAL_SCHEMA, f"ultravect_test_{secrets.token_hex(6)}"))
-            with self._session("creating a table") as opened:
-                for statement in ("BEGIN TRANSACTION", f"CREATE TABLE {name} (a integer)", "ROLLBACK"):
-                    opened.execute(statement)
-            return f"a table was created in {catalogue.USUAL_SCHEMA} and taken back"
-
-        return [Step("stage", stored), Step("write", written)]
+        return write_steps(self._name, self._settings, self._form, self._session)
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         literal = self.dialect.literal
-        asked = catalogue.LIST.format(search=literal(search), after=literal(after), limit=int(limit))
+        last = str(self.dialect.parse_table(after)) if after else ""
+        asked = catalogue.LIST.format(search=literal(search), after=literal(last), limit=int(limit))
         with self._session("listing tables") as opened:
             found = opened.rows(asked)
         return [
-            TableInfo(f"{schema}.{table}", catalogue.KINDS.get(kind, "table"), None, "", TableName(schema, table))
-            for schema, table, kind in found
+            TableInfo(self._form.shown(name), catalogue.KINDS.get(kind, "table"), None, "", name)
+            for name, kind in ((TableName(schema, table), kind) for schema, table, kind in found)
         ]
 
     def references(self) -> Sequence[Reference]:
@@ -122,9 +114,9 @@ class WarehouseDatabase(UsualDatabase):
 
     def table(self, name: TableName) -> LiveTable | None:
         literal = self.dialect.literal
-        named = {"schema": literal(name.schema or catalogue.USUAL_SCHEMA), "table": literal(name.name)}
+        named = {"schema": literal(name.schema or self._form.usual_schema), "table": literal(name.name)}
         with self._session(f"reading the columns of {name}") as opened:
-            found = opened.rows(catalogue.FIND.format(**named))
+            found = opened.rows(catalogue.find(self.dialect, name, self._form.usual_schema))
             if not found:
                 return None
             schema, table, kind = found[0]
@@ -144,23 +136,22 @@ class WarehouseDatabase(UsualDatabase):
                         kind_of,
                         bool(nullable),
                         default is not None,
+                        # numbered by the warehouse alone, which refuses other values
+                        generated=str(default).replace('"', "").startswith("identity("),
                         key=column in keys,
                         default=shown,
                     )
                 )
             live = TableName(schema, table)
-            quoted = literal(self.dialect.table(live))
-            wanted = sorted(PRIVILEGES)
-            asked = ", ".join(f"has_table_privilege({quoted}, '{privilege}')" for privilege in wanted)
-            (row,) = opened.rows(f"SELECT {asked}")
-        granted = frozenset(privilege for privilege, has in zip(wanted, row, strict=True) if has)
+            (row,) = opened.rows(self._form.privileges(self.dialect.table(live)))
+        granted = frozenset(privilege for privilege, has in zip(sorted(PRIVILEGES), row, strict=True) if has)
         return LiveTable(live, catalogue.KINDS.get(kind, "table"), columns, granted)
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
         with self._session("answering the question") as opened:
-            opened.execute(f"SET statement_timeout = {int(seconds * 1000)}")
-            opened.execute("BEGIN READ ONLY")
+            opened.execute(self._form.limited(seconds))
+            opened.execute(self._form.reading)
             with opened.driver.cursor() as cursor:
                 cursor.execute(question.text.encode())
                 rows = [list(row) for row in cursor.fetchmany(limit + 1)] if cursor.description else []
@@ -182,7 +173,9 @@ class WarehouseDatabase(UsualDatabase):
         name = f"ultravect_query_{secrets.token_hex(6)}"
         with self._session("reading the columns of the query") as opened:
             opened.execute("BEGIN TRANSACTION")
-            opened.execute(f"CREATE TEMPORARY TABLE {name} AS SELECT * FROM (\n{question.text}\n) q LIMIT 0")
+            opened.execute(
+                f"CREATE TEMPORARY TABLE {self.dialect.quote(name)} AS SELECT * FROM (\n{question.text}\n) q LIMIT 0"
+            )
             found = opened.rows(
                 "SELECT column_name, coalesce(domain_name, data_type), character_maximum_length, numeric_precision, numeric_scale "
                 f"FROM information_schema.columns WHERE table_name = '{name}' ORDER BY ordinal_position"
@@ -205,12 +198,8 @@ class WarehouseDatabase(UsualDatabase):
 
     def _unloaded(self, opened: Session, query: str) -> Iterator[pa.Table]:
         """The rows of a query, by way of the bucket."""
-        literal, settings = self.dialect.literal, self._settings
-        with staged_files(self._name, settings) as files:
-            opened.execute(
-                f"UNLOAD ({literal(query)}) TO {literal(files.url('part_'))} {access(settings, literal)} "
-                f"REGION {literal(settings.region)} FORMAT AS PARQUET"
-            )
+        with staged_files(self._name, self._settings) as files:
+            opened.execute(self._form.unload(query, files))
             yield from files.batches()
 
     def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
@@ -220,9 +209,9 @@ class WarehouseDatabase(UsualDatabase):
         return nullcontext("")
 
     def may_create(self, name: TableName) -> str:
-        schema = name.schema or catalogue.USUAL_SCHEMA
+        schema = name.schema or self._form.usual_schema
         with self._session("looking for the schema") as opened:
-            found = opened.rows(catalogue.SCHEMA.format(schema=self.dialect.literal(schema)))
+            found = opened.rows(self._form.schema(schema))
         if not found:
             return f"there is no schema {schema!r}"
         return "" if found[0][0] else f"user {self._settings.user!r} may not create tables in {schema!r}"
@@ -234,14 +223,7 @@ class WarehouseDatabase(UsualDatabase):
         return "in a warehouse the rows are deleted and inserted in one transaction"
 
     def _there(self, opened: Session, table: TableName) -> bool:
-        literal = self.dialect.literal
-        return bool(
-            opened.rows(
-                catalogue.FIND.format(
-                    schema=literal(table.schema or catalogue.USUAL_SCHEMA), table=literal(table.name)
-                )
-            )
-        )
+        return bool(opened.rows(catalogue.find(self.dialect, table, self._form.usual_schema)))
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         receipts = ReceiptTable(self.dialect, table)
@@ -287,7 +269,7 @@ class WarehouseDatabase(UsualDatabase):
             self._session(doing) as opened,
         ):
             # closing the session undoes what was not committed
-            yield WarehouseLoad(opened, self._name, self._settings, self.dialect, order, files, natives, Path(folder))
+            yield WarehouseLoad(opened, self._name, self._form, order, files, natives, Path(folder))
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:

@@ -65,6 +65,9 @@ class WarehouseDialect(CommonDialect):
             created += f"\nCOMPOUND SORTKEY ({', '.join(map(self.quote, new.sort_by))})"
         return [created, *rest]
 
+    def encoded(self, column: str, new: NewTable) -> str:
+        return f" ENCODE {new.encode[column]}" if column in new.encode else ""
+
     def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
         return self.comment_on(table, new)
 

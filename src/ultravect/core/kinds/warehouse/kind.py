@@ -11,6 +11,7 @@ KIND = Kind(
     settings=WarehouseSettings,
     opens="ultravect.core.kinds.warehouse.database:WarehouseDatabase",
     dialect="ultravect.core.kinds.warehouse.dialect:WarehouseDialect",
+    more_dialects={"warehouse_stage": "ultravect.core.kinds.warehouse.stage_dialect:StageDialect"},
     needs={"psycopg": "psycopg[binary]"},
     usual_schema="public",
 )

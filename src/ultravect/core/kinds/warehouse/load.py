@@ -19,9 +19,10 @@ from ultravect.core.contracts.target import Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.warehouse import catalogue
+from ultravect.core.kinds.warehouse.forms import Form
 from ultravect.core.kinds.warehouse.session import Session
-from ultravect.core.kinds.warehouse.settings import WarehouseSettings
-from ultravect.core.kinds.warehouse.staged_files import StagedFiles, access
+from ultravect.core.kinds.warehouse.staged_files import StagedFiles
 from ultravect.core.loading.isolating_load import Matches
 from ultravect.core.loading.local_load import LocalLoad
 from ultravect.core.loading.marks import MarkTable, entries, mark_moved
@@ -42,8 +43,7 @@ class WarehouseLoad(LocalLoad):
         self,
         session: Session,
         connection: str,
-        settings: WarehouseSettings,
-        dialect: Dialect,
+        form: Form,
         order: LoadOrder,
         files: StagedFiles,
         natives: dict[str, str],
@@ -51,14 +51,14 @@ class WarehouseLoad(LocalLoad):
     ) -> None:
         """``natives``: the types of the columns of the table that is there; ``folder``: where files are written before they are uploaded."""
         self._session, self._statements = session, session
-        self._connection, self._settings = connection, settings
+        self._connection, self._form = connection, form
         self._files, self._folder = files, folder
         self._natives = natives if order.create is None else {}
         self._local: pq.ParquetWriter | None = None
         self._path = folder / "rows.parquet"
         self._number = 0
         self._locked = order.create is not None
-        super().__init__(dialect, order)
+        super().__init__(form.dialect, order)
         if not order.staged:
             self._stage()
         self._schema = pa.schema([(column.name, self._held(column.type)) for column in order.sent])
@@ -84,14 +84,18 @@ class WarehouseLoad(LocalLoad):
         return rows[0] if rows else None
 
     def _stage(self) -> None:
-        parts = []
+        columns: dict[str, tuple[str, CanonicalType]] = {}
         for column in self._order.columns:
             if self._natives and column.name not in self._natives:
                 raise column_gone(self._order, column.name)
             native = self._natives.get(column.name) or self._dialect.from_canonical(column.type).native
-            parts.append(f"{self._dialect.quote(column.name)} {native}")
-        number = f", {ROW} bigint" if self._order.staged else ""
-        self._execute(f"CREATE TEMPORARY TABLE {STAGED} ({', '.join(parts)}{number})")
+            columns[column.name] = (native, column.type)
+        declared = [f"{self._dialect.quote(name)} {native}" for name, (native, _) in columns.items()]
+        if self._order.staged:
+            columns[ROW] = ("bigint", CanonicalType("bigint"))
+            declared.append(f"{ROW} bigint")
+        self._columns = columns
+        self._execute(f"CREATE TEMPORARY TABLE {STAGED} ({', '.join(declared)})")
 
     def _insert(self, batch: pa.RecordBatch) -> int:
         arrays = [
@@ -128,12 +132,8 @@ class WarehouseLoad(LocalLoad):
         return super().finish(tolerated, complete=complete)
 
     def _copy(self) -> None:
-        literal, settings = self._dialect.literal, self._settings
-        reached = access(settings, literal)
-        manifest = self._files.store_manifest()
-        self._execute(
-            f"COPY {STAGED} FROM {literal(manifest)} {reached} REGION {literal(settings.region)} FORMAT AS PARQUET MANIFEST"
-        )
+        for statement in self._form.copy(STAGED, self._columns, self._files):
+            self._execute(statement)
         row = self._execute(f"SELECT count(*) FROM {STAGED}")
         copied = int(row[0]) if row else 0
         if copied != self._written:
@@ -153,13 +153,7 @@ class WarehouseLoad(LocalLoad):
         return Matches(f"SELECT 1 FROM {self._matched} m WHERE m.staged = s.{ROW}")
 
     def _has(self, table: TableName) -> bool:
-        literal = self._dialect.literal
-        schema = literal(table.schema or "public")
-        return bool(
-            self._session.rows(
-                f"SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {literal(table.name)}"
-            )
-        )
+        return bool(self._session.rows(catalogue.find(self._dialect, table, self._form.usual_schema)))
 
     def _write_account(
         self,

@@ -29,7 +29,7 @@ _CODES = {
     "42703": ("question-refused", "check table and column names with `ultravect look`"),
     "25006": ("read-only", "questions may only read"),
 }
-_STAGING = ("S3", "s3://", "manifest", "IAM_ROLE", "credential")
+_STAGING = ("S3", "s3://", "manifest", "IAM_ROLE", "credential", "stage '", "Stage '", "Remote file")
 
 
 class Session:
@@ -49,7 +49,7 @@ class Session:
         return max(self.execute(statement).rowcount, 0)
 
 
-def sign_in(name: str, settings: WarehouseSettings, doing: str) -> Session:
+def sign_in(name: str, settings: WarehouseSettings, opening: Sequence[str], doing: str) -> Session:
     """A session that commits each statement, or an UltravectError that says what the server refused."""
     options: dict[str, Any] = {"sslmode": _TLS[settings.tls]}
     if settings.tls == "verified":
@@ -68,7 +68,8 @@ def sign_in(name: str, settings: WarehouseSettings, doing: str) -> Session:
             **options,
         )
         opened.prepare_threshold = None
-        opened.execute("SET timezone = 'UTC'")
+        for statement in opening:
+            opened.execute(statement.encode())
     except psycopg.OperationalError as error:
         raise _explained_sign_in(str(error), name, settings) from None
     return Session(opened)
@@ -97,9 +98,9 @@ def _explained_sign_in(said: str, name: str, settings: WarehouseSettings) -> Ult
 
 
 @contextmanager
-def session(name: str, settings: WarehouseSettings, doing: str) -> Iterator[Session]:
-    """A session for as long as the context lasts; ``doing`` completes "while …" in errors."""
-    opened = sign_in(name, settings, doing)
+def session(name: str, settings: WarehouseSettings, opening: Sequence[str], doing: str) -> Iterator[Session]:
+    """A session for as long as the context lasts, begun with some statements; ``doing`` completes "while …" in errors."""
+    opened = sign_in(name, settings, opening, doing)
     try:
         yield opened
     except psycopg.Error as error:

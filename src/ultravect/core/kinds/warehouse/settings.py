@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 from pydantic import Field, model_validator
 
 from ultravect.core.model.connection import (
@@ -28,6 +30,17 @@ class WarehouseSettings(DatabaseSettings):
     password: Secret = ""
     tls: Tls = "preferred"
     tls_ca: Certificate = ""
+    form: Literal["manifest", "stage"] = Field(
+        default="manifest",
+        description="How it loads: COPY from a manifest in the bucket; or COPY INTO from a named stage, with names in upper case.",
+    )
+    stage: str = Field(
+        default="",
+        pattern=r"^([A-Za-z_][A-Za-z0-9_$]*(\.[A-Za-z_][A-Za-z0-9_$]*){0,2})?$",
+        description="The named stage by which the warehouse reaches bucket and prefix; for the form stage.",
+        examples=["PUBLIC.LOADS"],
+        json_schema_extra={**MACHINE},
+    )
     bucket: str = Field(min_length=3, max_length=255, json_schema_extra={**MACHINE})
     prefix: str = Field(
         default="ultravect/",
@@ -51,7 +64,13 @@ class WarehouseSettings(DatabaseSettings):
     )
 
     @model_validator(mode="after")
-    def _prefix_is_below(self) -> WarehouseSettings:
+    def _fits_together(self) -> WarehouseSettings:
         if not self.prefix.strip("/"):
             raise ValueError("prefix names a folder: what is below it is removed after each load")
+        if self.form == "stage" and not self.stage:
+            raise ValueError(
+                "the form stage needs stage: the name of the stage that the warehouse reaches the bucket by"
+            )
+        if self.form == "manifest" and self.stage:
+            raise ValueError("stage belongs to form: stage")
         return self
