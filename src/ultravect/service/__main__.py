@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import asyncio
+import gc
 import getpass
 import logging
 import os
@@ -62,6 +63,12 @@ def _keep_uploads() -> None:
             structlog.get_logger().warning("a connection called uploads is someone's own: nothing can be uploaded")
 
 
+def _keep_what_is_loaded() -> None:
+    """Classes and modules stay until the end: the collector of garbage need not go through them again and again."""
+    gc.collect()
+    gc.freeze()
+
+
 async def _serve(host: str, port: int, slots: int) -> None:
     import uvicorn
     from django.conf import settings
@@ -97,6 +104,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     if slots:
         tasks.append(asyncio.create_task(run_worker(slots)))
     structlog.get_logger().info("serving", url=f"http://{host}:{port}", slots=slots)
+    _keep_what_is_loaded()
     done, pending = await asyncio.wait(tasks, return_when=asyncio.FIRST_COMPLETED)
     server.should_exit = True
     for task in pending:

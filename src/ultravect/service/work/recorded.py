@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+import threading
+import time
 from collections.abc import Callable, Coroutine
 from concurrent.futures import Executor
 from dataclasses import asdict
@@ -10,7 +12,7 @@ from typing import Any, ParamSpec, TypeVar
 
 from asgiref.sync import sync_to_async
 from django.conf import settings
-from django.db import close_old_connections, connections
+from django.db import close_old_connections, connection, connections
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.lookup import find_connection
@@ -20,11 +22,18 @@ P = ParamSpec("P")
 T = TypeVar("T")
 
 
+_FRESH_SECONDS = 1.0
+_used = threading.local()
+
+
 def recorded(function: Callable[P, T]) -> Callable[P, Coroutine[Any, Any, T]]:
     """Work on the records in a thread, with a connection that is known to be alive."""
 
     def call(*arguments: P.args, **options: P.kwargs) -> T:
-        close_old_connections()
+        # to ask whether it is alive takes as long as many a statement: one that has just answered is not asked
+        before, _used.at = getattr(_used, "at", 0.0), time.monotonic()
+        if _used.at - before > _FRESH_SECONDS or connection.errors_occurred:
+            close_old_connections()
         return function(*arguments, **options)
 
     return sync_to_async(call)
@@ -55,10 +64,10 @@ def opened_connection(name: str, text: str) -> dict[str, Any]:
 
     UltravectError where there is no such connection, or its secrets cannot be opened.
     """
-    connection = find_connection(name)
-    if connection is None:
+    found = find_connection(name)
+    if found is None:
         raise UltravectError("connection-unknown", f"there is no connection {name!r} any more", hint="add it again")
     try:
-        return asdict(connection.spec(text))
+        return asdict(found.spec(text))
     except SealBroken as error:
         raise UltravectError("seal-broken", f"connection {name}: {error}", hint=error.hint) from None
