@@ -11,12 +11,10 @@ import argparse
 import io
 import json
 import re
-import select
 import socket
 import struct
 import sys
-import threading
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -25,6 +23,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.csv as pv
 import pyarrow.parquet as pq
+
+from standins.proxy import Proxy, ProxyServer, exactly, message
 
 _COPY = re.compile(
     r"^\s*COPY\s+(?P<table>\S+)\s+FROM\s+'(?P<url>s3://(?:[^']|'')+)'\s+(?P<options>.*?)\bFORMAT AS PARQUET\s+MANIFEST\s*$",
@@ -106,7 +106,7 @@ class _Refused(Exception):
         self.code, self.message = code, message
 
 
-class WarehouseStandIn:
+class WarehouseStandIn(ProxyServer):
     """See the module. ``postgres`` is a URL of the database, ``folder`` where the object store keeps its buckets; ``key`` and ``secret``
     are those that reach them, ``role`` the one that may; ``stages`` are the named stages, each with the bucket and prefix it is of."""
 
@@ -121,7 +121,6 @@ class WarehouseStandIn:
         port: int = 0,
         stages: Mapping[str, str] | None = None,
     ) -> None:
-        self._postgres = urlsplit(postgres)
         self.stages = dict(stages or {})
         self.folder, self.key, self.secret, self.role = folder, key, secret, role
         self.vanishes = False
@@ -131,44 +130,15 @@ class WarehouseStandIn:
             for statement in _SETUP:
                 opened.execute(statement.encode())
             if self.stages:
-                database = psycopg.sql.Identifier(self._postgres.path.strip("/"))
+                database = psycopg.sql.Identifier(urlsplit(postgres).path.strip("/"))
                 opened.execute('CREATE SCHEMA IF NOT EXISTS "PUBLIC"')
                 opened.execute(
                     psycopg.sql.SQL('ALTER DATABASE {} SET search_path = "PUBLIC", public').format(database)
                 )
-        self._listener = socket.create_server(("127.0.0.1", port), backlog=32)
-        self.port = int(self._listener.getsockname()[1])
-        threading.Thread(target=self._accept, name="stand-in for a warehouse", daemon=True).start()
+        super().__init__(postgres, port=port)
 
-    def close(self) -> None:
-        self._listener.close()
-
-    def _accept(self) -> None:
-        while True:
-            try:
-                client, _ = self._listener.accept()
-            except OSError:
-                return
-            threading.Thread(target=self._serve, args=(client,), daemon=True).start()
-
-    def _serve(self, client: socket.socket) -> None:
-        with client:
-            try:
-                startup = self._startup(client)
-                with socket.create_connection((self._postgres.hostname, self._postgres.port)) as backend:
-                    backend.sendall(startup)
-                    _Proxy(self, client, backend).run()
-            except (OSError, EOFError, struct.error):
-                pass  # one side has gone
-
-    @staticmethod
-    def _startup(client: socket.socket) -> bytes:
-        while True:
-            (length,) = struct.unpack(">I", _exactly(client, 4))
-            body = _exactly(client, length - 4)
-            if struct.unpack(">I", body[:4])[0] not in (80877103, 80877104):
-                return struct.pack(">I", length) + body
-            client.sendall(b"N")  # no TLS
+    def serve(self, client: socket.socket, backend: socket.socket) -> None:
+        _Warehouse(self, client, backend).run()
 
     def path(self, url: str) -> Path:
         path = (self.folder / url.removeprefix("s3://")).resolve()
@@ -196,48 +166,13 @@ class WarehouseStandIn:
             )
 
 
-def _exactly(source: socket.socket, count: int) -> bytes:
-    data = b""
-    while len(data) < count:
-        part = source.recv(count - len(data))
-        if not part:
-            raise EOFError
-        data += part
-    return data
-
-
-class _Proxy:
+class _Warehouse(Proxy):
     def __init__(self, server: WarehouseStandIn, client: socket.socket, backend: socket.socket) -> None:
-        self._server, self._client, self._backend = server, client, backend
-        self._pending = b""
+        super().__init__(client, backend)
+        self._server = server
         self._upper: set[str] = set()
 
-    def run(self) -> None:
-        while True:
-            ready, _, _ = select.select([self._client, self._backend], [], [])
-            if self._backend in ready:
-                data = self._backend.recv(65536)
-                if not data:
-                    return
-                self._client.sendall(data)
-            if self._client in ready:
-                data = self._client.recv(65536)
-                if not data:
-                    return
-                self._pending += data
-                for kind, body in self._messages():
-                    self._pass_on(kind, body)
-
-    def _messages(self) -> Iterator[tuple[bytes, bytes]]:
-        while len(self._pending) >= 5:
-            (length,) = struct.unpack(">I", self._pending[1:5])
-            if len(self._pending) < length + 1:
-                return
-            kind, body = self._pending[:1], self._pending[5 : length + 1]
-            self._pending = self._pending[length + 1 :]
-            yield kind, body
-
-    def _pass_on(self, kind: bytes, body: bytes) -> None:
+    def pass_on(self, kind: bytes, body: bytes) -> None:
         if kind == b"Q":
             text = body[:-1].decode()
             for pattern, carry_out in (
@@ -258,7 +193,7 @@ class _Proxy:
             elif text.startswith("CREATE TEMPORARY TABLE"):
                 text = re.sub(r"\bvarbyte\(\d+\)", "varbyte", text)
             body = text.encode() + b"\0"
-        self._backend.sendall(kind + struct.pack(">I", len(body) + 4) + body)
+        self.backend.sendall(message(kind, body))
 
     def _carry_out(self, work: object, match: re.Match[str]) -> None:
         try:
@@ -271,23 +206,23 @@ class _Proxy:
         except (OSError, pa.ArrowException, ValueError) as error:
             self._fail(_Refused("XX000", f"S3ServiceException: {error}"))
             return
-        self._client.sendall(_message(b"C", tag.encode() + b"\0") + self._ready)
+        self.client.sendall(message(b"C", tag.encode() + b"\0") + self._ready)
 
     def _fail(self, error: _Refused) -> None:
         # the transaction fails in PostgreSQL as well
         self._exchange("DO $$ BEGIN RAISE EXCEPTION 'COPY failed'; END $$", quiet=True)
         fields = f"SERROR\0C{error.code}\0M{error.message}\0\0"
-        self._client.sendall(_message(b"E", fields.encode()) + self._ready)
+        self.client.sendall(message(b"E", fields.encode()) + self._ready)
 
     _ready = b"Z\0\0\0\5I"
 
     def _send(self, kind: bytes, body: bytes) -> None:
-        self._backend.sendall(_message(kind, body))
+        self.backend.sendall(message(kind, body))
 
     def _receive(self) -> tuple[bytes, bytes]:
-        head = _exactly(self._backend, 5)
+        head = exactly(self.backend, 5)
         (length,) = struct.unpack(">I", head[1:])
-        return head[:1], _exactly(self._backend, length - 4)
+        return head[:1], exactly(self.backend, length - 4)
 
     def _exchange(
         self, statement: str, data: bytes | None = None, *, quiet: bool = False
@@ -312,7 +247,7 @@ class _Proxy:
                 fields = {part[:1]: part[1:].decode() for part in body.split(b"\0") if part}
                 refused = _Refused(fields.get(b"C", "XX000"), fields.get(b"M", ""))
             elif kind == b"Z":
-                self._ready = _message(b"Z", body)
+                self._ready = message(b"Z", body)
                 if refused is not None and not quiet:
                     raise refused
                 return rows, described, tag
@@ -360,11 +295,11 @@ class _Proxy:
         folder = self._server.path(self._server.staged(match["stage"], match["path"]))
         found = sorted(path for path in folder.glob("*") if path.is_file())
         column = b"name\0" + struct.pack(">IHIhiH", 0, 0, 25, -1, -1, 0)
-        self._client.sendall(_message(b"T", struct.pack(">H", 1) + column))
+        self.client.sendall(message(b"T", struct.pack(">H", 1) + column))
         for path in found:
             name = path.name.encode()
-            self._client.sendall(_message(b"D", struct.pack(">HI", 1, len(name)) + name))
-        self._ready = _message(b"Z", b"I")
+            self.client.sendall(message(b"D", struct.pack(">HI", 1, len(name)) + name))
+        self._ready = message(b"Z", b"I")
         return f"SELECT {len(found)}"
 
     def _copy_rows(self, target: str, rows: pa.Table) -> None:
@@ -403,10 +338,6 @@ class _Proxy:
         if table.num_rows:
             pq.write_table(table, path)
         return "UNLOAD"
-
-
-def _message(kind: bytes, body: bytes) -> bytes:
-    return kind + struct.pack(">I", len(body) + 4) + body
 
 
 def _as_text(table: pa.Table) -> pa.Table:

@@ -39,8 +39,9 @@ class Source(Protocol):
     keeps_versions: bool
     """Whether a table can be read as it was: its name is followed by ``@`` and the version, or the moment."""
 
-    shares_snapshots: bool
-    """Whether several sessions can read one snapshot: see ``snapshot``."""
+    @property
+    def shares_snapshots(self) -> bool:
+        """Whether several sessions can read one snapshot: see ``snapshot``."""
 
     def steps(self) -> Sequence[Step]:
         """What a copy would do to read here, a step each."""

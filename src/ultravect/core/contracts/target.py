@@ -146,8 +146,9 @@ class Target(Protocol):
     needs: Mapping[str, frozenset[str]]
     """The privileges that a load needs, by its mode."""
 
-    can_isolate: bool
-    """Whether a load can go on when a row is refused: see ``LoadOrder.isolate``."""
+    @property
+    def can_isolate(self) -> bool:
+        """Whether a load can go on when a row is refused: see ``LoadOrder.isolate``."""
 
     locks_tables: bool
     """Whether a load can keep other writers away from its table, and no reader."""
@@ -164,8 +165,9 @@ class Target(Protocol):
     truncates: bool
     """Whether taking all rows away at once is another thing than deleting them."""
 
-    stages: Stages | None
-    """What lets several sessions fill one load; None where a load is one session's."""
+    @property
+    def stages(self) -> Stages | None:
+        """What lets several sessions fill one load; None where a load is one session's."""
 
     exclusive_file: str
     """A file that a process must open for writing before it opens it for reading too, "" where there is no such order."""

@@ -13,17 +13,26 @@ from ultravect.core.dialects.base import TableName
 class UsualDatabase:
     """The capabilities of ``Source`` and ``Target``, as they are where a kind says nothing else."""
 
-    can_isolate = True
     locks_tables = False
     partitions = False
     arranges: frozenset[str] = frozenset()
     enforces_keys = True
     truncates = False
     exclusive_file = ""
-    shares_snapshots = False
     keeps_versions = False
     versions: Versions | None = None
-    stages: Stages | None = None
+
+    @property
+    def can_isolate(self) -> bool:
+        return True
+
+    @property
+    def shares_snapshots(self) -> bool:
+        return False
+
+    @property
+    def stages(self) -> Stages | None:
+        return None
 
     def new_rows(self, table: TableName, since: str) -> NewRows:
         raise NotImplementedError("only asked where keeps_versions")

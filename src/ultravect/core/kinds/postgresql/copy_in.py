@@ -16,13 +16,20 @@ from ultravect.core.loading.text_lines import tabbed_lines
 
 
 class CopyIn:
-    """A COPY under way into ``table``, whose ``columns`` batches have; ``freeze``: see FREEZE of COPY."""
+    """A COPY under way into ``table``, whose ``columns`` batches have; ``freeze``: see FREEZE of COPY; ``binary``: whether there is such a form."""
 
     def __init__(
-        self, session: Session, dialect: Dialect, table: LiveTable, columns: Sequence[NewColumn], *, freeze: bool
+        self,
+        session: Session,
+        dialect: Dialect,
+        table: LiveTable,
+        columns: Sequence[NewColumn],
+        *,
+        freeze: bool,
+        binary: bool = True,
     ) -> None:
         self._session = session
-        self._encode, (header, self._trailer) = _encoder(table, columns)
+        self._encode, (header, self._trailer) = _encoder(table, columns, binary=binary)
         names = ", ".join(dialect.quote(column.name) for column in columns)
         options = (["FORMAT binary"] if header else []) + (["FREEZE"] if freeze else [])
         form = f" ({', '.join(options)})" if options else ""
@@ -47,7 +54,7 @@ class CopyIn:
 
 
 def _encoder(
-    table: LiveTable, columns: Sequence[NewColumn]
+    table: LiveTable, columns: Sequence[NewColumn], *, binary: bool
 ) -> tuple[Callable[[pa.RecordBatch], pa.Buffer], tuple[bytes, bytes]]:
     """What encodes batches, and what comes before the first and after the last of them."""
     encoders = []
@@ -55,6 +62,6 @@ def _encoder(
         live = table.column(column.name)
         encoders.append(encoding_for(live.base, column.type.arrow) if live else None)
     known = [encoder for encoder in encoders if encoder is not None]
-    if len(known) < len(columns):
+    if not binary or len(known) < len(columns):
         return partial(tabbed_lines, bytes_mark="\\\\x"), (b"", b"")
     return RowEncoder(known).encode, (HEADER, TRAILER)

@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, closing, contextmanager
 
 import pyarrow as pa
 from psycopg import IsolationLevel, sql
-from psycopg.errors import NotSupportedError, error_from_result
+from psycopg.errors import Error
 from psycopg.pq import DiagnosticField, ExecStatus
-from psycopg.rows import tuple_row
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.kept_sessions import kept_sessions
@@ -18,15 +17,18 @@ from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
+from ultravect.core.contracts.stage import Stages
+from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
+from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load
-from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, explained_word
-from ultravect.core.kinds.postgresql.read import read_rows
+from ultravect.core.kinds.postgresql.plain_load import PlainLoad, open_plain_load
+from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, answered, described
+from ultravect.core.kinds.postgresql.read import read_rows, read_texts
 from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
@@ -48,7 +50,7 @@ _SYNTAX = b"42601"
 class PostgresqlDatabase(UsualDatabase):
     """See ``Database``."""
 
-    locks_tables = truncates = shares_snapshots = True
+    locks_tables = truncates = True
 
     def __init__(self, name: str, settings: PostgresqlSettings, roots: Sequence[str] = ()) -> None:
         self._name = name
@@ -56,9 +58,40 @@ class PostgresqlDatabase(UsualDatabase):
         self._roots = roots
         self.dialect: Dialect = PostgresqlDialect()
         self.needs: Mapping[str, frozenset[str]] = {**NEEDS, "upsert": NEEDS["upsert"] | {"TEMPORARY"}}
-        self.stages = PostgresqlStages(
+        self._stages = PostgresqlStages(
             name, self.dialect, settings.staging, lambda doing: sign_in(name, settings, doing, roots)
         )
+        self._abilities: Abilities | None = None
+
+    @property
+    def abilities(self) -> Abilities:
+        """What the server can do, as it was when this was first asked; all of it where it cannot be asked: then the next step says why."""
+        if self._abilities is None:
+            try:
+                with self._session("plan") as session:
+                    self._abilities = find_abilities(session)
+            except (UltravectError, Error):
+                return Abilities()
+        return self._abilities
+
+    @property
+    def can_isolate(self) -> bool:
+        return self.abilities.complete
+
+    @property
+    def shares_snapshots(self) -> bool:
+        return self.abilities.all
+
+    @property
+    def stages(self) -> Stages | None:
+        return self._stages if self.abilities.all else None
+
+    @property
+    def together(self) -> Callable[[Sequence[LoadOrder]], AbstractContextManager[PostgresqlTogether]] | None:
+        return self._together if self.abilities.all else None
+
+    def remarks(self) -> Sequence[Remark]:
+        return self.abilities.remarks()
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:
@@ -191,17 +224,25 @@ class PostgresqlDatabase(UsualDatabase):
         return self
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        if not self.abilities.complete:
+            return "the server is a relative of PostgreSQL, where rows are deleted and inserted"
         with self._session("plan") as session, explained(self._name, f"looking whether {live.name} can be replaced"):
             return swap_obstacle(session, self.dialect, live, self._settings.staging or live.name.schema, needs)
 
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad]:
+    def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad | PlainLoad]:
+        abilities = self.abilities
         session = sign_in(self._name, self._settings, f"load {order.table}", self._roots)
-        with open_load(session, self._name, self.dialect, order, self._settings.staging) as load:
+        staging = self._settings.staging
+        with (
+            open_load(session, self._name, self.dialect, order, staging, binary=abilities.binary_copy)
+            if abilities.complete
+            else open_plain_load(session, self._name, self.dialect, order, abilities, staging)
+        ) as load:
             yield load
 
     @contextmanager
-    def together(self, orders: Sequence[LoadOrder]) -> Iterator[PostgresqlTogether]:
+    def _together(self, orders: Sequence[LoadOrder]) -> Iterator[PostgresqlTogether]:
         session = sign_in(self._name, self._settings, "loads published together", self._roots)
         with together(session, self._name, self.dialect, orders, self._settings.staging) as loads:
             yield loads
@@ -209,37 +250,7 @@ class PostgresqlDatabase(UsualDatabase):
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, READING)
         with self._session("ask") as session, explained(self._name, "answering the question"):
-            session.read_only = True
-            session.execute("SELECT set_config('statement_timeout', %s, true)", (str(int(seconds * 1000)),))
-            query = question.text.encode()
-            columns, natives = self._describe(session, query)
-            if question.first == "EXPLAIN" and explained_word(question) not in BY_CURSOR:
-                raise UltravectError(
-                    "not-a-question",
-                    f"connection {self._name}: only the plan of a statement that reads can be asked for",
-                    hint="EXPLAIN a SELECT, WITH, VALUES or TABLE",
-                    connection=self._name,
-                )
-            if question.first in BY_CURSOR:
-                # only a select that changes nothing can be declared as a cursor, whatever its text says
-                self._declare(session, b"DECLARE ultravect_question NO SCROLL CURSOR FOR " + query)
-                query = f"FETCH {limit + 1} FROM ultravect_question".encode()
-            rows = [list(row) for row in session.cursor(row_factory=tuple_row).execute(query).fetchmany(limit + 1)]
-            return Answer(columns, rows[:limit], len(rows) > limit, natives)
-
-    def _declare(self, session: Session, command: bytes) -> None:
-        # by the extended protocol, which takes one statement and no more
-        result = session.pgconn.exec_params(command, None)
-        if result.status == ExecStatus.FATAL_ERROR:
-            error = error_from_result(result)
-            if isinstance(error, NotSupportedError):
-                raise UltravectError(
-                    "read-only",
-                    f"connection {self._name}: the question would write: {error.diag.message_primary}",
-                    hint="questions may only read",
-                    connection=self._name,
-                )
-            raise error
+            return answered(session, self._name, question, limit, seconds)
 
     def objection(self, statement: str) -> Objection | None:
         with self._session("check") as session, explained(self._name, "parsing a statement"):
@@ -265,7 +276,7 @@ class PostgresqlDatabase(UsualDatabase):
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         question = require_question(self._name, self.dialect, query, BY_CURSOR)
         with self._session("describe") as session, explained(self._name, "reading the columns of the query"):
-            names, natives = self._describe(session, question.text.encode())
+            names, natives = described(session, self._name, question.text.encode())
         return answer_columns(self.dialect, zip(names, natives, strict=True))
 
     def read(
@@ -276,9 +287,12 @@ class PostgresqlDatabase(UsualDatabase):
             if snapshot:
                 session.isolation_level = IsolationLevel.REPEATABLE_READ
                 session.execute(sql.SQL("SET TRANSACTION SNAPSHOT {}").format(snapshot))
-            yield from read_rows(session, statement, types)
+            reads = read_rows if self.abilities.binary_copy else read_texts
+            yield from reads(session, statement, types)
 
     def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        if not self.abilities.all:
+            return []
         with self._session("plan") as session, explained(self._name, f"looking how {table.name} can be divided"):
             pages = catalogue.pages(session, self.dialect, table.name)
         cuts = sorted({pages * number // count for number in range(1, count)} - {0}) if pages else []
@@ -293,22 +307,3 @@ class PostgresqlDatabase(UsualDatabase):
             row = session.execute("SELECT pg_export_snapshot()").fetchone()
             assert row is not None
             yield str(row[0])
-
-    def _describe(self, session: Session, query: bytes) -> tuple[list[str], list[str]]:
-        """Names and native types of the answer's columns; preparing also makes sure that it is one statement."""
-        pgconn = session.pgconn
-        prepared = pgconn.prepare(b"", query)
-        if prepared.status == ExecStatus.FATAL_ERROR:
-            message = (prepared.error_field(DiagnosticField.MESSAGE_PRIMARY) or b"").decode("utf-8", "replace")
-            if "multiple commands" in message:
-                message = "only one statement can be asked at a time"
-            raise UltravectError(
-                "question-refused",
-                f"connection {self._name}: the database does not take the question: {message}",
-                hint="check table and column names with `ultravect look`",
-                connection=self._name,
-            )
-        described = pgconn.describe_prepared(b"")
-        fields = range(described.nfields)
-        kinds = [(described.ftype(index), described.fmod(index)) for index in fields]
-        return [(described.fname(index) or b"").decode() for index in fields], catalogue.type_names(session, kinds)

@@ -87,8 +87,10 @@ class PostgresqlLoad(IsolatingLoad):
         staging: str,
         *,
         alone: bool = True,
+        binary: bool = True,
     ) -> None:
-        """``table`` is the one that rows will be in at the end, or that takes its place; ``alone``: publishing commits."""
+        """``table`` is the one that rows will be in at the end, or that takes its place; ``alone``: publishing commits;
+        ``binary``: whether rows can be sent in the binary form."""
         self._alone = alone
         self._session, self._connection, self._dialect, self._order = session, connection, dialect, order
         self._statements = SessionStatements(session)
@@ -133,7 +135,9 @@ class PostgresqlLoad(IsolatingLoad):
             into = self._staged(into)
         self._into = into.name
         freeze = bool(self._shadow) or (self._removed > 0 and order.truncate and not self._stages and self._whole())
-        self._copy = None if order.staged_in else CopyIn(session, dialect, into, order.sent, freeze=freeze)
+        self._copy = (
+            None if order.staged_in else CopyIn(session, dialect, into, order.sent, freeze=freeze, binary=binary)
+        )
 
     def _new_table(self) -> LiveTable:
         """The table that will take the place of the one that is there."""
@@ -414,7 +418,14 @@ def prepare(session: Session, connection: str, dialect: Dialect, order: LoadOrde
 
 @contextmanager
 def opened(
-    session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str, *, alone: bool
+    session: Session,
+    connection: str,
+    dialect: Dialect,
+    order: LoadOrder,
+    staging: str,
+    *,
+    alone: bool,
+    binary: bool = True,
 ) -> Iterator[PostgresqlLoad]:
     """A load in the transaction that the session is in, or begins; ``alone``: it is all that this publishes."""
     load: PostgresqlLoad | None = None
@@ -431,7 +442,7 @@ def opened(
         table = find_table(session, dialect, order.table)
         if table is None:
             raise table_gone(connection, order.table)
-        load = PostgresqlLoad(session, connection, dialect, order, table, staging, alone=alone)
+        load = PostgresqlLoad(session, connection, dialect, order, table, staging, alone=alone, binary=binary)
         yield load
     except psycopg.Error as error:
         named = load.named if load else str
@@ -440,11 +451,17 @@ def opened(
 
 @contextmanager
 def open_load(
-    session: Session, connection: str, dialect: Dialect, order: LoadOrder, staging: str = ""
+    session: Session,
+    connection: str,
+    dialect: Dialect,
+    order: LoadOrder,
+    staging: str = "",
+    *,
+    binary: bool = True,
 ) -> Iterator[PostgresqlLoad]:
     """See ``Database.load``. The session is rolled back unless the load was published."""
     # closing a session in the middle of a COPY makes the server drop the transaction
-    with closing(session), opened(session, connection, dialect, order, staging, alone=True) as load:
+    with closing(session), opened(session, connection, dialect, order, staging, alone=True, binary=binary) as load:
         yield load
 
 

@@ -1,4 +1,4 @@
-"""Reads the rows of a statement by binary COPY into Arrow tables.
+"""Reads the rows of a statement by binary COPY into Arrow tables; as text, where a server has no such form.
 
 Columns of types that have no binary form here are asked for as text. Values that PostgreSQL has and Arrow has not
 (infinity, NaN, a year before Christ) make their column one of texts, as the server would write them: the shape phase
@@ -7,13 +7,16 @@ says their rows.
 
 from __future__ import annotations
 
+import io
 import select
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import psycopg
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.csv as pv
 from psycopg.pq import ExecStatus
 
 from ultravect.core.kinds.postgresql.binary_copy import TEXT, Wire, wire_of
@@ -22,7 +25,8 @@ from ultravect.core.kinds.postgresql.catalogue import Session
 from ultravect.core.kinds.postgresql.odd_values import day_text, moment_text, time_text
 from ultravect.core.types.arrow import array_from, as_text
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.stored import stored_values
+from ultravect.core.types.from_text import convert
+from ultravect.core.types.stored import STORED, stored_values
 
 _BLOCK_BYTES = 2 << 20
 _ODD = {DATE: day_text, MOMENT: moment_text, TIME: time_text}
@@ -99,6 +103,54 @@ def _table(decoder: RowDecoder, columns: Sequence[_Incoming]) -> pa.Table:
     for position, (column, own) in enumerate(zip(columns, buffers, strict=True)):
         arrays.append(column.array(rows, own, [(row, sent) for at, row, sent in odd if at == position]))
     return pa.table(arrays, names=[str(position) for position in range(len(columns))])
+
+
+class _Lines(io.RawIOBase):
+    """What a COPY sends, as a file."""
+
+    def __init__(self, copying: psycopg.Copy) -> None:
+        self._copying, self._left = copying, memoryview(b"")
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, buffer: Any) -> int:
+        while not self._left:
+            part = self._copying.read()
+            if not part:
+                return 0
+            self._left = memoryview(part)
+        count = min(len(buffer), len(self._left))
+        buffer[:count], self._left = self._left[:count], self._left[count:]
+        return count
+
+
+def read_texts(session: Session, statement: str, types: Sequence[CanonicalType]) -> Iterator[pa.Table]:
+    """See ``read_rows``; by the CSV form of COPY, in which NULL and "" differ by their quotes."""
+    names = [f"c{position}" for position in range(len(types))]
+    binary = [kind.name == "binary" for kind in types]
+    selected = (
+        f"encode({name}, 'hex')" if held else f"{name}::text" for name, held in zip(names, binary, strict=True)
+    )
+    asked = f"SELECT {', '.join(selected)} FROM ({statement}) AS q({', '.join(names)})"
+    with session.cursor().copy(f"COPY ({asked}) TO STDOUT (FORMAT csv)".encode()) as copying:
+        reader = pv.open_csv(
+            pa.PythonFile(io.BufferedReader(_Lines(copying), _BLOCK_BYTES), mode="r"),
+            pv.ReadOptions(column_names=names, block_size=_BLOCK_BYTES, use_threads=False),
+            pv.ParseOptions(newlines_in_values=True),
+            pv.ConvertOptions(
+                column_types=dict.fromkeys(names, pa.string()),
+                null_values=[""],
+                strings_can_be_null=True,
+                quoted_strings_can_be_null=False,
+            ),
+        )
+        for batch in reader:
+            arrays = [
+                convert(texts, kind, STORED).array if held else stored_values(texts, kind)
+                for texts, held, kind in zip(batch.columns, binary, types, strict=True)
+            ]
+            yield pa.table(arrays, names=[str(position) for position in range(len(types))])
 
 
 def read_rows(session: Session, statement: str, types: Sequence[CanonicalType]) -> Iterator[pa.Table]:
