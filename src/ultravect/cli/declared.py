@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import itertools
 from collections.abc import Callable, Iterable, Sequence
 from dataclasses import dataclass
 
@@ -26,7 +27,7 @@ MANAGED = "uploads"
 
 @dataclass(frozen=True)
 class Declaration:
-    """What a document declares: its kind and name, its text, and the jobs that it is run after."""
+    """What a document declares: its kind and name, its text, and those of its kind that have to be there before."""
 
     kind: str
     name: str
@@ -39,7 +40,11 @@ def declaration_of(document: Document) -> Declaration:
     kind = declared_in(document.data)
     match kind:
         case "connection":
-            return Declaration(kind, CONNECTION.read(document.data, document.lines).connection, document.text)
+            declared = CONNECTION.read(document.data, document.lines)
+            # of a warehouse, the connection whose bucket it is loaded from
+            staging = declared.settings.get("staging")
+            after = (staging,) if isinstance(staging, str) else ()
+            return Declaration(kind, declared.connection, document.text, after)
         case "feed":
             return Declaration(kind, FEED.read(document.data, document.lines).feed, document.text)
         case "layout":
@@ -50,15 +55,17 @@ def declaration_of(document: Document) -> Declaration:
 
 def in_order(found: Iterable[Declaration]) -> list[Declaration]:
     """What others name comes before them; jobs of a circle stay where they are, which the service refuses."""
-    ordered = sorted(found, key=lambda item: KINDS.index(item.kind))
-    waiting = [item for item in ordered if item.kind == "job"]
-    done = [item for item in ordered if item.kind != "job"]
-    names = {item.name for item in waiting}
-    while waiting:
-        known = {item.name for item in done if item.kind == "job"}
-        ready = [item for item in waiting if not (set(item.after) & names) - known - {item.name}] or waiting
-        done += ready
-        waiting = [item for item in waiting if item not in ready]
+    done: list[Declaration] = []
+    for kind, group in itertools.groupby(
+        sorted(found, key=lambda item: KINDS.index(item.kind)), lambda item: item.kind
+    ):
+        waiting = list(group)
+        names = {item.name for item in waiting}
+        while waiting:
+            known = {item.name for item in done if item.kind == kind}
+            ready = [item for item in waiting if not (set(item.after) & names) - known - {item.name}] or waiting
+            done += ready
+            waiting = [item for item in waiting if item not in ready]
     return done
 
 

@@ -119,8 +119,18 @@ def save(
             if not as_json:
                 screen.print(f"saved {shown}")
         # jobs before what they name
-        for left in reversed(gone) if not failed else ():
-            remove(client, left.kind, left.name)
+        waiting, again = list(reversed(gone)) if not failed else [], set[str]()
+        while waiting:
+            left = waiting.pop(0)
+            try:
+                remove(client, left.kind, left.name)
+            except ApiError as error:
+                # another connection that goes as well may still name it
+                if error.code != "connection-in-use" or left.name in again or not waiting:
+                    raise
+                again.add(left.name)
+                waiting.append(left)
+                continue
             if not as_json:
                 screen.print(f"removed {left.kind} {left.name}")
     if as_json:

@@ -20,6 +20,8 @@ class Kind:
     called with the connection's name, its settings, and the folders that files of this machine are confined to.
     ``dialect``: ``package.module:Class`` of the SQL dialect, of a kind with tables; it is imported without the driver.
     ``more_dialects``: those of other forms that its tables may have, by their names.
+    ``borrows``: settings that name another connection, each with ``package.module:function`` that gives the settings with what is taken from it:
+    it is called with the settings, the other's name, kind and settings.
     ``needs``: modules that the kind imports, each with the Python package that has it.
     ``usual_schema``: the schema of a table that is named without one; "" where a setting ``database`` says it, or there is none.
     """
@@ -32,3 +34,4 @@ class Kind:
     needs: Mapping[str, str] = field(default_factory=dict)
     usual_schema: str = ""
     more_dialects: Mapping[str, str] = field(default_factory=dict)
+    borrows: Mapping[str, str] = field(default_factory=dict)

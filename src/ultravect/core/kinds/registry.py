@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import functools
 import importlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from importlib.metadata import EntryPoint, entry_points
 from typing import Any
 
@@ -110,6 +110,14 @@ def open_kind(kind: Kind, connection: str, settings: Any, roots: Sequence[str]) 
         ) from None
     opened: Database | Storage = opens(connection, settings, roots)
     return opened
+
+
+def borrowed(
+    kind: str,
+) -> Mapping[str, Callable[[Mapping[str, Any], str, str, Mapping[str, Any]], Mapping[str, Any]]]:
+    """The settings of a kind that name another connection, each with what takes settings from it: see ``Kind.borrows``."""
+    found = kinds().get(kind)
+    return {setting: _imported(path) for setting, path in found.borrows.items()} if found else {}
 
 
 def preload() -> None:

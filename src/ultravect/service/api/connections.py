@@ -14,7 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from ultravect.core.kinds.registry import kind_schemas, settings_of
+from ultravect.core.kinds.registry import borrowed, kind_schemas, settings_of
 from ultravect.core.model.connection import secret_keys
 from ultravect.core.model.document import CONNECTION, write_file
 from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file
@@ -121,6 +121,11 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
             for job in Job.objects.filter(deleted_at=None)
             if instance.name
             in (source_name(resolved(job.revision.structure)), job.revision.structure["into"]["connection"])
+        ]
+        users += [
+            f"connection {other.name}"
+            for other in Connection.objects.exclude(pk=instance.pk)
+            if instance.name in [other.settings.get(setting) for setting in borrowed(other.kind)]
         ]
         if users:
             raise Problem(

@@ -6,7 +6,7 @@ import datetime as dt
 import hashlib
 import json
 import secrets
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any, ClassVar, TypeVar
 
 from django.conf import settings
@@ -17,7 +17,8 @@ from django.utils import timezone
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.secrets import SecretPlaces, needed_variables
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN
-from ultravect.core.kinds.registry import settings_of
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.registry import borrowed, settings_of
 from ultravect.core.model.connection import machine_keys, secret_keys
 from ultravect.service.sealing import SealBroken
 
@@ -192,18 +193,45 @@ class Connection(models.Model):
 
     def spec(self, text: str = "") -> ConnectionSpec:
         """The connection with its secrets opened; with the environment variables that it, or ``text``, names."""
-        opened = settings.SEALING_KEYS.unseal(self.sealed)
         places = SecretPlaces(settings.SECRET_VARIABLES, settings.SECRET_FOLDER)
+        whole = self._opened()
         return ConnectionSpec(
             self.name,
             self.kind,
-            {**self.settings, **opened},
+            whole,
             settings.ROOTS,
             places.variables,
             places.folder,
-            needed_variables(places, f"{json.dumps(self.settings)} {text}"),
+            needed_variables(places, f"{json.dumps(whole)} {text}"),
             self.site,
         )
+
+    def _opened(self) -> dict[str, Any]:
+        """The settings with secrets, and with those of other connections that it names; UltravectError where these cannot be had."""
+        whole: Mapping[str, Any] = {**self.settings, **settings.SEALING_KEYS.unseal(self.sealed)}
+        for setting, other in self.named().items():
+            place = {**other.settings, **settings.SEALING_KEYS.unseal(other.sealed)}
+            whole = borrowed(self.kind)[setting](whole, other.name, other.kind, place)
+        return dict(whole)
+
+    def named(self) -> dict[str, Connection]:
+        """The other connections that its settings name; UltravectError where one is not there, or is at another site."""
+        found = {}
+        for setting in borrowed(self.kind):
+            name = self.settings.get(setting)
+            if not name:
+                continue
+            other = Connection.objects.filter(name=name).first()
+            if other is None or other.site != self.site:
+                what = "there is no connection" if other is None else "another site has the connection"
+                raise UltravectError(
+                    "connection-unknown",
+                    f"connection {self.name}: {what} {name!r}, which its {setting} names",
+                    hint=f"add it, or change {setting}",
+                    connection=self.name,
+                )
+            found[setting] = other
+        return found
 
     @property
     def managed(self) -> bool:

@@ -12,6 +12,7 @@ KIND = Kind(
     opens="ultravect.core.kinds.warehouse.database:WarehouseDatabase",
     dialect="ultravect.core.kinds.warehouse.dialect:WarehouseDialect",
     more_dialects={"warehouse_stage": "ultravect.core.kinds.warehouse.stage_dialect:StageDialect"},
+    borrows={"staging": "ultravect.core.kinds.warehouse.settings:with_staging"},
     needs={"psycopg": "psycopg[binary]"},
     usual_schema="public",
 )

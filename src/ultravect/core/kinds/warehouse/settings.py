@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Mapping
+from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
+from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import (
     INSIDE,
     MACHINE,
@@ -41,7 +43,14 @@ class WarehouseSettings(DatabaseSettings):
         examples=["PUBLIC.LOADS"],
         json_schema_extra={**MACHINE},
     )
-    bucket: str = Field(min_length=3, max_length=255, json_schema_extra={**MACHINE})
+    staging: str = Field(
+        default="",
+        pattern=r"^([a-z0-9][a-z0-9_-]{0,63})?$",
+        description="The connection of kind objectstore whose bucket rows are staged in, in place of a bucket and key named here.",
+        examples=["loads"],
+        json_schema_extra={**MACHINE},
+    )
+    bucket: str = Field(default="", max_length=255, json_schema_extra={**MACHINE})
     prefix: str = Field(
         default="ultravect/",
         description="Below this, each load and each read has a folder of its own, which it removes.",
@@ -53,7 +62,7 @@ class WarehouseSettings(DatabaseSettings):
         json_schema_extra={**MACHINE},
     )
     region: str = Field(default="us-east-1", pattern=r"^[a-z0-9-]+$")
-    access_key: str = Field(min_length=1)
+    access_key: str = ""
     secret_key: Secret = ""
     session_token: Secret = ""
     role: str = Field(
@@ -65,6 +74,17 @@ class WarehouseSettings(DatabaseSettings):
 
     @model_validator(mode="after")
     def _fits_together(self) -> WarehouseSettings:
+        own = [
+            name
+            for name in ("bucket", "endpoint", "access_key", "secret_key", "session_token")
+            if getattr(self, name)
+        ]
+        if self.staging and own:
+            raise ValueError(f"staging takes bucket and key from another connection: leave {own[0]} out")
+        if not self.staging and (len(self.bucket) < 3 or not self.access_key):
+            raise ValueError("name a bucket and its access_key, or the connection of one in staging")
+        if self.staging and self.form == "manifest" and not self.role:
+            raise ValueError("staging needs role: the key of another connection is not given to the warehouse")
         if not self.prefix.strip("/"):
             raise ValueError("prefix names a folder: what is below it is removed after each load")
         if self.form == "stage" and not self.stage:
@@ -74,3 +94,25 @@ class WarehouseSettings(DatabaseSettings):
         if self.form == "manifest" and self.stage:
             raise ValueError("stage belongs to form: stage")
         return self
+
+
+_TAKEN = ("bucket", "endpoint", "region", "access_key", "secret_key", "session_token")
+
+
+def with_staging(settings: Mapping[str, Any], name: str, kind: str, place: Mapping[str, Any]) -> Mapping[str, Any]:
+    """The settings, with the bucket and key of another connection, and ``prefix`` below its own; UltravectError where that cannot be."""
+    if kind != "objectstore" or place.get("tls") == "unchecked" or place.get("tls_ca"):
+        what = f"is of kind {kind}" if kind != "objectstore" else "has tls settings of its own"
+        raise UltravectError(
+            "staging-unfit",
+            f"connection {name} {what}: rows cannot be staged there",
+            hint="name a connection of kind objectstore, of a store whose certificate this machine trusts",
+            connection=name,
+        )
+    own = {key: value for key, value in settings.items() if key != "staging"}
+    parts = [
+        str(place.get("prefix") or ""),
+        str(own.get("prefix") or WarehouseSettings.model_fields["prefix"].default),
+    ]
+    taken = {key: place[key] for key in _TAKEN if place.get(key)}
+    return {**own, **taken, "prefix": "/".join(part.strip("/") for part in parts if part.strip("/")) + "/"}

@@ -8,7 +8,7 @@ from pydantic import ValidationError
 from rest_framework import serializers
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.registry import dialects, kind_named, kinds, settings_of
+from ultravect.core.kinds.registry import borrowed, dialects, kind_named, kinds, settings_of
 from ultravect.core.model.base import Declared
 from ultravect.core.model.problems import did_you_mean, problems_of
 from ultravect.service.api.response_parts import (
@@ -87,6 +87,11 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
                 for problem in problems_of(error, model, {})
             }
             raise serializers.ValidationError({"settings": messages}) from None
+        try:
+            for setting, other in connection.named().items():
+                borrowed(connection.kind)[setting](connection.settings, other.name, other.kind, other.settings)
+        except UltravectError as error:
+            raise serializers.ValidationError({"settings": {"staging": [f"{error.detail}; {error.hint}"]}}) from None
         connection.save()
         return connection
 
