@@ -1,4 +1,4 @@
-"""`./dev bench [csv] [modes] [pairs] [look] [slices] [lake] [sqlserver]`: prints ratios and figures; `--rows` and `--times` make it shorter."""
+"""`./dev bench [PART …]`: prints ratios and figures of some parts, or of all; `--rows` and `--times` make it shorter."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ import pyarrow.csv as pv
 from demo.generate import bookings
 from devtools.stack import Stack
 
-from benchmarks import lake, look, modes, pairs, slices, sqlserver
+from benchmarks import lake, look, modes, pairs, slices, sqlserver, warehouse
 from ultravect.client import Client, Run
 
 _COLUMNS = ["booking_id", "hut_code", "guest_name", "arrival", "nights", "night_price", "paid", "booked_at"]
@@ -53,7 +53,7 @@ def _write(path: Path, rows: int) -> None:
                     row[5] = "48.50"
 
 
-_PARTS = ["csv", "modes", "pairs", "look", "slices", "lake", "sqlserver"]
+_PARTS = ["csv", "modes", "pairs", "look", "slices", "lake", "sqlserver", "warehouse"]
 
 
 class Bench:
@@ -218,6 +218,8 @@ def main() -> None:
                 lake.run(arguments.rows, arguments.times)
             if "sqlserver" in parts:
                 sqlserver.run(arguments.rows, arguments.times)
+            if "warehouse" in parts:
+                warehouse.run(arguments.rows, arguments.times)
             if "slices" in parts:
                 slices.run(client, stack, arguments.rows, arguments.times)
     finally:

@@ -263,3 +263,19 @@ def test_more_columns_than_a_table_may_have(server: Server) -> None:
     ):
         opened.changed(f"CREATE TABLE broad ({', '.join(f'c{at} int' for at in range(1025))})")
     assert raised.value.code == "too-many-columns"
+
+
+def test_a_query_with_named_parts_and_an_order_is_copied(files: Files) -> None:
+    files.load("id,hut\n1,ALP\n2,FAL\n3,GRA\n")
+    query = f"WITH late (id, hut) AS (SELECT id, hut FROM {files.table} WHERE id > 1) SELECT hut, id FROM late ORDER BY id DESC"
+    job = job_from_data(
+        {
+            "ultravect": 1,
+            "job": "sql",
+            "from": {"connection": "ledger", "query": query},
+            "into": {"connection": "out", "files": "late.csv"},
+        }
+    )
+    out = ConnectionSpec("out", "folder", {"path": str(files.folder)}, [str(files.folder)])
+    assert run_leg(job, files.server.spec, out, Copied()).tally.inserted == 2
+    assert sorted((files.folder / "late.csv").read_text().splitlines()[1:]) == ['"FAL",2', '"GRA",3']

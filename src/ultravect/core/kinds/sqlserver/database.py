@@ -19,6 +19,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver.catalogue import USUAL_SCHEMA, Catalogue
+from ultravect.core.kinds.sqlserver.derived import standalone
 from ultravect.core.kinds.sqlserver.dialect import SqlserverDialect
 from ultravect.core.kinds.sqlserver.load import SqlserverLoad
 from ultravect.core.kinds.sqlserver.questions import described, require_reading
@@ -118,7 +119,7 @@ class SqlserverDatabase(UsualDatabase):
             # whatever the statement is: what it has done is taken back
             opened.execute(f"SET LOCK_TIMEOUT {int(seconds * 1000)}; BEGIN TRANSACTION")
             opened.driver._tds_socket.sock.settimeout(seconds)
-            cursor = opened.execute(question.text)
+            cursor = opened.execute(standalone(question.text, self.dialect.lexical))
             if not cursor.description:
                 raise UltravectError(
                     "question-refused", f"connection {self._name}: the statement gives no rows", connection=self._name
@@ -141,16 +142,9 @@ class SqlserverDatabase(UsualDatabase):
         return None
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
-        text = self._question(query).text
-        if text[:4].upper() == "WITH":
-            raise UltravectError(
-                "question-refused",
-                f"connection {self._name}: a query that is copied stands inside of another one, where SQL Server takes no WITH",
-                hint="make a view of it, and copy that",
-                connection=self._name,
-            )
+        text = standalone(f"SELECT * FROM (\n{self._question(query).text}\n) q", self.dialect.lexical)
         with self._session("reading the columns of the query") as opened:
-            return answer_columns(self.dialect, described(opened, self.dialect, f"SELECT * FROM (\n{text}\n) q"))
+            return answer_columns(self.dialect, described(opened, self.dialect, text))
 
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
@@ -158,7 +152,7 @@ class SqlserverDatabase(UsualDatabase):
         isolation = "SNAPSHOT" if self._snapshots()[0] else "READ COMMITTED"
         with self._session(doing, reads=True) as opened:
             opened.execute(f"SET TRANSACTION ISOLATION LEVEL {isolation}; BEGIN TRANSACTION")
-            yield from read_rows(opened, statement, types)
+            yield from read_rows(opened, standalone(statement, self.dialect.lexical), types)
             opened.execute("COMMIT")
 
     def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
