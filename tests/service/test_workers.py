@@ -6,11 +6,12 @@ import os
 import signal
 from pathlib import Path
 
+import pytest
 from devtools.stack import Stack
 from tests.conftest import Place
 from tests.service.test_runs import _parent, _processes
 
-from ultravect.client import Client
+from ultravect.client import ApiError, Client
 
 FORK_SERVER = "ultravect.service.work.fork_server"
 
@@ -98,3 +99,50 @@ def test_memory_of_a_leg_stays_flat(place: Place) -> None:
     small, large = peaks
     assert 0 < large < small + 40e6
     assert large < 400e6
+
+
+def test_a_connection_is_used_by_so_many_legs_at_once(stack: Stack, client: Client) -> None:
+    """Two runs hold the only place of a connection one after the other, though two places of the worker are free."""
+    places = [Place(stack, client) for _ in range(2)]
+    small = f"small-{places[0].name}"
+    added = client.add_connection(small, "postgresql", stack.warehouse, at_most=1)
+    assert added.at_most == 1
+    assert "at_most: 1" in client.connection_file(small)
+    for place in places:
+        place.file("a\n1\n")
+        client.save_job(
+            place.name,
+            f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, files: {place.name}.csv}}\n"
+            f"into: {{connection: {small}, table: {place.name}}}\n",
+        )
+        place.run()
+    first, second = places
+    with first.locked():
+        one = first.until(first.start(), lambda run: run.state == "running")
+        other = second.start()
+        events = client.follow(other.id)
+        said = next(event for event in events if event.kind == "log")
+        assert said.data["text"].endswith(f"waits: connection {small} is used by 1 at once, and no more may be")
+        assert client.show(other.id).state == "queued"
+        # another connection has room
+        third = Place(stack, client).file("a\n1\n")
+        third.job()
+        assert third.run().state == "succeeded"
+    assert [client.wait(run.id).state for run in (one, other)] == ["succeeded"] * 2
+    with first.locked():
+        one = first.until(first.start(), lambda run: run.state == "running")
+        other = second.start()
+        # without the limit the one that waits begins, though the first is not over
+        assert client.change_connection(small, {}, at_most=0).at_most is None
+        assert client.wait(other.id).state == "succeeded"
+    assert client.wait(one.id).state == "succeeded"
+    for place in places:
+        client.remove_job(place.name)
+    client.remove_connection(small)
+
+
+def test_a_limit_that_is_none_is_refused(client: Client, stack: Stack) -> None:
+    for wrong in (-1, 1001):
+        with pytest.raises(ApiError) as raised:
+            client.add_connection("limited", "postgresql", stack.warehouse, at_most=wrong)
+        assert "at_most" in str(raised.value.errors)

@@ -124,6 +124,8 @@ export interface components {
         };
         /** @description Secrets are taken, and never given back; left out when changing, they stay as they are. */
         Connection: {
+            /** @description How many legs may use it at once, in all runs together; left out or null: as many as workers have places. */
+            at_most?: number | null;
             /** Format: date-time */
             changed_at: string;
             /** Format: date-time */

@@ -68,7 +68,7 @@
 
 <div class="mb-3 flex flex-wrap items-baseline gap-3">
   <h1 class="text-lg font-semibold"><a class="plain" href="#/connections">Connections</a> / {name}</h1>
-  {#if connection}<span class="text-base-content/70">{connection.kind}{#if connection.site}, of the site {connection.site}{/if}</span>{/if}
+  {#if connection}<span class="text-base-content/70">{connection.kind}{#if connection.site}, of the site {connection.site}{/if}{#if connection.at_most}, used by {connection.at_most} {connection.at_most === 1 ? "leg" : "legs"} at once at most{/if}</span>{/if}
 </div>
 {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
 {#if connection && schema}

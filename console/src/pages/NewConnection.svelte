@@ -13,6 +13,7 @@
   let schema = $derived(kinds[kind]);
   let name = $state("");
   let site = $state("");
+  let atMost = $state<number | null>(null);
   let values = $state<Record<string, unknown>>({});
   let problem = $state<ProblemBody | null>(null);
   let saving = $state(false);
@@ -30,7 +31,7 @@
     saving = true;
     problem = null;
     try {
-      await exchange("POST", "connections", { json: { name, kind, site, settings: values } });
+      await exchange("POST", "connections", { json: { name, kind, site, at_most: atMost, settings: values } });
       go(connectionPage(name).slice(1));
     } catch (error) {
       problem = problemOf(error);
@@ -46,6 +47,8 @@
     <input id="new-name" class="input input-sm w-full max-w-96" bind:value={name} placeholder="warehouse" required />
     <label for="new-site" class="font-semibold">site</label>
     <input id="new-site" class="input input-sm w-full max-w-96" bind:value={site} placeholder="left out: all workers reach it" title="the network location whose workers reach it" />
+    <label for="new-at-most" class="font-semibold">at most</label>
+    <input id="new-at-most" type="number" min="1" max="1000" class="input input-sm w-full max-w-96" bind:value={atMost} placeholder="left out: as many as can" title="how many legs may use it at once, in all runs together" />
     <span class="self-start pt-1 font-semibold" id="kind-label">kind</span>
     <div class="flex flex-wrap gap-1.5" role="radiogroup" aria-labelledby="kind-label">
       {#each Object.keys(kinds) as one (one)}

@@ -71,15 +71,25 @@ def _as_given(value: Any) -> str:
 Site = Annotated[str | None, typer.Option("--site", help="The network location whose workers reach it.")]
 
 
+AtMost = Annotated[
+    int | None,
+    typer.Option("--at-most", min=0, help="How many legs may use it at once, in all runs; 0: as many as can."),
+]
+
+
 @app.command("add")
 def add(
     name: str,
     kind: Annotated[
-        str, typer.Argument(help="postgresql, mariadb, sqlite, duckdb, lake, folder, objectstore, sftp or http")
+        str,
+        typer.Argument(
+            help="postgresql, mariadb, sqlite, duckdb, sqlserver, lake, warehouse, folder, objectstore, sftp or http"
+        ),
     ],
     settings: Setting = None,
     ask: Ask = None,
     site: Site = None,
+    at_most: AtMost = None,
     as_json: Json = False,
 ) -> None:
     """Add a connection: `connection add warehouse postgresql host=… database=… user=… --ask password`.
@@ -88,7 +98,8 @@ def add(
     KEY=@FILE takes the text of a file, such as private_key=@id_ed25519.
     """
     with connect() as client:
-        added = client.add_connection(name, kind, _settings(client, kind, settings or [], ask or []), site=site or "")
+        given = _settings(client, kind, settings or [], ask or [])
+        added = client.add_connection(name, kind, given, site=site or "", at_most=at_most or None)
     if as_json:
         print_json(added)
     else:
@@ -96,11 +107,19 @@ def add(
 
 
 @app.command("change")
-def change(name: str, settings: Setting = None, ask: Ask = None, site: Site = None, as_json: Json = False) -> None:
+def change(
+    name: str,
+    settings: Setting = None,
+    ask: Ask = None,
+    site: Site = None,
+    at_most: AtMost = None,
+    as_json: Json = False,
+) -> None:
     """Change settings of a connection; those not given stay as they are."""
     with connect() as client:
         kind = client.connection(name).kind
-        changed = client.change_connection(name, _settings(client, kind, settings or [], ask or []), site=site)
+        given = _settings(client, kind, settings or [], ask or [])
+        changed = client.change_connection(name, given, site=site, at_most=at_most)
     if as_json:
         print_json(changed)
     else:
@@ -126,8 +145,8 @@ def list_connections(as_json: Json = False) -> None:
         screen.print("no connections yet; add one: ultravect connection add NAME KIND KEY=VALUE…")
     else:
         print_table(
-            ["name", "kind", "site", "settings"],
-            [(c.name, c.kind, c.site or "", _shown(c.settings, c.secrets_set)) for c in found],
+            ["name", "kind", "site", "at most", "settings"],
+            [(c.name, c.kind, c.site or "", c.at_most or "", _shown(c.settings, c.secrets_set)) for c in found],
         )
 
 

@@ -155,14 +155,20 @@ class Client:
     def connection(self, name: str) -> Connection:
         return Connection.model_validate(self._json("GET", f"connections/{quote(name, '')}"))
 
-    def add_connection(self, name: str, kind: str, settings: dict[str, Any], *, site: str = "") -> Connection:
-        """Adds a connection; ``site``: the network location whose workers reach it."""
-        body = {"name": name, "kind": kind, "settings": settings, "site": site}
+    def add_connection(
+        self, name: str, kind: str, settings: dict[str, Any], *, site: str = "", at_most: int | None = None
+    ) -> Connection:
+        """Adds a connection; ``site``: the network location whose workers reach it, ``at_most``: how many legs may use it at once."""
+        body = {"name": name, "kind": kind, "settings": settings, "site": site, "at_most": at_most}
         return Connection.model_validate(self._json("POST", "connections", json=body))
 
-    def change_connection(self, name: str, settings: dict[str, Any], *, site: str | None = None) -> Connection:
-        """Changes the settings given, and the site where one is; the others stay."""
-        body = {"settings": settings, **({} if site is None else {"site": site})}
+    def change_connection(
+        self, name: str, settings: dict[str, Any], *, site: str | None = None, at_most: int | None = None
+    ) -> Connection:
+        """Changes the settings given, and site and limit where they are; the others stay. ``at_most`` 0: no limit any more."""
+        body: dict[str, Any] = {"settings": settings, **({} if site is None else {"site": site})}
+        if at_most is not None:
+            body["at_most"] = at_most or None
         return Connection.model_validate(self._json("PATCH", f"connections/{quote(name, '')}", json=body))
 
     def remove_connection(self, name: str) -> None:

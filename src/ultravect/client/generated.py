@@ -87,6 +87,10 @@ class Connection(Given):
     """
     The network location whose workers reach it (`ultravect worker --site`); left out where all do.
     """
+    at_most: int | None = None
+    """
+    How many legs may use it at once, in all runs together; left out or null: as many as workers have places.
+    """
     secrets_set: list[str]
     created_at: datetime
     changed_at: datetime

@@ -17,6 +17,9 @@ class ConnectionFile(Declared):
     connection: Slug
     kind: Slug
     site: Slug | None = Field(default=None, description="The network location whose workers reach it.")
+    at_most: int | None = Field(
+        default=None, ge=1, le=1000, description="How many legs may use it at once, in all runs together."
+    )
     settings: dict[str, Any] = Field(description="As the kind has them; a secret as {from_env: …} or {from_file: …}.")
 
 

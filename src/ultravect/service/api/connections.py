@@ -96,7 +96,13 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         known = find_connection(name)
         if known:
             _refuse_managed(known)
-        data = {"name": name, "kind": declared.kind, "settings": declared.settings, "site": declared.site or ""}
+        data = {
+            "name": name,
+            "kind": declared.kind,
+            "settings": declared.settings,
+            "site": declared.site or "",
+            "at_most": declared.at_most,
+        }
         serializer = ConnectionSerializer(known, data=data)
         serializer.is_valid(raise_exception=True)
         with transaction.atomic():
@@ -176,6 +182,7 @@ class ConnectionFileView(APIView):
                 "connection": name,
                 "kind": connection.kind,
                 **({"site": connection.site} if connection.site else {}),
+                **({"at_most": connection.at_most} if connection.at_most else {}),
                 "settings": dict(shown["settings"]),
             }
         )

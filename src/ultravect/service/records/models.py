@@ -154,6 +154,9 @@ class Connection(models.Model):
     site = models.CharField(max_length=40, blank=True, default="")
     """The network location whose workers reach it; "" where all do, or where it is one of local paths: see ``sites``."""
 
+    at_most = models.PositiveIntegerField(null=True)
+    """How many legs may use it at once; None: as many as there are places of workers."""
+
     created_at = models.DateTimeField(auto_now_add=True)
     changed_at = models.DateTimeField(auto_now=True)
 

@@ -24,6 +24,7 @@ from ultravect.service.work.processes import Process, Processes
 from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.recorder import LeaseLost, Recorder
 from ultravect.service.work.retrying import pause_before
+from ultravect.service.work.room import full_connection
 from ultravect.service.work.serving import worker_name
 from ultravect.service.work.slices import SliceExecutor
 from ultravect.service.work.together import begin_others, end_others, not_published, task_of
@@ -33,6 +34,7 @@ log = structlog.get_logger()
 _STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
 _ASK_SECONDS = 120.0
+_ROOM_SECONDS = 2.0
 NOTHING, COMMITTED, UNKNOWN = Outcome.NOTHING, Outcome.COMMITTED, Outcome.UNKNOWN
 
 
@@ -87,9 +89,13 @@ class LegExecutor:
             if release_or_end(recorder, "the service was stopped"):
                 self._requeue(recorder.leg, 0)
 
-    @staticmethod
-    def _open(run_id: int, number: int) -> Recorder | None:
+    @transaction.atomic
+    def _open(self, run_id: int, number: int) -> Recorder | None:
         recorder = Recorder.of(run_id, number)
+        if recorder.leg.state == State.QUEUED and (full := full_connection(recorder.leg)) is not None:
+            recorder.wait_for(full)
+            self._requeue(recorder.leg, _ROOM_SECONDS)
+            return None
         return recorder if recorder.begin(worker_name()) else None
 
     @staticmethod

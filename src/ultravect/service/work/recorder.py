@@ -13,7 +13,7 @@ from django.utils import timezone
 
 from ultravect.core.engine.run.leg import PHASES
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, Slice, State
+from ultravect.service.records.models import Change, Connection, Event, Leg, Outcome, Reject, Run, Slice, State
 from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.attempts import job_of
 from ultravect.service.work.legs import add_event, after_leg, locked_run, roll_up
@@ -76,6 +76,12 @@ class Recorder:
     @property
     def _is_one_of_many(self) -> bool:
         return bool(self.leg.object)
+
+    def wait_for(self, full: Connection) -> None:
+        """Says once that the leg waits for a connection that has no room."""
+        text = f"{self._called} waits: connection {full.name} is used by {full.at_most} at once, and no more may be"
+        if not Event.objects.filter(run=self.run, leg=self.leg.number, kind="log", data__text=text).exists():
+            self._event("log", {"level": "info", "text": text})
 
     @transaction.atomic
     def begin(self, worker: str) -> bool:

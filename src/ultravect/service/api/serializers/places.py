@@ -50,9 +50,17 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
         help_text="The network location whose workers reach it (`ultravect worker --site`); left out where all do.",
     )
 
+    at_most = serializers.IntegerField(
+        min_value=1,
+        max_value=1000,
+        required=False,
+        allow_null=True,
+        help_text="How many legs may use it at once, in all runs together; left out or null: as many as workers have places.",
+    )
+
     class Meta:
         model = Connection
-        fields = ["name", "kind", "settings", "site", "secrets_set", "created_at", "changed_at"]
+        fields = ["name", "kind", "settings", "site", "at_most", "secrets_set", "created_at", "changed_at"]
         read_only_fields = ["created_at", "changed_at"]
 
     def validate_name(self, name: str) -> str:
@@ -97,12 +105,16 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
 
     def create(self, validated_data: dict[str, Any]) -> Connection:
         connection = Connection(
-            name=validated_data["name"], kind=validated_data["kind"], site=validated_data.get("site", "")
+            name=validated_data["name"],
+            kind=validated_data["kind"],
+            site=validated_data.get("site", ""),
+            at_most=validated_data.get("at_most"),
         )
         return self._store(connection, validated_data["settings"])
 
     def update(self, instance: Connection, validated_data: dict[str, Any]) -> Connection:
         instance.site = validated_data.get("site", instance.site)
+        instance.at_most = validated_data.get("at_most", instance.at_most)
         return self._store(instance, validated_data.get("settings", {}))
 
 
