@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import os
 import signal
 import threading
 from collections.abc import Callable
@@ -281,3 +282,105 @@ def test_old_records_are_removed(tmp_path: Path) -> None:
         # and what the queue keeps of tasks that ended days ago
         execute("UPDATE procrastinate_events SET at = at - interval '3 days'")
         _until(lambda: execute("SELECT count(*) FROM procrastinate_jobs WHERE status = 'succeeded'") == [(0,)])
+
+
+def _left_out(place: Place) -> str:
+    return place.client.schedules(job=place.name)[0].left_out
+
+
+class _Looks:
+    """Has files looked for, as if the schedule's next minute had come."""
+
+    def __init__(self, place: Place) -> None:
+        self.place = place
+
+    def next(self) -> str:
+        """Why no run was started; "" where one was."""
+        before = len(_runs(self.place))
+        self.place.stack.postgres.execute(
+            "UPDATE records_schedule SET left_out = 'waiting' "
+            f"WHERE job_id = (SELECT id FROM records_job WHERE name = '{self.place.name}')",
+            "ultravect",
+        )
+        _due(self.place, _now())
+        # it is made "" when the time is taken, before files are looked for
+        _until(lambda: _left_out(self.place) not in ("waiting", "") or len(_runs(self.place)) > before)
+        return _left_out(self.place)
+
+
+def _arriving(place: Place, newer: str = "{files: {changed: fail}}") -> Path:
+    """A job that is run for new files of a folder of its own."""
+    folder = place.stack.files / place.name
+    folder.mkdir()
+    place.client.save_job(
+        place.name,
+        f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, files: '{place.name}/*.csv', newer: {newer}}}\n"
+        f"into: {{connection: warehouse, table: {place.name}}}\n"
+        "run: {schedule: {cron: '0 0 1 1 *', only_if: new_files}}\n",
+    )
+    return folder
+
+
+def test_a_run_is_started_once_files_have_arrived(place: Place) -> None:
+    folder = _arriving(place)
+    looked = _Looks(place)
+    assert looked.next() == "no file was new"
+    (folder / "first.csv").write_text("a\n1\n")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"])
+    assert place.rows() == [(1,)]
+    assert looked.next() == "no file was new"
+    (folder / "second.csv").write_text("a\n2\n")
+    (folder / "third.csv").write_text("a\n3\n")
+    with place.locked():
+        assert looked.next() == ""
+        assert "was not over yet" in looked.next()
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"] * 2)
+    assert place.rows() == [(1,), (2,), (3,)]
+    # one that was copied, and is another one now, is refused: one run says so, and not one a minute
+    (folder / "first.csv").write_text("a\n11\n")
+    assert "changed since" in looked.next()
+    assert "changed since" in looked.next()
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded", "succeeded", "failed"])
+
+
+def test_files_that_still_change_have_not_arrived(place: Place) -> None:
+    folder = _arriving(place, "{files: {settled: 1 h}}")
+    looked = _Looks(place)
+    (folder / "growing.csv").write_text("a\n1\n")
+    assert looked.next() == "no file was new"
+    early = (_now() - dt.timedelta(hours=2)).timestamp()
+    os.utime(folder / "growing.csv", (early, early))
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"])
+
+
+def test_the_same_files_are_not_tried_again_and_again(place: Place) -> None:
+    folder = _arriving(place)
+    looked = _Looks(place)
+    (folder / "wrong.csv").write_text("a,b\n1\n")
+    place.sql("CREATE TABLE {t} (a integer NOT NULL)")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["failed"])
+    assert looked.next().endswith(f"and run {_runs(place)[0][0]} was for the same: it failed")
+    assert len(_runs(place)) == 1
+    (folder / "wrong.csv").write_text("a\n1\n")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["failed", "succeeded"])
+
+
+@pytest.mark.parametrize(
+    ("source", "said"),
+    [
+        ("files: a.csv", "goes with from.newer: files"),
+        ("files: '{hut}/*.csv', newer: files", "take the captures out"),
+    ],
+)
+def test_only_for_new_files_needs_marks_of_files(place: Place, source: str, said: str) -> None:
+    text = (
+        f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, {source}}}\n"
+        "into: {connection: warehouse, table: 'x_{hut}'}\nrun: {schedule: {cron: '* * * * *', only_if: new_files}}\n"
+    )
+    with pytest.raises(ApiError) as raised:
+        place.client.save_job(place.name, text.replace("_{hut}", "") if "{hut}" not in source else text)
+    assert said in str(raised.value.errors)

@@ -1009,6 +1009,8 @@ export interface components {
             missed: string;
             /** @description The next five times; none while it is paused. */
             next: string[];
+            /** @description new_files: a run is started only for files that were not copied yet. */
+            only_if: string | null;
             overlap: string;
             /** @description Since when, by whom and why; null where it is not. */
             paused: components["schemas"]["Paused"] | null;

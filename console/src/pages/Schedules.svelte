@@ -48,7 +48,7 @@
         {#each schedules as item (item.job + item.place)}
           <tr>
             <td class="font-semibold whitespace-nowrap"><a class="plain" href="#/jobs/{item.job}">{item.job}</a></td>
-            <td class="whitespace-nowrap"><code>{item.cron}</code><div class="text-base-content/70 text-xs">{item.timezone}</div></td>
+            <td class="whitespace-nowrap"><code>{item.cron}</code><div class="text-base-content/70 text-xs">{item.timezone}{#if item.only_if}, for new files only{/if}</div></td>
             <td class="whitespace-nowrap">
               {#if item.paused}<span class="text-warning">■ paused</span>{:else}{moment(item.next[0])}<div class="text-base-content/70 text-xs">then {moment(item.next[1])}</div>{/if}
             </td>

@@ -28,7 +28,7 @@ def _print(found: list[Schedule]) -> None:
         [
             (
                 escape(item.job),
-                escape(f"{item.cron} {item.timezone}"),
+                escape(f"{item.cron} {item.timezone}{', for new files' if item.only_if else ''}"),
                 "[yellow]paused[/]" if item.paused else _local(item.next[0], item.timezone),
                 f"{state(item.last_run.state)} {item.last_run.id}" if item.last_run else "[dim]none yet[/]",
                 escape(_note(item)),

@@ -654,6 +654,10 @@ class Schedule(Given):
     """
     cron: str
     timezone: str
+    only_if: str | None = Field(...)
+    """
+    new_files: a run is started only for files that were not copied yet.
+    """
     missed: str
     overlap: str
     next: list[datetime]

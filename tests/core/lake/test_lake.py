@@ -457,7 +457,7 @@ def test_killed_loads_leave_the_old_version_or_the_new_one(any_lake: Lake) -> No
     any_lake.load([(k, "old") for k in range(2_000)], mode="append")
     (any_lake.folder.parent / "coming.csv").write_text("k,v\n" + "".join(f"{k},new\n" for k in range(1_000, 3_000)))
     wanted = {k: "new" if k >= 1_000 else "old" for k in range(3_000)}
-    for number in range(4):
+    for number in range(2):
         command = [
             sys.executable,
             "-m",
@@ -470,7 +470,7 @@ def test_killed_loads_leave_the_old_version_or_the_new_one(any_lake: Lake) -> No
             assert process.stdout is not None
             process.stdout.readline()  # it is about to load
             try:
-                process.wait(timeout=0.02 + 0.05 * number)
+                process.wait(timeout=0.05 + 0.1 * number)
             except subprocess.TimeoutExpired:
                 process.kill()
         found = dict(any_lake.rows())

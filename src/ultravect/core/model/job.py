@@ -141,6 +141,21 @@ class Job(Declared):
         return self
 
     @model_validator(mode="after")
+    def _arrivals(self) -> Job:
+        newer = self.source.newer
+        if not any(times.only_if for times in self.run.schedule):
+            return self
+        if newer is None or newer.files is None:
+            raise ValueError(
+                "run.schedule: only_if: new_files goes with from.newer: files, which knows what was copied"
+            )
+        if self.has_many:
+            raise ValueError(
+                "run.schedule: only_if: new_files goes with a job of one target: take the captures out of from.files"
+            )
+        return self
+
+    @model_validator(mode="after")
     def _only_new(self) -> Job:
         newer, into = self.source.newer, self.into
         whole = (newer is None or newer.changed_rows) and self.source.feed is None

@@ -65,6 +65,10 @@ class Schedule(Declared):
 
     cron: CronText = Field(description="Minute, hour, day of the month, month, day of the week.")
     timezone: ZoneName = Field(default="UTC", description="Whose clocks the times are of.")
+    only_if: Literal["new_files"] | None = Field(
+        default=None,
+        description="A run is started only if files have arrived that were not copied yet; for jobs with from.newer: files.",
+    )
     missed: Literal["once", "none"] = Field(
         default="once",
         description="Times that came while no scheduler was running: the newest of them is made up for, or none.",

@@ -11,6 +11,7 @@ from typing import Any
 
 from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.storage import Listing
+from ultravect.core.engine.look.arrivals import new_files
 from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects, preview, preview_query
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.look.check_legs import check_legs
@@ -78,6 +79,10 @@ def _check(
     return check_job(model, _spec(source), _spec(target), _saved(saved)).edited(text).as_dict()
 
 
+def _new_files(job: Any, source: dict[str, Any], target: dict[str, Any]) -> Any:
+    return dict(new_files(job_from_data(job), _spec(source), _spec(target)))
+
+
 def _rehearse(
     job: Any,
     source: dict[str, Any],
@@ -138,6 +143,7 @@ LOOKS: dict[str, Callable[..., Any]] = {
     "ask": _ask,
     "probe": _probe,
     "check": _check,
+    "new_files": _new_files,
     "rehearse": _rehearse,
     "draft": _draft,
     "undoable": _undoable,

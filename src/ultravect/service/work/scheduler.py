@@ -11,6 +11,7 @@ import structlog
 from django.conf import settings
 from django.utils import timezone
 
+from ultravect.service.work.arrivals import start_for_files
 from ultravect.service.work.delivery import send_one
 from ultravect.service.work.lineage import send
 from ultravect.service.work.notifying import note_ended, note_late
@@ -25,16 +26,27 @@ _AFTER_SECONDS = 10.0
 _AT_ONCE = 20
 _BETWEEN_SECONDS = 0.2
 _SENDERS = 3
+_LOOKERS = 4
 _MAX_ENDED = 10_000
 
 
-def _start_some(now: dt.datetime) -> bool:
-    """Starts what is due, some at a time; whether there may be more."""
-    return all(start_due(now) for _ in range(_AT_ONCE))
+async def schedule(
+    ended: asyncio.Queue[int], messages: asyncio.Event, arrivals: asyncio.Queue[tuple[int, dt.datetime]]
+) -> None:
+    """Starts what is due, until cancelled.
 
+    ``ended`` is given the runs whose lineage is to be sent, ``messages`` is set when there are some, ``arrivals`` is given the schedules
+    that are for new files only, with their time.
+    """
+    loop = asyncio.get_running_loop()
 
-async def schedule(ended: asyncio.Queue[int], messages: asyncio.Event) -> None:
-    """Starts what is due, until cancelled; ``ended`` is given the runs whose lineage is to be sent, ``messages`` is set when there are some."""
+    def look_for_files(number: int, moment: dt.datetime) -> None:
+        loop.call_soon_threadsafe(arrivals.put_nowait, (number, moment))
+
+    def start_some(now: dt.datetime) -> bool:
+        """Starts some; whether there may be more."""
+        return all(start_due(now, look_for_files) for _ in range(_AT_ONCE))
+
     looked = 0.0
     while True:
         try:
@@ -42,7 +54,7 @@ async def schedule(ended: asyncio.Queue[int], messages: asyncio.Event) -> None:
             waiting = await recorded(look)(now)
             if waiting.messages:
                 messages.set()
-            while waiting.due and await recorded(_start_some)(now):
+            while waiting.due and await recorded(start_some)(now):
                 pass
             while waiting.ended and (numbers := await recorded(note_ended)(now)):
                 _keep(ended, numbers)
@@ -92,6 +104,16 @@ async def send_lineage(ended: asyncio.Queue[int], threads: ThreadPoolExecutor) -
             log.exception("sending lineage failed")
 
 
+async def start_arrived(arrivals: asyncio.Queue[tuple[int, dt.datetime]], threads: ThreadPoolExecutor) -> None:
+    """Starts runs for files that have arrived, until cancelled; a place that does not answer keeps only those that are looked at after it."""
+    while True:
+        number, moment = await arrivals.get()
+        try:
+            await apart(start_for_files, threads)(number, moment)
+        except Exception:
+            log.exception("looking for files failed", schedule=number)
+
+
 async def tidy_up() -> None:
     """Removes what is older than the settings keep it, until cancelled."""
     while True:
@@ -110,4 +132,9 @@ async def work_by_itself() -> None:
     threads = ThreadPoolExecutor(_SENDERS + 1, thread_name_prefix="sending")
     messages = asyncio.Event()
     senders = (send_messages(messages, threads) for _ in range(_SENDERS))
-    await asyncio.gather(schedule(ended, messages), *senders, send_lineage(ended, threads), tidy_up())
+    arrivals: asyncio.Queue[tuple[int, dt.datetime]] = asyncio.Queue()
+    looking = ThreadPoolExecutor(_LOOKERS, thread_name_prefix="looking for files")
+    lookers = (start_arrived(arrivals, looking) for _ in range(_LOOKERS))
+    await asyncio.gather(
+        schedule(ended, messages, arrivals), *senders, *lookers, send_lineage(ended, threads), tidy_up()
+    )

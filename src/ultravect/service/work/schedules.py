@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import Any
 from zoneinfo import ZoneInfo
 
@@ -133,8 +133,11 @@ def _start(job: Job, moment: dt.datetime, date: dt.date, trigger: Trigger, key: 
     return start_run(revision, user, parameters, key=key, trigger=trigger, scheduled_for=moment, run_date=date)
 
 
-def start_due(now: dt.datetime) -> bool:
-    """Starts the run of one schedule whose time has come, or leaves it out; False where there is none."""
+def start_due(now: dt.datetime, look: Callable[[int, dt.datetime], None]) -> bool:
+    """Starts the run of one schedule whose time has come, or leaves it out; False where there is none.
+
+    ``look`` is given those that are run only for new files, with their time: it has them looked for, which may take long.
+    """
     with transaction.atomic():
         due = (
             Schedule.objects.select_for_update(skip_locked=True, of=("self",))
@@ -158,7 +161,10 @@ def start_due(now: dt.datetime) -> bool:
         due.save(update_fields=["last_for", "next_at", "left_out"])
         if missed:
             log.warning("scheduled times came while no scheduler was running", job=due.job.name, times=missed)
-        if not due.left_out:
+        if not due.left_out and times.only_if is not None:
+            number, looked_for = due.pk, moment
+            transaction.on_commit(lambda: look(number, looked_for))
+        elif not due.left_out:
             # a run that cannot be started must not keep other schedules from theirs
             try:
                 with transaction.atomic():
@@ -176,7 +182,7 @@ def start_due(now: dt.datetime) -> bool:
 def _why_left_out(due: Schedule, times: Times, moment: dt.datetime, now: dt.datetime) -> str:
     if times.missed == "none" and now - moment > _LATE:
         return "no scheduler was running at that time, and missed times are not made up for"
-    if times.overlap == "skip":
+    if times.overlap == "skip" or times.only_if is not None:
         running = due.job.runs.filter(state__in=[State.QUEUED, State.RUNNING]).order_by("id").first()
         if running is not None:
             return f"run {running.pk} of the job was not over yet"

@@ -71,6 +71,21 @@ def make_plan(
     return plan
 
 
+def plan_arrivals(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> Planning:
+    """As ``make_plan``, but only as far as the files that are new; UltravectError says what is in the way."""
+    plan = Planning(job, RunFacts())
+    plan.mark_parameters = deciding_parameters(job)
+    with keeping_sessions():
+        _open_target(plan, target)
+        if plan.errors:
+            error = plan.errors[0]
+            raise UltravectError(error.code, error.message, hint=error.fix)
+        assert job.source.files is not None
+        plan.path = filled(job.source.files, job, plan.facts, "from.files")
+        plan_newer_files(job, plan, source)
+    return plan
+
+
 def _make(
     plan: Planning,
     source: ConnectionSpec,

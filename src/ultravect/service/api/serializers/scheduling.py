@@ -32,6 +32,9 @@ class ScheduleSerializer(serializers.Serializer[Schedule]):
     place = serializers.IntegerField(help_text="Which of the job's schedules it is, from 0.")
     cron = Text(source="declared.cron")
     timezone = Text(source="declared.timezone")
+    only_if = serializers.SerializerMethodField(
+        help_text="new_files: a run is started only for files that were not copied yet."
+    )
     missed = Text(source="declared.missed")
     overlap = Text(source="declared.overlap")
     next = serializers.SerializerMethodField(help_text="The next five times; none while it is paused.")
@@ -41,6 +44,10 @@ class ScheduleSerializer(serializers.Serializer[Schedule]):
     )
     left_out = Text(help_text='Why no run was started for it; "" where one was.')
     last_run = serializers.SerializerMethodField(help_text="The last run of the job, however it was started.")
+
+    @extend_schema_field(serializers.CharField(allow_null=True))
+    def get_only_if(self, schedule: Schedule) -> str | None:
+        return schedule.declared.get("only_if")
 
     @extend_schema_field(serializers.ListField(child=serializers.DateTimeField()))
     def get_next(self, schedule: Schedule) -> list[Any]:
