@@ -77,7 +77,7 @@ _STILL_LONGER: dict[str, int] = {
     "core/kinds/http/storage.py": 336,
     "core/kinds/mariadb/database.py": 391,
     "core/kinds/mariadb/load.py": 469,
-    "core/kinds/postgresql/load.py": 465,
+    "core/kinds/postgresql/load.py": 391,
     "core/kinds/sftp/storage.py": 403,
     "core/kinds/sqlite/database.py": 464,
     "core/layouts/delimited/reader.py": 380,

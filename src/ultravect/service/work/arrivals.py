@@ -39,7 +39,7 @@ def start_for_files(number: int, moment: dt.datetime) -> None:
         why = f"files could not be looked for: {said}"
         log.warning("files could not be looked for", job=schedule.job.name, cause=said)
         if not isinstance(error, UltravectError) or error.code not in TRANSIENT:
-            # it does not pass by itself: one run fails of it, and those are told who want to know
+            # it does not pass by itself: one run fails with it, so that messages are sent
             _start(schedule, moment, {"": said})
     Schedule.objects.filter(pk=number).update(left_out=why)
 

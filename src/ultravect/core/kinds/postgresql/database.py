@@ -25,7 +25,8 @@ from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
-from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad, open_load
+from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad
+from ultravect.core.kinds.postgresql.open_load import open_load
 from ultravect.core.kinds.postgresql.plain_load import PlainLoad, open_plain_load
 from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, answered, described
 from ultravect.core.kinds.postgresql.read import read_rows, read_texts

@@ -14,8 +14,7 @@ savepoint, which gives the rows that it writes another transaction number.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
 
@@ -30,20 +29,16 @@ from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
-from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements, find_table
 from ultravect.core.kinds.postgresql.copy_in import CopyIn
-from ultravect.core.kinds.postgresql.locks import end_holders, try_lock
+from ultravect.core.kinds.postgresql.locks import try_lock
 from ultravect.core.kinds.postgresql.parts import write_in_parts
-from ultravect.core.kinds.postgresql.rebuild import replace_table, take_name
-from ultravect.core.kinds.postgresql.session import translate
+from ultravect.core.kinds.postgresql.rebuild import replace_table
 from ultravect.core.kinds.postgresql.shadow_table import LARGE_ROWS, ShadowTable
-from ultravect.core.kinds.postgresql.staging import require_account, run_apart, staging_query
-from ultravect.core.loading.answers import table_gone
+from ultravect.core.kinds.postgresql.staging import commit, run_apart, staging_query
 from ultravect.core.loading.changes import paired, updates
 from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.isolation import Isolated
-from ultravect.core.loading.marks import MarkTable
 from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import (
     previous_name,
@@ -394,86 +389,3 @@ class PostgresqlLoad(IsolatingLoad):
             how = "just before the commit, by the transactions that wrote them"
         # a trigger writes as the load does
         return Verified(int(after), int(of_load), how, sure=not self._has_triggers)
-
-
-def prepare(session: Session, connection: str, dialect: Dialect, order: LoadOrder) -> None:
-    """What comes before the transaction of a load."""
-    session.execute(f"SET lock_timeout = '{int(order.lock_seconds * 1000) or 1}ms'".encode())
-    session.execute(b"SET work_mem = '128MB'")
-    # a load whose process is gone is given up while it waits for a lock, too; servers before version 14 do not know this
-    session.execute(
-        b"SELECT set_config(name, '2s', false) FROM pg_settings WHERE name = 'client_connection_check_interval'"
-    )
-    if order.staged_in is not None:
-        # slices that were given up may still be writing into it
-        end_holders(session, dialect.table(order.staged_in))
-    session.commit()
-    live = find_table(session, dialect, order.table)
-    home = live.name if live else order.table
-    if order.receipt is not None:
-        require_account(session, connection, dialect, ReceiptTable(dialect, home))
-    if order.marks:
-        require_account(session, connection, dialect, MarkTable(dialect, home))
-
-
-@contextmanager
-def opened(
-    session: Session,
-    connection: str,
-    dialect: Dialect,
-    order: LoadOrder,
-    staging: str,
-    *,
-    alone: bool,
-    binary: bool = True,
-) -> Iterator[PostgresqlLoad]:
-    """A load in the transaction that the session is in, or begins; ``alone``: it is all that this publishes."""
-    load: PostgresqlLoad | None = None
-    try:
-        if alone:
-            prepare(session, connection, dialect, order)
-        run_apart(session, order.before)
-        if order.create is not None and not order.rebuild:
-            if order.filled and order.staged_in is not None:
-                take_name(session, dialect, order.staged_in, order.table, order.create)
-            else:
-                for statement in dialect.create_table(order.table, order.create):
-                    session.execute(statement.encode())
-        table = find_table(session, dialect, order.table)
-        if table is None:
-            raise table_gone(connection, order.table)
-        load = PostgresqlLoad(session, connection, dialect, order, table, staging, alone=alone, binary=binary)
-        yield load
-    except psycopg.Error as error:
-        named = load.named if load else str
-        raise translate(error, connection, f"loading {order.source} into {order.table}", named) from None
-
-
-@contextmanager
-def open_load(
-    session: Session,
-    connection: str,
-    dialect: Dialect,
-    order: LoadOrder,
-    staging: str = "",
-    *,
-    binary: bool = True,
-) -> Iterator[PostgresqlLoad]:
-    """See ``Database.load``. The session is rolled back unless the load was published."""
-    # closing a session in the middle of a COPY makes the server drop the transaction
-    with closing(session), opened(session, connection, dialect, order, staging, alone=True, binary=binary) as load:
-        yield load
-
-
-def commit(session: Session, connection: str, what: str, transaction: str) -> None:
-    """Commits the transaction of loads."""
-    try:
-        session.commit()
-    except psycopg.OperationalError as error:
-        raise UltravectError(
-            "outcome-unknown",
-            f"connection {connection}: the connection was lost while committing {what}",
-            hint=f"whether it took place is for the database to say: SELECT pg_xact_status('{transaction}')",
-            connection=connection,
-            transaction=transaction,
-        ) from error

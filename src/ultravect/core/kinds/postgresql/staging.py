@@ -56,3 +56,17 @@ def require_account(session: Session, connection: str, dialect: Dialect, receipt
             hint="have CREATE on the schema granted once, or set receipts: false in the connection",
             connection=connection,
         ) from None
+
+
+def commit(session: Session, connection: str, what: str, transaction: str) -> None:
+    """Commits the transaction of loads."""
+    try:
+        session.commit()
+    except psycopg.OperationalError as error:
+        raise UltravectError(
+            "outcome-unknown",
+            f"connection {connection}: the connection was lost while committing {what}",
+            hint=f"whether it took place is for the database to say: SELECT pg_xact_status('{transaction}')",
+            connection=connection,
+            transaction=transaction,
+        ) from error

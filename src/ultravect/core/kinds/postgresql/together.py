@@ -8,8 +8,10 @@ from contextlib import AbstractContextManager, closing, contextmanager
 from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.dialects.base import Dialect
 from ultravect.core.kinds.postgresql.catalogue import Session
-from ultravect.core.kinds.postgresql.load import PostgresqlLoad, commit, opened, prepare
+from ultravect.core.kinds.postgresql.load import PostgresqlLoad
+from ultravect.core.kinds.postgresql.open_load import opened, prepare
 from ultravect.core.kinds.postgresql.session import explained
+from ultravect.core.kinds.postgresql.staging import commit
 from ultravect.core.words import counted
 
 
