@@ -11,6 +11,7 @@ import pytest
 from devtools.pairs import Copied
 
 from ultravect.core.engine.look.check import check_job
+from ultravect.core.engine.look.rehearse import rehearse
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.run.execute import run_leg
@@ -148,3 +149,43 @@ def test_what_a_job_cannot_declare(loads: Loads, guard: dict[str, Any], said: st
     assert said in f"{refused.value.detail} {refused.value.where} " + " ".join(
         item.message for item in getattr(refused.value, "problems", [])
     )
+
+
+TRIED = [
+    ({"rows_read": {"at_least": 4}}, "guard-met", "guard-met"),
+    ({"rows_read": {"at_least": 5}}, "guard-not-met", "guard-met"),
+    ({"rows_read": {"at_least": 190_000}}, "guard-not-met", "guard-undecided"),
+    ({"rows_written": {"at_most": 1}}, "guard-not-met", "guard-not-met"),
+    ({"rows_read": {"within": "50 %"}}, "guard-met", "guard-undecided"),
+    ({"columns": {"hut": {"nulls": "24 %"}}}, "guard-not-met", "guard-met"),
+    ({"columns": {"price": {"at_least": 15}}}, "guard-not-met", "guard-not-met"),
+    ({"columns": {"price": {"at_most": 1000}}}, "guard-met", "guard-met"),
+]
+
+
+@pytest.mark.parametrize(("guard", "whole", "part"), TRIED)
+def test_check_and_rehearsal_say_what_guards_are_so_far(
+    loads: Loads, guard: dict[str, Any], whole: str, part: str
+) -> None:
+    (loads.folder / "rows.csv").write_text(ROWS)
+    usual = {"rows_read": (4, 4, 5)}
+    job, warning = loads.job(guard=guard), loads.job(guard={**guard, "otherwise": "warn"})
+    checked = check_job(job, loads.source, loads.target, usual=usual)
+    rehearsed = rehearse(job, loads.source, loads.target, rows=None, usual=usual)
+    for findings in (checked.findings, rehearsed.findings):
+        (found,) = [finding for finding in findings if finding.code.startswith("guard")]
+        assert found.code == whole
+        assert (found.severity == "error") == (whole == "guard-not-met")
+        assert "rows that were tried" not in found.message
+    assert checked.passed == rehearsed.passed == (whole != "guard-not-met")
+    assert bool(rehearsed.would_fail) == (whole == "guard-not-met")
+    assert rehearse(warning, loads.source, loads.target, rows=None, usual=usual).passed
+    # of a part of the rows, only what later rows cannot make good is decided
+    (loads.folder / "rows.csv").write_text(ROWS + "".join(f"{n},x,2026-07-05,40\n" for n in range(5, 200_000)))
+    (found,) = [
+        finding
+        for finding in rehearse(job, loads.source, loads.target, rows=4, usual={"rows_read": (10**6,) * 3}).findings
+        if finding.code.startswith("guard")
+    ]
+    assert "rows that were tried" in found.message
+    assert found.code == part

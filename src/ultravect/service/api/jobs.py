@@ -46,7 +46,7 @@ from ultravect.service.api.serializers.running import (
     SetMarkSerializer,
 )
 from ultravect.service.records.audit import audit
-from ultravect.service.records.lookup import find_job, layout_named_by, layout_version, names_of
+from ultravect.service.records.lookup import find_job, layout_named_by, layout_version, names_of, usual_of_job
 from ultravect.service.records.models import Job, Revision, Role, Run
 from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.lay_out import known_objects_of
@@ -226,7 +226,7 @@ def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
 
 def _check(model: JobModel, text: str) -> Response:
     known = known_objects_of(model.job) if model.has_many and model.source.feed is None else None
-    return _looked("check", model, text=text, known=known)
+    return _looked("check", model, text=text, known=known, usual=usual_of_job(model.job))
 
 
 @extend_schema(tags=["jobs"])
@@ -259,7 +259,9 @@ def _rehearse(model: JobModel, request: Request) -> Response:
     given.is_valid(raise_exception=True)
     rows = None if given.validated_data["all"] else given.validated_data["rows"]
     name = given.validated_data.get("object", "")
-    return _looked("rehearse", model, rows=rows, chosen=name, seconds=_REHEARSE_ALL_SECONDS if rows is None else None)
+    seconds = _REHEARSE_ALL_SECONDS if rows is None else None
+    usual = usual_of_job(model.job, name)
+    return _looked("rehearse", model, rows=rows, chosen=name, usual=usual, seconds=seconds)
 
 
 @extend_schema(tags=["jobs"], parameters=[RehearsalInputSerializer])

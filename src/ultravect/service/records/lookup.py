@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from django.db.models import QuerySet
+
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
@@ -62,13 +64,16 @@ def selected_keys(leg: Leg) -> list[str]:
 
 def usual_of(leg: Leg) -> dict[str, list[int]]:
     """What the last ten legs like this one that succeeded have read and written, by the names of guards."""
-    like = Leg.objects.filter(
-        run__job_id=leg.run.job_id,
-        run__kind=RunKind.LOAD,
-        object=leg.object,
-        state=State.SUCCEEDED,
-        run_id__lt=leg.run_id,
-    )
+    return _usual_of(Leg.objects.filter(run__job_id=leg.run.job_id, object=leg.object, run_id__lt=leg.run_id))
+
+
+def usual_of_job(name: str, chosen: str = "") -> dict[str, list[int]]:
+    """The same for the next leg of a job, of the object ``chosen`` where it has many; nothing for a job that is not saved."""
+    return _usual_of(Leg.objects.filter(run__job__name=name, run__job__deleted_at=None, object=chosen))
+
+
+def _usual_of(legs: QuerySet[Leg]) -> dict[str, list[int]]:
+    like = legs.filter(run__kind=RunKind.LOAD, state=State.SUCCEEDED)
     tallies = [tally for tally in like.order_by("-run_id").values_list("tally", flat=True)[:_USUAL] if tally]
     return {
         "rows_read": [tally["read"] for tally in tallies],

@@ -72,11 +72,12 @@ def _check(
     target: dict[str, Any],
     saved: dict[str, Any] | None,
     known: list[str] | None,
+    usual: dict[str, Any],
 ) -> Any:
     model = job_from_data(job)
     if model.has_many:
         return check_legs(model, _spec(source), _spec(target), _saved(saved), known).edited(text).as_dict()
-    return check_job(model, _spec(source), _spec(target), _saved(saved)).edited(text).as_dict()
+    return check_job(model, _spec(source), _spec(target), _saved(saved), usual=usual).edited(text).as_dict()
 
 
 def _new_files(job: Any, source: dict[str, Any], target: dict[str, Any]) -> Any:
@@ -90,10 +91,11 @@ def _rehearse(
     saved: dict[str, Any] | None,
     rows: int | None,
     chosen: str,
+    usual: dict[str, Any],
 ) -> Any:
     """``chosen``: the object to be rehearsed, of a job with many; "" for the first."""
     model = one_leg(job_from_data(job), _spec(source), _spec(target), chosen)
-    return rehearse(model, _spec(source), _spec(target), _saved(saved), rows=rows).as_dict()
+    return rehearse(model, _spec(source), _spec(target), _saved(saved), rows=rows, usual=usual).as_dict()
 
 
 def _draft(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
@@ -23,7 +24,9 @@ from ultravect.core.engine.plan.repeats import note_repeats
 from ultravect.core.engine.plan.statements import find_objections
 from ultravect.core.engine.plan.writing import find_duplicates, find_receipts
 from ultravect.core.engine.run.copy_files import Mirror, summary
+from ultravect.core.engine.run.guards import Guards
 from ultravect.core.engine.run.shape import Shaper
+from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
@@ -86,15 +89,16 @@ def check_job(
     *,
     sample_bytes: int = _SAMPLE_BYTES,
     scan_bytes: int = _SCAN_BYTES,
+    usual: Mapping[str, tuple[int, ...]] | None = None,
 ) -> CheckResult:
     """Plans the leg and tries the first rows against the target's types: ``sample_bytes`` of them.
 
-    ``scan_bytes``: from how much of a file the types of a new table come.
+    ``scan_bytes``: from how much of a file the types of a new table come; ``usual``: see ``RunFacts``.
     """
     if job.into.folder is not None:
         return _check_mirror(job, source, target)
     with keeping_sessions():
-        return _check_leg(job, source, target, saved, sample_bytes, scan_bytes)
+        return _check_leg(job, source, target, saved, sample_bytes, scan_bytes, RunFacts(usual=usual or {}))
 
 
 def _check_leg(
@@ -104,8 +108,9 @@ def _check_leg(
     saved: LayoutFile | None,
     sample_bytes: int,
     scan_bytes: int,
+    facts: RunFacts,
 ) -> CheckResult:
-    plan = make_plan(job, source, target, saved, scan_limit=scan_bytes)
+    plan = make_plan(job, source, target, saved, facts=facts, scan_limit=scan_bytes)
     job = plan.job
     rows = 0
     effect, statements = "", []
@@ -178,6 +183,8 @@ def _try_rows(job: Job, plan: Planning, leg: OpenLeg, sample_bytes: int) -> tupl
     misfits: defaultdict[str, Misfits] = defaultdict(Misfits)
     rows = size = 0
     good: list[pa.RecordBatch] = []
+    guards = Guards(job.guard, plan.columns, plan.facts.usual) if job.guard else None
+    tally = Tally()
     complete = True
     for block in leg.reader.blocks():
         if size >= sample_bytes:
@@ -185,6 +192,10 @@ def _try_rows(job: Job, plan: Planning, leg: OpenLeg, sample_bytes: int) -> tupl
             break
         shaped = shaper.shape(block)
         good.append(shaped.batch)
+        if guards:
+            guards.see(shaped.batch)
+            tally.filtered += shaped.filtered
+            tally.inserted += shaped.batch.num_rows
         rows += shaped.rows
         size += shaped.bytes
         for reject in shaped.rejects:
@@ -223,6 +234,9 @@ def _try_rows(job: Job, plan: Planning, leg: OpenLeg, sample_bytes: int) -> tupl
             fix.replacement,
         )
     note_repeats(job, plan, good, tried)
+    if guards:
+        tally.read, tally.rejected = rows, total
+        plan.findings += guards.findings(tally, complete=complete)
     return rows, good[0] if good else None
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -14,9 +15,11 @@ from ultravect.core.engine.plan.legs import lay_out
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.run.guards import Guards
 from ultravect.core.engine.run.rejects import Reject
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.run.shaped import Shaped
+from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block
 from ultravect.core.model.base import allowed_rejects
@@ -69,8 +72,12 @@ def rehearse(
     saved: LayoutFile | None = None,
     *,
     rows: int | None = 1000,
+    usual: Mapping[str, tuple[int, ...]] | None = None,
 ) -> Rehearsal:
-    """Tries the first ``rows`` rows (None: all). Rows come in blocks, so that some more may be tried."""
+    """Tries the first ``rows`` rows (None: all). Rows come in blocks, so that some more may be tried.
+
+    ``usual``: see ``RunFacts``.
+    """
     if job.into.folder is not None:
         raise UltravectError(
             "nothing-to-rehearse",
@@ -78,7 +85,8 @@ def rehearse(
             hint="check says what a run would do",
             place="into.folder",
         )
-    plan = make_plan(job, source, target, saved, scan_limit=None if rows is None else _SCAN_BYTES)
+    facts = RunFacts(usual=usual or {})
+    plan = make_plan(job, source, target, saved, facts=facts, scan_limit=None if rows is None else _SCAN_BYTES)
     result = Rehearsal(plan.findings)
     if plan.reader is None and not plan.errors:
         result.complete = True  # nothing is new
@@ -132,6 +140,7 @@ def _try(job: Job, plan: Planning, result: Rehearsal, wanted: int | None) -> Non
         }
         for column in plan.columns
     ]
+    guards = Guards(job.guard, plan.columns, plan.facts.usual) if job.guard else None
     read = filtered = rejected = 0
     result.complete = True
     for block in plan.reader.blocks():
@@ -144,6 +153,8 @@ def _try(job: Job, plan: Planning, result: Rehearsal, wanted: int | None) -> Non
         read += shaped.rows
         filtered += shaped.filtered
         rejected += len(shaped.rejects)
+        if guards:
+            guards.see(shaped.batch)
     left = read - filtered
     result.steps = [
         {"step": "read", "rows_in": read, "rows_out": read, "rejected": 0},
@@ -152,6 +163,13 @@ def _try(job: Job, plan: Planning, result: Rehearsal, wanted: int | None) -> Non
     ]
     if rejected > allowed_rejects(job.into.rejects, read):
         result.would_fail = f"{counted(rejected, 'row is a reject', 'rows are rejects')}, more than into.rejects: {job.into.rejects} allows"
+    if guards:
+        # what upserts leave unchanged is known only by a run
+        tally = Tally(read=read, filtered=filtered, rejected=rejected, inserted=left - rejected)
+        found = list(guards.findings(tally, complete=result.complete))
+        result.findings += found
+        broken = next((finding.message for finding in found if finding.severity == "error"), "")
+        result.would_fail = result.would_fail or broken
 
 
 def _show(plan: Planning, result: Rehearsal, block: Block, shaped: Shaped, before: int) -> None:

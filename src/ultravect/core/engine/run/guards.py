@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import statistics
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any
 
@@ -16,6 +16,7 @@ from ultravect.core.engine.plan.mark_values import as_mark, parsed
 from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
+from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.guard import ColumnGuard, CountGuard, Guard, share_of
 
 _FEWEST = 3
@@ -29,13 +30,15 @@ class Decided:
     value: str
     limit: str
     passed: bool | None
+    lasts: bool = False
+    """Whether no row that is read later can make it good."""
 
     @property
     def text(self) -> str:
         return f"{self.name} is {self.value}, and has to be {self.limit}"
 
     def as_dict(self) -> dict[str, Any]:
-        return asdict(self)
+        return {key: value for key, value in asdict(self).items() if key != "lasts"}
 
 
 class _Seen:
@@ -90,6 +93,21 @@ class Guards:
             )
         return decided
 
+    def findings(self, tally: Tally, *, complete: bool) -> Iterator[Finding]:
+        """What is known after rows that were only tried: ``complete`` where they were all."""
+        so_far = "" if complete else "; of the rows that were tried"
+        for item in self.decide(tally):
+            if item.passed is None:
+                yield Finding("note", "guard-undecided", item.text, "guard")
+            elif item.passed:
+                yield Finding("note", "guard-met", f"{item.text}: so it is{so_far}", "guard")
+            elif complete or item.lasts:
+                severity: Severity = "error" if self._guard.otherwise == "fail" else "warning"
+                fix = "see what the source gives; change guard if it is meant to be so"
+                yield Finding(severity, "guard-not-met", f"{item.text}{so_far}", "guard", fix)
+            else:
+                yield Finding("note", "guard-undecided", f"{item.text}{so_far}", "guard")
+
     def decide(self, tally: Tally) -> list[Decided]:
         found: list[Decided] = []
         for name, wanted, count in (
@@ -119,9 +137,8 @@ class Guards:
                 )
                 passed = None if value is None else bool(value >= limit if below else value <= limit)
                 shown = "none" if value is None else as_mark(value, kind)
-                found.append(
-                    Decided(f"the {word} {name}", shown, f"at {'least' if below else 'most'} {given}", passed)
-                )
+                bound = f"at {'least' if below else 'most'} {given}"
+                found.append(Decided(f"the {word} {name}", shown, bound, passed, lasts=True))
         if guard.newest is not None:
             found.append(self._newest(seen, guard.newest))
         return found
@@ -146,7 +163,7 @@ def _of_count(name: str, wanted: CountGuard, count: int, usual: Sequence[int]) -
     if wanted.at_least is not None:
         found.append(Decided(name, shown, f"at least {wanted.at_least:,}", count >= wanted.at_least))
     if wanted.at_most is not None:
-        found.append(Decided(name, shown, f"at most {wanted.at_most:,}", count <= wanted.at_most))
+        found.append(Decided(name, shown, f"at most {wanted.at_most:,}", count <= wanted.at_most, lasts=True))
     if wanted.within is not None:
         if len(usual) < _FEWEST:
             found.append(
