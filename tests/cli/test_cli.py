@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib
 import json
 import os
+import re
 import subprocess
 import sys
 from collections.abc import Iterator, Sequence
@@ -79,7 +80,9 @@ def test_the_story_of_a_new_user(shell: Shell, stack: Stack, place: Place, tmp_p
         given=f"{warehouse['password']}\n",
     )
     assert "✓ sign in  PostgreSQL" in shell_out("connection", "test", f"{name}-wh")
+    shell_out("connection", "change", f"{name}-wh", "--at-most", "3")
     listed = shell_out("connection", "list")
+    assert re.search(rf"{name}-wh +postgresql +3 ", listed)
     assert "receipts=true" in listed
     assert f"{name}-wh" in listed
     assert str(warehouse["password"]) not in listed

@@ -45,10 +45,10 @@
   <div class="mb-4 grid grid-cols-[minmax(6rem,auto)_1fr] items-center gap-x-3 gap-y-2">
     <label for="new-name" class="font-semibold">name</label>
     <input id="new-name" class="input input-sm w-full max-w-96" bind:value={name} placeholder="warehouse" required />
-    <label for="new-site" class="font-semibold">site</label>
+    <label for="new-site">site</label>
     <input id="new-site" class="input input-sm w-full max-w-96" bind:value={site} placeholder="left out: all workers reach it" title="the network location whose workers reach it" />
-    <label for="new-at-most" class="font-semibold">at most</label>
-    <input id="new-at-most" type="number" min="1" max="1000" class="input input-sm w-full max-w-96" bind:value={atMost} placeholder="left out: as many as can" title="how many legs may use it at once, in all runs together" />
+    <label for="new-at-most">legs at once</label>
+    <input id="new-at-most" type="number" min="1" max="1000" class="input input-sm w-full max-w-96" bind:value={atMost} placeholder="left out: as many as workers have places" title="how many legs may use it at once, in all runs together" />
     <span class="self-start pt-1 font-semibold" id="kind-label">kind</span>
     <div class="flex flex-wrap gap-1.5" role="radiogroup" aria-labelledby="kind-label">
       {#each Object.keys(kinds) as one (one)}

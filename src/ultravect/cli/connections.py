@@ -146,7 +146,7 @@ def list_connections(as_json: Json = False) -> None:
     else:
         print_table(
             ["name", "kind", "site", "at most", "settings"],
-            [(c.name, c.kind, c.site or "", c.at_most or "", _shown(c.settings, c.secrets_set)) for c in found],
+            [(c.name, c.kind, c.site or "", str(c.at_most or ""), _shown(c.settings, c.secrets_set)) for c in found],
         )
 
 
