@@ -103,6 +103,34 @@ def test_mail_says_it_in_text_and_html(place: Place, rule: Callable[..., str]) -
     assert "<p" in page
 
 
+def test_guards_and_changed_targets_are_said(place: Place, webhook: WebhookCatcher, rule: Callable[..., str]) -> None:
+    rule("guard", "changed", webhook=webhook.url, jobs=[place.name])
+
+    def run(text: str, into: str, guard: str = "") -> None:
+        place.file(text)
+        place.client.save_job(
+            place.name,
+            f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, files: {place.name}.csv}}\n"
+            f"into: {{connection: warehouse, table: {place.name}, {into}}}\n{guard}",
+        )
+        assert place.run().state == "succeeded"
+
+    run("a\n1\n", "mode: append")
+    run("a,hut\n2,ALP\n", "mode: append, if_different: widen")
+    _until(lambda: len(webhook.bodies()) == 1)
+    (said,) = webhook.bodies()
+    assert (said["occasion"], said["subject"]) == ("changed", f"{place.name}: changed its target")
+    assert "added or enlarged hut" in said["items"][0]["text"]
+    run("a,hut\n3,FAL\n", "mode: append", "guard: {rows_read: {at_least: 5}, otherwise: warn}\n")
+    _until(lambda: len(webhook.bodies()) == 2)
+    said = webhook.bodies()[1]
+    assert (said["occasion"], said["subject"]) == ("guard", f"{place.name}: guard not met")
+    assert said["items"][0]["text"] == "rows_read is 1, and has to be at least 5"
+    run("a,beds\n3,12\n", "mode: overwrite, if_different: rebuild")
+    _until(lambda: len(webhook.bodies()) == 3)
+    assert "made anew with a, beds" in webhook.bodies()[2]["items"][0]["text"]
+
+
 def test_what_cannot_be_sent_is_tried_again(place: Place, webhook: WebhookCatcher, rule: Callable[..., str]) -> None:
     name = rule("failed", webhook=webhook.url, jobs=[place.name])
     for status in (500, 302):

@@ -154,6 +154,23 @@ export interface components {
          * @enum {string}
          */
         ConnectionKindEnum: "duckdb" | "folder" | "http" | "lake" | "mariadb" | "objectstore" | "postgresql" | "sftp" | "sqlite" | "sqlserver" | "warehouse";
+        Difference: {
+            after: string;
+            before: string;
+            /** @description The object of a leg; "" for the run, and where it has one leg. */
+            leg: string;
+            name: string;
+            part: components["schemas"]["PartEnum"];
+        };
+        /** @description How a run differs from an earlier one. */
+        Differences: {
+            after: components["schemas"]["RunSummary"];
+            before: components["schemas"]["RunSummary"];
+            /** @description What became of the job file: lines that begin with - or +, with some around them. */
+            file: string[];
+            /** @description What is not the same; times are there in any case. */
+            items: components["schemas"]["Difference"][];
+        };
         Draft: {
             /** @description A job file with comments. */
             file: string;
@@ -508,18 +525,22 @@ export interface components {
          *     * `recovered` - Recovered
          *     * `rejects` - Rejects
          *     * `late` - Late
+         *     * `guard` - Guard
+         *     * `changed` - Changed
          *     * `test` - Test
          * @enum {string}
          */
-        OccasionEnum: "failed" | "recovered" | "rejects" | "late" | "test";
+        OccasionEnum: "failed" | "recovered" | "rejects" | "late" | "guard" | "changed" | "test";
         /**
          * @description * `failed` - failed
          *     * `recovered` - recovered
          *     * `rejects` - rejects
          *     * `late` - late
+         *     * `guard` - guard
+         *     * `changed` - changed
          * @enum {string}
          */
-        OccasionsEnum: "failed" | "recovered" | "rejects" | "late";
+        OccasionsEnum: "failed" | "recovered" | "rejects" | "late" | "guard" | "changed";
         /**
          * @description * `nothing` - Nothing
          *     * `committed` - Committed
@@ -617,6 +638,14 @@ export interface components {
             pages: number;
             total: number;
         };
+        /**
+         * @description * `start` - start
+         *     * `plan` - plan
+         *     * `result` - result
+         *     * `time` - time
+         * @enum {string}
+         */
+        PartEnum: "start" | "plan" | "result" | "time";
         Paused: {
             /** Format: date-time */
             at: string;

@@ -21,6 +21,7 @@ export type FeedDays = Schemas["FeedDays"];
 export type CheckedLeg = Schemas["CheckedLeg"];
 export type Mark = Schemas["Mark"];
 export type Run = Schemas["Run"];
+export type RunDifferences = Schemas["Differences"];
 export type Today = Schemas["Today"];
 export type RunBar = Schemas["RunBar"];
 export type ScheduleLine = Schemas["Schedule"];

@@ -8,6 +8,7 @@
   import ChangesTable from "../parts/ChangesTable.svelte";
   import LegPanel from "../parts/LegPanel.svelte";
   import LegsTable from "../parts/LegsTable.svelte";
+  import Differences from "../parts/Differences.svelte";
   import JobFile from "../parts/JobFile.svelte";
   import Problem from "../parts/Problem.svelte";
   import RejectsTable from "../parts/RejectsTable.svelte";
@@ -174,6 +175,7 @@
   {/if}
   {#if leg && ended && run.kind !== "undo"}{#key leg.number}<ChangesTable run={run.id} leg={many ? leg.number : undefined} comparison={leg.comparison} />{/key}{/if}
 
+  {#if ended}<Differences number={run.id} />{/if}
   <div class="grid items-start gap-4 lg:grid-cols-2">
     <section class="panel min-w-0">
       <h2>Log{#if many && leg}&nbsp;of {leg.object}{/if}</h2>

@@ -42,6 +42,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     ),
     "runs": ("runs", "List runs, the newest first."),
     "show": ("runs", "Show a run: phases, tally, what was said, error."),
+    "differences": (
+        "runs",
+        "Compare a run with the one before of its job, or with another: file, plan, rows and times.",
+    ),
     "stop": ("runs", "Stop a run, or one leg of it; what it has not published is rolled back."),
     "rejects": ("runs", "List the rows that a run rejected, with the reasons."),
     "retry-rejects": (

@@ -50,7 +50,8 @@ def list_rules(as_json: Json = False) -> None:
 def add(
     name: Rule,
     on: Annotated[
-        list[str], typer.Option("--on", metavar="failed|recovered|rejects|late", help="Of what; may be repeated.")
+        list[str],
+        typer.Option("--on", metavar="failed|recovered|rejects|late|guard|changed", help="Of what; may be repeated."),
     ],
     mail: Annotated[list[str] | None, typer.Option("--mail", help="An address; may be repeated.")] = None,
     webhook: Annotated[str, typer.Option("--webhook", help="An address that is sent JSON by POST.")] = "",

@@ -307,6 +307,36 @@ def _write_rejects(client: Client, number: int, to: Path, column: str | None, na
     screen.print(f"wrote {to}")
 
 
+def differences(
+    number: Number,
+    earlier: Annotated[
+        int | None, typer.Option("--from", metavar="RUN", help="Another run of the job; left out: the one before.")
+    ] = None,
+    as_json: Json = False,
+) -> None:
+    """Compare a run with the one before of its job, or with another: file, plan, rows and times."""
+    with connect() as client:
+        found = client.differences(number, earlier)
+    if as_json:
+        print_json(found)
+        return
+    screen.print(f"run {found.after.id} of {found.after.job}, compared with run {found.before.id}")
+    rows = [
+        (
+            item.part,
+            escape(f"{item.leg}: {item.name}" if item.leg else item.name),
+            cell(item.before),
+            cell(item.after),
+        )
+        for item in found.items
+    ]
+    print_table(["part", "what", f"run {found.before.id}", f"run {found.after.id}"], rows, whole=True)
+    if found.file:
+        screen.print("\nthe job file:")
+        for line in found.file:
+            screen.print(escape(line), style="green" if line[:1] == "+" else "red" if line[:1] == "-" else "dim")
+
+
 def stop(
     number: Number,
     leg: Annotated[int | None, typer.Option("--leg", min=1, help="Only this leg; the others go on.")] = None,

@@ -16,6 +16,7 @@ from ultravect.client.models import (
     Change,
     Check,
     Connection,
+    Differences,
     Event,
     Feed,
     FeedDays,
@@ -486,6 +487,11 @@ class Client:
 
     def show(self, run: int) -> Run:
         return Run.model_validate(self._json("GET", f"runs/{run}"))
+
+    def differences(self, run: int, earlier: int | None = None) -> Differences:
+        """How a run differs from an earlier one of its job; None: from the one before."""
+        params = {} if earlier is None else {"earlier": earlier}
+        return Differences.model_validate(self._json("GET", f"runs/{run}/differences", params=params))
 
     def plan(self, run: int, leg: int = 1) -> dict[str, Any]:
         """What a leg of a run does, as it was planned."""

@@ -96,6 +96,17 @@ class Connection(Given):
     changed_at: datetime
 
 
+class Difference(Given):
+    part: str
+    leg: str
+    """
+    The object of a leg; "" for the run, and where it has one leg.
+    """
+    name: str
+    before: str
+    after: str
+
+
 class Draft(Given):
     file: str
     """
@@ -811,6 +822,23 @@ class CheckedLeg(Given):
     rows_tried: int
     strategy: dict[str, Any] | None = Field(...)
     findings: list[Finding]
+
+
+class Differences(Given):
+    """
+    How a run differs from an earlier one.
+    """
+
+    before: RunSummary
+    after: RunSummary
+    file: list[str]
+    """
+    What became of the job file: lines that begin with - or +, with some around them.
+    """
+    items: list[Difference]
+    """
+    What is not the same; times are there in any case.
+    """
 
 
 class FeedDays(Given):

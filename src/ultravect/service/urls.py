@@ -111,6 +111,7 @@ _V1 = [
     path("runs", runs.RunsView.as_view()),
     path("runs/<int:number>", runs.RunView.as_view()),
     path("runs/<int:number>/plan", runs.RunPlanView.as_view()),
+    path("runs/<int:number>/differences", runs.DifferencesView.as_view()),
     path("runs/<int:number>/stop", runs.StopRunView.as_view()),
     path("runs/<int:number>/legs/<int:leg>/stop", runs.StopLegView.as_view()),
     path("runs/<int:number>/rejects", runs.RejectsView.as_view()),

@@ -36,12 +36,15 @@ from ultravect.service.api.connections import connection_named
 from ultravect.service.api.problems import Problem, not_found, problem_body
 from ultravect.service.api.serializers.running import (
     ChangeSerializer,
+    DifferencesInputSerializer,
+    DifferencesSerializer,
     LegInputSerializer,
     RejectSerializer,
     RejectsInputSerializer,
     RunLineSerializer,
     RunSerializer,
 )
+from ultravect.service.records.differences import changed_lines, differences
 from ultravect.service.records.lookup import selected_keys
 from ultravect.service.records.models import (
     Change,
@@ -108,6 +111,43 @@ class RunView(APIView):
     @extend_schema(responses=RunSerializer, summary="Show a run")
     def get(self, request: Request, number: int) -> Response:
         return Response(RunSerializer(run_numbered(number)).data)
+
+
+@extend_schema(tags=["runs"])
+class DifferencesView(APIView):
+    """How a run differs from an earlier one of its job: what it was started with, its plan, what came of it, and how long it took."""
+
+    @extend_schema(
+        responses=DifferencesSerializer,
+        parameters=[DifferencesInputSerializer],
+        summary="Compare a run with an earlier one of its job",
+    )
+    def get(self, request: Request, number: int) -> Response:
+        run = run_numbered(number)
+        given = DifferencesInputSerializer(data=request.query_params)
+        given.is_valid(raise_exception=True)
+        wanted = given.validated_data.get("earlier")
+        if wanted is None:
+            before = run.job.runs.filter(pk__lt=run.pk, kind=run.kind).order_by("-pk").first()
+            if before is None:
+                raise Problem(
+                    404,
+                    "run-alone",
+                    f"there is no run of {run.job.name!r} before run {number}",
+                    "name another one: earlier=N",
+                )
+        else:
+            before = run_numbered(wanted)
+        if before.job_id != run.job_id:
+            what = f"run {before.pk} is of {before.job.name!r}, and run {number} of {run.job.name!r}"
+            raise Problem(422, "runs-of-two-jobs", what, "compare runs of one job")
+        shown = {
+            "before": before,
+            "after": run,
+            "file": changed_lines(before, run),
+            "items": differences(before, run),
+        }
+        return Response(DifferencesSerializer(shown).data)
 
 
 @extend_schema(tags=["runs"])

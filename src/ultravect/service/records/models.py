@@ -685,6 +685,8 @@ class Occasion(models.TextChoices):
     RECOVERED = "recovered"
     REJECTS = "rejects"
     LATE = "late"
+    GUARD = "guard"
+    CHANGED = "changed"
     TEST = "test"
 
 

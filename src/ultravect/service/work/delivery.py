@@ -31,6 +31,8 @@ _TITLES = {
     Occasion.RECOVERED: "recovered",
     Occasion.REJECTS: "rejected rows",
     Occasion.LATE: "late",
+    Occasion.GUARD: "guard not met",
+    Occasion.CHANGED: "changed its target",
     Occasion.TEST: "a test",
 }
 

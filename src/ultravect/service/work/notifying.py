@@ -120,6 +120,33 @@ def _said_of(run: Run) -> list[tuple[Occasion, str, dict[str, Any]]]:
         if rejected:
             text = {"text": f"{rejected:,} of its rows were rejected", "rejected": rejected}
             found.append((Occasion.REJECTS, "rejects", {**item, **text}))
+        found += [(Occasion.GUARD, "guard", {**item, "text": said}) for said in _broken_guards(run)]
+        found += [(Occasion.CHANGED, "changed", {**item, "text": said}) for said in _changed_targets(run)]
+    return found
+
+
+def _broken_guards(run: Run) -> list[str]:
+    """What guards were not met that only warn, by leg."""
+    legs = run.legs.exclude(guards=None).values_list("guards", flat=True)
+    broken = ([item for item in guards if item["passed"] is False] for guards in legs)
+    return [
+        "; ".join(f"{item['name']} is {item['value']}, and has to be {item['limit']}" for item in items)[:_DETAIL]
+        for items in broken
+        if items
+    ]
+
+
+def _changed_targets(run: Run) -> list[str]:
+    """Which tables the run has given other columns or types; not those that it made."""
+    changed = Q(plan__changes__0__isnull=False) | Q(plan__is_new=True, plan__live__name__isnull=False)
+    legs = run.legs.filter(changed).values_list("target", "plan__changes", "plan__create")
+    found = []
+    for target, changes, create in legs:
+        columns = [change["column"]["name"] for change in changes or []] or [
+            column["name"] for column in (create or {}).get("columns", [])
+        ]
+        does = "added or enlarged" if changes else "the table was made anew with"
+        found.append(f"{target}: {does} {', '.join(columns)}"[:_DETAIL])
     return found
 
 

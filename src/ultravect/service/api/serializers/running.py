@@ -129,6 +129,31 @@ class RunSerializer(RunSummarySerializer):
         read_only_fields = [*RunSummarySerializer.Meta.read_only_fields, "attempts"]
 
 
+class DifferenceSerializer(serializers.Serializer[Any]):
+    part = serializers.ChoiceField(choices=["start", "plan", "result", "time"])
+    leg = Text(help_text='The object of a leg; "" for the run, and where it has one leg.')
+    name = Text()
+    before = Text()
+    after = Text()
+
+
+class DifferencesSerializer(serializers.Serializer[Any]):
+    """How a run differs from an earlier one."""
+
+    before = RunSummarySerializer()
+    after = RunSummarySerializer()
+    file = serializers.ListField(
+        child=Text(), help_text="What became of the job file: lines that begin with - or +, with some around them."
+    )
+    items = DifferenceSerializer(many=True, help_text="What is not the same; times are there in any case.")
+
+
+class DifferencesInputSerializer(serializers.Serializer[Any]):
+    earlier = serializers.IntegerField(
+        required=False, min_value=1, help_text="The run to compare with; left out: the job's last one before."
+    )
+
+
 class RunLineSerializer(RunSummarySerializer):
     """A run in a list, with the tally of its legs added up."""
 
