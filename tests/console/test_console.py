@@ -552,7 +552,7 @@ def test_the_last_runs_of_a_job_are_drawn(page: Page, place: Place) -> None:
     expect(page.locator(".uplot canvas")).to_have_count(2)
     # something is drawn: not all points of the picture are alike
     colours = (
-        "(([canvas]) => new Set(canvas.getContext('2d').getImageData(0, 0, canvas.width, canvas.height).data).size)"
+        "(([canvas]) => canvas.width && new Set(canvas.getContext('2d').getImageData(0, 0, canvas.width, canvas.height).data).size)"
         "(document.querySelectorAll('.uplot canvas'))"
     )
     for _ in range(100):
