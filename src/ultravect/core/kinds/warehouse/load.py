@@ -32,6 +32,7 @@ from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
 
 _FILE_BYTES = 96 << 20
+_GROUP_BYTES = 32 << 20
 _FILES_TEXT = frozenset(["uuid", "json", "time"])
 """Types that files have as texts: the warehouse converts them."""
 
@@ -57,9 +58,19 @@ class WarehouseLoad(LocalLoad):
         self._local: pq.ParquetWriter | None = None
         self._path = folder / "rows.parquet"
         self._number = 0
+        self._pending: list[pa.RecordBatch] = []
+        self._copied = STAGED
         self._locked = order.create is not None
         super().__init__(form.dialect, order)
-        if not order.staged:
+        # a table that is made by this load is filled at once: its rows are just those of the files
+        self._direct = order.create is not None and not order.staged
+        if self._direct:
+            self._copied = self._table
+            self._columns = {
+                column.name: (form.dialect.from_canonical(column.type).native, column.type)
+                for column in order.columns
+            }
+        elif not order.staged:
             self._stage()
         self._schema = pa.schema([(column.name, self._held(column.type)) for column in order.sent])
 
@@ -105,12 +116,22 @@ class WarehouseLoad(LocalLoad):
         rows = pa.RecordBatch.from_arrays(
             [array.cast(field.type) for array, field in zip(arrays, self._schema, strict=True)], schema=self._schema
         )
+        self._pending.append(rows)
+        if sum(part.nbytes for part in self._pending) >= _GROUP_BYTES:
+            self._write_group()
+        return int(batch.num_rows)
+
+    def _write_group(self) -> None:
+        """Writes the rows that were gathered, as one group of a file: readers take large ones better."""
+        if not self._pending:
+            return
         if self._local is None:
             self._local = pq.ParquetWriter(self._path, self._schema, compression="zstd", use_dictionary=False)
-        self._local.write_batch(rows)
+        group = pa.Table.from_batches(self._pending)
+        self._local.write_table(group, row_group_size=max(group.num_rows, 1))
+        self._pending = []
         if self._path.stat().st_size >= _FILE_BYTES:
             self._upload()
-        return int(batch.num_rows)
 
     def _upload(self) -> None:
         """Closes the file that is written, and stores it."""
@@ -123,18 +144,19 @@ class WarehouseLoad(LocalLoad):
         self._path.unlink()
 
     def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
+        self._write_group()
         self._upload()
         if self._number:
             self._copy()
-        if not self._order.staged:
+        if not self._order.staged and not self._direct:
             names = ", ".join(self._dialect.quote(column.name) for column in self._order.columns)
             self._changed(f"INSERT INTO {self._table} ({names}) SELECT {names} FROM {STAGED}")
         return super().finish(tolerated, complete=complete)
 
     def _copy(self) -> None:
-        for statement in self._form.copy(STAGED, self._columns, self._files):
+        for statement in self._form.copy(self._copied, self._columns, self._files):
             self._execute(statement)
-        row = self._execute(f"SELECT count(*) FROM {STAGED}")
+        row = self._execute(f"SELECT count(*) FROM {self._copied}")
         copied = int(row[0]) if row else 0
         if copied != self._written:
             raise UltravectError(
@@ -181,7 +203,7 @@ class WarehouseLoad(LocalLoad):
         return isinstance(error, psycopg.errors.UniqueViolation)
 
     def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
-        if not self._order.staged:
+        if not self._order.staged and not self._direct:
             self._execute(f"DROP TABLE {STAGED}")
         super().publish(receipt, marks)
 
