@@ -12,7 +12,7 @@ from urllib.parse import urlsplit
 
 
 class ProxyServer(ABC):
-    """Listens on loopback; ``postgres`` is the URL of the server behind it."""
+    """Listens on loopback; ``postgres`` is the URL of the server that it passes on to."""
 
     def __init__(self, postgres: str, *, port: int = 0) -> None:
         self._postgres = urlsplit(postgres)

@@ -6,21 +6,19 @@ import datetime as dt
 import hashlib
 import json
 from collections.abc import Mapping
-from dataclasses import asdict
 
 import structlog
 from django.db import transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted
-from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Job, Run, Schedule, State, Trigger
+from ultravect.service.records.models import Job, Run, Schedule, Trigger
 from ultravect.service.records.resolved import resolved, source_name
-from ultravect.service.sealing import SealBroken
 from ultravect.service.work.look_pool import POOL
 from ultravect.service.work.look_processes import LookFailed
+from ultravect.service.work.recorded import opened_connection
 from ultravect.service.work.retrying import TRANSIENT
-from ultravect.service.work.schedules import run_for
+from ultravect.service.work.schedules import not_over, run_for
 
 log = structlog.get_logger()
 _NONE = "no file was new"
@@ -34,7 +32,7 @@ def start_for_files(number: int, moment: dt.datetime) -> None:
     try:
         files = _new_files(schedule.job)
         why = _start(schedule, moment, files) if files else _NONE
-    except (UltravectError, SealBroken, LookFailed) as error:
+    except (UltravectError, LookFailed) as error:
         said = error.detail if isinstance(error, UltravectError) else str(error)
         why = f"files could not be looked for: {said}"
         log.warning("files could not be looked for", job=schedule.job.name, cause=said)
@@ -47,15 +45,9 @@ def start_for_files(number: int, moment: dt.datetime) -> None:
 def _new_files(job: Job) -> Mapping[str, str]:
     structure = resolved(job.revision.structure)
     text = json.dumps(structure)
-    specs = {}
-    for side, name in (("source", source_name(structure)), ("target", structure["into"]["connection"])):
-        connection = find_connection(name)
-        if connection is None:
-            raise UltravectError(
-                "connection-unknown", f"there is no connection {name!r} any more", hint="add it again"
-            )
-        specs[side] = asdict(connection.spec(text))
-    found: Mapping[str, str] = POOL.look("new_files", job=structure, **specs)
+    source = opened_connection(source_name(structure), text)
+    target = opened_connection(structure["into"]["connection"], text)
+    found: Mapping[str, str] = POOL.look("new_files", job=structure, source=source, target=target)
     return found
 
 
@@ -64,9 +56,8 @@ def _start(schedule: Schedule, moment: dt.datetime, files: Mapping[str, str]) ->
     """Starts the run; why not, where it is not."""
     # one process at a time: two that looked at the same moment would both find the files new
     job = Job.objects.select_for_update().get(pk=schedule.job_id)
-    running = job.runs.filter(state__in=[State.QUEUED, State.RUNNING]).order_by("id").first()
-    if running is not None:
-        return f"run {running.pk} of the job was not over yet"
+    if running := not_over(job):
+        return running
     digest = hashlib.sha256(json.dumps(sorted(files.items())).encode()).hexdigest()
     key = f"files/{job.pk}/{digest}"
     before = Run.objects.filter(idempotency_key=key).first()

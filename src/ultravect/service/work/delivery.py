@@ -25,6 +25,9 @@ from ultravect.service.work.posting import post
 log = structlog.get_logger()
 _SECONDS = 10.0
 _PAUSES = (30, 60, 300, 900, 3600, 3 * 3600, 6 * 3600, 12 * 3600)
+MOST_ATTEMPTS = len(_PAUSES)
+"""A message that was tried more often is given up."""
+
 _SHOWN = 30
 _TITLES = {
     Occasion.FAILED: "failed",
@@ -43,7 +46,7 @@ def send_one() -> bool:
         message = (
             Message.objects.select_for_update(skip_locked=True, of=("self",))
             .select_related("rule")
-            .filter(sent_at=None, send_at__lte=timezone.now(), attempts__lte=len(_PAUSES))
+            .filter(sent_at=None, send_at__lte=timezone.now(), attempts__lte=MOST_ATTEMPTS)
             .order_by("send_at", "pk")
             .first()
         )

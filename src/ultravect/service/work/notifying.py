@@ -13,6 +13,7 @@ from django.conf import settings
 from django.db import OperationalError, transaction
 from django.db.models import Q, Sum
 
+from ultravect.core.engine.run.guards import Decided
 from ultravect.service.records.models import DueJob, Job, Message, NotifyRule, Occasion, Run, RunKind, State
 from ultravect.service.work.schedules import next_due
 
@@ -128,12 +129,8 @@ def _said_of(run: Run) -> list[tuple[Occasion, str, dict[str, Any]]]:
 def _broken_guards(run: Run) -> list[str]:
     """What guards were not met that only warn, by leg."""
     legs = run.legs.exclude(guards=None).values_list("guards", flat=True)
-    broken = ([item for item in guards if item["passed"] is False] for guards in legs)
-    return [
-        "; ".join(f"{item['name']} is {item['value']}, and has to be {item['limit']}" for item in items)[:_DETAIL]
-        for items in broken
-        if items
-    ]
+    broken = ([Decided(**item) for item in guards if item["passed"] is False] for guards in legs)
+    return ["; ".join(item.text for item in items)[:_DETAIL] for items in broken if items]
 
 
 def _changed_targets(run: Run) -> list[str]:

@@ -5,12 +5,13 @@ from __future__ import annotations
 from collections import Counter
 
 from ultravect.service.records.models import Connection, Leg, State
+from ultravect.service.records.resolved import source_name
 from ultravect.service.work.attempts import job_of
 
 
 def _used(leg: Leg) -> set[str]:
     structure = job_of(leg)
-    return {str(structure["from"].get("connection", "")), str(structure["into"]["connection"])}
+    return {source_name(structure), structure["into"]["connection"]}
 
 
 def full_connection(leg: Leg) -> Connection | None:

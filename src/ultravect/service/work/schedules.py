@@ -183,10 +183,14 @@ def _why_left_out(due: Schedule, times: Times, moment: dt.datetime, now: dt.date
     if times.missed == "none" and now - moment > _LATE:
         return "no scheduler was running at that time, and missed times are not made up for"
     if times.overlap == "skip" or times.only_if is not None:
-        running = due.job.runs.filter(state__in=[State.QUEUED, State.RUNNING]).order_by("id").first()
-        if running is not None:
-            return f"run {running.pk} of the job was not over yet"
+        return not_over(due.job)
     return ""
+
+
+def not_over(job: Job) -> str:
+    """Which run of a job is not over yet, "" where none is."""
+    running = job.runs.filter(state__in=[State.QUEUED, State.RUNNING]).order_by("id").first()
+    return f"run {running.pk} of the job was not over yet" if running is not None else ""
 
 
 def start_after(now: dt.datetime) -> None:

@@ -7,13 +7,15 @@ from dataclasses import dataclass
 
 from django.db import connection
 
+from ultravect.service.work.delivery import MOST_ATTEMPTS
+
 _LOOK = """
 SELECT
   EXISTS (SELECT 1 FROM records_schedule s JOIN records_job j ON j.id = s.job_id
           WHERE s.next_at <= %(now)s AND s.paused_at IS NULL AND j.deleted_at IS NULL),
   EXISTS (SELECT 1 FROM records_run WHERE NOT noted AND state IN ('succeeded', 'failed', 'stopped')),
   EXISTS (SELECT 1 FROM records_duejob d JOIN records_job j ON j.id = d.job_id WHERE d.next_at <= %(now)s AND j.deleted_at IS NULL),
-  EXISTS (SELECT 1 FROM records_message WHERE sent_at IS NULL AND send_at <= %(now)s)
+  EXISTS (SELECT 1 FROM records_message WHERE sent_at IS NULL AND send_at <= %(now)s AND attempts <= %(most)s)
 """
 
 
@@ -29,5 +31,5 @@ class Waiting:
 
 def look(now: dt.datetime) -> Waiting:
     with connection.cursor() as cursor:
-        cursor.execute(_LOOK, {"now": now})
+        cursor.execute(_LOOK, {"now": now, "most": MOST_ATTEMPTS})
         return Waiting(*cursor.fetchone())

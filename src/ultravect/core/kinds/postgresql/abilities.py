@@ -13,6 +13,7 @@ from ultravect.core.kinds.postgresql.catalogue import Session
 # "feature not supported" and its kin, syntax errors, what is not there, and statements that are not known at all
 _LACKING = ("0A", "42", "XX")
 _NOT_ALLOWED = "42501"
+_COPY = "COPY (SELECT 1) TO STDOUT (FORMAT binary)"
 _TEMPORARY = "CREATE TEMPORARY TABLE ultravect_probe (a integer) ON COMMIT DROP"
 
 
@@ -56,7 +57,7 @@ class Abilities:
 def find_abilities(session: Session) -> Abilities:
     """Tries what may be missing, each in a transaction that is taken back. The session must be in none."""
     return Abilities(
-        binary_copy=_copies(session),
+        binary_copy=_takes(session, _COPY),
         row_versions=_takes(session, "SELECT xmin, pg_current_xact_id()::text FROM pg_catalog.pg_class LIMIT 1"),
         temporary=_takes(session, _TEMPORARY),
     )
@@ -64,19 +65,12 @@ def find_abilities(session: Session) -> Abilities:
 
 def _takes(session: Session, statement: str) -> bool:
     try:
-        session.execute(statement.encode())
-    except psycopg.Error as error:
-        return not is_lacking(error)
-    finally:
-        session.rollback()
-    return True
-
-
-def _copies(session: Session) -> bool:
-    try:
-        with session.cursor().copy(b"COPY (SELECT 1) TO STDOUT (FORMAT binary)") as copying:
-            for _ in copying:
-                pass
+        if statement is _COPY:
+            with session.cursor().copy(statement.encode()) as copying:
+                for _ in copying:
+                    pass
+        else:
+            session.execute(statement.encode())
     except psycopg.Error as error:
         return not is_lacking(error)
     finally:
