@@ -44,10 +44,15 @@ class MariadbServer:
             owner = pwd.getpwnam("mysql")
             os.chown(folder, owner.pw_uid, owner.pw_gid)
         folder.chmod(0o755)
+        # its own place for temporary files: two installations in one folder delete each other's
+        temporary = folder / "temporary"
+        temporary.mkdir(mode=0o777)
+        temporary.chmod(0o777)
         server = cls(folder, free_port(), secrets.token_urlsafe(12))
         command = [
             "mariadb-install-db",
             f"--datadir={folder}/data",
+            f"--tmpdir={temporary}",
             "--auth-root-authentication-method=normal",
             "--skip-test-db",
         ]
@@ -70,7 +75,7 @@ class MariadbServer:
             [
                 binary, "--no-defaults", *_owner(), f"--datadir={self.folder}/data", f"--port={self.port}",
                 "--bind-address=127.0.0.1", f"--socket={self.folder}/socket", f"--pid-file={self.folder}/pid",
-                f"--init-file={self.folder}/start.sql", "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=0",
+                f"--init-file={self.folder}/start.sql", f"--tmpdir={self.folder}/temporary", "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=0",
                 "--innodb-flush-method=nosync", "--debug-no-sync", "--innodb-buffer-pool-size=128M",
                 "--character-set-server=utf8mb4", "--local-infile=1", *options,
             ],

@@ -16,7 +16,15 @@
   };
   let end = $derived(Date.parse(at));
   let begin = $derived(end - DAY);
-  let jobs = $derived([...new Set(runs.map((run) => run.job))].sort());
+  // what needs a look comes first and lies on top, where runs are nearer to each other than a bar is wide
+  const WEIGHTS: Record<string, number> = { failed: 3, running: 2, stopped: 1 };
+  const weight = (run: RunBar) => WEIGHTS[run.state] ?? 0;
+  let heaviest = $derived.by(() => {
+    const found = new Map<string, number>();
+    for (const run of runs) found.set(run.job, Math.max(found.get(run.job) ?? 0, weight(run)));
+    return found;
+  });
+  let jobs = $derived([...heaviest.keys()].sort((a, b) => (heaviest.get(b) ?? 0) - (heaviest.get(a) ?? 0) || a.localeCompare(b)));
   let hours = $derived.by(() => {
     const first = new Date(begin);
     first.setMinutes(0, 0, 0);
@@ -48,7 +56,7 @@
           <a
             href="#/runs/{run.id}"
             class="absolute top-0.5 h-4 min-w-2 overflow-hidden rounded-sm text-center text-[0.65rem] leading-4 text-base-100 {LOOKS[run.state]?.[0]}"
-            style="left: min(calc(100% - 0.5rem), {starts(run)}%); width: {Math.max(0, ends(run) - starts(run))}%"
+            style="left: min(calc(100% - 0.5rem), {starts(run)}%); width: {Math.max(0, ends(run) - starts(run))}%; z-index: {weight(run)}"
             title="run {run.id}: {run.state}, {moment(run.started_at ?? run.queued_at)}, {took(run.started_at, run.ended_at)}"
             aria-label="run {run.id} of {run.job}: {run.state}">{LOOKS[run.state]?.[1]}</a
           >
