@@ -75,7 +75,8 @@ class MariadbServer:
             [
                 binary, "--no-defaults", *_owner(), f"--datadir={self.folder}/data", f"--port={self.port}",
                 "--bind-address=127.0.0.1", f"--socket={self.folder}/socket", f"--pid-file={self.folder}/pid",
-                f"--init-file={self.folder}/start.sql", f"--tmpdir={self.folder}/temporary", "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=0",
+                f"--init-file={self.folder}/start.sql", f"--tmpdir={self.folder}/temporary",
+                "--skip-name-resolve", "--innodb-flush-log-at-trx-commit=0",
                 "--innodb-flush-method=nosync", "--debug-no-sync", "--innodb-buffer-pool-size=128M",
                 "--character-set-server=utf8mb4", "--local-infile=1", *options,
             ],
