@@ -22,12 +22,15 @@ class Notes:
 
 @dataclass(frozen=True)
 class NewFile:
-    """A file that was written and is not yet part of a version; ``statistics`` is the text that Delta Lake wants."""
+    """A file that was written and is not yet part of a version.
+
+    ``partition``: what its rows have in common, by the names of the table's parts; ``statistics`` is the text that Delta Lake wants.
+    """
 
     path: str
     size: int
     rows: int
-    partition: Mapping[str, str | None]
+    partition: Mapping[str, Any]
     statistics: str
 
 

@@ -19,6 +19,7 @@ import pyarrow.parquet as pq
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.commits import NewFile, partition_text
+from ultravect.core.kinds.lake.parts import Part, keys_of
 from ultravect.core.kinds.lake.place import LakePlace
 
 _FILE_BYTES = 128 << 20
@@ -30,34 +31,42 @@ _TEXT = 32
 _PLAIN = re.compile(r"[A-Za-z0-9._-]{1,60}")
 
 
+_Key = tuple[Any, ...]
+
+
 class DataFiles:
     """Files of one load into the table at ``folder``; they are part of no version before they are committed."""
 
-    def __init__(self, place: LakePlace, folder: str, schema: pa.Schema, partition_by: Sequence[str]) -> None:
-        self._place, self._path, self._schema, self._partition_by = place, folder, schema, list(partition_by)
-        self._held = schema if place.format.holds_partitions else _without(schema, partition_by)
-        self._open: OrderedDict[tuple[str | None, ...], _File] = OrderedDict()
-        self._seen: set[tuple[str | None, ...]] = set()
+    def __init__(self, place: LakePlace, folder: str, schema: pa.Schema, parts: Sequence[Part]) -> None:
+        self._place, self._path, self._schema, self._parts = place, folder, schema, list(parts)
+        self._held = schema if place.format.holds_partitions else _without(schema, [part.column for part in parts])
+        self._open: OrderedDict[_Key, _File] = OrderedDict()
+        self._seen: set[_Key] = set()
         self.files: list[NewFile] = []
 
     def write(self, batch: pa.RecordBatch) -> None:
         """Writes rows that have the columns of the table."""
         if not batch.num_rows:
             return
-        if not self._partition_by:
+        if not self._parts:
             self._file(()).write(batch)
             return
         table = pa.Table.from_batches([batch])
-        for values in table.select(self._partition_by).group_by(self._partition_by).aggregate([]).to_pylist():
-            key = tuple(partition_text(values[name]) for name in self._partition_by)
+        keys = keys_of(batch, self._parts)
+        for values in keys.group_by(keys.column_names).aggregate([]).to_pylist():
             wanted = None
-            for name in self._partition_by:
-                column, value = table.column(name), pa.scalar(values[name], table.schema.field(name).type)
-                same = pc.is_null(column) if values[name] is None else pc.fill_null(pc.equal(column, value), False)
+            for name, value in values.items():
+                column = keys.column(name)
+                same = (
+                    pc.is_null(column)
+                    if value is None
+                    else pc.fill_null(pc.equal(column, pa.scalar(value, column.type)), False)
+                )
                 wanted = same if wanted is None else pc.and_(wanted, same)
             rows = table.filter(wanted).select(self._held.names)
+            file = self._file(tuple(values.values()))
             for part in rows.combine_chunks().to_batches():
-                self._file(key).write(part)
+                file.write(part)
 
     def close(self) -> Sequence[NewFile]:
         """Ends all files, and gives them."""
@@ -80,7 +89,7 @@ class DataFiles:
         except OSError:
             return  # readers never see it, and the next removal of old files takes it away
 
-    def _file(self, key: tuple[str | None, ...]) -> _File:
+    def _file(self, key: _Key) -> _File:
         found = self._open.get(key)
         if found is not None and found.size > _FILE_BYTES:
             self._end(key)
@@ -92,7 +101,7 @@ class DataFiles:
             if len(self._seen) > _MOST_PARTITIONS:
                 raise UltravectError(
                     "too-many-partitions",
-                    f"{', '.join(self._partition_by)} have more than {_MOST_PARTITIONS:,} different values, and each makes a file "
+                    f"{', '.join(part.name for part in self._parts)} have more than {_MOST_PARTITIONS:,} different values, and each makes a file "
                     "of its own; nothing was written",
                     hint="partition by a column with fewer values",
                 )
@@ -100,14 +109,17 @@ class DataFiles:
         self._open.move_to_end(key)
         return found
 
-    def _named(self, key: tuple[str | None, ...]) -> str:
-        folders = [f"{_folder(name)}={_folder(value)}/" for name, value in zip(self._partition_by, key, strict=True)]
+    def _named(self, key: _Key) -> str:
+        folders = [
+            f"{_folder(part.name)}={_folder(partition_text(value))}/"
+            for part, value in zip(self._parts, key, strict=True)
+        ]
         return self._place.format.data + "".join(folders) + f"part-{secrets.token_hex(12)}.parquet"
 
-    def _end(self, key: tuple[str | None, ...]) -> None:
+    def _end(self, key: _Key) -> None:
         file = self._open.pop(key)
         size, rows, statistics = file.close()
-        partition = dict(zip(self._partition_by, key, strict=True))
+        partition = {part.name: value for part, value in zip(self._parts, key, strict=True)}
         self.files.append(NewFile(file.path, size, rows, partition, statistics))
 
 

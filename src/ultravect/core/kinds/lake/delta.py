@@ -17,7 +17,10 @@ from ultravect.core.contracts.load import CHANGED
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes, partition_text
 from ultravect.core.kinds.lake.delta_changes import changes_since
+from ultravect.core.kinds.lake.delta_files import DeltaFiles, removable
+from ultravect.core.kinds.lake.parts import Part, by_columns
 from ultravect.core.kinds.lake.refusals import explained
+from ultravect.core.kinds.lake.rewritten import RewrittenFiles
 from ultravect.core.kinds.lake.table_version import (
     Commit,
     DataFile,
@@ -48,6 +51,8 @@ class DeltaVersion:
 
     def __init__(self, place: LakePlace, table: DeltaTable, path: str) -> None:
         self._place, self._table, self.path, self.folder = place, table, path, path
+        self._held = DeltaFiles(place, table, path, self.schema)
+        self._rewritten = RewrittenFiles(self.schema, self._held.read)
 
     @property
     def version(self) -> int:
@@ -66,6 +71,10 @@ class DeltaVersion:
         return self._table.metadata().partition_columns
 
     @property
+    def parts(self) -> Sequence[Part]:
+        return by_columns(self.partition_by)
+
+    @property
     def checks(self) -> Mapping[str, str]:
         properties = self._table.metadata().configuration
         return {
@@ -74,6 +83,8 @@ class DeltaVersion:
 
     @property
     def unsupported(self) -> str:
+        if self._held.mapping:
+            return "its columns have other names in its files (column mapping)"
         for field in self.schema:
             for name in _UNSUPPORTED:
                 if name.encode() in (field.metadata or {}):
@@ -87,10 +98,10 @@ class DeltaVersion:
             DataFile(
                 row["path"],
                 row["size_bytes"],
-                row["num_records"],
+                self._held.rows(row["path"], row["num_records"]),
                 row.get("partition") or row.get("partition_values") or {},
-                row.get("min") or {},
-                row.get("max") or {},
+                self._held.logical(row.get("min") or {}),
+                self._held.logical(row.get("max") or {}),
             )
             for row in actions.to_pylist()
         ]
@@ -104,12 +115,16 @@ class DeltaVersion:
 
     @cached_property
     def dataset(self) -> ds.Dataset:
+        if not self._held.is_plain:
+            return self._rewritten.dataset(self.files)
         return self._table.to_pyarrow_dataset()
 
     def since(self, older: int) -> Since:
         then = self._place.format.open(self.path, str(older))
         assert isinstance(then, DeltaVersion), "the table was found a moment ago"
-        if self._table.metadata().configuration.get("delta.enableChangeDataFeed") == "true" and older < self.version:
+        feeds = self._table.metadata().configuration.get("delta.enableChangeDataFeed") == "true"
+        # the library's reader of the feed knows neither marks of deleted rows nor other names of columns
+        if feeds and older < self.version and self._held.is_plain and then._held.is_plain:
             return changes_since(self._table, older, self.schema, self._scratch.name)
         return files_since(then, self)
 
@@ -118,6 +133,8 @@ class DeltaVersion:
         return tempfile.TemporaryDirectory(prefix="ultravect-lake-")
 
     def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
+        if not self._held.is_plain:
+            return self._rewritten.dataset(files)
         # the log has paths as addresses do, with some characters written as %20
         fragments = [self._fragments[unquote(file.path)] for file in files]
         return ds.FileSystemDataset(
@@ -125,6 +142,8 @@ class DeltaVersion:
         )
 
     def batches(self, file: DataFile) -> pa.RecordBatchReader:
+        if not self._held.is_plain:
+            return pa.RecordBatchReader.from_batches(self.schema, self._held.read(file))
         return self._fragments[unquote(file.path)].scanner(schema=self.dataset.schema).to_reader()
 
     @cached_property
@@ -166,10 +185,14 @@ class DeltaVersion:
             )
 
     def compact(self) -> int:
+        if not self._held.is_plain:
+            return 0
         figures = self._table.optimize.compact()
         return int(figures["numFilesRemoved"]) - int(figures["numFilesAdded"])
 
     def remove_old(self, hours: int) -> None:
+        if not self._held.is_plain:
+            return  # the library may not know which files of marks are still in use
         self._table.vacuum(retention_hours=hours, dry_run=False, enforce_retention_duration=False)
 
     def commit(self, files: Sequence[NewFile], removed: Sequence[DataFile], notes: Notes, *, alone: bool) -> int:
@@ -177,15 +200,13 @@ class DeltaVersion:
         from deltalake.exceptions import CommitFailedError
         from deltalake.transaction import RemoveAction
 
+        removable(removed, self._held.kept, self.path)
         now = int(dt.datetime.now(dt.UTC).timestamp() * _MS)
         actions: list[Any] = [_added(file, now) for file in files]
         partition = list(self.partition_by) or None
         # a file's path is what it is known by; its partition has to be said again
         actions += [
-            RemoveAction(
-                unquote(file.path), True, now, file.size, {k: partition_text(v) for k, v in file.partition.items()}
-            )
-            for file in removed
+            RemoveAction(unquote(file.path), True, now, file.size, _texts(file.partition)) for file in removed
         ]
         try:
             self._table.create_write_transaction(
@@ -216,10 +237,14 @@ def _properties(notes: Notes, retries: int | None = None) -> Any:
     )
 
 
+def _texts(partition: Mapping[str, Any]) -> dict[str, str | None]:
+    return {name: partition_text(value) for name, value in partition.items()}
+
+
 def _added(file: NewFile, now: int) -> Any:
     from deltalake.transaction import AddAction
 
-    return AddAction(file.path, file.size, file.partition, now, True, file.statistics)
+    return AddAction(file.path, file.size, _texts(file.partition), now, True, file.statistics)
 
 
 class DeltaFormat:

@@ -17,6 +17,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.accounts import LakeMarks, is_barred, receipt_name, receipt_notes
 from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.data_files import DataFiles
+from ultravect.core.kinds.lake.parts import by_columns
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.table_version import DataFile
@@ -75,13 +76,13 @@ class LoadTarget:
                 self.schema = place.format.new_schema(
                     self.path, [field_of(column, dialect) for column in create.columns]
                 )
-                self.partition_by: Sequence[str] = create.partition_by
+                parts = by_columns(create.partition_by)
             else:
                 assert self.version is not None
                 self.added = [field_of(change.column, dialect) for change in order.changes]
                 self.schema = self.version.written_schema([optional(field) for field in self.added])
-                self.partition_by = self.version.partition_by
-        self.files = DataFiles(place, self.folder, self.schema, self.partition_by)
+                parts = self.version.parts
+        self.files = DataFiles(place, self.folder, self.schema, parts)
         self.removed: Sequence[DataFile] = ()
         self.committed: int | None = None
         # files that a commit names must stay, even where no answer says whether it took place
@@ -183,7 +184,7 @@ class LoadTarget:
         order = self.order
         if order.create is not None:
             self.place.format.create(
-                self.path, self.schema, self._new, self.partition_by, order.create.comment, notes,
+                self.path, self.schema, self._new, order.create.partition_by, order.create.comment, notes,
                 replace=order.rebuild,
             )  # fmt: skip
             self.committed = 0

@@ -13,6 +13,7 @@ import pyarrow.dataset as ds
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.commits import NewFile, Notes
+from ultravect.core.kinds.lake.parts import Part
 
 if TYPE_CHECKING:
     from ultravect.core.kinds.lake.place import LakePlace
@@ -80,7 +81,12 @@ class TableVersion(Protocol):
     def comment(self) -> str: ...
 
     @property
-    def partition_by(self) -> Sequence[str]: ...
+    def partition_by(self) -> Sequence[str]:
+        """Columns whose values are the same in all rows of a file."""
+
+    @property
+    def parts(self) -> Sequence[Part]:
+        """By what new files are split."""
 
     @property
     def checks(self) -> Mapping[str, str]: ...

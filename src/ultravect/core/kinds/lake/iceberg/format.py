@@ -145,7 +145,7 @@ class IcebergFormat:
             properties = {"comment": comment} if comment else {}
             spec = _spec(wanted, partition_by)
             transaction = catalogue.create_table_transaction(name, wanted, location, spec, properties=properties)
-            add_files(transaction, self._files, [f"{location}/{file.path}" for file in files], [], [], notes)
+            add_files(transaction, self._files, files, [], [], notes)
             transaction.commit_transaction()
         except (TableAlreadyExistsError, CommitFailedException):
             raise table_changed(path) from None
@@ -176,8 +176,7 @@ class IcebergFormat:
         transaction._apply(updates)
         if comment:
             transaction.set_properties({"comment": comment})
-        new = [f"{table.location()}/{file.path}" for file in files]
-        add_files(transaction, self._files, new, [], [], notes)
+        add_files(transaction, self._files, files, [], [], notes)
         transaction.commit_transaction()
 
 

@@ -3,7 +3,6 @@ where it is not."""
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from typing import Any
@@ -11,7 +10,6 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.dataset as ds
-import pyarrow.parquet as pq
 from pyiceberg.expressions import AlwaysTrue
 from pyiceberg.io.pyarrow import ArrowScan
 from pyiceberg.manifest import DataFile as Held
@@ -23,6 +21,7 @@ from pyiceberg.transforms import IdentityTransform
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, as_value, bounds
 from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.rewritten import RewrittenFiles
 from ultravect.core.kinds.lake.table_version import DataFile
 
 
@@ -33,6 +32,7 @@ class SnapshotRows:
         self._place, self._table, self._schema, self._snapshot = place, table, schema, snapshot
         self._files = PlaceFiles(place)
         self.schema = arrow_schema(schema)
+        self._rewritten = RewrittenFiles(self.schema, self._read)
 
     @cached_property
     def tasks(self) -> Mapping[str, FileScanTask]:
@@ -83,15 +83,13 @@ class SnapshotRows:
         )
 
     def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
-        form = ds.ParquetFileFormat()
-        fragments = []
-        for file in files:
-            if self._is_plain:
-                where = self._files.path(file.path)
-                fragments.append(form.make_fragment(where, self._place.files, partition_expression=self._known(file)))
-            else:
-                fragments.append(form.make_fragment(self._rewritten(file), pa.fs.LocalFileSystem()))
-        place = self._place.files if self._is_plain else pa.fs.LocalFileSystem()
+        if not self._is_plain:
+            return self._rewritten.dataset(files)
+        form, place = ds.ParquetFileFormat(), self._place.files
+        fragments = [
+            form.make_fragment(self._files.path(file.path), place, partition_expression=self._known(file))
+            for file in files
+        ]
         return ds.FileSystemDataset(fragments, self.schema, form, filesystem=place)
 
     def _known(self, file: DataFile) -> pc.Expression:
@@ -107,27 +105,10 @@ class SnapshotRows:
             known = known & part
         return known
 
-    @cached_property
-    def _scratch(self) -> tempfile.TemporaryDirectory[str]:
-        return tempfile.TemporaryDirectory(prefix="ultravect-lake-")
-
-    @cached_property
-    def _written(self) -> dict[str, str]:
-        return {}
-
-    def _rewritten(self, file: DataFile) -> str:
-        """A file of this machine that has the rows of one as the version has them."""
-        path = self._written.get(file.path)
-        if path is None:
-            path = self._written[file.path] = f"{self._scratch.name}/{len(self._written)}.parquet"
-            with pq.ParquetWriter(path, self.schema) as writer:
-                for batch in self._read(self.tasks[file.path]):
-                    writer.write_batch(batch.cast(self.schema))
-        return path
-
-    def _read(self, task: FileScanTask) -> Iterator[pa.RecordBatch]:
+    def _read(self, file: DataFile) -> Iterator[pa.RecordBatch]:
         scan = ArrowScan(self._table.metadata, self._files, self._schema, AlwaysTrue())
-        return scan.to_record_batches([task])
+        for batch in scan.to_record_batches([self.tasks[file.path]]):
+            yield batch.cast(self.schema)
 
     def batches(self, file: DataFile) -> pa.RecordBatchReader:
         return self.dataset_of([file]).scanner().to_reader()

@@ -12,7 +12,6 @@ from itertools import takewhile
 import pyarrow as pa
 import pyarrow.dataset as ds
 from pyiceberg.exceptions import CommitFailedException, ValidationException
-from pyiceberg.io.pyarrow import parquet_file_to_data_file
 from pyiceberg.manifest import DataFile as Held
 from pyiceberg.schema import Schema
 from pyiceberg.table import Table, Transaction
@@ -24,8 +23,10 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.data_files import DataFiles
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, with_our_rules
+from ultravect.core.kinds.lake.iceberg.parts import data_file, parts_of, unsupported_part
 from ultravect.core.kinds.lake.iceberg.reading import SnapshotRows
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, table_schema
+from ultravect.core.kinds.lake.parts import Part
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.table_version import Commit, DataFile, Since, files_since, no_version
 
@@ -91,6 +92,10 @@ class IcebergVersion:
         return [names[field.source_id] for field in fields if isinstance(field.transform, IdentityTransform)]
 
     @property
+    def parts(self) -> Sequence[Part]:
+        return parts_of(self._table.spec(), self._schema)
+
+    @property
     def checks(self) -> Mapping[str, str]:
         return {}
 
@@ -98,9 +103,8 @@ class IcebergVersion:
     def unsupported(self) -> str:
         if self._places_files:
             return f"its setting {_PROVIDER} names a program by which files get their places"
-        for field in self._table.spec().fields:
-            if not isinstance(field.transform, IdentityTransform):
-                return f"it is partitioned by {field.transform} of a column"
+        if part := unsupported_part(self._table.spec(), self._schema):
+            return part
         for column in self._schema.fields:
             if not column.field_type.is_primitive and column.required:
                 return f"column {column.name!r} is nested, and required"
@@ -170,19 +174,22 @@ class IcebergVersion:
 
     def commit(self, files: Sequence[NewFile], removed: Sequence[DataFile], notes: Notes, *, alone: bool) -> int:
         gone = [self._rows.tasks[file.path].file for file in removed]
-        return self._commit([f"{self._table.location()}/{file.path}" for file in files], [], gone, notes, alone=alone)
+        return self._commit(files, [], gone, notes, alone=alone)
 
     def _commit(
-        self, new: Sequence[str], back: Sequence[Held], gone: Sequence[Held], notes: Notes, *, alone: bool
+        self, new: Sequence[NewFile], back: Sequence[Held], gone: Sequence[Held], notes: Notes, *, alone: bool
     ) -> int:
-        """``new``: addresses of files that were written; ``back``: files of older versions that count again."""
+        """``new``: files that were written; ``back``: files of older versions that count again."""
         before = {name: self.noted(name) for name in notes.names}
+        split = self._table.spec()
         for attempt in range(1 if alone else _ATTEMPTS):
             if attempt:
                 time.sleep(_PAUSE_SECONDS * attempt * random.uniform(0.5, 1.5))
                 self._table = with_our_rules(self._table.refresh())
                 if any(self.noted(name) != number for name, number in before.items()):
                     raise CommitNotedError
+                if new and self._table.spec() != split:
+                    break  # its files would be in parts that the table no longer has
             try:
                 return self._try(new, back, gone, notes)
             except (CommitFailedException, ValidationException):
@@ -191,7 +198,7 @@ class IcebergVersion:
                     raise CommitNotedError from None
         raise self._moved()
 
-    def _try(self, new: Sequence[str], back: Sequence[Held], gone: Sequence[Held], notes: Notes) -> int:
+    def _try(self, new: Sequence[NewFile], back: Sequence[Held], gone: Sequence[Held], notes: Notes) -> int:
         transaction = self._table.transaction()
         add_files(transaction, self._files, new, back, gone, notes)
         if old := [name for name, text in self._table.properties.items() if _is_old(name, text)]:
@@ -227,7 +234,7 @@ class IcebergVersion:
         if len(small) < 2 or self.unsupported:
             return 0
         schema = self.written_schema([])
-        written = DataFiles(self._place, self.folder, schema, self.partition_by)
+        written = DataFiles(self._place, self.folder, schema, self.parts)
         try:
             for file in small:
                 for batch in self.batches(file):
@@ -273,7 +280,7 @@ class IcebergVersion:
 def add_files(
     transaction: Transaction,
     files: PlaceFiles,
-    new: Sequence[str],
+    new: Sequence[NewFile],
     back: Sequence[Held],
     gone: Sequence[Held],
     notes: Notes,
@@ -285,8 +292,9 @@ def add_files(
         transaction.set_properties({f"{_APP}{name}": f"{number} {now}" for name, number in notes.names.items()})
     update = transaction.update_snapshot(snapshot_properties=texts)
     with update.overwrite() if gone or back else update.fast_append() as snapshot:
-        for address in new:
-            snapshot.append_data_file(parquet_file_to_data_file(files, transaction.table_metadata, address))
+        metadata = transaction.table_metadata
+        for file in new:
+            snapshot.append_data_file(data_file(files, metadata, f"{metadata.location}/{file.path}", file))
         for held in back:
             snapshot.append_data_file(held)
         for held in gone:

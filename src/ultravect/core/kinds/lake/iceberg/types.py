@@ -14,6 +14,7 @@ from pyiceberg.types import DateType, IcebergType, NestedField, TimestampType, T
 
 _FIELD_ID = "PARQUET:field_id"
 _EPOCH = dt.datetime(1970, 1, 1)
+_MICROSECOND = dt.timedelta(microseconds=1)
 # what Arrow has in a wide and in a plain form
 _PLAIN = {pa.large_string(): pa.string(), pa.large_binary(): pa.binary()}
 
@@ -69,6 +70,17 @@ def bounds(schema: Schema, given: Mapping[int, bytes] | None) -> Mapping[str, An
         except (ValueError, OverflowError, TypeError, UnicodeDecodeError):
             continue
     return found
+
+
+def as_counted(value: Any) -> Any:
+    """A date, time or moment as the format counts it: in days or microseconds; see ``as_value``."""
+    if isinstance(value, dt.datetime):
+        return (value.replace(tzinfo=None) - _EPOCH) // _MICROSECOND
+    if isinstance(value, dt.date):
+        return (value - _EPOCH.date()).days
+    if isinstance(value, dt.time):
+        return (dt.datetime.combine(_EPOCH, value) - _EPOCH) // _MICROSECOND
+    return value
 
 
 def as_value(kind: IcebergType, value: Any) -> Any:
