@@ -16,7 +16,8 @@ CREATE TABLE tsql.columns (
   relation oid, number int, base text, max_length int, "precision" int, scale int, collation_name text,
   is_identity int DEFAULT 0, is_computed int DEFAULT 0, PRIMARY KEY (relation, number)
 );
-GRANT SELECT, INSERT, UPDATE, DELETE ON tsql.columns TO PUBLIC;
+CREATE TABLE tsql.periods (relation oid PRIMARY KEY, history oid, starts text, ends text);
+GRANT SELECT, INSERT, UPDATE, DELETE ON tsql.columns, tsql.periods TO PUBLIC;
 CREATE SEQUENCE tsql.rowversions START 2001;
 GRANT USAGE, SELECT ON SEQUENCE tsql.rowversions TO PUBLIC;
 
@@ -25,6 +26,33 @@ CREATE FUNCTION tsql.keep_rowversion() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   NEW := jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], tsql.next_rowversion()));
   RETURN NEW;
+END $$;
+-- temporal tables: the period of a row, and its history
+CREATE FUNCTION tsql.keep_period() RETURNS trigger LANGUAGE plpgsql AS $$
+DECLARE given jsonb := to_jsonb(NEW); began timestamp := timezone('utc', clock_timestamp());
+BEGIN
+  IF TG_OP = 'INSERT' AND (given ->> TG_ARGV[0] IS NOT NULL OR given ->> TG_ARGV[1] IS NOT NULL) THEN
+    RAISE SQLSTATE 'TP536' USING MESSAGE = format('Cannot insert an explicit value into a GENERATED ALWAYS column in table ''%s''.', TG_TABLE_NAME);
+  ELSIF TG_OP = 'UPDATE' AND (given -> TG_ARGV[0] <> to_jsonb(OLD) -> TG_ARGV[0] OR given -> TG_ARGV[1] <> to_jsonb(OLD) -> TG_ARGV[1]) THEN
+    RAISE SQLSTATE 'TP537' USING MESSAGE = format('Cannot update GENERATED ALWAYS columns in table ''%s''.', TG_TABLE_NAME);
+  END IF;
+  NEW := jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], began, TG_ARGV[1], timestamp '9999-12-31 23:59:59.999999'));
+  RETURN NEW;
+END $$;
+CREATE FUNCTION tsql.keep_history() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  OLD := jsonb_populate_record(OLD, jsonb_build_object(TG_ARGV[0], timezone('utc', clock_timestamp())));
+  EXECUTE format('INSERT INTO %s SELECT ($1).*', TG_ARGV[1]) USING OLD;
+  RETURN NULL;
+END $$;
+CREATE FUNCTION tsql.refuse_history() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  IF TG_OP = 'TRUNCATE' THEN
+    RAISE SQLSTATE 'TP545' USING MESSAGE = format('Truncate failed on table ''%s'' because it is not a supported operation on system-versioned tables.', TG_TABLE_NAME);
+  ELSIF pg_trigger_depth() < 2 THEN
+    RAISE SQLSTATE 'TP559' USING MESSAGE = format('Cannot insert, update or delete rows in a temporal history table ''%s''.', TG_TABLE_NAME);
+  END IF;
+  RETURN NULL;
 END $$;
 CREATE FUNCTION tsql.min_active_rowversion() RETURNS bytea LANGUAGE sql AS $$ SELECT int8send(last_value + 1) FROM tsql.rowversions $$;
 CREATE FUNCTION tsql.bytes_as_number(bytea) RETURNS bigint LANGUAGE sql IMMUTABLE AS $$ SELECT ('x' || encode($1, 'hex'))::bit(64)::bigint $$;
@@ -90,8 +118,9 @@ CREATE VIEW sys.databases AS SELECT datname::text AS name, oid::int AS database_
   'SQL_Latin1_General_CP1_CI_AS'::text AS collation_name, 1::smallint AS snapshot_isolation_state, 0::smallint AS is_read_committed_snapshot_on,
   0::smallint AS is_read_only FROM pg_database;
 CREATE VIEW sys.objects AS SELECT c.relname::text AS name, c.oid::bigint AS object_id, c.relnamespace::bigint AS schema_id,
-  CASE c.relkind WHEN 'v' THEN 'V' ELSE 'U' END AS type, 0::smallint AS temporal_type, 0::smallint AS is_ms_shipped
-  FROM pg_class c JOIN sys.schemas s ON s.schema_id = c.relnamespace::bigint WHERE c.relkind IN ('r', 'v');
+  CASE c.relkind WHEN 'v' THEN 'V' ELSE 'U' END AS type, CASE WHEN p.relation IS NOT NULL THEN 2 WHEN h.history IS NOT NULL THEN 1 ELSE 0 END::smallint AS temporal_type, 0::smallint AS is_ms_shipped
+  FROM pg_class c JOIN sys.schemas s ON s.schema_id = c.relnamespace::bigint
+    LEFT JOIN tsql.periods p ON p.relation = c.oid LEFT JOIN tsql.periods h ON h.history = c.oid WHERE c.relkind IN ('r', 'v');
 CREATE VIEW sys.tables AS SELECT * FROM sys.objects WHERE type = 'U';
 CREATE VIEW sys.views AS SELECT * FROM sys.objects WHERE type = 'V';
 CREATE VIEW sys.partitions AS SELECT c.oid::bigint AS object_id, 1 AS index_id, greatest(c.reltuples, 0)::bigint AS rows FROM pg_class c WHERE relkind = 'r';
@@ -103,9 +132,10 @@ CREATE VIEW sys.columns AS
   SELECT a.attrelid::bigint AS object_id, a.attname::text AS name, a.attnum::int AS column_id, t.user_type_id, t.system_type_id,
     coalesce(d.max_length, -1) AS max_length, coalesce(d."precision", 0) AS "precision", coalesce(d.scale, 0) AS scale, d.collation_name,
     (NOT a.attnotnull)::int::smallint AS is_nullable, coalesce(d.is_identity, 0)::smallint AS is_identity,
-    coalesce(d.is_computed, 0)::smallint AS is_computed, 0::smallint AS generated_always_type, coalesce(f.oid::bigint, 0) AS default_object_id
+    coalesce(d.is_computed, 0)::smallint AS is_computed, CASE a.attname WHEN p.starts THEN 1 WHEN p.ends THEN 2 ELSE 0 END::smallint AS generated_always_type, coalesce(f.oid::bigint, 0) AS default_object_id
   FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid
     LEFT JOIN tsql.columns d ON d.relation = a.attrelid AND d.number = a.attnum
+    LEFT JOIN tsql.periods p ON p.relation = a.attrelid
     LEFT JOIN pg_attrdef f ON f.adrelid = a.attrelid AND f.adnum = a.attnum AND a.attgenerated = '' AND coalesce(d.is_identity, 0) = 0 AND d.base <> 'rowversion'
     JOIN sys.types t ON t.name = coalesce(d.base, CASE format_type(a.atttypid, NULL) WHEN 'integer' THEN 'int' WHEN 'bigint' THEN 'bigint'
       WHEN 'smallint' THEN 'smallint' WHEN 'numeric' THEN 'decimal' WHEN 'double precision' THEN 'float' WHEN 'date' THEN 'date' ELSE 'nvarchar' END)

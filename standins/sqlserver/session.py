@@ -212,10 +212,22 @@ class Session:
                 return self._create_other(found, translator)
             case "ALTER" if found[1].is_word("TABLE"):
                 return self._alter(found, translator)
+            case "DROP" if found[1].is_word("TABLE"):
+                self._require_no_history(read_name(found, 2 + 2 * found[2].is_word("IF"))[0])
+                self._execute(translator.expression(found))
+                return None
             case "DROP" | "TRUNCATE" | "GRANT" | "REVOKE" | "ALTER" | "DENY":
                 self._execute(translator.expression(found))
                 return None
         return self._run(translator, found)
+
+    def _require_no_history(self, table: str) -> None:
+        query = "SELECT 1 FROM tsql.periods WHERE to_regclass(%s)::oid IN (relation, history)"
+        if self._postgres.execute(query, (table,)).fetchone():
+            raise Refused(
+                13552,
+                f"Drop table operation failed on table {table} because it is not a supported operation on system-versioned temporal tables.",
+            )
 
     def _known(self) -> Mapping[str, str]:
         return {
@@ -244,7 +256,7 @@ class Session:
         return cursor
 
     def _run(self, translator: Translator, found: Sequence[Token]) -> int | None:
-        statement = translator.statement(found)
+        statement = translator.statement(self._as_it_was(found))
         if self._compiles_only:
             self._guarded(f"PREPARE tsql_tried AS {statement}")
             self._execute("DEALLOCATE tsql_tried")
@@ -457,6 +469,53 @@ class Session:
                 self._add_computed(name, item)
         for item in made.columns:
             self._remember(name, item)
+        if made.history is not None:
+            self._keep_history(name, made)
+
+    def _keep_history(self, name: str, made: NewTable) -> None:
+        periods = {item.period: item.name for item in made.columns if item.period}
+        ((number,),) = self._execute(f"SELECT {text(name)}::regclass::oid").fetchall()
+        history = made.history or f'"dbo"."MSSQL_TemporalHistoryFor_{number}"'
+        starts, ends = text(periods["START"]), text(periods["END"])
+        self._execute(
+            f"CREATE TABLE {history} (LIKE {name}); "
+            f"INSERT INTO tsql.periods VALUES ({number}, {text(history)}::regclass, {starts}, {ends}); "
+            "INSERT INTO tsql.columns SELECT a.attrelid, d.number, base, max_length, precision, scale, collation_name, 0, 0 FROM tsql.columns d "
+            f"JOIN pg_attribute a ON a.attrelid = {text(history)}::regclass AND a.attnum = d.number WHERE d.relation = {number}; "
+            f"CREATE TRIGGER tsql_period BEFORE INSERT OR UPDATE ON {name} FOR EACH ROW EXECUTE FUNCTION tsql.keep_period({starts}, {ends}); "
+            f"CREATE TRIGGER tsql_history AFTER UPDATE OR DELETE ON {name} FOR EACH ROW "
+            f"EXECUTE FUNCTION tsql.keep_history({ends}, {text(history)}); "
+            f"CREATE TRIGGER tsql_whole BEFORE TRUNCATE ON {name} FOR EACH STATEMENT EXECUTE FUNCTION tsql.refuse_history(); "
+            f"CREATE TRIGGER tsql_kept BEFORE INSERT OR UPDATE OR DELETE ON {history} FOR EACH STATEMENT EXECUTE FUNCTION tsql.refuse_history()"
+        )
+
+    def _as_it_was(self, found: Sequence[Token]) -> Sequence[Token]:
+        """Has ``table FOR SYSTEM_TIME AS OF moment`` be the rows of the table and of its history that counted then."""
+        for place, item in enumerate(found):
+            if not (item.is_word("FOR") and place + 1 < len(found) and found[place + 1].is_word("SYSTEM_TIME")):
+                continue
+            start = place - 1
+            while start >= 2 and found[start - 1].is_mark("."):
+                start -= 2
+            name = read_name(found, start)[0]
+            row = self._postgres.execute(
+                "SELECT n.nspname, c.relname, starts, ends FROM tsql.periods p JOIN pg_class c ON c.oid = p.history "
+                "JOIN pg_namespace n ON n.oid = c.relnamespace WHERE relation = to_regclass(%s)", (name,)
+            ).fetchone()  # fmt: skip
+            if row is None:
+                raise Refused(
+                    13544,
+                    f"Temporal FOR SYSTEM_TIME clause can only be used with system-versioned tables. {name} is not.",
+                )
+            schema, history, starts, ends = (f"[{part}]" for part in row)
+            moment = found[place + 4].written
+            when = f"WHERE {starts} <= {moment} AND {ends} > {moment}"
+            table = " ".join(token.written for token in found[start:place])
+            rows = tokens(f"(SELECT * FROM {table} {when} UNION ALL SELECT * FROM {schema}.{history} {when})")
+            rest = self._as_it_was(found[place + 5 :])
+            named = rest and (rest[0].is_word("AS") or rest[0].kind == "name")
+            return [*found[:start], *rows, *([] if named else tokens("AS [was]")), *rest]
+        return found
 
     def _clashes(self, name: str) -> bool:
         schema, table = (part.strip('"') for part in name.split(".", 1))
@@ -510,6 +569,12 @@ class Session:
                 else:
                     self._guarded(f"ALTER TABLE {name} ADD COLUMN {self._line(item)}")
                 self._remember(name, item)
+            return
+        if found[place].is_word("SET"):
+            self._execute(
+                f"DELETE FROM tsql.periods WHERE relation = {text(name)}::regclass; DROP TRIGGER tsql_period ON {name}; "
+                f"DROP TRIGGER tsql_history ON {name}; DROP TRIGGER tsql_whole ON {name}"
+            )
             return
         if found[place].is_word("ALTER"):
             item = column(found[place + 2 :], translator)

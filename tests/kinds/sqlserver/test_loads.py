@@ -94,6 +94,44 @@ def test_what_the_server_writes_by_itself_is_not_written(files: Files) -> None:
     assert "total" in files.refused("id,total\n1,5\n", mode="append").detail
 
 
+def test_a_temporal_table_keeps_what_loads_change(files: Files) -> None:
+    history = f"{files.table}_before"
+    files.server.sql(
+        f"CREATE TABLE {files.table} (id int PRIMARY KEY, price decimal(8,2), "
+        "starts datetime2 GENERATED ALWAYS AS ROW START HIDDEN NOT NULL, ends datetime2 GENERATED ALWAYS AS ROW END HIDDEN NOT NULL, "
+        f"PERIOD FOR SYSTEM_TIME (starts, ends)) WITH (SYSTEM_VERSIONING = ON (HISTORY_TABLE = dbo.{history}))"
+    )
+    files.load("id,price\n1,10.50\n2,20\n", mode="append")
+    ((moment,),) = files.server.sql("SELECT SYSUTCDATETIME()")
+    files.load("id,price\n1,11.00\n2,20\n", mode="upsert", keys=["id"])
+
+    def held(what: str) -> list[tuple[int, float]]:
+        return [
+            (int(number), float(price))
+            for number, price in files.server.sql(f"SELECT id, price FROM {what} ORDER BY 1, 2")
+        ]
+
+    assert (held(files.table), held(history)) == ([(1, 11.0), (2, 20.0)], [(1, 10.5)])
+    result = files.load("id,price\n3,30\n", mode="overwrite", old_rows="truncate")
+    assert (result.tally.inserted, result.rows_before, result.rows_after) == (1, 2, 1)
+    assert (held(files.table), held(history)) == ([(3, 30.0)], [(1, 10.5), (1, 11.0), (2, 20.0)])
+    # columns of its period are read and not written, and its history neither
+    assert "starts" in files.refused("id,starts\n4,2026-07-01\n", mode="append").detail
+    database = files.server.database()
+    live = {name: database.table(TableName("dbo", name)) for name in (files.table, history)}
+    assert {name: found.kind for name, found in live.items() if found} == {files.table: "table", history: "history table"}
+    refused = check_job(
+        files.job("id,price\n9,1\n", mode="append", table=f"dbo.{history}"), files.spec, files.server.spec
+    )
+    assert "target-is-view" in [finding.code for finding in refused.findings]
+    assert held(f"{files.table} FOR SYSTEM_TIME AS OF '{moment}' AS was") == [(1, 10.5), (2, 20.0)]
+    answer = database.ask(f"SELECT count(*) FROM {files.table} FOR SYSTEM_TIME AS OF '{moment}'", 1, 5)
+    assert [int(count) for (count,) in answer.rows] == [2]
+    error = files.refused("id,price,hut\n9,1,ALP\n", mode="overwrite", if_different="rebuild")
+    assert error.code == "table-keeps-history"
+    files.server.sql(f"ALTER TABLE {files.table} SET (SYSTEM_VERSIONING = OFF)")
+
+
 def test_a_row_version_is_a_mark(server: Server, tmp_path: Path, table: str) -> None:
     server.sql(f"CREATE TABLE {table} (id int PRIMARY KEY, hut nvarchar(20), rv rowversion)")
     server.sql(f"INSERT INTO {table} (id, hut) VALUES (1, N'ALP'), (2, N'FAL')")

@@ -41,7 +41,9 @@ class LiveCheck:
 
 @dataclass(frozen=True)
 class LiveTable:
-    """A table, or another thing that holds rows (``kind``: table, view, …), as the catalogue has it now.
+    """A table, or another thing that holds rows, as the catalogue has it now.
+
+    ``kind``: table, view, history table (older rows of another table, which the database alone writes) and others, as databases have them.
 
     ``rows`` is the database's own estimate; ``granted`` what the connection's user may do with it; ``unique``
     the sets of columns that a unique index or key keeps apart; ``dependents`` are the views and foreign keys without

@@ -17,13 +17,12 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.loading.defaults import constant_default
 
 USUAL_SCHEMA = "dbo"
-_KINDS = {"U": "table", "V": "view"}
 _LIST = """
-SELECT s.name, o.name, o.type,
+SELECT s.name, o.name, CASE WHEN o.type = 'V' THEN 'view' WHEN h.temporal_type = 1 THEN 'history table' ELSE 'table' END,
        (SELECT SUM(p.rows) FROM sys.partitions p WHERE p.object_id = o.object_id AND p.index_id IN (0, 1)),
        (SELECT CAST(e.value AS nvarchar(4000)) FROM sys.extended_properties e
         WHERE e.class = 1 AND e.major_id = o.object_id AND e.minor_id = 0 AND e.name = N'MS_Description')
-FROM sys.objects o JOIN sys.schemas s ON s.schema_id = o.schema_id
+FROM sys.objects o JOIN sys.schemas s ON s.schema_id = o.schema_id LEFT JOIN sys.tables h ON h.object_id = o.object_id
 WHERE o.type IN ('U', 'V') AND o.is_ms_shipped = 0 {condition}
 """
 _COLUMNS = """
@@ -92,7 +91,7 @@ class Catalogue:
         order = " ORDER BY s.name COLLATE Latin1_General_100_BIN2, o.name COLLATE Latin1_General_100_BIN2"
         found = self._rows("listing tables", _LIST.format(condition=condition) + order)
         infos = [
-            TableInfo(f"{schema}.{name}", _KINDS[kind.strip()], _count(rows), comment or "", TableName(schema, name))
+            TableInfo(f"{schema}.{name}", kind, _count(rows), comment or "", TableName(schema, name))
             for schema, name, kind, rows, comment in found
         ]
         return [info for info in sorted(infos, key=lambda info: info.name) if info.name > after][:limit]
@@ -116,7 +115,7 @@ class Catalogue:
         keys = next((names for names, primary, *_ in indexes if primary), [])
         return LiveTable(
             live,
-            _KINDS[kind.strip()],
+            kind,
             self.columns(live, frozenset(keys)),
             self._granted(doing, quoted),
             _count(rows),
@@ -160,7 +159,9 @@ class Catalogue:
         wanted = sorted(PRIVILEGES | {"ALTER"})
         asked = ", ".join(f"HAS_PERMS_BY_NAME({quoted}, 'OBJECT', '{privilege}')" for privilege in wanted)
         (row,) = self._rows(doing, f"SELECT {asked}")
-        return frozenset(privilege for privilege, has in zip(wanted, row, strict=True) if has)
+        granted = frozenset(privilege for privilege, has in zip(wanted, row, strict=True) if has)
+        # there is no permission of that name: it takes ALTER
+        return granted | {"TRUNCATE"} if "ALTER" in granted else granted
 
 
 def _count(rows: Any) -> int | None:

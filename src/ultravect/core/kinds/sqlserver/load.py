@@ -188,11 +188,17 @@ class SqlserverLoad(LocalLoad):
             self._execute(f"SET IDENTITY_INSERT {self._table} OFF")
 
     def _delete_old(self, table: str) -> int:
-        if self._order.truncate and not self._order.replaces:
+        if self._order.truncate and not self._order.replaces and not self._keeps_history():
             count = self._count()
             self._execute(f"TRUNCATE TABLE {table}")
             return count
         return super()._delete_old(table)
+
+    def _keeps_history(self) -> bool:
+        """Whether rows that go are kept as history: such tables cannot be truncated."""
+        name = self._dialect.literal(self._table)
+        asked = f"SELECT 1 FROM sys.tables WHERE object_id = OBJECT_ID({name}) AND temporal_type = 2"
+        return self._execute(asked) is not None
 
     def _set_savepoint(self) -> None:
         self._execute(f"SAVE TRANSACTION {SAVEPOINT}")

@@ -58,6 +58,17 @@ _CODES: dict[int, tuple[str, str]] = {
     3726: ("target-depended-on", "drop what depends on the table, or write into.if_different: widen"),
     1701: ("row-too-large", "a row of fixed widths may have 8,060 bytes: take variable types, or fewer columns"),
     1702: ("too-many-columns", "a table may have 1,024 columns"),
+    **dict.fromkeys(
+        (13536, 13537),
+        ("column-generated", "the server writes the periods of a temporal table itself: leave these columns out"),
+    ),
+    **dict.fromkeys(
+        (13545, 13552, 13559, 13560, 13561),
+        (
+            "table-keeps-history",
+            "the server keeps the history of this table: switch SYSTEM_VERSIONING off first, or write in another way",
+        ),
+    ),
     911: ("unknown-database", "check database for typing errors"),
 }
 _SIGN_INS: dict[int, tuple[str, str, str]] = {
