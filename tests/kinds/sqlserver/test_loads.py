@@ -119,7 +119,10 @@ def test_a_temporal_table_keeps_what_loads_change(files: Files) -> None:
     assert "starts" in files.refused("id,starts\n4,2026-07-01\n", mode="append").detail
     database = files.server.database()
     live = {name: database.table(TableName("dbo", name)) for name in (files.table, history)}
-    assert {name: found.kind for name, found in live.items() if found} == {files.table: "table", history: "history table"}
+    assert {name: found.kind for name, found in live.items() if found} == {
+        files.table: "table",
+        history: "history table",
+    }
     refused = check_job(
         files.job("id,price\n9,1\n", mode="append", table=f"dbo.{history}"), files.spec, files.server.spec
     )

@@ -214,8 +214,20 @@ def test_a_staged_file_that_vanishes_ends_the_load(loads: Loads) -> None:
 
 def test_a_value_that_is_too_long_by_bytes_is_said(loads: Loads) -> None:
     loads.warehouse.sql(f"CREATE TABLE {loads.named} (id integer, v varchar(3) NOT NULL)")
-    result = loads.load("id,v\n1,abc\n2,abcd\n3,\n", mode="append", rejects=2)
-    assert (result.tally.inserted, result.tally.rejected) == (1, 2)
+    result = loads.load("id,v\n1,abc\n2,abcd\n3,\n4,äbc\n", mode="append", rejects=3)
+    # one form counts bytes, the other characters
+    bad = 2 if loads.warehouse.staged else 3
+    assert (result.tally.inserted, result.tally.rejected) == (4 - bad, bad)
+    assert ["longer than 3 bytes" in str(reject) for reject in loads.heard.rejected if "äbc" in str(reject)] == [
+        True
+    ] * (bad - 2)
+
+
+def test_a_text_that_no_column_has_room_for_is_said(loads: Loads) -> None:
+    wide = "ü" * 40_000
+    result = loads.load(f"id,v\n1,{wide}\n2,b\n", mode="append", rejects=1)
+    rejected = 0 if loads.warehouse.staged else 1
+    assert (result.tally.inserted, result.tally.rejected) == (2 - rejected, rejected)
 
 
 def test_a_question_cannot_write(loads: Loads) -> None:

@@ -106,7 +106,8 @@ class Dialect(Protocol):
     refuses: frozenset[str]
     """What its values cannot be, whatever their type: ``nul`` in texts, ``not finite`` floats, ``far years``
     (before 1 or after 9999), ``early years`` (before 1900), ``long numbers`` (decimals of more than 15 digits, but in a
-    column of text), ``long integers`` (the same of bigint), ``control characters``, ``long texts`` (more than 32,767)."""
+    column of text), ``long integers`` (the same of bigint), ``control characters``, ``long texts`` (more than 32,767), ``many bytes``
+    (texts of more bytes than the length of their column says)."""
 
     def as_text(self, expression: str) -> str:
         """The expression as text; ``length`` is the function that counts its characters."""

@@ -13,6 +13,7 @@ from ultravect.core.types.arrow import as_text, beyond_four_digits
 _CONTROL = r"[\x01-\x08\x0b\x0c\x0e-\x1f]"
 
 
+_NATIVE_LENGTH = re.compile(r"\((\d+)\)$")
 _NATIVE_DIGITS = re.compile(r"\((\d+),\s*(\d+)\)$")
 
 
@@ -32,6 +33,8 @@ def breaches(
     if pa.types.is_string(array.type):
         if kind.length is not None:
             found.append((f"longer than {kind.length} characters", pc.greater(pc.utf8_length(array), kind.length)))
+        if "many bytes" in refuses and (room := _NATIVE_LENGTH.search(column.native)):
+            found.append((f"longer than {int(room[1]):,} bytes", pc.greater(pc.binary_length(array), int(room[1]))))
         if has_nul and "nul" in refuses:
             found.append(("has a NUL character, which the target cannot store", pc.match_substring(array, "\0")))
         if kind.name == "decimal" and (limit := _NATIVE_DIGITS.search(column.native)):

@@ -15,7 +15,8 @@ import pyarrow.fs as pafs
 
 from ultravect.core.contracts.load import CHANGED
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes, partition_text
+from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes
+from ultravect.core.kinds.lake.delta_actions import APP, added, properties, texts
 from ultravect.core.kinds.lake.delta_changes import changes_since
 from ultravect.core.kinds.lake.delta_files import DeltaFiles, removable
 from ultravect.core.kinds.lake.parts import Part, by_columns
@@ -42,7 +43,6 @@ _MS = 1000
 # what a table may ask of its writers, and is done here by no one
 _UNSUPPORTED = ("delta.generationExpression", "delta.identity.start", "delta.invariants")
 _CHECK = "delta.constraints."
-_APP = "ultravect"
 _CHANGES_NOTHING = frozenset(["ADD COLUMN", "OPTIMIZE", "VACUUM START", "VACUUM END"])
 
 
@@ -151,14 +151,14 @@ class DeltaVersion:
         return {fragment.path.lstrip("/"): fragment for fragment in self.dataset.get_fragments()}
 
     def noted(self, name: str) -> int | None:
-        return self._table.transaction_version(f"{_APP}:{name}")
+        return self._table.transaction_version(f"{APP}:{name}")
 
     @cached_property
     def history(self) -> Sequence[Commit]:
         return [
             Commit(
                 int(commit["version"]),
-                {name.removeprefix(f"{_APP}."): text for name, text in commit.items() if name.startswith(f"{_APP}.")},
+                {name.removeprefix(f"{APP}."): text for name, text in commit.items() if name.startswith(f"{APP}.")},
                 commit.get("operation") not in _CHANGES_NOTHING,
             )
             for commit in self._table.history()
@@ -177,7 +177,7 @@ class DeltaVersion:
 
     def restore(self, version: int, notes: Notes) -> None:
         newest = self.version
-        self._table.restore(version, commit_properties=_properties(notes))
+        self._table.restore(version, commit_properties=properties(notes))
         self._table.update_incremental()
         if self.version != newest + 1:
             raise UltravectError(
@@ -202,19 +202,17 @@ class DeltaVersion:
 
         removable(removed, self._held.kept, self.path)
         now = int(dt.datetime.now(dt.UTC).timestamp() * _MS)
-        actions: list[Any] = [_added(file, now) for file in files]
+        actions: list[Any] = [added(file, now) for file in files]
         partition = list(self.partition_by) or None
         # a file's path is what it is known by; its partition has to be said again
-        actions += [
-            RemoveAction(unquote(file.path), True, now, file.size, _texts(file.partition)) for file in removed
-        ]
+        actions += [RemoveAction(unquote(file.path), True, now, file.size, texts(file.partition)) for file in removed]
         try:
             self._table.create_write_transaction(
                 actions,
                 "append",
                 Schema.from_arrow(self.schema),
                 partition_by=partition,
-                commit_properties=_properties(notes, retries=0 if alone else None),
+                commit_properties=properties(notes, retries=0 if alone else None),
             )
         except CommitFailedError as error:
             if "oncurrent transaction" in str(error):
@@ -225,26 +223,6 @@ class DeltaVersion:
                 hint="run it again",
             ) from None
         return self._table.version()
-
-
-def _properties(notes: Notes, retries: int | None = None) -> Any:
-    from deltalake import CommitProperties, Transaction
-
-    return CommitProperties(
-        custom_metadata={f"{_APP}.{name}": text for name, text in notes.texts.items()},
-        app_transactions=[Transaction(f"{_APP}:{name}", number) for name, number in notes.names.items()],
-        max_commit_retries=retries,
-    )
-
-
-def _texts(partition: Mapping[str, Any]) -> dict[str, str | None]:
-    return {name: partition_text(value) for name, value in partition.items()}
-
-
-def _added(file: NewFile, now: int) -> Any:
-    from deltalake.transaction import AddAction
-
-    return AddAction(file.path, file.size, _texts(file.partition), now, True, file.statistics)
 
 
 class DeltaFormat:
@@ -315,12 +293,12 @@ class DeltaFormat:
             create_table_with_add_actions(
                 place.uri(path),
                 Schema.from_arrow(schema),
-                [_added(file, now) for file in files],
+                [added(file, now) for file in files],
                 mode="overwrite" if replace else "error",
                 partition_by=list(partition_by),
                 description=comment or None,
                 storage_options=dict(place.options) or None,
-                commit_properties=_properties(notes, retries=0),
+                commit_properties=properties(notes, retries=0),
             )
         except (CommitFailedError, DeltaError) as error:
             if (self._has(path) and not replace) or isinstance(error, CommitFailedError):

@@ -44,7 +44,7 @@ class WarehouseDialect(CommonDialect):
     random_value = "random()"
     length = "char_length"
     text_type = "varchar(65535)"
-    refuses = frozenset({"nul"})
+    refuses = frozenset({"nul", "many bytes"})
     natives: Sequence[str] = (
         "boolean", "smallint", "integer", "bigint", "numeric(18,2)", "real", "double precision", "character varying(80)",
         "character(3)", "varbyte(80)", "date", "time", "timestamp", "timestamptz", "super", "geometry", "hllsketch",
