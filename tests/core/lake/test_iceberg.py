@@ -13,6 +13,7 @@ import pyarrow.parquet as pq
 import pytest
 from devtools.stack import Stack
 from pyiceberg.expressions import EqualTo, IsNull
+from pyiceberg.manifest import DataFileContent
 from pyiceberg.partitioning import PartitionField, PartitionSpec
 from pyiceberg.schema import Schema
 from pyiceberg.transforms import (
@@ -284,6 +285,20 @@ def test_tables_split_by_transforms_are_written(
             else EqualTo(column, value if column in ("id", "name") else str(value).replace(" ", "T"))
         )
         assert held["id"] in table.scan(row_filter=condition).to_arrow()["id"].to_pylist()
+
+
+def test_rows_that_are_deleted_by_their_values_are_refused_by_name(lake: IcebergLake) -> None:
+    lake.load(OLD, mode="append")
+    table = lake.opened()
+    (task,) = table.scan().plan_files()
+    marks = task.file
+    marks._data[0] = DataFileContent.EQUALITY_DELETES
+    with table.transaction() as transaction, transaction.update_snapshot().fast_append() as snapshot:
+        snapshot.append_data_file(marks)
+    with pytest.raises(UltravectError) as refused:
+        lake.database.ask(f"SELECT * FROM {TABLE}", 9, 5)
+    assert refused.value.code == "table-feature"
+    assert "equality deletes" in refused.value.detail
 
 
 def test_tables_split_by_what_no_one_knows_are_not_written(lake: IcebergLake) -> None:

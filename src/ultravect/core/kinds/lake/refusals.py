@@ -67,6 +67,11 @@ def explained(connection: str, path: str) -> Iterator[None]:
         # the library's own panics and value errors: the log of a table is what others wrote
         if isinstance(raised, UltravectError | CommitNotedError):
             raise
+        if isinstance(raised, NotImplementedError) or "not yet support" in str(raised):
+            what = str(raised).partition(":")[0]
+            raise error(
+                "table-feature", f"{path} uses what is not supported here: {what}", "use a table without it"
+            ) from None
         text = " ".join(str(raised).split())[:300]
         raise error("table-damaged", f"{path} cannot be read: {text}", "is a file of its log missing?") from None
 
