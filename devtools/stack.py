@@ -111,8 +111,10 @@ class Stack:
     def files(self) -> Path:
         return self.state / "files"
 
-    def _service(self, *arguments: str, wait: bool = False) -> subprocess.Popen[bytes]:
-        environment = os.environ | {
+    @property
+    def environment(self) -> dict[str, str]:
+        """What a process of the service finds in its environment."""
+        return os.environ | {
             "ULTRAVECT_DATABASE_URL": self.postgres.url("ultravect"),
             "ULTRAVECT_KEY": self.key,
             "ULTRAVECT_PASSWORD": self.password,
@@ -121,10 +123,12 @@ class Stack:
             "ULTRAVECT_SECRET_FOLDER": str(self.state / "secrets"),
             **self.settings,
         }
+
+    def _service(self, *arguments: str, wait: bool = False) -> subprocess.Popen[bytes]:
         log = _private(self.state / "service.log", "a")
         command = [sys.executable, "-m", "ultravect.service", *arguments]
         process = subprocess.Popen(
-            command, env=environment, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True
+            command, env=self.environment, stdout=log, stderr=log, stdin=subprocess.DEVNULL, start_new_session=True
         )
         if wait and process.wait():
             raise SystemExit(f"{' '.join(arguments)} failed:\n{(self.state / 'service.log').read_text()}")

@@ -2,18 +2,44 @@
 
 from __future__ import annotations
 
+import hashlib
+from functools import cached_property
 from typing import Any
 
+from django.core.cache import cache
+from django.core.paginator import Paginator
+from django.db.models import QuerySet
 from rest_framework.pagination import PageNumberPagination
 from rest_framework.request import Request
 from rest_framework.response import Response
 
 from ultravect.service.api.problems import Problem
 
+_LONG = 50_000
+_COUNTED_SECONDS = 10
+
+
+class _Counted(Paginator):  # type: ignore[type-arg]
+    """Counts the rows of a long list anew only now and then: that would take longer than the page itself."""
+
+    @cached_property
+    def count(self) -> int:
+        if not isinstance(self.object_list, QuerySet):
+            return super().count
+        asked = str(self.object_list.query)
+        key = f"count:{hashlib.sha256(asked.encode()).hexdigest()}"
+        known: int | None = cache.get(key)
+        if known is None:
+            known = super().count
+            if known > _LONG:
+                cache.set(key, known, _COUNTED_SECONDS)
+        return known
+
 
 class Pages(PageNumberPagination):
     """``page`` from 1, ``page_size`` up to 200."""
 
+    django_paginator_class = _Counted
     page_size = 50
     page_size_query_param = "page_size"
     max_page_size = 200

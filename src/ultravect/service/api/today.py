@@ -14,7 +14,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ultravect.service.api.jobs import job_named
-from ultravect.service.api.serializers.today import HistorySerializer, TodaySerializer
+from ultravect.service.api.serializers.today import HistorySerializer, TodaySerializer, lines_of
 from ultravect.service.records.models import DueJob, Job, Leg, Run, RunKind, Schedule, State
 from ultravect.service.work.notifying import cause_of, has_succeeded
 
@@ -32,32 +32,28 @@ class TodayView(APIView):
     @extend_schema(responses=TodaySerializer, summary="What there is to know now")
     def get(self, request: Request) -> Response:
         now = timezone.now()
-        runs = list(
-            Run.objects.filter(queued_at__gte=now - dt.timedelta(hours=_HOURS))
-            .select_related("job")
-            .order_by("-id")[:_MOST_RUNS]
+        runs = lines_of(
+            Run.objects.filter(queued_at__gte=now - dt.timedelta(hours=_HOURS)).order_by("-id")[:_MOST_RUNS]
         )
         rejected = dict(
-            Leg.objects.filter(run_id__in=[run.pk for run in runs], rejected__gt=0)
+            Leg.objects.filter(run_id__gte=runs[-1]["id"] if runs else 0, rejected__gt=0)
             .values_list("run_id")
             .annotate(Sum("rejected"))
             .order_by()
         )
-        under_way = (
-            Run.objects.filter(state__in=[State.QUEUED, State.RUNNING]).select_related("job").order_by("id")[:_SHOWN]
-        )
+        under_way = lines_of(Run.objects.filter(state__in=[State.QUEUED, State.RUNNING]).order_by("id")[:_SHOWN])
         return Response(
             TodaySerializer(
                 {
                     "at": now,
                     "failed": _failed(runs),
                     "late": _late(now),
-                    "under_way": list(under_way),
+                    "under_way": under_way,
                     "next": _next(),
                     "rejected": [
-                        {"job": run.job.name, "run": run.pk, "rows": rejected[run.pk]}
+                        {"job": run["job"], "run": run["id"], "rows": rejected[run["id"]]}
                         for run in runs
-                        if run.pk in rejected and run.state == State.SUCCEEDED
+                        if run["id"] in rejected and run["state"] == State.SUCCEEDED
                     ][:_SHOWN],
                     "runs": runs,
                     "more": len(runs) == _MOST_RUNS,
@@ -66,17 +62,31 @@ class TodayView(APIView):
         )
 
 
-def _failed(runs: list[Run]) -> list[dict[str, Any]]:
+def _failed(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Failures that no later run of the job has made good, those of one cause together."""
+    numbers = [run["id"] for run in runs if run["state"] == State.FAILED]
+    if not numbers:
+        return []
+    failed = list(
+        Run.objects.filter(pk__in=numbers)
+        .select_related("job")
+        .only("error", "ended_at", "job__name")
+        .order_by("-id")
+    )
     newest = dict(
-        Run.objects.filter(job_id__in={run.job_id for run in runs}, kind=RunKind.LOAD, state=State.SUCCEEDED)
+        Run.objects.filter(
+            id__gt=min(numbers),
+            job_id__in={run.job_id for run in failed},
+            kind=RunKind.LOAD,
+            state=State.SUCCEEDED,
+        )
         .values_list("job_id")
         .annotate(Max("id"))
         .order_by()
     )
     causes: dict[str, dict[str, Any]] = {}
-    for run in runs:
-        if run.state != State.FAILED or newest.get(run.job_id, 0) > run.pk:
+    for run in failed:
+        if newest.get(run.job_id, 0) > run.pk:
             continue
         error = run.error or {}
         cause = causes.setdefault(

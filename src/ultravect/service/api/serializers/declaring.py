@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import cached_property
 from typing import Any
 
 from django.db.models import OuterRef, Subquery
@@ -63,7 +64,12 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
     def get_last_run(self, job: Job) -> dict[str, Any] | None:
         listed: dict[int, Run] | None = self.context.get("last_runs")
         run = (listed if listed is not None else last_runs([job])).get(job.pk)
-        return dict(RunLineSerializer(run).data) if run else None
+        return dict(self._line.to_representation(run)) if run else None
+
+    @cached_property
+    def _line(self) -> RunLineSerializer:
+        # its fields are made once for all jobs of a page
+        return RunLineSerializer()
 
 
 class JobSerializer(JobSummarySerializer):
