@@ -62,6 +62,12 @@ def keeping_sessions() -> Iterator[None]:
         sessions.close()
 
 
+def close_idle_sessions() -> None:
+    """Closes those that are kept and not in use now."""
+    if (sessions := _kept.get()) is not None:
+        sessions.close()
+
+
 def kept_sessions() -> KeptSessions | None:
     """Where sessions are kept now; None where each is closed after its use."""
     return _kept.get()

@@ -123,6 +123,7 @@ def borrowed(
 def preload() -> None:
     """Imports what connections of all kinds need, as far as it is installed: processes that are forked later have it at once."""
     for kind in kinds().values():
+        kind.settings.model_rebuild()
         try:
             _imported(kind.opens)
         except ImportError:

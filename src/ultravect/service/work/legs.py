@@ -45,11 +45,9 @@ def locked_run(number: int) -> Run:
     return Run.objects.select_for_update(of=("self",)).select_related("job", "revision", "origin").get(pk=number)
 
 
-@transaction.atomic
+@transaction.atomic(savepoint=False)
 def begin_legs(number: int) -> None:
     """Queues legs of a run that may begin, as many at once as its job says."""
-    from ultravect.service.work.tasks import queue_leg
-
     run = locked_run(number)
     if State(run.state).ended:
         return
@@ -68,22 +66,24 @@ def begin_legs(number: int) -> None:
     ][: max(0, room)]
     connections: dict[str, Connection | None] = {}
     # one that is being stopped at this moment is left to who stops it
-    for leg in run.legs.select_for_update(skip_locked=True, of=("self",)).filter(
-        number__in=ready, state=State.QUEUED
-    ):
+    beginning = run.legs.defer(None).defer("plan").select_for_update(skip_locked=True, of=("self",))
+    for leg in beginning.filter(number__in=ready, state=State.QUEUED) if ready else ():
         leg.run = run
         leg.begun = True
         leg.save(update_fields=["begun"])
-        queue_leg(
-            run.pk,
-            leg.number,
-            place_of(leg, connections),
-            sites_of_job(job_of(leg), connections),
-            priority=(run.revision.structure.get("run") or {}).get("priority", 0),
-        )
+        queue_begun(leg, connections)
 
 
-@transaction.atomic
+def queue_begun(leg: Leg, connections: dict[str, Connection | None]) -> None:
+    """Queues a leg that begins, in the transaction that says so."""
+    from ultravect.service.work.tasks import queue_leg
+
+    options = leg.run.revision.structure.get("run") or {}
+    sites = sites_of_job(job_of(leg), connections)
+    queue_leg(leg.run_id, leg.number, place_of(leg, connections), sites, priority=options.get("priority", 0))
+
+
+@transaction.atomic(savepoint=False)
 def after_leg(leg: Leg) -> None:
     """To be called in the transaction in which a leg has ended: begins others, or ends the run."""
     run = locked_run(leg.run_id)

@@ -66,11 +66,20 @@ ENDINGS = ("succeeded", "failed", "stopped")
 """The kinds of what a process says last."""
 
 _GATHERED = 64
+_MOMENT_SECONDS = 0.05
+
+
+def _is_pressing(event: dict[str, Any]) -> bool:
+    return event["kind"] in (*ENDINGS, "slices", "published") or event.get("name") == "publish"
 
 
 async def gathered(events: AsyncIterator[dict[str, Any]]) -> AsyncIterator[list[dict[str, Any]]]:
-    """What a process says, in lists of what came while the list before was being dealt with."""
+    """What a process says, in lists of what comes within a moment, or while the list before is being dealt with.
+
+    What must be known before the process goes on, and how it ended, ends a list at once.
+    """
     waiting: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue(_GATHERED)
+    loop = asyncio.get_running_loop()
 
     async def take() -> None:
         try:
@@ -87,8 +96,13 @@ async def gathered(events: AsyncIterator[dict[str, Any]]) -> AsyncIterator[list[
     try:
         while (event := await waiting.get()) is not None:
             some = [event]
-            while not waiting.empty():
-                event = waiting.get_nowait()
+            until = loop.time() + _MOMENT_SECONDS
+            while not waiting.empty() or not (_is_pressing(some[-1]) or len(some) >= _GATHERED):
+                try:
+                    async with asyncio.timeout_at(until):
+                        event = await waiting.get()
+                except TimeoutError:
+                    break
                 if event is None:
                     yield some
                     await taking

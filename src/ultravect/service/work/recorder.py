@@ -50,6 +50,7 @@ class Recorder:
         self.leg = leg
         self.run = leg.run
         self._unsaved: set[str] = set()
+        self._of_run: dict[str, Any] = {}
         self._unsent: list[Event] | None = None
         """Events of the transaction under way, None where each is stored by itself."""
 
@@ -87,27 +88,27 @@ class Recorder:
     def begin(self, worker: str) -> bool:
         """Takes the leg with a lease of its own; False when it is not queued any more."""
         now = timezone.now()
+        phases = [{"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES]
+        begun = {
+            "state": State.RUNNING,
+            "started_at": now,
+            "worker": worker,
+            "error": None,
+            "progress": {},
+            "phases": phases,
+        }
         taken = Leg.objects.filter(pk=self.leg.pk, state=State.QUEUED).update(
-            state=State.RUNNING,
-            started_at=now,
-            worker=worker,
-            attempts=F("attempts") + 1,
-            lease=F("lease") + 1,
-            error=None,
+            **begun, rejected=0, attempts=F("attempts") + 1, lease=F("lease") + 1
         )
         if not taken:
             return False
-        self.leg.refresh_from_db(fields=["state", "started_at", "worker", "attempts", "lease", "error"])
-        # what an earlier attempt left
-        self._forget()
-        self.leg.progress = {}
-        self.leg.phases = [
-            {"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES
-        ]
-        self.leg.save(update_fields=["progress", "phases", "rejected"])
-        attempts = Greatest(F("attempts"), self.leg.attempts)
+        self.leg.refresh_from_db(fields=[*begun, "rejected", "attempts", "lease"])
+        if self.leg.attempts > 1:
+            # what an earlier attempt left
+            self._forget()
+        attempts = max(self.run.attempts, self.leg.attempts)
         if self._is_one_of_many:
-            self._mark_run(attempts=attempts)
+            Run.objects.filter(pk=self.run.pk).update(attempts=Greatest(F("attempts"), self.leg.attempts))
             Run.objects.filter(pk=self.run.pk, state=State.QUEUED).update(state=State.RUNNING, started_at=now)
             self._event("leg", {"state": State.RUNNING, "object": self.leg.object})
         else:
@@ -116,8 +117,13 @@ class Recorder:
         return True
 
     def _mark_run(self, **values: Any) -> None:
-        Run.objects.filter(pk=self.run.pk).update(**values)
-        self.run.refresh_from_db(fields=list(values))
+        """Sets fields of the run: at once, or with all that is recorded at once."""
+        for name, value in values.items():
+            setattr(self.run, name, value)
+        if self._unsent is None:
+            Run.objects.filter(pk=self.run.pk).update(**values)
+        else:
+            self._of_run |= values
 
     def _forget(self) -> None:
         """Removes the rows that are listed of the leg."""
@@ -129,12 +135,17 @@ class Recorder:
     def record(self, *events: dict[str, Any]) -> None:
         """Stores what the leg said, other than how it ended, in one transaction."""
         with self._leased():
-            self._unsaved, self._unsent = set(), []
+            self._unsaved, self._unsent, self._of_run = set(), [], {}
             try:
                 for event in events:
                     self._record(event)
                 if self._unsaved:
                     self.leg.save(update_fields=sorted(self._unsaved))
+                if first := self._of_run.pop("first_row_at", None):
+                    # another leg of the run may have been first
+                    self._of_run["first_row_at"] = Coalesce(F("first_row_at"), first)
+                if self._of_run:
+                    Run.objects.filter(pk=self.run.pk).update(**self._of_run)
                 Event.objects.bulk_create(self._unsent)
             finally:
                 self._unsent = None
@@ -151,7 +162,7 @@ class Recorder:
                 self._phase(data["name"], data["state"])
             case "progress":
                 if data.get("rows_read") and self.run.first_row_at is None:
-                    self._mark_run(first_row_at=Coalesce(F("first_row_at"), timezone.now()))
+                    self._mark_run(first_row_at=timezone.now())
                 self.leg.progress = data
                 self._changed("progress")
             case "planned":
@@ -269,9 +280,10 @@ class Recorder:
         self.leg.save(
             update_fields=[*_ACCOUNT, *_RESULT, "state", "phases", "outcome", "outcome_asked_at", "error", "ended_at"]
         )
-        self.leg.slices.filter(state__in=[State.QUEUED, State.RUNNING]).update(
-            state=State.STOPPED, lease=F("lease") + 1, ended_at=self.leg.ended_at
-        )
+        if self.leg.slice_order is not None:
+            self.leg.slices.filter(state__in=[State.QUEUED, State.RUNNING]).update(
+                state=State.STOPPED, lease=F("lease") + 1, ended_at=self.leg.ended_at
+            )
         enter_leg(self.leg, result)
         if self._is_one_of_many:
             self._event("leg", {"state": state, "outcome": outcome, "error": error, "object": self.leg.object})

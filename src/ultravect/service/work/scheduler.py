@@ -23,7 +23,6 @@ from ultravect.service.work.waiting import look
 log = structlog.get_logger()
 _LOOK_SECONDS = 0.5
 _AFTER_SECONDS = 10.0
-_AT_ONCE = 20
 _BETWEEN_SECONDS = 0.2
 _SENDERS = 3
 _LOOKERS = 4
@@ -43,10 +42,6 @@ async def schedule(
     def look_for_files(number: int, moment: dt.datetime) -> None:
         loop.call_soon_threadsafe(arrivals.put_nowait, (number, moment))
 
-    def start_some(now: dt.datetime) -> bool:
-        """Starts some; whether there may be more."""
-        return all(start_due(now, look_for_files) for _ in range(_AT_ONCE))
-
     looked = 0.0
     while True:
         try:
@@ -54,7 +49,7 @@ async def schedule(
             waiting = await recorded(look)(now)
             if waiting.messages:
                 messages.set()
-            while waiting.due and await recorded(start_some)(now):
+            while waiting.due and await recorded(start_due)(now, look_for_files):
                 pass
             while waiting.ended and (numbers := await recorded(note_ended)(now)):
                 _keep(ended, numbers)

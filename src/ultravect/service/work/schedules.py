@@ -17,7 +17,17 @@ from ultravect.core.model.job import Job as JobModel
 from ultravect.core.model.schedule import Schedule as Times
 from ultravect.core.model.schedule import times_after
 from ultravect.service.records.lookup import model_of
-from ultravect.service.records.models import AwaitedJob, DueJob, Job, Run, Schedule, State, Trigger
+from ultravect.service.records.models import (
+    AwaitedJob,
+    Connection,
+    DueJob,
+    Job,
+    Revision,
+    Run,
+    Schedule,
+    State,
+    Trigger,
+)
 from ultravect.service.work.start import start_run
 
 log = structlog.get_logger()
@@ -25,6 +35,7 @@ log = structlog.get_logger()
 _LATE = dt.timedelta(minutes=1)
 _AFTER_DAYS = 7
 _MOST_MISSED = 100_000
+_AT_ONCE = 20
 # runs after others that could not be started: tried again each time, said once
 _FAILED: set[tuple[int, dt.datetime]] = set()
 # jobs that are run after one which has succeeded for a time, and have no run for it yet
@@ -118,65 +129,100 @@ def times_between(times: Times, first: dt.date, last: dt.date, most: int) -> lis
     return list(itertools.islice(moments, most))
 
 
-def run_for(job: Job, moment: dt.datetime, zone: str, trigger: Trigger, key: str, user: Any = None) -> Run:
-    """Starts a run for a scheduled time."""
+def run_for(
+    job: Job,
+    moment: dt.datetime,
+    zone: str,
+    trigger: Trigger,
+    key: str,
+    user: Any = None,
+    connections: dict[str, Connection | None] | None = None,
+) -> Run:
+    """Starts a run for a scheduled time; ``connections``: see ``start_run``."""
     local = moment.astimezone(ZoneInfo(zone))
-    return _start(job, local, local.date(), trigger, key, user)
+    return _start(job, local, local.date(), trigger, key, user, connections)
 
 
-def _start(job: Job, moment: dt.datetime, date: dt.date, trigger: Trigger, key: str, user: Any = None) -> Run:
+def _start(
+    job: Job,
+    moment: dt.datetime,
+    date: dt.date,
+    trigger: Trigger,
+    key: str,
+    user: Any = None,
+    connections: dict[str, Connection | None] | None = None,
+) -> Run:
     """The job is given the moment as it is here, in its zone."""
     revision = job.revision
     parameters = dict(model_of(revision).parameters)
     if "scheduled_at" in parameters:
         parameters["scheduled_at"] = moment.isoformat()
-    return start_run(revision, user, parameters, key=key, trigger=trigger, scheduled_for=moment, run_date=date)
+    return start_run(
+        revision,
+        user,
+        parameters,
+        key=key,
+        trigger=trigger,
+        scheduled_for=moment,
+        run_date=date,
+        connections=connections,
+    )
 
 
+@transaction.atomic
 def start_due(now: dt.datetime, look: Callable[[int, dt.datetime], None]) -> bool:
-    """Starts the run of one schedule whose time has come, or leaves it out; False where there is none.
+    """Starts the runs of some schedules whose time has come, or leaves them out; False where there are no more.
 
     ``look`` is given those that are run only for new files, with their time: it has them looked for, which may take long.
     """
-    with transaction.atomic():
-        due = (
-            Schedule.objects.select_for_update(skip_locked=True, of=("self",))
-            .select_related("job")
-            .filter(next_at__lte=now, paused_at=None, job__deleted_at=None)
-            .order_by("next_at", "pk")
-            .first()
-        )
-        if due is None:
-            return False
-        times = Times.model_validate(due.declared)
-        moment, missed = due.next_at, 0
-        following = times_after(times, moment)
-        upcoming = next(following)
-        while upcoming <= now and missed < _MOST_MISSED:
-            moment, upcoming, missed = upcoming, next(following), missed + 1
-        if upcoming <= now:
-            upcoming = next(times_after(times, now))
-        due.last_for, due.next_at = moment, upcoming
-        due.left_out = _why_left_out(due, times, moment, now)
-        due.save(update_fields=["last_for", "next_at", "left_out"])
-        if missed:
-            log.warning("scheduled times came while no scheduler was running", job=due.job.name, times=missed)
-        if not due.left_out and times.only_if is not None:
-            number, looked_for = due.pk, moment
-            transaction.on_commit(lambda: look(number, looked_for))
-        elif not due.left_out:
-            # a run that cannot be started must not keep other schedules from theirs
-            try:
-                with transaction.atomic():
-                    key = f"schedule/{due.pk}/{moment.isoformat()}"
-                    run_for(due.job, moment, times.timezone, Trigger.SCHEDULE, key)
-            except Exception as error:
-                log.exception("a scheduled run could not be started", job=due.job.name)
-                due.left_out = (
-                    f"the run could not be started: {type(error).__name__}; the service's log has the details"
-                )
-                due.save(update_fields=["left_out"])
-    return True
+    due = list(
+        Schedule.objects.select_for_update(skip_locked=True, of=("self",))
+        .select_related("job")
+        .filter(next_at__lte=now, paused_at=None, job__deleted_at=None)
+        .order_by("next_at", "pk")[:_AT_ONCE]
+    )
+    newest = Revision.objects.filter(job_id__in={schedule.job_id for schedule in due}).order_by("job_id", "-number")
+    revisions = {revision.job_id: revision for revision in newest.distinct("job_id")}
+    connections: dict[str, Connection | None] = {}
+    for schedule in due:
+        schedule.job.listed = revisions.get(schedule.job_id)
+        _start_one(schedule, now, look, connections)
+    Schedule.objects.bulk_update(due, ["last_for", "next_at", "left_out"])
+    return len(due) == _AT_ONCE
+
+
+def _start_one(
+    due: Schedule,
+    now: dt.datetime,
+    look: Callable[[int, dt.datetime], None],
+    connections: dict[str, Connection | None],
+) -> None:
+    """Starts the run of a schedule for the newest of its times that has come; the schedule is not saved."""
+    times = Times.model_validate(due.declared)
+    moment, missed = due.next_at, 0
+    following = times_after(times, moment)
+    upcoming = next(following)
+    while upcoming <= now and missed < _MOST_MISSED:
+        moment, upcoming, missed = upcoming, next(following), missed + 1
+    if upcoming <= now:
+        upcoming = next(times_after(times, now))
+    due.last_for, due.next_at = moment, upcoming
+    due.left_out = _why_left_out(due, times, moment, now)
+    if missed:
+        log.warning("scheduled times came while no scheduler was running", job=due.job.name, times=missed)
+    if due.left_out:
+        return
+    if times.only_if is not None:
+        transaction.on_commit(lambda: look(due.pk, moment))
+        return
+    # a run that cannot be started must not keep other schedules from theirs
+    try:
+        with transaction.atomic():
+            key = f"schedule/{due.pk}/{moment.isoformat()}"
+            run_for(due.job, moment, times.timezone, Trigger.SCHEDULE, key, connections=connections)
+    except Exception as error:
+        log.exception("a scheduled run could not be started", job=due.job.name)
+        due.left_out = f"the run could not be started: {type(error).__name__}; the service's log has the details"
 
 
 def _why_left_out(due: Schedule, times: Times, moment: dt.datetime, now: dt.datetime) -> str:

@@ -9,12 +9,12 @@ from typing import Any
 from django.db import transaction
 
 from ultravect.service.records.lookup import model_of
-from ultravect.service.records.models import Leg, Outcome, Revision, Run, RunKind, Trigger, User
-from ultravect.service.work.legs import begin_legs
+from ultravect.service.records.models import Connection, Leg, Outcome, Revision, Run, RunKind, Trigger, User
+from ultravect.service.work.legs import begin_legs, queue_begun
 from ultravect.service.work.tasks import queue_laying_out
 
 
-@transaction.atomic
+@transaction.atomic(savepoint=False)
 def start_run(
     revision: Revision,
     user: User | None,
@@ -28,8 +28,11 @@ def start_run(
     trigger: Trigger = Trigger.HAND,
     scheduled_for: dt.datetime | None = None,
     run_date: dt.date | None = None,
+    connections: dict[str, Connection | None] | None = None,
 ) -> Run:
-    """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many; ``again``: see ``Run``."""
+    """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many; ``again``: see ``Run``;
+    ``connections`` keeps those that were looked up, where several runs are started.
+    """
     model = model_of(revision)
     run = Run.objects.create(
         job=revision.job,
@@ -51,7 +54,10 @@ def start_run(
     if origin is not None and kind != RunKind.LOAD:
         _follow(run, origin, model.has_many)
     else:
-        Leg.objects.create(run=run, number=1, source=model.source.label, target=model.into.label)
+        # the only one: it begins at once, and nothing of it has to be read again
+        leg = Leg.objects.create(run=run, number=1, source=model.source.label, target=model.into.label, begun=True)
+        queue_begun(leg, connections if connections is not None else {})
+        return run
     begin_legs(run.pk)
     return run
 

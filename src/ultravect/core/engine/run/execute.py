@@ -9,6 +9,7 @@ from dataclasses import replace
 from functools import partial
 from typing import Any
 
+from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.contracts.load import CHANGED, ReceiptKey
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
@@ -37,6 +38,7 @@ _ATTEMPTS = 5
 """How often rows are read for a target that others change meanwhile."""
 
 
+@keeping_sessions()
 def run_leg(
     job: Job,
     source: ConnectionSpec,

@@ -8,6 +8,7 @@ from collections import Counter
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import AbstractContextManager, contextmanager
 
+from ultravect.core.contracts.kept_sessions import close_idle_sessions
 from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
@@ -94,6 +95,8 @@ class LegRun:
 
     def run(self) -> LegResult:
         with self.running() as read, self._target.load(self.order) as load:
+            # those of planning are not needed any more, and a place may have few
+            close_idle_sessions()
             self.fill(load, read)
             with self._shield():
                 self.publish(load)

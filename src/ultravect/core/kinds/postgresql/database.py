@@ -96,11 +96,8 @@ class PostgresqlDatabase(UsualDatabase):
 
     @contextmanager
     def _session(self, application: str) -> Iterator[Session]:
-        kept = kept_sessions()
-        place = (PostgresqlDatabase, self._settings, tuple(self._roots))
-        session = kept.take(place) if kept else None
-        if session is None or not is_renewed(session, application):
-            session = sign_in(self._name, self._settings, application, self._roots)
+        kept, place = kept_sessions(), self._place
+        session = self._taken(application)
         try:
             yield session
         except BaseException:
@@ -110,6 +107,18 @@ class PostgresqlDatabase(UsualDatabase):
             kept.keep(place, session)
         else:
             session.close()
+
+    @property
+    def _place(self) -> object:
+        return (PostgresqlDatabase, self._settings, tuple(self._roots))
+
+    def _taken(self, application: str) -> Session:
+        """A session that was kept, or a new one."""
+        kept = kept_sessions()
+        session = kept.take(self._place) if kept else None
+        if session is None or not is_renewed(session, application):
+            session = sign_in(self._name, self._settings, application, self._roots)
+        return session
 
     def steps(self) -> Sequence[Step]:
         return [
@@ -233,7 +242,7 @@ class PostgresqlDatabase(UsualDatabase):
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad | PlainLoad]:
         abilities = self.abilities
-        session = sign_in(self._name, self._settings, f"load {order.table}", self._roots)
+        session = self._taken(f"load {order.table}")
         staging = self._settings.staging
         with (
             open_load(session, self._name, self.dialect, order, staging, binary=abilities.binary_copy)
