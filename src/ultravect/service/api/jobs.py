@@ -100,6 +100,7 @@ def _etag(job: Job) -> str:
 
 
 def _job_response(job: Job, status: int = 200) -> Response:
+    job.listed = job.revision  # asked once, and shown in many fields
     return Response(JobSerializer(job).data, status=status, headers={"ETag": _etag(job)})
 
 
