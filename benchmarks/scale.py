@@ -45,7 +45,7 @@ picked AS MATERIALIZED (
   FROM records_job j JOIN records_revision v ON v.job_id = j.id GROUP BY j.id),
 made AS (
   INSERT INTO records_run ({run_columns})
-  SELECT {run_values} FROM generate_series(1, {count}) n JOIN picked ON picked.place = (n * 7919) % {jobs} CROSS JOIN source r ORDER BY n
+  SELECT {run_values} FROM generate_series(1, {count}) n JOIN picked ON picked.place = (n::bigint * 7919) % {jobs} CROSS JOIN source r ORDER BY n
   RETURNING id)
 INSERT INTO records_leg ({leg_columns})
 SELECT {leg_values} FROM made, LATERAL (SELECT * FROM records_leg ORDER BY id LIMIT 1) l
@@ -93,7 +93,7 @@ class _Scale:
             asked = f"SELECT column_name FROM information_schema.columns WHERE table_name = '{table}' AND is_generated = 'NEVER' AND column_name <> 'id'"
             return [name for (name,) in self.sql(asked)]
 
-        moment = f"now() - make_interval(mins => (({runs} - n) * 525 / 1000)::int)"
+        moment = f"now() - make_interval(mins => (({runs} - n)::bigint * 525 / 1000)::int)"
         changed = {
             "job_id": "picked.id", "revision_id": "picked.revision_id", "idempotency_key": "NULL", "scheduled_for": "NULL", "queued_at": moment,
             "started_at": moment, "ended_at": f"{moment} + interval '2 seconds'", "noted": "true", "trigger": "'hand'",

@@ -252,6 +252,14 @@ def corpus(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def week(arguments: argparse.Namespace) -> int:
+    """A week of nights in a minute."""
+    from devtools.week import live_through
+
+    live_through(arguments.pictures)
+    return 0
+
+
 def faults(arguments: argparse.Namespace) -> int:
     """Kills loads, and servers in the middle of loads, at random instants; prints what the targets held."""
     from devtools.faults import faults as kill_loads
@@ -272,13 +280,15 @@ def faults(arguments: argparse.Namespace) -> int:
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, api, matrix, corpus, faults):
+    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, api, matrix, corpus, faults, week):
         item = verbs.add_parser(verb.__name__)
         item.set_defaults(run=verb)
         if verb in (demo, serve):
             item.add_argument("--port", type=int)
         if verb is corpus:
             item.add_argument("--only", default="", help="those whose package or name contains this")
+        if verb is week:
+            item.add_argument("--pictures", type=Path)
         if verb is faults:
             item.add_argument("--runs", type=int, default=200, help="runs while workers are killed and paused")
             item.add_argument(

@@ -64,7 +64,10 @@ class _Session(socketserver.StreamRequestHandler):
 
 
 class WebhookCatcher(ThreadingHTTPServer):
-    """``taken``: headers and bodies; ``status``: what is answered, and kept only where it is 200; 0: nothing, until ``released``."""
+    """``taken``: headers, with the path as ``:path``, and bodies.
+
+    ``status``: what is answered, and kept only where it is 200; 0: nothing, until ``released``.
+    """
 
     daemon_threads = True
 
@@ -106,7 +109,7 @@ class _Receiver(BaseHTTPRequestHandler):
     def do_POST(self) -> None:
         body = self.rfile.read(int(self.headers["Content-Length"]))
         if self.server.status == 200:
-            self.server.take(dict(self.headers), body)
+            self.server.take({**dict(self.headers), ":path": self.path}, body)
         if self.server.status == 0:
             self.server.waiting.set()
             self.server.released.wait()

@@ -9,7 +9,9 @@ import sys
 from pathlib import Path
 
 import pytest
+from standins.messages import WebhookCatcher
 from tests.conftest import Place
+from tests.service.test_schedules import _until
 
 from ultravect.client import ApiError, Run
 
@@ -218,3 +220,36 @@ def test_the_command_line_shows_a_feed(agencies: Agencies) -> None:
     assert f"draft a version from one: ultravect feed draft {agencies.name} FILE" in listed
     assert "loaded" in shown("files", agencies.name, "--provider", "north")
     assert "PROVIDER:" in shown("draft", agencies.name, f"{agencies.name}/odd.csv")
+
+
+def test_files_that_are_missing_or_fit_no_provider_are_said(agencies: Agencies) -> None:
+    webhook = WebhookCatcher()
+    try:
+        agencies.client.save_notify_rule(
+            agencies.name, ["missing", "unmatched"], webhook=webhook.url, jobs=[agencies.name]
+        )
+        agencies.job().file("north-1.csv", "Nr,Hut\n1,ALP\n")
+        agencies.file("south-1.csv", "what,is,this\n1,2,3\n")
+        agencies.run()
+        _until(lambda: len(webhook.taken) == 1)
+        (item,) = webhook.bodies()[0]["items"]
+        assert (webhook.bodies()[0]["occasion"], item["job"]) == ("unmatched", agencies.name)
+        assert "south-1.csv" in item["text"]
+        # the same file is not said again
+        agencies.file("north-2.csv", "Nr,Hut\n2,ALP\n")
+        agencies.run()
+        agencies.save("expected: daily by 00:00\n")
+        execute = agencies.place.stack.postgres.execute
+        mine = f"WHERE name = '{agencies.name}'"
+        _until(lambda: bool(execute(f"SELECT 1 FROM records_feed {mine} AND expected_at > now()", "ultravect")))
+        # a day of which south has sent nothing
+        execute(f"UPDATE records_feed SET created_at = now() - interval '3 days' {mine}", "ultravect")
+        execute("DELETE FROM records_feedentry WHERE provider IN ('south', '')", "ultravect")
+        execute(f"UPDATE records_feed SET expected_at = date_trunc('day', now()) {mine}", "ultravect")
+        _until(lambda: len(webhook.taken) == 2)
+        (item,) = webhook.bodies()[1]["items"]
+        assert webhook.bodies()[1]["occasion"] == "missing"
+        assert "no run has seen a file of south by 00:00" in item["text"]
+    finally:
+        agencies.client.remove_notify_rule(agencies.name)
+        webhook.close()

@@ -6,8 +6,12 @@ import datetime as dt
 import hmac
 import json
 import re
+import smtplib
+import socketserver
+import ssl
 import threading
 from collections.abc import Callable, Iterator
+from contextlib import suppress
 from hashlib import sha256
 from pathlib import Path
 from typing import Any
@@ -21,6 +25,7 @@ from tests.conftest import Place
 from tests.service.test_schedules import _until
 
 from ultravect.client import ApiError, Client
+from ultravect.service.work import mail_session
 
 ROOT = Path(__file__).parent.parent.parent
 KEY = "a key of the wardens"
@@ -268,3 +273,55 @@ def test_figures_for_prometheus(place: Place) -> None:
     # whoever reads figures learns no names
     assert place.name not in text
     assert "warehouse" not in text
+
+
+def test_what_lasts_is_said_again(place: Place, webhook: WebhookCatcher, rule: Callable[..., str]) -> None:
+    name = rule("failed", webhook=webhook.url, jobs=[place.name], remind_hours=4)
+    assert next(item for item in place.client.notify_rules() if item.name == name).remind_hours == 4
+    place.file("a\n1\n").job(columns="[missing]")
+    place.run()
+    execute = place.stack.postgres.execute
+    mine = f"rule_id = (SELECT id FROM records_notifyrule WHERE name = '{name}')"
+
+    def remind() -> None:
+        held = f"FROM records_message WHERE {mine} AND remind_at > now() + interval '3 hours'"
+        _until(lambda: bool(execute(f"SELECT 1 {held}", "ultravect")))
+        execute(f"UPDATE records_message SET remind_at = now() WHERE {mine} AND remind_at IS NOT NULL", "ultravect")
+
+    remind()
+    _until(lambda: len(webhook.taken) == 2)
+    first, second = (body["items"][0]["text"] for body in webhook.bodies())
+    assert second == f"still so: {first}"
+    # what was made good is not
+    place.job()
+    assert place.run().state == "succeeded"
+    remind()
+    _until(lambda: not execute(f"SELECT 1 FROM records_message WHERE {mine} AND remind_at IS NOT NULL", "ultravect"))
+    assert [item.subject for item in place.client.messages().items if item.rule == name] == [
+        f"{place.name}: failed"
+    ] * 2
+
+
+class _Dripping(socketserver.StreamRequestHandler):
+    """Never ends its greeting, and never pauses long enough for one step's limit."""
+
+    def handle(self) -> None:
+        with suppress(OSError):
+            while True:
+                self.wfile.write(b"220-one moment\r\n")
+                threading.Event().wait(0.05)
+
+
+@pytest.mark.parametrize("secure", [False, True])
+def test_a_mail_server_that_never_comes_to_an_end_is_left(monkeypatch: pytest.MonkeyPatch, secure: bool) -> None:
+    monkeypatch.setattr(mail_session, "_WHOLE_SECONDS", 0.5)
+    with socketserver.ThreadingTCPServer(("127.0.0.1", 0), _Dripping) as server:
+        server.daemon_threads = True
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        context = ssl.create_default_context() if secure else None
+        with (
+            pytest.raises((OSError, smtplib.SMTPException)),
+            mail_session.mail_session("127.0.0.1", server.server_address[1], context),
+        ):
+            pytest.fail("it said that it was ready")
+        server.shutdown()

@@ -492,7 +492,7 @@ export interface components {
             /** @description Addresses. */
             mail?: string[];
             name: string;
-            /** @description failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by run.due. */
+            /** @description failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by run.due; guard: a guard that only warns was not met; changed: a load has changed its target; missing: no file where one was expected; unmatched: files of a feed that fit no provider. */
             occasions: components["schemas"]["OccasionsEnum"][];
             /**
              * @description Hours in which nothing is sent begin, such as 22:00.
@@ -506,6 +506,11 @@ export interface components {
             quiet_to: string;
             /** @default UTC */
             quiet_zone: string;
+            /**
+             * @description After how many hours failed and late are said again; 0: never.
+             * @default 0
+             */
+            remind_hours: number;
             /** @description Whether there is such a key. */
             signed: boolean;
             /**
@@ -527,10 +532,12 @@ export interface components {
          *     * `late` - Late
          *     * `guard` - Guard
          *     * `changed` - Changed
+         *     * `missing` - Missing
+         *     * `unmatched` - Unmatched
          *     * `test` - Test
          * @enum {string}
          */
-        OccasionEnum: "failed" | "recovered" | "rejects" | "late" | "guard" | "changed" | "test";
+        OccasionEnum: "failed" | "recovered" | "rejects" | "late" | "guard" | "changed" | "missing" | "unmatched" | "test";
         /**
          * @description * `failed` - failed
          *     * `recovered` - recovered
@@ -538,9 +545,11 @@ export interface components {
          *     * `late` - late
          *     * `guard` - guard
          *     * `changed` - changed
+         *     * `missing` - missing
+         *     * `unmatched` - unmatched
          * @enum {string}
          */
-        OccasionsEnum: "failed" | "recovered" | "rejects" | "late" | "guard" | "changed";
+        OccasionsEnum: "failed" | "recovered" | "rejects" | "late" | "guard" | "changed" | "missing" | "unmatched";
         /**
          * @description * `nothing` - Nothing
          *     * `committed` - Committed

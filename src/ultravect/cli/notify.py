@@ -28,7 +28,7 @@ def list_rules(as_json: Json = False) -> None:
         screen.print("no one is sent messages yet: ultravect notify add NAME --on failed --mail someone@example.org")
     else:
         print_table(
-            ["rule", "on", "of", "sent to", "quiet"],
+            ["rule", "on", "of", "sent to", "quiet", "again"],
             [
                 (
                     escape(item.name),
@@ -39,6 +39,7 @@ def list_rules(as_json: Json = False) -> None:
                     ),
                     escape(", ".join([*(item.mail or ()), *([item.webhook] if item.webhook else [])])),
                     f"{item.quiet_from} to {item.quiet_to} {item.quiet_zone}" if item.quiet_from else "",
+                    f"after {item.remind_hours} h" if item.remind_hours else "",
                 )
                 for item in found
             ],
@@ -51,7 +52,11 @@ def add(
     name: Rule,
     on: Annotated[
         list[str],
-        typer.Option("--on", metavar="failed|recovered|rejects|late|guard|changed", help="Of what; may be repeated."),
+        typer.Option(
+            "--on",
+            metavar="failed|recovered|rejects|late|guard|changed|missing|unmatched",
+            help="Of what; may be repeated.",
+        ),
     ],
     mail: Annotated[list[str] | None, typer.Option("--mail", help="An address; may be repeated.")] = None,
     webhook: Annotated[str, typer.Option("--webhook", help="An address that is sent JSON by POST.")] = "",
@@ -65,6 +70,9 @@ def add(
     quiet: Annotated[
         str, typer.Option("--quiet", metavar="FROM..TO", help="Hours in which nothing is sent, such as 22:00..06:00.")
     ] = "",
+    remind: Annotated[
+        int, typer.Option("--remind", metavar="HOURS", help="Say failed and late again after so many hours.")
+    ] = 0,
     zone: Annotated[str, typer.Option("--timezone", help="Whose clocks the quiet hours are of.")] = "UTC",
 ) -> None:
     """Add a rule, or replace it."""
@@ -75,7 +83,7 @@ def add(
     with connect() as client:
         client.save_notify_rule(
             name, on, mail=mail or (), webhook=webhook, key=secret, jobs=job or (), labels=label or (),
-            quiet=(first, last, zone) if quiet else None,
+            quiet=(first, last, zone) if quiet else None, remind_hours=remind,
         )  # fmt: skip
     screen.print(f"saved the rule {name}; try it: ultravect notify test {name}", soft_wrap=True)
 

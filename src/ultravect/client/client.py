@@ -444,10 +444,14 @@ class Client:
         jobs: Sequence[str] = (),
         labels: Sequence[str] = (),
         quiet: tuple[str, str, str] | None = None,
+        remind_hours: int = 0,
     ) -> NotifyRule:
-        """Adds a rule, or replaces it. ``key``: what messages to the webhook are signed with; ``quiet``: from, to, time zone."""
+        """Adds a rule, or replaces it. ``key``: what messages to the webhook are signed with; ``quiet``: from, to, time zone;
+        ``remind_hours``: after how many hours what lasts is said again."""
         asked: dict[str, Any] = {"occasions": list(occasions), "mail": list(mail), "webhook": webhook}
-        asked |= {"jobs": list(jobs), "labels": list(labels)} | ({} if key is None else {"key": key})
+        asked |= {"jobs": list(jobs), "labels": list(labels), "remind_hours": remind_hours} | (
+            {} if key is None else {"key": key}
+        )
         if quiet:
             asked |= {"quiet_from": quiet[0], "quiet_to": quiet[1], "quiet_zone": quiet[2]}
         return NotifyRule.model_validate(self._json("PUT", f"notify/{quote(name, '')}", json=asked))

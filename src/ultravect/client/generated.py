@@ -360,7 +360,7 @@ class NotifyRule(Given):
     name: str
     occasions: list[str]
     """
-    failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by run.due.
+    failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by run.due; guard: a guard that only warns was not met; changed: a load has changed its target; missing: no file where one was expected; unmatched: files of a feed that fit no provider.
     """
     jobs: list[str] | None = None
     """
@@ -391,6 +391,10 @@ class NotifyRule(Given):
     They end, and what came up is sent.
     """
     quiet_zone: str = "UTC"
+    remind_hours: int = 0
+    """
+    After how many hours failed and late are said again; 0: never.
+    """
 
 
 class Objects(Given):

@@ -14,6 +14,8 @@ from contextlib import suppress
 
 import structlog
 
+from ultravect.service import telemetry
+
 _KEEP_ALIVE_SECONDS = 75
 
 
@@ -29,6 +31,7 @@ def _log() -> None:
             structlog.processors.add_log_level,
             structlog.processors.TimeStamper(fmt="iso"),
             structlog.processors.format_exc_info,
+            *([telemetry.sent_on] if telemetry.is_sent("logs") else []),
             structlog.processors.JSONRenderer(),
         ],
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),

@@ -24,6 +24,7 @@ ULTRAVECT_KEEP_REJECTS   days that rejected and changed rows are kept; default: 
 ULTRAVECT_LINEAGE        where events of OpenLineage are sent: an address that takes POST, or a file; default: nowhere
 ULTRAVECT_LINEAGE_TOKEN  what is sent there as a bearer token
 ULTRAVECT_LINEAGE_NAMESPACE  the namespace of the jobs; default: ultravect
+OTEL_EXPORTER_OTLP_ENDPOINT  where traces and logs are sent, by the standard OpenTelemetry; default: nowhere
 ULTRAVECT_HOSTS          host names the service answers to, separated by ","; default: this machine only
 """
 
@@ -37,7 +38,11 @@ from urllib.parse import parse_qsl, unquote, urlsplit
 from django.core.exceptions import ImproperlyConfigured
 
 from ultravect import __version__
+from ultravect.service.clock import keep_time
 from ultravect.service.sealing import read_key
+from ultravect.service.telemetry import is_sent
+
+keep_time()
 
 HERE = Path(__file__).parent
 
@@ -90,6 +95,8 @@ KEEP_REJECTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_REJECTS", "0"))
 TIDY_SECONDS = float(os.environ.get("ULTRAVECT_TIDY_SECONDS", "600"))
 LINEAGE = os.environ.get("ULTRAVECT_LINEAGE", "")
 LINEAGE_TOKEN = os.environ.get("ULTRAVECT_LINEAGE_TOKEN", "")
+# the variables are those of the standard: see work/traces.py
+TRACES = is_sent("traces")
 LINEAGE_NAMESPACE = os.environ.get("ULTRAVECT_LINEAGE_NAMESPACE", "ultravect")
 DEBUG = False
 ALLOWED_HOSTS = [h for h in os.environ.get("ULTRAVECT_HOSTS", "127.0.0.1,localhost,[::1]").split(",") if h]

@@ -2,11 +2,7 @@
 
 from __future__ import annotations
 
-import datetime as dt
-from collections import Counter
 from dataclasses import asdict
-from typing import Any
-from zoneinfo import ZoneInfo
 
 from django.db import transaction
 from django.db.models import QuerySet
@@ -18,7 +14,6 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ultravect.core.model.document import FEED
-from ultravect.core.model.feed import expected_time
 from ultravect.core.model.problems import did_you_mean
 from ultravect.service.api.connections import connection_named
 from ultravect.service.api.feed_serializers import (
@@ -33,6 +28,7 @@ from ultravect.service.api.files import FILE_PARSERS, FILE_REQUEST, given_file, 
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.api.serializers.declaring import DraftSerializer
 from ultravect.service.records.audit import audit
+from ultravect.service.records.feed_days import feed_days
 from ultravect.service.records.lookup import names_of
 from ultravect.service.records.models import Feed, FeedEntry, FeedRevision, Job, Role
 from ultravect.service.records.resolved import feed_name, find_feed, resolved_feed
@@ -105,6 +101,7 @@ class FeedView(APIView):
             feed, new, number = save_version(Feed, FeedRevision, "feed", name, text, structure, request.user)
             if number is not None:
                 audit(request, "save", "feed", name, revision=number)
+                Feed.objects.filter(pk=feed.pk).update(expected_at=None)
         return Response(FeedSerializer(feed).data, status=201 if new else 200)
 
     @extend_schema(responses={204: None}, summary="Remove a feed that no job names")
@@ -148,35 +145,6 @@ class FeedDaysView(APIView):
         given = DaysInputSerializer(data=request.query_params)
         given.is_valid(raise_exception=True)
         return Response(feed_days(feed_named(name), given.validated_data["days"], timezone.now()))
-
-
-def feed_days(feed: Feed, count: int, now: dt.datetime) -> dict[str, Any]:
-    """For each provider and day how many files came, by their state; ``missing``: expected by now, and not there."""
-    structure = feed.revision.structure
-    zone = ZoneInfo(structure.get("timezone", "UTC"))
-    today = now.astimezone(zone).date()
-    days = [today - dt.timedelta(days=back) for back in range(count - 1, -1, -1)]
-    counts: dict[tuple[str, dt.date], Counter[str]] = {}
-    since = dt.datetime.combine(days[0], dt.time.min, zone)
-    for entry in FeedEntry.objects.filter(feed=feed):
-        moment = entry.modified_at or entry.found_at
-        if moment >= since:
-            counts.setdefault((entry.provider, moment.astimezone(zone).date()), Counter())[entry.state] += 1
-    expected = structure.get("expected")
-    late = expected is not None and now.astimezone(zone).time() >= expected_time(expected)
-    first = feed.created_at.astimezone(zone).date()
-
-    def cell(provider: str, day: dt.date) -> dict[str, Any]:
-        found = counts.get((provider, day), Counter())
-        due = day < today or late
-        missing = expected is not None and bool(provider) and due and day >= first and not found
-        return {"day": day, "files": dict(found), "missing": missing}
-
-    names = [*structure["providers"], *([""] if any(provider == "" for provider, _ in counts) else [])]
-    return {
-        "days": days,
-        "providers": [{"name": provider, "days": [cell(provider, day) for day in days]} for provider in names],
-    }
 
 
 @extend_schema(tags=["feeds"])

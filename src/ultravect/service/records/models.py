@@ -325,6 +325,9 @@ class LayoutVersion(Version):
 class Feed(Named):
     """A feed by its name; what it says is in its revisions."""
 
+    expected_at = models.DateTimeField(null=True)
+    """When the files of its providers are expected next; None: that is to be found."""
+
     @property
     def revision(self) -> FeedRevision:
         """The newest revision."""
@@ -687,6 +690,8 @@ class Occasion(models.TextChoices):
     LATE = "late"
     GUARD = "guard"
     CHANGED = "changed"
+    MISSING = "missing"
+    UNMATCHED = "unmatched"
     TEST = "test"
 
 
@@ -707,6 +712,9 @@ class NotifyRule(models.Model):
     quiet_zone = models.CharField(max_length=100, blank=True, default="UTC")
     """Messages that come up in these hours are sent at their end."""
 
+    remind_hours = models.PositiveIntegerField(default=0)
+    """After how many hours a failure or lateness that lasts is said again; 0 for never."""
+
     class Meta:
         ordering: ClassVar = ["name"]
 
@@ -723,9 +731,14 @@ class Message(models.Model):
     sent_at = models.DateTimeField(null=True)
     attempts = models.PositiveIntegerField(default=0)
     error = models.TextField(blank=True, default="")
+    remind_at = models.DateTimeField(null=True)
+    """When it is said again what lasts of it."""
 
     class Meta:
         ordering: ClassVar = ["-id"]
         indexes: ClassVar = [
-            models.Index(fields=["send_at"], condition=models.Q(sent_at=None), name="records_message_unsent_idx")
+            models.Index(fields=["send_at"], condition=models.Q(sent_at=None), name="records_message_unsent_idx"),
+            models.Index(
+                fields=["remind_at"], condition=models.Q(remind_at__isnull=False), name="records_message_remind_idx"
+            ),
         ]

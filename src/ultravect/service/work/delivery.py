@@ -20,10 +20,10 @@ from django.db import transaction
 from django.utils import timezone
 
 from ultravect.service.records.models import Message, Occasion
+from ultravect.service.work.mail_session import mail_session
 from ultravect.service.work.posting import post
 
 log = structlog.get_logger()
-_SECONDS = 10.0
 _PAUSES = (30, 60, 300, 900, 3600, 3 * 3600, 6 * 3600, 12 * 3600)
 MOST_ATTEMPTS = len(_PAUSES)
 """A message that was tried more often is given up."""
@@ -36,8 +36,11 @@ _TITLES = {
     Occasion.LATE: "late",
     Occasion.GUARD: "guard not met",
     Occasion.CHANGED: "changed its target",
+    Occasion.MISSING: "file missing",
+    Occasion.UNMATCHED: "files that fit no provider",
     Occasion.TEST: "a test",
 }
+_LASTING = (Occasion.FAILED, Occasion.LATE)
 
 
 def send_one() -> bool:
@@ -64,7 +67,9 @@ def send_one() -> bool:
         log.warning("a message could not be sent", rule=message.rule.name, message=message.pk, reason=reason)
         Message.objects.filter(pk=message.pk).update(error=reason)
         return True
-    Message.objects.filter(pk=message.pk).update(sent_at=timezone.now(), error="")
+    now, hours = timezone.now(), message.rule.remind_hours
+    again_at = now + dt.timedelta(hours=hours) if hours and message.occasion in _LASTING else None
+    Message.objects.filter(pk=message.pk).update(sent_at=now, error="", remind_at=again_at)
     return True
 
 
@@ -124,12 +129,7 @@ def _mail(message: Message) -> None:
     secure = parts.scheme == "smtps"
     context = ssl.create_default_context()
     port = parts.port or (465 if secure else 587)
-    opened = (
-        smtplib.SMTP_SSL(host, port, timeout=_SECONDS, context=context)
-        if secure
-        else smtplib.SMTP(host, port, timeout=_SECONDS)
-    )
-    with opened as server:
+    with mail_session(host, port, context if secure else None) as server:
         if parts.scheme == "smtp+tls":
             server.starttls(context=context)
         if user:

@@ -14,12 +14,30 @@ from django.db import OperationalError, transaction
 from django.db.models import Q, Sum
 
 from ultravect.core.engine.run.guards import Decided
-from ultravect.service.records.models import DueJob, Job, Message, NotifyRule, Occasion, Run, RunKind, State
+from ultravect.core.model.feed import expected_time
+from ultravect.core.words import counted
+from ultravect.service.records.feed_days import feed_days
+from ultravect.service.records.models import (
+    DueJob,
+    Feed,
+    FileState,
+    Job,
+    Message,
+    NotifyRule,
+    Occasion,
+    Run,
+    RunKind,
+    State,
+)
+from ultravect.service.records.resolved import feed_name, find_feed
 from ultravect.service.work.schedules import next_due
 
 log = structlog.get_logger()
 _AT_ONCE = 100
 _MOST_ITEMS = 200
+_NAMED = 5
+_STILL = "still so: "
+_NEVER = dt.datetime(9999, 1, 1, tzinfo=dt.UTC)
 # later messages of the same cause become part of one that is not sent yet
 _DETAIL = 500
 _CONNECTION = re.compile(r"connection ([a-z0-9_-]+)")
@@ -82,6 +100,72 @@ def note_late(now: dt.datetime) -> bool:
     return True
 
 
+@transaction.atomic
+def note_missing(now: dt.datetime) -> bool:
+    """Looks whether the providers of one feed have sent what was expected of them by now; False where there is none to look at."""
+    looked_at = Q(expected_at=None) | Q(expected_at__lte=now)
+    feed = Feed.objects.select_for_update(skip_locked=True).filter(looked_at, deleted_at=None).order_by("pk").first()
+    if feed is None:
+        return False
+    structure = feed.revision.structure
+    zone, expected = structure.get("timezone", "UTC"), structure.get("expected")
+    moment, feed.expected_at = feed.expected_at, _NEVER
+    if expected is not None:
+        time = f"{expected_time(expected):%H:%M}"
+        feed.expected_at = next_due(time, zone, now)
+        if moment is not None:
+            days = feed_days(feed, 1, moment)
+            missing = [provider["name"] for provider in days["providers"] if provider["days"][0]["missing"]]
+            if missing:
+                _say_missing(feed, missing, f"by {time} ({zone}) on {days['days'][0]}", now)
+    feed.save(update_fields=["expected_at"])
+    return True
+
+
+def _say_missing(feed: Feed, providers: Sequence[str], by: str, now: dt.datetime) -> None:
+    text = f"no run has seen a file of {', '.join(providers)} {by}, which feed {feed.name} expects"
+    jobs = [job for job in Job.objects.filter(deleted_at=None) if feed_name(job.revision.structure) == feed.name]
+    for rule in NotifyRule.objects.all():
+        if Occasion.MISSING not in rule.occasions:
+            continue
+        wanted = [job for job in jobs if _wants(rule, job.name, job.revision.structure.get("labels") or [])]
+        if wanted or not (rule.jobs or rule.labels):
+            item = {"job": wanted[0].name if wanted else "", "feed": feed.name, "text": text[:_DETAIL]}
+            add_item(rule, Occasion.MISSING, f"missing/{feed.name}", item, now)
+
+
+@transaction.atomic
+def remind(now: dt.datetime) -> bool:
+    """Says again what lasts of one message; False where there is none to look at."""
+    message = (
+        Message.objects.select_for_update(skip_locked=True, of=("self",))
+        .select_related("rule")
+        .filter(remind_at__lte=now)
+        .order_by("remind_at")
+        .first()
+    )
+    if message is None:
+        return False
+    for item in message.items:
+        if _lasts(Occasion(message.occasion), item):
+            text = str(item.get("text", "")).removeprefix(_STILL)
+            add_item(message.rule, Occasion(message.occasion), message.cause, {**item, "text": _STILL + text}, now)
+    message.remind_at = None
+    message.save(update_fields=["remind_at"])
+    return True
+
+
+def _lasts(occasion: Occasion, item: dict[str, Any]) -> bool:
+    """Whether what was said of a job is still so: nothing has succeeded since."""
+    job = Job.objects.filter(name=item.get("job"), deleted_at=None).first()
+    if job is None:
+        return False
+    if occasion == Occasion.LATE:
+        due = DueJob.objects.filter(job=job).first()
+        return due is not None and not has_succeeded(job, dt.datetime.fromisoformat(item["due"]), due.timezone)
+    return not job.runs.filter(pk__gt=item.get("run") or 0, state=State.SUCCEEDED, kind=RunKind.LOAD).exists()
+
+
 def has_succeeded(job: Job, moment: dt.datetime, zone: str) -> bool:
     """Whether a run of the job has succeeded for the day of a moment, in a zone."""
     day = moment.astimezone(ZoneInfo(zone)).date()
@@ -110,6 +194,8 @@ def _said_of(run: Run) -> list[tuple[Occasion, str, dict[str, Any]]]:
             "hint": str(error.get("hint", ""))[:_DETAIL],
         }
         found.append((Occasion.FAILED, cause_of(error, run.job.name), {**item, **text}))
+        if code == "file-missing":
+            found.append((Occasion.MISSING, "missing", {**item, **text}))
     elif run.state == State.SUCCEEDED:
         before = (
             run.job.runs.filter(pk__lt=run.pk, kind=run.kind).exclude(state=State.STOPPED).order_by("-id").first()
@@ -123,7 +209,24 @@ def _said_of(run: Run) -> list[tuple[Occasion, str, dict[str, Any]]]:
             found.append((Occasion.REJECTS, "rejects", {**item, **text}))
         found += [(Occasion.GUARD, "guard", {**item, "text": said}) for said in _broken_guards(run)]
         found += [(Occasion.CHANGED, "changed", {**item, "text": said}) for said in _changed_targets(run)]
+    if said := _unmatched_files(run):
+        found.append((Occasion.UNMATCHED, "unmatched", {**item, "text": said}))
     return found
+
+
+def _unmatched_files(run: Run) -> str:
+    """Which files of a feed the run has seen first, and no provider's description fits."""
+    name = feed_name(run.revision.structure)
+    feed = find_feed(name) if name else None
+    if feed is None:
+        return ""
+    states = [FileState.UNMATCHED, FileState.DISPUTED]
+    seen = feed.entries.filter(state__in=states, found_at__gte=run.queued_at).order_by("path")
+    count, paths = seen.count(), list(seen.values_list("path", flat=True)[:_NAMED])
+    if not count:
+        return ""
+    more = f" and {count - _NAMED} more" if count > _NAMED else ""
+    return f"{counted(count, 'file')} of feed {name} fit no provider: {', '.join(paths)}{more}"[:_DETAIL]
 
 
 def _broken_guards(run: Run) -> list[str]:

@@ -14,10 +14,11 @@ from django.utils import timezone
 from ultravect.service.work.arrivals import start_for_files
 from ultravect.service.work.delivery import send_one
 from ultravect.service.work.lineage import send
-from ultravect.service.work.notifying import note_ended, note_late
+from ultravect.service.work.notifying import note_ended, note_late, note_missing, remind
 from ultravect.service.work.recorded import apart, recorded
 from ultravect.service.work.retention import remove_old
 from ultravect.service.work.schedules import start_after, start_due
+from ultravect.service.work.traces import send_trace
 from ultravect.service.work.waiting import look
 
 log = structlog.get_logger()
@@ -34,7 +35,7 @@ async def schedule(
 ) -> None:
     """Starts what is due, until cancelled.
 
-    ``ended`` is given the runs whose lineage is to be sent, ``messages`` is set when there are some, ``arrivals`` is given the schedules
+    ``ended`` is given the runs whose lineage or trace is to be sent, ``messages`` is set when there are some, ``arrivals`` is given the schedules
     that are for new files only, with their time.
     """
     loop = asyncio.get_running_loop()
@@ -55,6 +56,10 @@ async def schedule(
                 _keep(ended, numbers)
             while waiting.late and await recorded(note_late)(now):
                 pass
+            while waiting.expected and await recorded(note_missing)(now):
+                pass
+            while waiting.reminders and await recorded(remind)(now):
+                pass
             # others note runs as well, and may have ended before they looked at what comes after
             if waiting.ended or time.monotonic() - looked > _AFTER_SECONDS:
                 looked = time.monotonic()
@@ -65,11 +70,11 @@ async def schedule(
 
 
 def _keep(ended: asyncio.Queue[int], numbers: list[int]) -> None:
-    if not settings.LINEAGE:
+    if not (settings.LINEAGE or settings.TRACES):
         return
     for number in numbers:
         if ended.full():
-            log.warning("lineage of a run is not sent: too many wait", run=number)
+            log.warning("lineage and trace of a run are not sent: too many wait", run=number)
         else:
             ended.put_nowait(number)
 
@@ -89,14 +94,17 @@ async def send_messages(messages: asyncio.Event, threads: ThreadPoolExecutor) ->
         messages.clear()
 
 
-async def send_lineage(ended: asyncio.Queue[int], threads: ThreadPoolExecutor) -> None:
-    """Sends the lineage of runs that have ended, until cancelled."""
+async def tell_others(ended: asyncio.Queue[int], threads: ThreadPoolExecutor) -> None:
+    """Sends lineage and traces of runs that have ended, until cancelled."""
     while True:
         number = await ended.get()
         try:
-            await apart(send, threads)(number)
+            if settings.LINEAGE:
+                await apart(send, threads)(number)
+            if settings.TRACES:
+                await apart(send_trace, threads)(number)
         except Exception:
-            log.exception("sending lineage failed")
+            log.exception("sending lineage or traces failed")
 
 
 async def start_arrived(arrivals: asyncio.Queue[tuple[int, dt.datetime]], threads: ThreadPoolExecutor) -> None:
@@ -131,5 +139,5 @@ async def work_by_itself() -> None:
     looking = ThreadPoolExecutor(_LOOKERS, thread_name_prefix="looking for files")
     lookers = (start_arrived(arrivals, looking) for _ in range(_LOOKERS))
     await asyncio.gather(
-        schedule(ended, messages, arrivals), *senders, *lookers, send_lineage(ended, threads), tidy_up()
+        schedule(ended, messages, arrivals), *senders, *lookers, tell_others(ended, threads), tidy_up()
     )

@@ -25,7 +25,9 @@ class NotifyRuleSerializer(serializers.ModelSerializer[NotifyRule]):
     occasions = serializers.ListField(
         child=serializers.ChoiceField(choices=[str(occasion) for occasion in _OCCASIONS]),
         allow_empty=False,
-        help_text="failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by run.due.",
+        help_text="failed; recovered: succeeded after it had failed; rejects: succeeded, and rejected rows; late: not succeeded by "
+        "run.due; guard: a guard that only warns was not met; changed: a load has changed its target; missing: no file where one was "
+        "expected; unmatched: files of a feed that fit no provider.",
     )
     jobs = serializers.ListField(child=serializers.CharField(max_length=64), default=list, help_text="Of these jobs.")
     labels = serializers.ListField(
@@ -52,12 +54,19 @@ class NotifyRuleSerializer(serializers.ModelSerializer[NotifyRule]):
     quiet_to = serializers.CharField(
         max_length=5, default="", allow_blank=True, help_text="They end, and what came up is sent."
     )
+    remind_hours = serializers.IntegerField(
+        default=0,
+        min_value=0,
+        max_value=720,
+        help_text="After how many hours failed and late are said again; 0: never.",
+    )
     quiet_zone = serializers.CharField(max_length=100, default="UTC")
 
     class Meta:
         model = NotifyRule
         fields = [
             "name", "occasions", "jobs", "labels", "mail", "webhook", "key", "signed", "quiet_from", "quiet_to", "quiet_zone",
+            "remind_hours",
         ]  # fmt: skip
         read_only_fields = ["name"]
 
