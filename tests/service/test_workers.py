@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import signal
+import threading
 from pathlib import Path
 
 import pytest
@@ -146,3 +147,24 @@ def test_a_limit_that_is_none_is_refused(client: Client, stack: Stack) -> None:
         with pytest.raises(ApiError) as raised:
             client.add_connection("limited", "postgresql", stack.warehouse, at_most=wrong)
         assert "at_most" in str(raised.value.errors)
+
+
+def test_records_without_room_for_events_lose_no_run(place: Place) -> None:
+    execute = place.stack.postgres.execute
+    place.file("a\n1\n2\n").job()
+    execute(
+        "CREATE FUNCTION no_room() RETURNS trigger LANGUAGE plpgsql AS "
+        "$$ BEGIN RAISE SQLSTATE '53100' USING MESSAGE = 'could not extend file: No space left on device'; END $$",
+        "ultravect",
+    )
+    execute("CREATE TRIGGER no_room BEFORE INSERT ON records_event EXECUTE FUNCTION no_room()", "ultravect")
+    try:
+        run = place.client.run(place.name)
+        threading.Event().wait(3)
+        assert place.client.show(run.id).state in ("queued", "running")
+        assert place.client.me().name
+    finally:
+        execute("DROP FUNCTION no_room CASCADE", "ultravect")
+    ended = place.client.wait(run.id)
+    assert (ended.state, ended.outcome) == ("succeeded", "committed")
+    assert place.sql("SELECT count(*) FROM {t}") == [(2,)]
