@@ -5,9 +5,12 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
+from contextlib import suppress
 from pathlib import Path
 
+import psycopg
 from devtools.stack import Stack
+from tests.service.test_schedules import _until
 
 _RUN = (
     "INSERT INTO records_run (id, job_id, revision_id, state, queued_at, stop_requested, worker, parameters, attempts, kind, error) "
@@ -55,6 +58,45 @@ def test_runs_of_earlier_versions_get_their_outcome(stack: Stack) -> None:
         (4, "nothing", 0),
     ]
     stack.postgres.execute(f"DROP DATABASE {database}")
+
+
+def test_processes_that_start_at_once_upgrade_the_records_once(stack: Stack, tmp_path: Path) -> None:
+    database = "together"
+    stack.postgres.execute(f"CREATE DATABASE {database}")
+    _migrate(stack, database, "0018")
+    stack.postgres.execute("INSERT INTO records_job (id, name, created_at) VALUES (1, 'bookings', now())", database)
+    environment = stack.environment | {"ULTRAVECT_DATABASE_URL": stack.postgres.url(database)}
+    command = [sys.executable, "-m", "ultravect.service", "worker", "--slots", "1"]
+    log = tmp_path / "log"
+    with log.open("wb") as output:
+        started = [subprocess.Popen(command, env=environment, stdout=output, stderr=output) for _ in range(4)]
+        try:
+            _until(lambda: _seen(stack, database) == len(started))
+        finally:
+            for process in started:
+                process.terminate()
+            for process in started:
+                process.wait(20)
+    said = log.read_text()
+    assert "waiting for it" in said
+    assert "Traceback" not in said
+    assert "already exists" not in said
+    assert stack.postgres.execute("SELECT name FROM records_job", database) == [("bookings",)]
+    # the program of before does not touch what is newer
+    stack.postgres.execute(
+        "INSERT INTO django_migrations (app, name, applied) VALUES ('records', '9999_later', now())", database
+    )
+    refused = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=60)
+    assert refused.returncode == 1
+    assert "newer version than this program (they have 9999_later)" in refused.stderr
+    stack.postgres.execute(f"DROP DATABASE {database} WITH (FORCE)")
+
+
+def _seen(stack: Stack, database: str) -> int:
+    with suppress(psycopg.Error):
+        ((count,),) = stack.postgres.execute("SELECT count(*) FROM records_workerseen", database)
+        return int(str(count))
+    return 0
 
 
 def test_jobs_of_the_version_before_run_as_they_did(stack: Stack) -> None:

@@ -45,10 +45,12 @@ def _setup() -> None:
     django.setup()
 
 
-def _migrate() -> None:
-    from django.core.management import call_command
+def _prepare_records() -> None:
+    from ultravect.service.records.upgrade import alone, upgrade
 
-    call_command("migrate", interactive=False, verbosity=0)
+    with alone():
+        upgrade()
+        _keep_uploads()
 
 
 def _keep_uploads() -> None:
@@ -185,7 +187,7 @@ def _back_up_or_restore(command: str, file: str) -> None:
             return
         facts = restore(url, keys, Path(file))
         _setup()
-        _migrate()
+        _prepare_records()
         print(f"restored the records of version {facts['version']}; start the service: ultravect serve")
     except (BackupError, ImproperlyConfigured) as error:
         sys.exit(str(error))
@@ -236,8 +238,7 @@ def main() -> None:
 
     try:
         _setup()
-        _migrate()
-        _keep_uploads()
+        _prepare_records()
     except ImproperlyConfigured as error:
         sys.exit(str(error))
     except OperationalError as error:

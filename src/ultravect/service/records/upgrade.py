@@ -1,0 +1,47 @@
+"""Brings the records up to date with the program: one process at a time, and never back."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import structlog
+from django.core.exceptions import ImproperlyConfigured
+from django.core.management import call_command
+from django.db import connections
+from django.db.migrations.loader import MigrationLoader
+
+log = structlog.get_logger()
+_LOCK = 0x756C7472  # a number that no one else has
+
+
+@contextmanager
+def alone() -> Iterator[None]:
+    """Other processes that start at the same moment wait here until the first is ready."""
+    connection = connections.create_connection("default")
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_try_advisory_lock(%s)", [_LOCK])
+        if not cursor.fetchone()[0]:
+            log.info("another process brings the records up to date: waiting for it")
+            cursor.execute("SELECT pg_advisory_lock(%s)", [_LOCK])
+        try:
+            yield
+        finally:
+            cursor.execute("SELECT pg_advisory_unlock(%s)", [_LOCK])
+            connection.close()
+
+
+def upgrade() -> None:
+    """ImproperlyConfigured where the records are of a newer version than this program."""
+    loader = MigrationLoader(connections["default"])
+    newer = sorted(
+        name
+        for app, name in loader.applied_migrations
+        if app == "records" and (app, name) not in loader.disk_migrations
+    )
+    if newer:
+        raise ImproperlyConfigured(
+            f"the records are of a newer version than this program (they have {newer[-1]}): start that version, or restore a backup "
+            "that was made before the upgrade"
+        )
+    call_command("migrate", interactive=False, verbosity=0)
