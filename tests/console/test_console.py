@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 import uuid
 
@@ -565,3 +566,41 @@ def test_the_last_runs_of_a_job_are_drawn(page: Page, place: Place) -> None:
     history = place.client.history(place.name)
     assert [(item.run, item.rows) for item in history.runs] == [(run.id, 2) for run in runs]
     assert history.usual_rows == [2, 2]
+
+
+def test_statements_and_speed_of_a_run_are_shown(page: Page, place: Place) -> None:
+    place.file("a\n1\n2\n").job()
+    run = place.run()
+    # before the event by which the page knows that it was all
+    place.stack.postgres.execute(
+        f"UPDATE records_event SET id = id + 1000000 WHERE run_id = {run.id} AND kind = 'end'", "ultravect"
+    )
+    for second in range(1, 7):
+        data = json.dumps({"rows_read": 1000 * second * second})
+        place.stack.postgres.execute(
+            "INSERT INTO records_event (run_id, leg, kind, at, data) VALUES "
+            f"({run.id}, 1, 'progress', now() + interval '{second} seconds', '{data}')",
+            "ultravect",
+        )
+    page.goto(f"{place.stack.url}/#/runs/{run.id}")
+    page.get_by_text("Statements in databases").click()
+    copied = page.get_by_test_id("statements").get_by_role("row").filter(has_text="FROM STDIN")
+    expect(copied).to_contain_text(place.name)
+    expect(copied.get_by_role("cell").nth(2)).to_have_text("2")
+    speed = page.get_by_test_id("speed")
+    expect(speed.locator("canvas")).to_be_visible()
+    speed.get_by_text("as a table").click()
+    # between seconds 5 and 6 some 36,000 - 25,000 rows
+    expect(speed.get_by_role("row").last).to_contain_text(re.compile(r"1[01],\d{3}"))
+
+
+def test_guards_of_the_last_runs_stand_side_by_side(page: Page, place: Place) -> None:
+    text = place.file("a\n1\n").job()
+    place.client.save_job(place.name, text + "guard: {rows_read: {at_least: 2}, otherwise: warn}\n")
+    place.run()
+    place.file("a\n1\n2\n3\n")
+    last = place.run()
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    guards = page.get_by_test_id("guards")
+    expect(guards.get_by_role("link")).to_have_text(["✓ 3", "✗ 1"])
+    expect(guards.get_by_role("link").first).to_have_attribute("href", f"#/runs/{last.id}")

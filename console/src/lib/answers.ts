@@ -325,6 +325,8 @@ export interface components {
         HistoryRun: {
             /** Format: date-time */
             at: string | null;
+            /** @description What was found, of all legs one after the other. */
+            guards: components["schemas"]["Guard"][];
             /** @description Inserted and updated. */
             rows: number;
             run: number;
@@ -411,6 +413,7 @@ export interface components {
             /** Format: date-time */
             started_at: string | null;
             state: components["schemas"]["RunState"];
+            statements: components["schemas"]["Statement"][];
             strategy: string;
             tally: components["schemas"]["Tally"] | null;
             target: string;
@@ -1088,6 +1091,19 @@ export interface components {
             started_at: string | null;
             state: components["schemas"]["RunState"];
             worker: string;
+        };
+        /** @description A statement that the leg ran in a database; values are left out of its text. */
+        Statement: {
+            /** @description How often it ran. */
+            count: number;
+            /** @description Which it gave or changed, all together. */
+            rows: number;
+            /**
+             * Format: double
+             * @description All together.
+             */
+            seconds: number;
+            text: string;
         };
         /** @description A table, view, file or sheet. */
         StoredObject: {

@@ -2,6 +2,7 @@
   import { onMount } from "svelte";
   import { get, post, problemOf } from "../lib/api";
   import { bytes, clock, count, moment, startedBy, took } from "../lib/format";
+  import { added, type Point } from "../lib/speed";
   import { go } from "../lib/router.svelte";
   import { may } from "../lib/session.svelte";
   import type { Finding, Leg, Phase, ProblemBody, Progress, Run, RunEvent } from "../lib/types";
@@ -19,6 +20,8 @@
   let log = $state<{ at: string; leg: number | null; level: string; text: string; fix: string }[]>([]);
   let problem = $state<ProblemBody | null>(null);
   let stopping = $state(false);
+  /** What each leg said of its rows, over time. */
+  let points = $state<Record<number, Point[]>>({});
   let many = $derived(!!run?.legs.some((one) => one.object));
   /** The number of the leg that is shown whole, of a run with many; 0 for none. */
   let chosen = $state(0);
@@ -48,6 +51,10 @@
   }
 
   function take(event: RunEvent) {
+    if (event.kind === "progress") {
+      const number = event.leg ?? 1;
+      points[number] = added(points[number] ?? [], event.at, Number(event.data.rows_read ?? 0));
+    }
     if (event.kind === "log") {
       log.push({ at: event.at, leg: event.leg, level: String(event.data.level), text: String(event.data.text), fix: "" });
     } else if (event.kind === "finding") {
@@ -168,7 +175,7 @@
   {#if many}
     <LegsTable legs={run.legs} chosen={chosen} choose={(number) => (chosen = chosen === number ? 0 : number)} stop={ended || !may("operator") ? undefined : (number) => void act(`runs/${run!.id}/legs/${number}/stop`, (next) => (run = next))} />
   {/if}
-  {#if leg}<LegPanel {run} {leg} {ended} />{/if}
+  {#if leg}<LegPanel {run} {leg} {ended} points={points[leg.number] ?? []} />{/if}
 
   {#if leg?.rejected}
     {#key `${ended} ${leg.number}`}<RejectsTable run={run.id} leg={many ? leg.number : undefined} retry={run.outcome === "committed" && ended && may("operator") && run.kind !== "undo" ? () => act(`runs/${number}/retry-rejects`, (next) => go(`/runs/${next.id}`)) : undefined} />{/key}

@@ -64,6 +64,19 @@
     };
   }
 
+  /** Guards by what they are about, each with what was found by run, the newest first. */
+  let guards = $derived.by(() => {
+    const found = new Map<string, { limit: string; values: { run: number; value: string; passed: boolean | null }[] }>();
+    for (const run of [...(history?.runs ?? [])].reverse()) {
+      for (const guard of run.guards) {
+        const one = found.get(guard.name) ?? { limit: guard.limit, values: [] };
+        one.values.push({ run: run.run, value: guard.value, passed: guard.passed });
+        found.set(guard.name, one);
+      }
+    }
+    return [...found];
+  });
+
   $effect(() => {
     if (!history || history.runs.length < 2 || !rowsAt || !secondsAt) return;
     const undone = [
@@ -103,6 +116,31 @@
           </table>
         </div>
       </details>
+    </div>
+  </div>
+{/if}
+{#if guards.length}
+  <div class="border-base-300 border-t px-3.5 py-2" data-testid="guards">
+    <h3 class="mb-1 text-sm font-semibold">Guards in the last runs, the newest first</h3>
+    <div class="overflow-x-auto">
+      <table class="table-xs table">
+        <thead><tr><th>Guard</th><th>Has to be</th><th>Was</th></tr></thead>
+        <tbody>
+          {#each guards as [name, guard] (name)}
+            <tr>
+              <td class="whitespace-nowrap">{name}</td>
+              <td class="whitespace-nowrap">{guard.limit}</td>
+              <td>
+                {#each guard.values.slice(0, 10) as one, place (place)}
+                  <a class="mr-3 inline-block whitespace-nowrap {one.passed === false ? 'text-warning font-semibold' : ''}" href="#/runs/{one.run}" title="run {one.run}"
+                    >{one.passed === false ? "✗" : one.passed ? "✓" : "·"} {one.value}</a
+                  >
+                {/each}
+              </td>
+            </tr>
+          {/each}
+        </tbody>
+      </table>
     </div>
   </div>
 {/if}

@@ -1,14 +1,17 @@
 <script lang="ts">
   import { bytes, count, took } from "../lib/format";
+  import type { Point } from "../lib/speed";
   import type { Leg, Run } from "../lib/types";
   import Problem from "./Problem.svelte";
   import RunPlan from "./RunPlan.svelte";
   import SlicesTable from "./SlicesTable.svelte";
+  import Speed from "./Speed.svelte";
   import State from "./State.svelte";
+  import StatementsTable from "./StatementsTable.svelte";
   import TallyView from "./TallyView.svelte";
 
   /** One leg of a run: its phases, what it has read and written, and how. */
-  let { run, leg, ended }: { run: Run; leg: Leg; ended: boolean } = $props();
+  let { run, leg, ended, points }: { run: Run; leg: Leg; ended: boolean; points: Point[] } = $props();
   let share = $derived(leg.progress.bytes_total ? Math.min(1, (leg.progress.bytes_read ?? 0) / leg.progress.bytes_total) : 0);
 </script>
 
@@ -73,5 +76,7 @@
     {/if}
     {#if leg.object && leg.error}<div class="mt-2"><Problem problem={leg.error} /></div>{/if}
   </div>
+  <Speed {points} />
+  {#if leg.statements.length}<StatementsTable statements={leg.statements} />{/if}
   {#if leg.slices.length}<SlicesTable slices={leg.slices} />{/if}
 </section>

@@ -30,6 +30,17 @@ def print_run_or_legs(run: Run, *, whole: bool = False) -> None:
     print_legs(run)
 
 
+def print_statements(run: Run) -> None:
+    """What each leg ran in databases, the longest first."""
+    for leg in run.legs:
+        screen.print(f"[bold]{escape(leg.object or leg.source)} → {escape(leg.target)}[/]", soft_wrap=True)
+        rows = [
+            (f"{item.seconds:.3f}", f"{item.count:,}", f"{item.rows:,}", escape(item.text))
+            for item in leg.statements or ()
+        ]
+        print_table(["seconds", "times", "rows", "statement"], rows, right=["seconds", "times", "rows"], whole=True)
+
+
 def counts_line(states: Sequence[str]) -> str:
     """``12 legs: 10 succeeded, 2 failed``"""
     found = Counter(states)

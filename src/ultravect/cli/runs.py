@@ -9,7 +9,7 @@ import typer
 from rich.markup import escape
 
 from ultravect.cli.follow import follow
-from ultravect.cli.legs import has_many, print_run_or_legs
+from ultravect.cli.legs import has_many, print_run_or_legs, print_statements
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import (
@@ -207,6 +207,9 @@ def show(
     file: Annotated[bool, typer.Option("--file", help="Show the job file as it was run.")] = False,
     plan: Annotated[bool, typer.Option("--plan", help="Show the plan that it follows, as JSON.")] = False,
     leg: Annotated[int | None, typer.Option("--leg", min=1, help="Only this leg, of a run with many.")] = None,
+    statements: Annotated[
+        bool, typer.Option("--statements", help="Show what it ran in databases, the longest first.")
+    ] = False,
     as_json: Json = False,
 ) -> None:
     """Show a run: phases, tally, what was said, error."""
@@ -223,6 +226,9 @@ def show(
         rejects = client.rejects(number, leg=leg, page_size=_SHOWN_REJECTS) if not as_json else None
     if as_json:
         print_json(found)
+        return
+    if statements:
+        print_statements(found)
         return
     print_run_or_legs(found, whole=leg is not None)
     for item in found.legs if leg is not None or not has_many(found) else []:

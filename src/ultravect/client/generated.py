@@ -264,6 +264,10 @@ class HistoryRun(Given):
     Inserted and updated.
     """
     seconds: float | None = Field(...)
+    guards: list[Guard]
+    """
+    What was found, of all legs one after the other.
+    """
 
 
 class Late(Given):
@@ -712,6 +716,26 @@ class Slice(Given):
     error: dict[str, Any] | None = Field(...)
 
 
+class Statement(Given):
+    """
+    A statement that the leg ran in a database; values are left out of its text.
+    """
+
+    text: str
+    count: int
+    """
+    How often it ran.
+    """
+    seconds: float
+    """
+    All together.
+    """
+    rows: int
+    """
+    Which it gave or changed, all together.
+    """
+
+
 class Times(Given):
     next: list[datetime]
     """
@@ -921,6 +945,7 @@ class Leg(Given):
     peak_memory: int | None = Field(...)
     strategy: str
     slices: list[Slice]
+    statements: list[Statement]
 
 
 class NewToken(Given):

@@ -10,6 +10,7 @@ import duckdb
 import pyarrow as pa
 
 from ultravect.core.contracts.load import LoadOrder
+from ultravect.core.contracts.statements import noted
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import Merge
 from ultravect.core.loading.duckdb_refusals import Refusals
@@ -103,11 +104,16 @@ class DuckdbStatements:
 
     def rows(self, statement: str) -> Sequence[Sequence[Any]]:
         # an answer that is not fetched whole keeps the session busy
-        return self.session.execute(statement).fetchall()
+        with noted(statement) as ran:
+            rows = self.session.execute(statement).fetchall()
+            ran.rows = len(rows)
+        return rows
 
     def changed(self, statement: str) -> int:
-        rows = self.rows(statement)
-        return int(rows[0][0]) if rows else 0
+        with noted(statement) as ran:
+            rows = self.session.execute(statement).fetchall()
+            ran.rows = int(rows[0][0]) if rows else 0
+        return ran.rows
 
 
 def _taken(value: str, native: str, kind: CanonicalType) -> str:

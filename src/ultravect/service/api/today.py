@@ -138,7 +138,10 @@ class HistoryView(APIView):
         ended = [State.SUCCEEDED, State.FAILED, State.STOPPED]
         runs = list(job.runs.filter(kind=RunKind.LOAD, state__in=ended).order_by("-id")[:_SHOWN])[::-1]
         rows: dict[int, int] = {}
-        for run_id, tally in Leg.objects.filter(run_id__in=[run.pk for run in runs]).values_list("run_id", "tally"):
+        guards: dict[int, list[dict[str, Any]]] = {}
+        legs = Leg.objects.filter(run_id__in=[run.pk for run in runs]).order_by("run_id", "number")
+        for run_id, tally, decided in legs.values_list("run_id", "tally", "guards"):
+            guards.setdefault(run_id, []).extend(decided or [])
             written = sum((tally or {}).get(key, 0) for key in ("inserted", "updated"))
             rows[run_id] = rows.get(run_id, 0) + written
         shown = [
@@ -147,6 +150,7 @@ class HistoryView(APIView):
                 "state": run.state,
                 "at": run.ended_at,
                 "rows": rows.get(run.pk, 0),
+                "guards": guards.get(run.pk, []),
                 "seconds": (run.ended_at - run.started_at).total_seconds()
                 if run.ended_at and run.started_at
                 else None,

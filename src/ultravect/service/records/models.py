@@ -554,6 +554,9 @@ class Leg(models.Model):
     outcome_asked_at = models.DateTimeField(null=True)
     """When the target was last asked for it, while it is unknown."""
 
+    statements = models.JSONField(default=list)
+    """Those that took longest in databases: see ``contracts/statements.py``."""
+
     slice_order = models.JSONField(null=True)
     """What workers need to copy its slices, see ``SliceOrder``."""
 

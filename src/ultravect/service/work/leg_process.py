@@ -17,7 +17,7 @@ import select
 import signal
 import socket
 import threading
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
 from types import FrameType
 from typing import Any, NoReturn
@@ -27,6 +27,7 @@ import pyarrow as pa
 from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.statements import noting
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
@@ -47,6 +48,8 @@ from ultravect.service.work.cluster import ClusterSlices
 from ultravect.service.work.limits import Limits
 
 _REJECTS_A_LINE = 100
+_NOTED = ("load", "rejects", "undo", "together")
+"""Kinds of tasks whose statements are recorded."""
 
 
 class _Stopper:
@@ -97,6 +100,8 @@ class _Speaker:
         self._stopper = stopper
         self._leg: dict[str, int] = {}
         self._lock = threading.Lock()
+        self.before_end: Callable[[], None] | None = None
+        """Is called before the process says how it ended."""
 
     def of(self, leg: int) -> _Speaker:
         """The same for one of the legs of this process."""
@@ -105,6 +110,9 @@ class _Speaker:
         return speaker
 
     def say(self, kind: str, **data: Any) -> None:
+        if kind in ("succeeded", "failed", "stopped") and (first := self.before_end) is not None:
+            self.before_end = None
+            first()
         data = {**self._leg, **data}
         line = json.dumps({"kind": kind, **data}, default=str).encode() + b"\n"
         # signals arrive in the main thread, and half a line must not be followed by another
@@ -328,6 +336,16 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: Sli
         speaker.say("failed", error=unexpected.as_dict())
 
 
+def _run_noted(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: SliceRunner) -> None:
+    """The same, and says before its end which statements it has run."""
+    if task["kind"] not in _NOTED:
+        _run(task, speaker, stopper, slices)
+        return
+    with noting() as log:
+        speaker.before_end = lambda: speaker.say("statements", statements=log.longest())
+        _run(task, speaker, stopper, slices)
+
+
 def _receive_task(worker: socket.socket) -> dict[str, Any]:
     line = b""
     while not line.endswith(b"\n"):
@@ -351,7 +369,7 @@ def serve_leg(worker: socket.socket) -> NoReturn:
         inbox: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
         watching = threading.Thread(target=_watch, args=(worker, task["lost_after"], inbox), daemon=True)
         watching.start()
-        _run(task, speaker, stopper, _slices(task, speaker, inbox))
+        _run_noted(task, speaker, stopper, _slices(task, speaker, inbox))
     except StopRequested:
         speaker.say("stopped", peak_memory=_peak_memory())
     # that was all; the worker closes the socket once it has read it, which ends this process

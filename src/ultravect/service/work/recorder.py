@@ -178,6 +178,10 @@ class Recorder:
             case "slice":
                 self._slice_elsewhere(data.pop("number"), data)
                 return
+            case "statements":
+                self.leg.statements = _storable(data["statements"])
+                self._changed("statements")
+                return
             case "changes":
                 Change.objects.bulk_create(Change(leg=self.leg, **_storable(item)) for item in data["changes"])
                 data = {"count": len(data["changes"])}

@@ -12,6 +12,7 @@ import MySQLdb.connections
 from MySQLdb.constants import CR, ER
 
 from ultravect.core.contracts.probe import network_steps
+from ultravect.core.contracts.statements import noted
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb.guard import LocalFiles, cipher
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
@@ -101,10 +102,21 @@ _SIGN_INS = {
 }
 
 
+_NOTED_BYTES = 2000
+
+
 class Session(MySQLdb.connections.Connection):  # type: ignore[misc]
     """A driver's connection that gives its server no local file but those that it is offered."""
 
     files: LocalFiles | None = None
+
+    def query(self, query: bytes | bytearray | str) -> None:
+        head = query if isinstance(query, str) else bytes(query[:_NOTED_BYTES])
+        with noted(head) as ran:
+            super().query(query)
+            affected = self.affected_rows()
+            # an answer that is not read yet has all bits set
+            ran.rows = affected if affected < 1 << 62 else 0
 
     def set_character_set(self, charset: str, collation: str = "") -> None:
         # the first thing that the driver asks a server: a hostile one could answer by asking for a file

@@ -19,6 +19,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pv
 from psycopg.pq import ExecStatus
 
+from ultravect.core.contracts.statements import noted
 from ultravect.core.kinds.postgresql.binary_copy import TEXT, Wire, wire_of
 from ultravect.core.kinds.postgresql.binary_rows import DATE, MOMENT, NUMERIC, TIME, RowDecoder
 from ultravect.core.kinds.postgresql.catalogue import Session
@@ -157,11 +158,14 @@ def read_rows(session: Session, statement: str, types: Sequence[CanonicalType]) 
     """The rows of ``statement``, whose columns are of ``types``."""
     session.execute("SELECT 1")  # begins the transaction as the session was set to
     asked, columns = _incoming(session, statement, types)
-    begun = session.pgconn.exec_(f"COPY ({asked}) TO STDOUT (FORMAT binary)".encode())
-    if begun.status != ExecStatus.COPY_OUT:
-        raise psycopg.errors.error_from_result(begun)
-    decoder = RowDecoder([column.decoded for column in columns])
-    for more in _received(session, decoder):
-        table = _table(decoder, columns)
-        if more or table.num_rows:
-            yield table
+    command = f"COPY ({asked}) TO STDOUT (FORMAT binary)".encode()
+    with noted(command) as ran:
+        begun = session.pgconn.exec_(command)
+        if begun.status != ExecStatus.COPY_OUT:
+            raise psycopg.errors.error_from_result(begun)
+        decoder = RowDecoder([column.decoded for column in columns])
+        for more in _received(session, decoder):
+            table = _table(decoder, columns)
+            ran.rows += table.num_rows
+            if more or table.num_rows:
+                yield table

@@ -13,6 +13,7 @@ from psycopg.pq import TransactionStatus
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.loading.noting_cursor import NotingCursor
 from ultravect.core.tls import certificate_file
 
 _CONNECT_SECONDS = 10
@@ -139,6 +140,7 @@ def sign_in(
             connect_timeout=_CONNECT_SECONDS,
             application_name=_application(application),
             client_encoding="UTF8",
+            cursor_factory=NotingCursor,
             options=" ".join(f"-c {setting}" for setting in SESSION),
         )
     except psycopg.OperationalError as error:

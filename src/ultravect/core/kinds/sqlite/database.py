@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.load import STAGED, LoadOrder
+from ultravect.core.contracts.statements import noted
 from ultravect.core.contracts.target import Database, Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
@@ -203,6 +204,22 @@ def _bound(array: pa.Array) -> pa.Array:
     return pc.binary_join_element_wise(text, "+00:00", "") if pa.types.is_timestamp(kind) and kind.tz else text
 
 
+class _Noting(sqlite3.Connection):
+    """A connection that notes what it runs: see ``contracts/statements.py``."""
+
+    def execute(self, statement: str, parameters: Any = (), /) -> sqlite3.Cursor:
+        with noted(statement) as ran:
+            cursor = super().execute(statement, parameters)
+            ran.rows = cursor.rowcount
+        return cursor
+
+    def executemany(self, statement: str, parameters: Any, /) -> sqlite3.Cursor:
+        with noted(statement) as ran:
+            cursor = super().executemany(statement, parameters)
+            ran.rows = cursor.rowcount
+        return cursor
+
+
 class SqliteDatabase(LocalDatabase):
     """See ``Database``."""
 
@@ -221,7 +238,9 @@ class SqliteDatabase(LocalDatabase):
             path = database_file(self._name, self._settings.path, self._roots)
             source = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
         try:
-            with closing(sqlite3.connect(source, uri=True, timeout=10, isolation_level=None)) as session:
+            with closing(
+                sqlite3.connect(source, uri=True, timeout=10, isolation_level=None, factory=_Noting)
+            ) as session:
                 # what a file's own schema defines is not trusted; foreign keys are checked where the database itself says so
                 session.execute("PRAGMA trusted_schema = 0")
                 if not write:

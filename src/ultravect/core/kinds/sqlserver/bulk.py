@@ -12,6 +12,7 @@ from dataclasses import dataclass
 import pyarrow as pa
 from pytds import tds_base
 
+from ultravect.core.contracts.statements import noted
 from ultravect.core.dialects.base import Dialect, NewColumn
 from ultravect.core.kinds.sqlserver import bulk_rows
 from ultravect.core.kinds.sqlserver.session import Session
@@ -115,13 +116,15 @@ class BulkLoad:
         self._session.changed(self._statement)
         protocol = self._session.protocol
         protocol.messages = []
-        with protocol.querying_context(tds_base.PacketType.BULK):
-            writer = protocol._writer
-            writer.write(self.head)
-            writer.write(memoryview(rows))
-            writer.write(struct.pack("<BHHQ", 0xFD, 0, 0, 0))
-        protocol.process_simple_request()
-        return int(protocol.rows_affected)
+        with noted(f"rows of {self._statement}") as ran:
+            with protocol.querying_context(tds_base.PacketType.BULK):
+                writer = protocol._writer
+                writer.write(self.head)
+                writer.write(memoryview(rows))
+                writer.write(struct.pack("<BHHQ", 0xFD, 0, 0, 0))
+            protocol.process_simple_request()
+            ran.rows = int(protocol.rows_affected)
+        return ran.rows
 
 
 def _held(array: pa.Array, kind: CanonicalType) -> pa.Array:

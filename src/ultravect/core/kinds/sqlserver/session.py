@@ -15,6 +15,7 @@ from service_identity import VerificationError
 from service_identity.pyopenssl import verify_hostname, verify_ip_address
 
 from ultravect.core.contracts.probe import network_steps
+from ultravect.core.contracts.statements import noted
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver.refusals import number_of, shown, sign_in_refusal, translate
 from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
@@ -58,7 +59,9 @@ class Session:
 
     def execute(self, statement: str) -> Any:
         """Runs statements; the cursor with the first answer."""
-        self._cursor.execute(statement)
+        with noted(statement) as ran:
+            self._cursor.execute(statement)
+            ran.rows = int(self._cursor.rowcount)
         return self._cursor
 
     def rows(self, statement: str) -> list[tuple[Any, ...]]:

@@ -11,6 +11,7 @@ import psycopg
 from ultravect.core.contracts.probe import network_steps
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
+from ultravect.core.loading.noting_cursor import NotingCursor
 from ultravect.core.tls import certificate_file
 
 _SECONDS = 30  # a warehouse that sleeps has to wake up first
@@ -64,6 +65,7 @@ def sign_in(name: str, settings: WarehouseSettings, opening: Sequence[str], doin
             connect_timeout=_SECONDS,
             application_name=f"ultravect {doing}"[:63],
             client_encoding="utf8",
+            cursor_factory=NotingCursor,
             autocommit=True,
             **options,
         )

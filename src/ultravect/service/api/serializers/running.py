@@ -53,6 +53,15 @@ class GuardSerializer(serializers.Serializer[Any]):
     passed = serializers.BooleanField(allow_null=True, help_text="null: it could not be decided.")
 
 
+class StatementSerializer(serializers.Serializer[Any]):
+    """A statement that the leg ran in a database; values are left out of its text."""
+
+    text = Text()
+    count = serializers.IntegerField(help_text="How often it ran.")
+    seconds = serializers.FloatField(help_text="All together.")
+    rows = serializers.IntegerField(help_text="Which it gave or changed, all together.")
+
+
 class LegSerializer(serializers.ModelSerializer[Leg]):
     state = serializers.ChoiceField(choices=State.choices)
     phases = shaped(PhaseSerializer(many=True))
@@ -66,6 +75,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
     slices = SliceSerializer(many=True, read_only=True)
     mark = shaped(MarkOfLegSerializer(allow_null=True))
     error = shaped(ErrorSerializer(allow_null=True))
+    statements = shaped(StatementSerializer(many=True))
 
     class Meta:
         model = Leg
@@ -73,6 +83,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
             "number", "object", "source", "target", "state", "outcome", "error", "started_at", "ended_at", "attempts",
             "phases", "progress", "tally", "rows_before", "rows_after",
             "created_target", "rejected", "gone", "mark", "comparison", "checksums", "guards", "peak_memory", "strategy", "slices",
+            "statements",
         ]  # fmt: skip
         read_only_fields = fields
 

@@ -8,6 +8,7 @@ from django.db.models import F, QuerySet
 from rest_framework import serializers
 
 from ultravect.service.api.serializers.common import Text
+from ultravect.service.api.serializers.running import GuardSerializer
 from ultravect.service.records.models import Run, State, Trigger
 
 
@@ -80,6 +81,7 @@ class HistoryRunSerializer(serializers.Serializer[Any]):
     at = serializers.DateTimeField(allow_null=True)
     rows = serializers.IntegerField(help_text="Inserted and updated.")
     seconds = serializers.FloatField(allow_null=True)
+    guards = GuardSerializer(many=True, help_text="What was found, of all legs one after the other.")
 
 
 class HistorySerializer(serializers.Serializer[Any]):
