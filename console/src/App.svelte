@@ -11,6 +11,7 @@
   import Jobs from "./pages/Jobs.svelte";
   import Layouts from "./pages/Layouts.svelte";
   import Look from "./pages/Look.svelte";
+  import Messages from "./pages/Messages.svelte";
   import NewConnection from "./pages/NewConnection.svelte";
   import NewJob from "./pages/NewJob.svelte";
   import Run from "./pages/Run.svelte";
@@ -28,6 +29,7 @@
     ["feeds", "Feeds"],
     ["connections", "Connections"],
     ["layouts", "Layouts"],
+    ["messages", "Messages"],
     ["access", "Access"],
   ] as const;
   let section = $derived(route.parts[0] ?? "today");
@@ -50,7 +52,7 @@
 {:else}
   <div class="bg-base-200 min-h-screen">
     <header class="border-base-300 bg-base-100 border-b">
-      <div class="mx-auto flex max-w-6xl flex-wrap items-center gap-x-6 px-5">
+      <div class="mx-auto flex max-w-6xl flex-wrap items-center gap-x-4 px-5">
         <a href="#/today" class="flex items-center gap-2 py-2.5 font-semibold tracking-tight">
           <svg viewBox="0 0 16 16" class="fill-primary size-5" aria-hidden="true"><path d="M1 13 6 4l3 5 2-3 4 7z" /></svg>
           Ultravect
@@ -60,7 +62,7 @@
             <a
               href="#/{path}"
               aria-current={section === path ? "page" : undefined}
-              class="border-b-2 px-3 py-2.5 {section === path
+              class="border-b-2 px-2 py-2.5 {section === path
                 ? 'border-primary font-semibold'
                 : 'hover:border-base-300 border-transparent'}">{name}</a
             >
@@ -69,7 +71,7 @@
         <div class="ml-auto flex flex-wrap items-center gap-3 py-1 text-sm">
           <a class="plain" href="/api/docs">API</a>
           <label class="sr-only" for="theme">Colours</label>
-          <select id="theme" class="select select-xs w-32 sm:w-36" bind:value={theme}>
+          <select id="theme" class="select select-xs w-32" bind:value={theme}>
             <option value="">as the system</option>
             <option value="day">day</option>
             <option value="night">night</option>
@@ -86,6 +88,8 @@
         <Today />
       {:else if section === "schedules"}
         <Schedules />
+      {:else if section === "messages"}
+        <Messages />
       {:else if section === "jobs"}
         <Jobs />
       {:else if section === "new-job"}

@@ -8,6 +8,7 @@ import uuid
 
 from devtools.stack import USER, Stack
 from playwright.sync_api import Browser, Page, Route, expect
+from standins.messages import WebhookCatcher
 from tests.conftest import Place
 from tests.console.conftest import sign_in
 
@@ -604,3 +605,37 @@ def test_guards_of_the_last_runs_stand_side_by_side(page: Page, place: Place) ->
     guards = page.get_by_test_id("guards")
     expect(guards.get_by_role("link")).to_have_text(["✓ 3", "✗ 1"])
     expect(guards.get_by_role("link").first).to_have_attribute("href", f"#/runs/{last.id}")
+
+
+def test_rules_for_messages_are_made_tried_and_removed(page: Page, place: Place) -> None:
+    server = WebhookCatcher()
+    try:
+        page.goto(f"{place.stack.url}/#/messages")
+        form = page.get_by_role("form", name="Add a rule, or replace one")
+        form.get_by_label("name").fill(place.name)
+        form.get_by_label("webhook").fill(server.url)
+        form.get_by_label("its key").fill("a key of the wardens")
+        form.get_by_label("missing").check()
+        form.get_by_label("of these jobs").fill(f"{place.name}, other")
+        form.get_by_label("again after hours").fill("4")
+        form.get_by_role("button", name="Save the rule").click()
+        row = page.get_by_role("row").filter(has=page.get_by_role("button", name=f"Send a test by {place.name}"))
+        expect(row).to_contain_text("failed, late, missing")
+        expect(row).to_contain_text("again after 4 h")
+        expect(row).to_contain_text("(signed)")
+        (rule,) = [item for item in place.client.notify_rules() if item.name == place.name]
+        assert (rule.jobs, rule.remind_hours, rule.signed) == ([place.name, "other"], 4, True)
+        row.get_by_role("button", name=f"Send a test by {place.name}").click()
+        expect(page.get_by_role("status").filter(has_text="reaches its addresses")).to_be_visible()
+        assert [body["occasion"] for body in server.bodies()] == ["test"]
+        expect(page.get_by_role("row").filter(has_text="a test, which warden has asked for")).to_be_visible()
+        # one that cannot be is said where it is filled in
+        form.get_by_label("name").fill(place.name)
+        form.get_by_label("webhook").fill("ftp://nowhere")
+        form.get_by_role("button", name="Save the rule").click()
+        expect(page.get_by_role("alert")).to_contain_text("begins with https:// or http://")
+        page.once("dialog", lambda dialog: dialog.accept())
+        row.get_by_role("button", name=f"Remove {place.name}").click()
+        expect(row).to_have_count(0)
+    finally:
+        server.close()

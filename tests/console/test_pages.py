@@ -109,6 +109,10 @@ def addresses(stack: Stack, client: Client) -> dict[str, str]:
         failing,
         f"ultravect: 1\njob: {failing}\nfrom: {source}\ncolumns: {columns}\ninto: {into.replace('rejects: 1', 'rejects: 0')}\n",
     )
+    # nothing listens there, and all of it is as long as it may be
+    hook = f"http://127.0.0.1:9/{'hook' * 20}"
+    client.save_notify_rule(LONG[:60].rstrip("-"), ["failed", "recovered", "late", "rejects"], webhook=hook, labels=[LONG[:40], "finance"],
+                            quiet=("00:00", "00:01", "America/Argentina/ComodRivadavia"), remind_hours=720)  # fmt: skip
     failed = client.wait(client.run(failing).id)
     planned = f"{LONG[:44]}-planned-{place.name}"
     client.save_job(
@@ -140,6 +144,7 @@ def addresses(stack: Stack, client: Client) -> dict[str, str]:
         "a table looked at": f"connections/{connection}/look/{table}",
         "layouts": "layouts",
         "access": "access",
+        "messages": "messages",
     }
 
 
@@ -161,7 +166,7 @@ def _opened(browser: Browser, size: tuple[int, int], stack: Stack) -> Page:
     [
         "today", "schedules", "a job with a history", "jobs", "a job", "no such job", "a new job", "runs", "a run", "a failed run", "connections",
         "a new connection",
-        "a database", "a folder", "a table looked at", "layouts", "access",
+        "a database", "a folder", "a table looked at", "layouts", "access", "messages",
     ],
 )  # fmt: skip
 def test_a_page_is_whole(name: str, page: Page, addresses: dict[str, str], stack: Stack) -> None:

@@ -66,6 +66,8 @@ def test_what_goes_wrong_at_night_is_made_good_and_said(week: Week) -> None:
         said = len(week.mail.taken)
         assert (kind, lived, messages) == (kind, *wanted[kind])
         assert {run.queued_at.astimezone(ZONE).date() for run in runs} == {day}
+        kept = [(item.job, item.waits_for) for item in week.client.today().waiting]
+        assert kept == ([("occupancy", ["bookings", "guests"])] if kind == "a database that is down" else [])
     today = week.client.today()
     assert (today.failed, today.late) == ([], [])
 

@@ -1167,6 +1167,7 @@ export interface components {
             /** @description Those that were queued within the last 24 hours, the newest first. */
             runs: components["schemas"]["RunBar"][];
             under_way: components["schemas"]["RunBar"][];
+            waiting: components["schemas"]["Waiting"][];
         };
         Token: {
             /** Format: date-time */
@@ -1241,6 +1242,14 @@ export interface components {
             shortest: number | null;
             top: components["schemas"]["ValueCount"][];
             values: number;
+        };
+        /** @description A job that was not run for a time, since others have not succeeded for it. */
+        Waiting: {
+            job: string;
+            /** Format: date-time */
+            scheduled_for: string;
+            /** @description Those that have not succeeded. */
+            waits_for: string[];
         };
     };
     responses: never;

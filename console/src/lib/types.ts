@@ -43,6 +43,10 @@ export type ValueCounts = Schemas["ValueCounts"];
 export type SeenColumn = Schemas["SeenColumn"];
 export type RawStart = Schemas["RawBytes"];
 
+export type NotifyRule = Schemas["NotifyRule"];
+/** What is said of each is JSON of its own. */
+export type SentMessage = Omit<Schemas["Message"], "items"> & { items: { job?: string; run?: number; text?: string }[] };
+
 export interface Page<T> {
   items: T[];
   total: number;

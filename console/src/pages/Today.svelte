@@ -22,7 +22,7 @@
     const timer = setInterval(load, 5000);
     return () => clearInterval(timer);
   });
-  let quiet = $derived(today !== null && !today.failed.length && !today.late.length);
+  let quiet = $derived(today !== null && !today.failed.length && !today.late.length && !today.waiting.length);
   let broken = $derived(new Set(today?.failed.flatMap((cause) => cause.jobs)).size);
   const jobsOf = (n: number) => `${count(n)} ${n === 1 ? "job" : "jobs"}`;
   let headline = $derived(
@@ -31,6 +31,7 @@
       : [
           broken ? `${jobsOf(broken)} failed, by ${count(today?.failed.length)} ${today?.failed.length === 1 ? "cause" : "causes"}` : "",
           today?.late.length ? `${jobsOf(today.late.length)} late` : "",
+          today?.waiting.length ? `${jobsOf(new Set(today.waiting.map((one) => one.job)).size)} not run, for others have failed` : "",
         ]
           .filter(Boolean)
           .join("; "),
@@ -41,7 +42,7 @@
 {#if problem}<Problem {problem} />{/if}
 {#if today}
   <p class="mb-4 {quiet ? '' : 'text-error font-semibold'}" role="status">{headline}</p>
-  {#if today.failed.length || today.late.length}
+  {#if today.failed.length || today.late.length || today.waiting.length}
     <section class="mb-5" aria-labelledby="wrong">
       <h2 id="wrong" class="mb-2 font-semibold">What to look at</h2>
       <div class="panel divide-base-300 divide-y">
@@ -64,6 +65,16 @@
             <span class="text-warning">◷ late</span>
             <a class="plain ml-2 font-semibold" href="#/jobs/{late.job}">{late.job}</a>
             <span class="ml-2">should have succeeded by {late.due} ({late.timezone})</span>
+          </div>
+        {/each}
+        {#each today.waiting as one (one.job + one.scheduled_for)}
+          <div class="px-4 py-3">
+            <span class="text-warning">◇ not run</span>
+            <a class="plain ml-2 font-semibold" href="#/jobs/{one.job}">{one.job}</a>
+            <span class="ml-2"
+              >waits for {#each one.waits_for as name, place (name)}{place ? ", " : ""}<a class="plain" href="#/jobs/{name}">{name}</a>{/each}, which did not
+              succeed for {moment(one.scheduled_for)}</span
+            >
           </div>
         {/each}
       </div>

@@ -38,15 +38,21 @@ def today(as_json: Json = False) -> None:
             f"[yellow]late[/] [bold]{escape(late.job)}[/]: should have succeeded by {late.due} ({late.timezone})",
             soft_wrap=True,
         )
-    if not (found.failed or found.late):
+    for item in found.waiting:
+        screen.print(
+            f"[yellow]not run[/] [bold]{escape(item.job)}[/]: waits for {escape(', '.join(item.waits_for))}, which did not succeed for "
+            f"{item.scheduled_for.astimezone():%Y-%m-%d %H:%M}",
+            soft_wrap=True,
+        )
+    if not (found.failed or found.late or found.waiting):
         screen.print("[green]✓[/] nothing failed that was not made good, and nothing is late")
     for run in found.under_way:
         screen.print(f"{state(run.state)} {escape(run.job)}, run {run.id}")
-    for item in found.rejected:
+    for rejected in found.rejected:
         screen.print(
-            f"[yellow]rejected[/] {item.rows:,} rows of {escape(item.job)}: ultravect rejects {item.run}",
+            f"[yellow]rejected[/] {rejected.rows:,} rows of {escape(rejected.job)}: ultravect rejects {rejected.run}",
             soft_wrap=True,
         )
     if found.next:
-        upcoming = ", ".join(_upcoming(item) for item in found.next[:5])
+        upcoming = ", ".join(map(_upcoming, found.next[:5]))
         screen.print(f"[dim]next: {escape(upcoming)}[/]", soft_wrap=True)

@@ -829,6 +829,19 @@ class ValueCounts(Given):
     longest: int | None = Field(...)
 
 
+class Waiting(Given):
+    """
+    A job that was not run for a time, since others have not succeeded for it.
+    """
+
+    job: str
+    scheduled_for: datetime
+    waits_for: list[str]
+    """
+    Those that have not succeeded.
+    """
+
+
 class CheckedLeg(Given):
     """
     A leg of a job with many objects, as it was checked.
@@ -1054,6 +1067,7 @@ class Today(Given):
     at: datetime
     failed: list[Cause]
     late: list[Late]
+    waiting: list[Waiting]
     under_way: list[RunBar]
     next: list[Upcoming]
     rejected: list[Rejected]

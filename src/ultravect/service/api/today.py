@@ -6,6 +6,7 @@ import datetime as dt
 from typing import Any
 from zoneinfo import ZoneInfo
 
+from django.db import connection
 from django.db.models import Max, Sum
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema
@@ -23,6 +24,19 @@ _MOST_RUNS = 1000
 _NEXT = 10
 _SHOWN = 50
 _USUAL = 10
+# jobs that others keep from running for a time of theirs, unless they have succeeded since
+_WAITING = """
+SELECT k.name, r.scheduled_for, array_agg(DISTINCT j.name ORDER BY j.name)
+FROM records_run r JOIN records_job j ON j.id = r.job_id JOIN records_awaitedjob a ON a.name = j.name
+  JOIN records_job k ON k.id = a.job_id AND k.deleted_at IS NULL
+WHERE r.queued_at > %(since)s AND r.scheduled_for IS NOT NULL AND r.kind = 'load' AND r.state IN ('failed', 'stopped')
+  AND r.queued_at > (SELECT max(d.since) FROM records_awaitedjob d WHERE d.job_id = a.job_id)
+  AND NOT EXISTS (
+    SELECT 1 FROM records_run s
+    WHERE s.job_id = r.job_id AND s.scheduled_for = r.scheduled_for AND s.kind = 'load' AND s.state = 'succeeded')
+  AND NOT EXISTS (SELECT 1 FROM records_run o WHERE o.job_id = k.id AND o.id > r.id AND o.kind = 'load' AND o.state = 'succeeded')
+GROUP BY 1, 2 ORDER BY 2 DESC, 1 LIMIT 50
+"""
 
 
 @extend_schema(tags=["system"])
@@ -48,6 +62,7 @@ class TodayView(APIView):
                     "at": now,
                     "failed": _failed(runs),
                     "late": _late(now),
+                    "waiting": _waiting(now),
                     "under_way": under_way,
                     "next": _next(),
                     "rejected": [
@@ -117,6 +132,13 @@ def _late(now: dt.datetime) -> list[dict[str, Any]]:
         if moment <= local and not has_succeeded(due.job, now, due.timezone):
             found.append({"job": due.job.name, "due": due.time, "timezone": due.timezone, "since": moment})
     return found
+
+
+def _waiting(now: dt.datetime) -> list[dict[str, Any]]:
+    """Jobs that were not run for a time, since others that they wait for have not succeeded for it."""
+    with connection.cursor() as cursor:
+        cursor.execute(_WAITING, {"since": now - dt.timedelta(hours=_HOURS)})
+        return [{"job": job, "scheduled_for": moment, "waits_for": names} for job, moment, names in cursor.fetchall()]
 
 
 def _next() -> list[dict[str, Any]]:

@@ -157,7 +157,9 @@ class SliceExecutor:
             try:
                 await self._copy(recorder)
             except asyncio.CancelledError:
-                await recorded(recorder.failed)(_gave_up("the service was stopped"))
+                # a slice that is another's by now must not keep this task from ending
+                with suppress(LeaseLost):
+                    await recorded(recorder.failed)(_gave_up("the service was stopped"))
                 raise
             except UltravectError as error:
                 await recorded(recorder.failed)(error.as_dict())

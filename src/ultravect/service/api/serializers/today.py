@@ -30,6 +30,14 @@ class LateSerializer(serializers.Serializer[Any]):
     since = serializers.DateTimeField()
 
 
+class WaitingSerializer(serializers.Serializer[Any]):
+    """A job that was not run for a time, since others have not succeeded for it."""
+
+    job = Text()
+    scheduled_for = serializers.DateTimeField()
+    waits_for = serializers.ListField(child=Text(), help_text="Those that have not succeeded.")
+
+
 class UpcomingSerializer(serializers.Serializer[Any]):
     job = Text()
     at = serializers.DateTimeField()
@@ -68,6 +76,7 @@ class TodaySerializer(serializers.Serializer[Any]):
     at = serializers.DateTimeField()
     failed = CauseSerializer(many=True)
     late = LateSerializer(many=True)
+    waiting = WaitingSerializer(many=True)
     under_way = RunBarSerializer(many=True)
     next = UpcomingSerializer(many=True)
     rejected = RejectedSerializer(many=True)
