@@ -9,7 +9,7 @@ import structlog
 from django.core.exceptions import ImproperlyConfigured
 from django.core.management import call_command
 from django.db import connections
-from django.db.migrations.loader import MigrationLoader
+from django.db.migrations.executor import MigrationExecutor
 
 log = structlog.get_logger()
 _LOCK = 0x756C7472  # a number that no one else has
@@ -33,7 +33,8 @@ def alone() -> Iterator[None]:
 
 def upgrade() -> None:
     """ImproperlyConfigured where the records are of a newer version than this program."""
-    loader = MigrationLoader(connections["default"])
+    executor = MigrationExecutor(connections["default"])
+    loader = executor.loader
     newer = sorted(
         name
         for app, name in loader.applied_migrations
@@ -44,4 +45,6 @@ def upgrade() -> None:
             f"the records are of a newer version than this program (they have {newer[-1]}): start that version, or restore a backup "
             "that was made before the upgrade"
         )
-    call_command("migrate", interactive=False, verbosity=0)
+    # the command looks at much else, which takes a second
+    if executor.migration_plan(loader.graph.leaf_nodes()):
+        call_command("migrate", interactive=False, verbosity=0)

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import asyncio
 import datetime as dt
-from collections.abc import Sequence
-from contextlib import suppress
+from collections.abc import AsyncIterator, Sequence
+from contextlib import AbstractAsyncContextManager, asynccontextmanager, suppress
+from typing import TypeVar
 
 import structlog
 from django.conf import settings
@@ -30,6 +31,7 @@ from ultravect.service.work.slices import SliceExecutor
 from ultravect.service.work.tasks import LAYING_OUT, LOOKS, QUEUE, SLICES, queue_laying_out, queue_leg
 
 log = structlog.get_logger()
+T = TypeVar("T")
 _PAUSE_SECONDS = 1.0
 _LOOKED_AT = 50
 _ASK_AGAIN_SECONDS = 20.0
@@ -117,7 +119,7 @@ def _seen(slots: int, sites: Sequence[str]) -> None:
 
 async def _take_legs(slots: int, sites: Sequence[str]) -> None:
     # an app of its own: the other one queues runs in Django's transactions, in this process too
-    async with app.with_connector(app.connector.get_worker_connector()).open_async() as worker_app:
+    async with _whole(app.with_connector(app.connector.get_worker_connector()).open_async()) as worker_app:
         await worker_app.run_worker_async(
             queues=[queue for base in (QUEUE, SLICES, LOOKS) for queue in queues_of(base, sites)],
             concurrency=slots,
@@ -128,6 +130,22 @@ async def _take_legs(slots: int, sites: Sequence[str]) -> None:
             update_heartbeat_interval=settings.LOST_AFTER_SECONDS / 5,
             stalled_worker_timeout=settings.LOST_AFTER_SECONDS,
         )
+
+
+@asynccontextmanager
+async def _whole(context: AbstractAsyncContextManager[T]) -> AsyncIterator[T]:
+    """Enters a context to the end, even where this is cancelled meanwhile: its pool of connections, opened by half, would never end."""
+    entering = asyncio.ensure_future(context.__aenter__())
+    try:
+        found = await asyncio.shield(entering)
+    except asyncio.CancelledError:
+        await entering
+        await context.__aexit__(None, None, None)
+        raise
+    try:
+        yield found
+    finally:
+        await context.__aexit__(None, None, None)
 
 
 def _queue_again(leg: Leg, wait: float = 0) -> None:
