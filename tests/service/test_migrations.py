@@ -69,7 +69,7 @@ def test_processes_that_start_at_once_upgrade_the_records_once(stack: Stack, tmp
     command = [sys.executable, "-m", "ultravect.service", "worker", "--slots", "1"]
     log = tmp_path / "log"
     with log.open("wb") as output:
-        started = [subprocess.Popen(command, env=environment, stdout=output, stderr=output) for _ in range(3)]
+        started = [subprocess.Popen(command, env=environment, stdout=output, stderr=output) for _ in range(2)]
         try:
             _until(lambda: _seen(stack, database) == len(started))
         finally:
