@@ -10,7 +10,12 @@ from contextlib import contextmanager
 from dataclasses import asdict, dataclass
 from typing import Any
 
-_LITERAL = re.compile(r"'(?:[^'\\]|''|\\.)*(?:'|$)", re.S)
+# names that are quoted stay, texts in quotes or dollars do not
+_QUOTED = re.compile(
+    r"""(?P<name>"(?:[^"]|"")*"|`(?:[^`]|``)*`|\[[^\]'"`]*\])|'(?:[^']|'')*(?:'|$)|\$(?P<tag>\w*)\$.*?(?:\$(?P=tag)\$|$)""",
+    re.S,
+)
+_ANY_QUOTE = re.compile(r"['\"`$]")
 _SPACE = re.compile(r"\s+")
 _SHOWN = 300
 _DIFFERENT = 500
@@ -52,8 +57,15 @@ class StatementLog:
 
 
 def shown(statement: str) -> str:
-    """A statement on one line, with … for each value, and no longer than is read."""
-    text = _SPACE.sub(" ", _LITERAL.sub("'…'", statement[: 4 * _SHOWN])).strip()
+    """A statement on one line, with … for each value, and no longer than is read.
+
+    Databases differ in what a backslash means in a text: with one, all from the first quote on is left out.
+    """
+    text = statement[: 4 * _SHOWN]
+    if "\\" in text and (quote := _ANY_QUOTE.search(text)):
+        text = f"{text[: quote.start()]}…"
+    text = _QUOTED.sub(lambda found: found["name"] or "'…'", text)
+    text = _SPACE.sub(" ", text).strip()
     return text if len(text) <= _SHOWN else text[: _SHOWN - 1] + "…"
 
 

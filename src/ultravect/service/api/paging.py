@@ -7,6 +7,7 @@ from functools import cached_property
 from typing import Any
 
 from django.core.cache import cache
+from django.core.exceptions import EmptyResultSet
 from django.core.paginator import Paginator
 from django.db.models import QuerySet
 from rest_framework.pagination import PageNumberPagination
@@ -26,7 +27,10 @@ class _Counted(Paginator):  # type: ignore[type-arg]
     def count(self) -> int:
         if not isinstance(self.object_list, QuerySet):
             return super().count
-        asked = str(self.object_list.query)
+        try:
+            asked = str(self.object_list.query)
+        except EmptyResultSet:
+            return 0
         key = f"count:{hashlib.sha256(asked.encode()).hexdigest()}"
         known: int | None = cache.get(key)
         if known is None:
