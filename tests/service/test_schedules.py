@@ -340,8 +340,9 @@ def test_a_run_is_started_once_files_have_arrived(place: Place) -> None:
     # one that was copied, and is another one now, is refused: one run says so, and not one a minute
     (folder / "first.csv").write_text("a\n11\n")
     assert "changed since" in looked.next()
-    assert "changed since" in looked.next()
     _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded", "succeeded", "failed"])
+    assert "changed since" in looked.next()
+    assert [run[-1] for run in _runs(place)] == ["succeeded", "succeeded", "failed"]
 
 
 def test_files_that_still_change_have_not_arrived(place: Place) -> None:
