@@ -17,6 +17,7 @@ import select
 import signal
 import socket
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, nullcontext
 from types import FrameType
@@ -127,7 +128,7 @@ class _Speaker:
         self.say("phase", name=name, state=state)
 
     def progress(self, figures: dict[str, Any]) -> None:
-        self.say("progress", **figures)
+        self.say("progress", **figures, said=time.time())
 
     def log(self, level: str, text: str) -> None:
         self.say("log", level=level, text=text)

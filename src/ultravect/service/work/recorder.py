@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -21,6 +23,7 @@ from ultravect.service.work.register import enter_leg
 
 KEPT_REJECTS = 10_000
 MAX_ATTEMPTS = 3
+_AGO_SECONDS = 0.5
 _ACCOUNT = ["tally", "rows_before", "created_target"]
 _RESULT = ["rows_after", "checksums", "comparison", "peak_memory", "strategy", "gone", "mark", "guards"]
 
@@ -161,8 +164,12 @@ class Recorder:
             case "phase":
                 self._phase(data["name"], data["state"])
             case "progress":
+                ago = time.time() - data.pop("said", time.time())
                 if data.get("rows_read") and self.run.first_row_at is None:
-                    self._mark_run(first_row_at=timezone.now())
+                    # it was said a moment ago; another machine's clock may show anything
+                    self._mark_run(
+                        first_row_at=timezone.now() - dt.timedelta(seconds=min(max(ago, 0.0), _AGO_SECONDS))
+                    )
                 self.leg.progress = data
                 self._changed("progress")
             case "planned":

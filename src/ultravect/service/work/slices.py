@@ -93,7 +93,7 @@ class SliceRecorder(Recorder):
         )
 
     def _record(self, event: dict[str, Any]) -> None:
-        data = {key: value for key, value in event.items() if key != "kind"}
+        data = {key: value for key, value in event.items() if key not in ("kind", "said")}
         match event["kind"]:
             case "progress":
                 self.piece.progress = data
