@@ -157,7 +157,7 @@ def nights(week: Week, kinds: Sequence[str] = _NIGHTS) -> Iterator[tuple[dt.date
 
 @contextmanager
 def week_of_nights() -> Iterator[Week]:
-    """A service of its own, and what the week needs beside it; all is removed at the end."""
+    """A service of its own, and what the week needs as well; all is removed at the end."""
     folder = Path(tempfile.mkdtemp(prefix="ultravect-week-", dir="/var/tmp"))
     folder.chmod(0o755)
     mail, clock = MailCatcher(), folder / "clock"

@@ -28,7 +28,7 @@ def is_sent(what: str) -> bool:
 def resource() -> Resource:
     from opentelemetry.sdk.resources import Resource
 
-    # OTEL_SERVICE_NAME and OTEL_RESOURCE_ATTRIBUTES count before these
+    # OTEL_RESOURCE_ATTRIBUTES adds others; these two it does not change
     return Resource.create(
         {"service.name": os.environ.get("OTEL_SERVICE_NAME", "ultravect"), "service.version": __version__}
     )

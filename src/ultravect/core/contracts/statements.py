@@ -91,8 +91,11 @@ class Noted:
 
 
 @contextmanager
-def noted(statement: str | bytes) -> Iterator[Noted]:
-    """Notes the statement that runs within this, where statements are noted; one that fails, too."""
+def noted(statement: object) -> Iterator[Noted]:
+    """Notes the statement that runs within this, where statements are noted; one that fails, too.
+
+    It is text, bytes in UTF-8, or what a driver composes of parts.
+    """
     log = _log
     found = Noted()
     if log is None:
@@ -102,5 +105,8 @@ def noted(statement: str | bytes) -> Iterator[Noted]:
     try:
         yield found
     finally:
-        text = statement if isinstance(statement, str) else statement[: 4 * _SHOWN].decode("utf-8", "replace")
+        if isinstance(statement, bytes | bytearray):
+            text = statement[: 4 * _SHOWN].decode("utf-8", "replace")
+        else:
+            text = str(statement)
         log.add(text, time.perf_counter() - started, found.rows)

@@ -16,14 +16,14 @@ class NotingCursor(psycopg.Cursor[Any]):
     """Of COPY, the time includes what was sent or read meanwhile."""
 
     def execute(self, query: Any, params: Any = None, **options: Any) -> NotingCursor:
-        with noted(query if isinstance(query, str | bytes) else str(query)) as statement:
+        with noted(query) as statement:
             super().execute(query, params, **options)
             statement.rows = self.rowcount
         return self
 
     @contextmanager
     def copy(self, statement: Any, params: Any = None, **options: Any) -> Iterator[Copy]:
-        with noted(statement if isinstance(statement, str | bytes) else str(statement)) as ran:
+        with noted(statement) as ran:
             with super().copy(statement, params, **options) as copying:
                 yield copying
             ran.rows = self.rowcount

@@ -30,8 +30,8 @@ from ultravect.service.api.serializers.declaring import DraftSerializer
 from ultravect.service.records.audit import audit
 from ultravect.service.records.feed_days import feed_days
 from ultravect.service.records.lookup import names_of
-from ultravect.service.records.models import Feed, FeedEntry, FeedRevision, Job, Role
-from ultravect.service.records.resolved import feed_name, find_feed, resolved_feed
+from ultravect.service.records.models import Feed, FeedEntry, FeedRevision, Role
+from ultravect.service.records.resolved import find_feed, jobs_of_feed, resolved_feed
 from ultravect.service.records.versions import save_version
 from ultravect.service.work.look_pool import POOL
 
@@ -107,7 +107,7 @@ class FeedView(APIView):
     @extend_schema(responses={204: None}, summary="Remove a feed that no job names")
     def delete(self, request: Request, name: str) -> Response:
         feed = feed_named(name)
-        users = [job.name for job in Job.objects.filter(deleted_at=None) if feed_name(job.revision.structure) == name]
+        users = [job.name for job in jobs_of_feed(name)]
         if users:
             shown = f"feed {name!r} is named by {', '.join(users)}"
             raise Problem(409, "feed-in-use", shown, "remove or change these jobs first")

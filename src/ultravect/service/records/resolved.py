@@ -7,7 +7,7 @@ from typing import Any
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.problems import did_you_mean
 from ultravect.service.records.lookup import layout_version, names_of
-from ultravect.service.records.models import Feed
+from ultravect.service.records.models import Feed, Job
 
 
 def find_feed(name: str) -> Feed | None:
@@ -63,6 +63,11 @@ def feed_name(structure: dict[str, Any]) -> str:
     """The feed that a job copies, "" for none."""
     feed = structure["from"].get("feed")
     return str(feed["feed"] if isinstance(feed, dict) else feed or "")
+
+
+def jobs_of_feed(name: str) -> list[Job]:
+    """The jobs that read a feed."""
+    return [job for job in Job.objects.filter(deleted_at=None) if feed_name(job.revision.structure) == name]
 
 
 def _reads(version: dict[str, Any]) -> dict[str, Any]:

@@ -29,7 +29,7 @@ from ultravect.service.records.models import (
     RunKind,
     State,
 )
-from ultravect.service.records.resolved import feed_name, find_feed
+from ultravect.service.records.resolved import feed_name, find_feed, jobs_of_feed
 from ultravect.service.work.schedules import next_due
 
 log = structlog.get_logger()
@@ -124,7 +124,7 @@ def note_missing(now: dt.datetime) -> bool:
 
 def _say_missing(feed: Feed, providers: Sequence[str], by: str, now: dt.datetime) -> None:
     text = f"no run has seen a file of {', '.join(providers)} {by}, which feed {feed.name} expects"
-    jobs = [job for job in Job.objects.filter(deleted_at=None) if feed_name(job.revision.structure) == feed.name]
+    jobs = jobs_of_feed(feed.name)
     for rule in NotifyRule.objects.all():
         if Occasion.MISSING not in rule.occasions:
             continue

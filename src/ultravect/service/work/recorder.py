@@ -109,12 +109,12 @@ class Recorder:
         if self.leg.attempts > 1:
             # what an earlier attempt left
             self._forget()
-        attempts = max(self.run.attempts, self.leg.attempts)
         if self._is_one_of_many:
             Run.objects.filter(pk=self.run.pk).update(attempts=Greatest(F("attempts"), self.leg.attempts))
             Run.objects.filter(pk=self.run.pk, state=State.QUEUED).update(state=State.RUNNING, started_at=now)
             self._event("leg", {"state": State.RUNNING, "object": self.leg.object})
         else:
+            attempts = max(self.run.attempts, self.leg.attempts)
             self._mark_run(state=State.RUNNING, started_at=now, error=None, attempts=attempts)
             self._event("state", {"state": State.RUNNING})
         return True

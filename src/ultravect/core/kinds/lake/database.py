@@ -115,7 +115,7 @@ class LakeDatabase:
         session = connected()
         try:
             with errors_explained(self._name, f"reading the columns of {name}"), explained(self._name, version.path):
-                session.register("shape", version.dataset.schema.empty_table())
+                session.register("shape", version.schema.empty_table())
                 natives = session.execute("DESCRIBE SELECT * FROM shape").fetchall()
                 fields = {field.name: field for field in version.schema}
                 columns = [

@@ -120,20 +120,22 @@ class DeltaFiles:
                 )
             return pa.StructArray.from_arrays(parts, fields=list(kind), mask=held.is_null())
         if pa.types.is_list(kind) and pa.types.is_list(held.type):
-            lengths = pc.fill_null(pc.list_value_length(held), 0)
-            offsets = pa.concat_arrays([pa.array([0], pa.int32()), pc.cast(pc.cumulative_sum(lengths), pa.int32())])
             values = self._column(pc.list_flatten(held), kind.value_field)
-            return pa.ListArray.from_arrays(offsets, values, type=kind, mask=held.is_null())
+            return pa.ListArray.from_arrays(_offsets(held), values, type=kind, mask=held.is_null())
         if pa.types.is_map(kind) and pa.types.is_map(held.type):
             pairs = held.cast(pa.list_(pa.struct([held.type.key_field, held.type.item_field])))
-            lengths = pc.fill_null(pc.list_value_length(pairs), 0)
-            offsets = pa.concat_arrays([pa.array([0], pa.int32()), pc.cast(pc.cumulative_sum(lengths), pa.int32())])
             inner = pc.list_flatten(pairs)
             keys, items = (
                 self._column(inner.field(n), part) for n, part in enumerate((kind.key_field, kind.item_field))
             )
-            return pa.MapArray.from_arrays(offsets, keys, items, type=kind, mask=held.is_null())
+            return pa.MapArray.from_arrays(_offsets(pairs), keys, items, type=kind, mask=held.is_null())
         return held.cast(kind)
+
+
+def _offsets(lists: pa.Array) -> pa.Array:
+    """Where each list begins among the values of all of them, and the end: a part of an array has others."""
+    lengths = pc.fill_null(pc.list_value_length(lists), 0)
+    return pa.concat_arrays([pa.array([0], pa.int32()), pc.cast(pc.cumulative_sum(lengths), pa.int32())])
 
 
 def _text(field: pa.Field, name: bytes) -> str:

@@ -102,17 +102,13 @@ _SIGN_INS = {
 }
 
 
-_NOTED_BYTES = 2000
-
-
 class Session(MySQLdb.connections.Connection):  # type: ignore[misc]
     """A driver's connection that gives its server no local file but those that it is offered."""
 
     files: LocalFiles | None = None
 
     def query(self, query: bytes | bytearray | str) -> None:
-        head = query if isinstance(query, str) else bytes(query[:_NOTED_BYTES])
-        with noted(head) as ran:
+        with noted(query) as ran:
             super().query(query)
             affected = self.affected_rows()
             # an answer that is not read yet has all bits set
