@@ -72,8 +72,10 @@ class _Scale:
         _say(f"{jobs:,} jobs due at once, two workers: recorded after", f"{float(found[2]):.1f} s", "at most 10")
         _say("  the first started after its time by", f"{float(found[3]):.2f} s", "at most 1")
         _say("  runs a second", f"{jobs / float(found[5]):.1f}", "at least 8")
-        order = self.sql("SELECT corr(rank, ended) FROM (SELECT row_number() OVER (ORDER BY id) AS rank, row_number() OVER (ORDER BY ended_at) AS ended "
-                         "FROM records_run WHERE trigger = 'schedule') places")  # fmt: skip
+        order = self.sql(
+            "SELECT corr(rank, ended) FROM (SELECT row_number() OVER (ORDER BY id) AS rank, "
+            "row_number() OVER (ORDER BY ended_at) AS ended FROM records_run WHERE trigger = 'schedule') places"
+        )
         _say(
             "  correlation of the order of their times with that of their ends",
             f"{float(order[0][0]):.3f}",
@@ -90,7 +92,10 @@ class _Scale:
 
     def many_records(self, runs: int, jobs: int) -> None:
         def columns(table: str) -> list[str]:
-            asked = f"SELECT column_name FROM information_schema.columns WHERE table_name = '{table}' AND is_generated = 'NEVER' AND column_name <> 'id'"
+            asked = (
+                f"SELECT column_name FROM information_schema.columns WHERE table_name = '{table}' "
+                "AND is_generated = 'NEVER' AND column_name <> 'id'"
+            )
             return [name for (name,) in self.sql(asked)]
 
         moment = f"now() - make_interval(mins => (({runs} - n)::bigint * 525 / 1000)::int)"

@@ -12,6 +12,8 @@ import psycopg
 from devtools.stack import Stack
 from tests.service.test_schedules import _until
 
+from ultravect.service.records.upgrade import UPGRADE_LOCK
+
 _RUN = (
     "INSERT INTO records_run (id, job_id, revision_id, state, queued_at, stop_requested, worker, parameters, attempts, kind, error) "
     "VALUES ({id}, 1, 1, '{state}', now(), false, '', '{{}}', 1, 'load', {error})"
@@ -68,16 +70,19 @@ def test_processes_that_start_at_once_upgrade_the_records_once(stack: Stack, tmp
     environment = stack.environment | {"ULTRAVECT_DATABASE_URL": stack.postgres.url(database)}
     command = [sys.executable, "-m", "ultravect.service", "worker", "--slots", "1"]
     log = tmp_path / "log"
-    with log.open("wb") as output:
+    with psycopg.connect(stack.postgres.url(database), autocommit=True) as holder, log.open("wb") as output:
+        # both come to the lock while someone has it, so that neither can be ready before the other begins
+        holder.execute("SELECT pg_advisory_lock(%s)", [UPGRADE_LOCK])
         started = [subprocess.Popen(command, env=environment, stdout=output, stderr=output) for _ in range(2)]
         try:
+            _until(lambda: log.read_text().count("waiting for it") == len(started))
+            holder.execute("SELECT pg_advisory_unlock(%s)", [UPGRADE_LOCK])
             _until(lambda: _seen(stack, database) == len(started))
         finally:
             for process in started:
                 process.kill()
                 process.wait()
     said = log.read_text()
-    assert "waiting for it" in said
     assert "Traceback" not in said
     assert "already exists" not in said
     assert stack.postgres.execute("SELECT name FROM records_job", database) == [("bookings",)]

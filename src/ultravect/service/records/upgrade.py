@@ -12,7 +12,8 @@ from django.db import connections
 from django.db.migrations.executor import MigrationExecutor
 
 log = structlog.get_logger()
-_LOCK = 0x756C7472  # a number that no one else has
+UPGRADE_LOCK = 0x756C7472
+"""The number of the advisory lock that is held during an upgrade; no one else uses it."""
 
 
 @contextmanager
@@ -20,14 +21,14 @@ def alone() -> Iterator[None]:
     """Other processes that start at the same moment wait here until the first is ready."""
     connection = connections.create_connection("default")
     with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_try_advisory_lock(%s)", [_LOCK])
+        cursor.execute("SELECT pg_try_advisory_lock(%s)", [UPGRADE_LOCK])
         if not cursor.fetchone()[0]:
             log.info("another process brings the records up to date: waiting for it")
-            cursor.execute("SELECT pg_advisory_lock(%s)", [_LOCK])
+            cursor.execute("SELECT pg_advisory_lock(%s)", [UPGRADE_LOCK])
         try:
             yield
         finally:
-            cursor.execute("SELECT pg_advisory_unlock(%s)", [_LOCK])
+            cursor.execute("SELECT pg_advisory_unlock(%s)", [UPGRADE_LOCK])
             connection.close()
 
 
