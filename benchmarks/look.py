@@ -57,7 +57,7 @@ if {alone}:
     os.sched_setaffinity(0, {core})
     pa.set_cpu_count(1)
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.plan.scan import scan_columns
+from ultravect.core.engine.plan.source.scan import scan_columns
 from ultravect.core.engine.objects.sources import open_source
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.run.shape import Shaper

@@ -139,7 +139,7 @@ class _Scale:
             "import django; django.setup()\n"
             "import time\n"
             "from ultravect.service.records.models import Run\n"
-            "from ultravect.service.work.recorder import Recorder\n"
+            "from ultravect.service.work.runs.recorder import Recorder\n"
             "from ultravect.service.records.models import Leg\n"
             "leg = Leg.objects.defer(None).select_related('run__job', 'run__revision', 'run__origin').order_by('id').first()\n"
             "recorder, started = Recorder(leg), time.perf_counter()\n"

@@ -27,7 +27,7 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
-from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.finding import Finding
 

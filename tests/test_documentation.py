@@ -13,7 +13,7 @@ from devtools import api
 from devtools.messages import pages
 
 from ultravect.core.kinds.translations import translation_page
-from ultravect.core.model.job import job_schema
+from ultravect.core.model.jobs.job import job_schema
 
 ROOT = Path(__file__).parent.parent
 NOT_CODES = {

@@ -78,7 +78,7 @@ def _start() -> None:
     from ultravect.cli import main
 
     for module in {found[0] for found in (*main.COMMANDS.values(), *main.GROUPS.values())}:
-        importlib.import_module(f"ultravect.cli.{module}")
+        importlib.import_module(f"ultravect.cli.commands.{module}")
     for line in sys.stdin:
         child = os.fork()
         if child == 0:

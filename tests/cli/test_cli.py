@@ -488,7 +488,7 @@ def test_what_runs_unattended(shell: Shell, place: Place) -> None:
 
 def test_the_list_of_commands_says_what_they_say_themselves() -> None:
     for name, (module, about) in COMMANDS.items():
-        function = getattr(importlib.import_module(f"ultravect.cli.{module}"), name.replace("-", "_"))
+        function = getattr(importlib.import_module(f"ultravect.cli.commands.{module}"), name.replace("-", "_"))
         assert (function.__doc__ or "").split("\n")[0] == about
     for module, attribute, about in GROUPS.values():
-        assert getattr(importlib.import_module(f"ultravect.cli.{module}"), attribute).info.help == about
+        assert getattr(importlib.import_module(f"ultravect.cli.commands.{module}"), attribute).info.help == about

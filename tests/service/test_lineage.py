@@ -16,7 +16,7 @@ from tests.conftest import Place
 from tests.service.test_schedules import _until
 
 from ultravect.client import Client
-from ultravect.service.work.posting import append_line
+from ultravect.service.work.outgoing.posting import append_line
 
 
 def test_runs_say_which_columns_came_from_which() -> None:

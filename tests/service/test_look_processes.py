@@ -7,7 +7,7 @@ import socket
 
 import pytest
 
-from ultravect.service.work.look_processes import LookProcesses
+from ultravect.service.work.processes.look_processes import LookProcesses
 
 _MEMORY = 4 << 30
 

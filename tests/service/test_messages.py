@@ -25,7 +25,7 @@ from tests.conftest import Place
 from tests.service.test_schedules import _until
 
 from ultravect.client import ApiError, Client
-from ultravect.service.work import mail_session
+from ultravect.service.work.outgoing import mail_session
 
 ROOT = Path(__file__).parent.parent.parent
 KEY = "a key of the wardens"

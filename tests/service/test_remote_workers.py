@@ -18,7 +18,7 @@ from websockets.sync.client import ClientConnection, connect
 from ultravect import __version__
 from ultravect.client import ApiError, Client
 from ultravect.core.errors import UltravectError
-from ultravect.service.work.remote_worker import PATH, address_of
+from ultravect.service.work.workers.remote_worker import PATH, address_of
 
 
 @pytest.fixture

@@ -325,8 +325,8 @@ def test_the_run_of_a_leg_that_is_killed_is_taken_over(place: Place) -> None:
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
         legs = place.sql("SELECT pid FROM pg_stat_activity WHERE application_name LIKE 'ultravect load%{t}'")
         assert len(legs) == 1
-        for pid in _processes("ultravect.service.work.fork_server"):
-            if _parent(pid) in _processes("ultravect.service.work.fork_server"):
+        for pid in _processes("ultravect.service.work.processes.fork_server"):
+            if _parent(pid) in _processes("ultravect.service.work.processes.fork_server"):
                 os.kill(pid, signal.SIGKILL)
         place.until(run, lambda run: run.attempts == 2)
     ended = place.client.wait(run.id)
@@ -342,8 +342,8 @@ def test_without_receipts_the_run_of_a_lost_leg_fails_and_tells(place: Place) ->
     place.client.save_job(place.name, text)
     with place.locked():
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
-        for pid in _processes("ultravect.service.work.fork_server"):
-            if _parent(pid) in _processes("ultravect.service.work.fork_server"):
+        for pid in _processes("ultravect.service.work.processes.fork_server"):
+            if _parent(pid) in _processes("ultravect.service.work.processes.fork_server"):
                 os.kill(pid, signal.SIGKILL)
         ended = place.client.wait(run.id)
     assert ended.error is not None

@@ -14,7 +14,7 @@ from tests.service.test_runs import _parent, _processes
 
 from ultravect.client import ApiError, Client
 
-FORK_SERVER = "ultravect.service.work.fork_server"
+FORK_SERVER = "ultravect.service.work.processes.fork_server"
 
 
 def fork_server_of(pid: int) -> int:

@@ -81,7 +81,7 @@ GROUPS: dict[str, tuple[str, str, str]] = {
 
 
 def _module(name: str) -> object:
-    return importlib.import_module(f"ultravect.cli.{name}")
+    return importlib.import_module(f"ultravect.cli.commands.{name}")
 
 
 def _not_loaded() -> None:

@@ -80,10 +80,10 @@ async def _serve(host: str, port: int, slots: int) -> None:
 
     from ultravect.service.asgi import application
     from ultravect.service.protocol import PatientProtocol
-    from ultravect.service.work.look_pool import POOL
-    from ultravect.service.work.remote_worker import MAX_MESSAGE, PING_SECONDS
-    from ultravect.service.work.scheduler import work_by_itself
-    from ultravect.service.work.worker import run_worker
+    from ultravect.service.work.processes.look_pool import POOL
+    from ultravect.service.work.scheduling.scheduler import work_by_itself
+    from ultravect.service.work.workers.remote_worker import MAX_MESSAGE, PING_SECONDS
+    from ultravect.service.work.workers.worker import run_worker
 
     config = uvicorn.Config(
         application,
@@ -127,9 +127,9 @@ async def _serve(host: str, port: int, slots: int) -> None:
 
 
 async def _work(slots: int, sites: list[str]) -> None:
-    from ultravect.service.work.scheduler import work_by_itself
-    from ultravect.service.work.sites import HOME
-    from ultravect.service.work.worker import run_worker
+    from ultravect.service.work.scheduling.scheduler import work_by_itself
+    from ultravect.service.work.workers.sites import HOME
+    from ultravect.service.work.workers.worker import run_worker
 
     task = asyncio.create_task(run_worker(slots, sites or [HOME]))
     following = asyncio.create_task(work_by_itself())
@@ -141,7 +141,7 @@ async def _work(slots: int, sites: list[str]) -> None:
 
 
 async def _work_remotely(service: str, slots: int, sites: list[str], roots: list[str]) -> None:
-    from ultravect.service.work.remote_worker import work_remotely
+    from ultravect.service.work.workers.remote_worker import work_remotely
 
     token = os.environ.pop("ULTRAVECT_WORKER_TOKEN", "")
     task = asyncio.create_task(work_remotely(service, token, slots, sites, roots))

@@ -22,10 +22,10 @@ from ultravect.core.errors import UltravectError
 from ultravect.service.api.authentication import token_in
 from ultravect.service.api.problems import problem_body
 from ultravect.service.records.models import Token
-from ultravect.service.work.remote import RemoteProcesses
-from ultravect.service.work.remote_worker import PATH
-from ultravect.service.work.sites import SITE_PATTERN
-from ultravect.service.work.worker import run_worker
+from ultravect.service.work.workers.remote import RemoteProcesses
+from ultravect.service.work.workers.remote_worker import PATH
+from ultravect.service.work.workers.sites import SITE_PATTERN
+from ultravect.service.work.workers.worker import run_worker
 
 Message = MutableMapping[str, Any]
 Receive = Callable[[], Awaitable[Message]]

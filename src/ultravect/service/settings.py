@@ -95,7 +95,7 @@ KEEP_REJECTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_REJECTS", "0"))
 TIDY_SECONDS = float(os.environ.get("ULTRAVECT_TIDY_SECONDS", "600"))
 LINEAGE = os.environ.get("ULTRAVECT_LINEAGE", "")
 LINEAGE_TOKEN = os.environ.get("ULTRAVECT_LINEAGE_TOKEN", "")
-# the variables are those of the standard: see work/traces.py
+# the variables are those of the standard: see work/outgoing/traces.py
 TRACES = is_sent("traces")
 LINEAGE_NAMESPACE = os.environ.get("ULTRAVECT_LINEAGE_NAMESPACE", "ultravect")
 DEBUG = False
@@ -192,5 +192,5 @@ SPECTACULAR_SETTINGS = {
         "ultravect.service.api.openapi.add_problems",
     ],
 }
-PROCRASTINATE_IMPORT_PATHS = ["ultravect.service.work.tasks"]
+PROCRASTINATE_IMPORT_PATHS = ["ultravect.service.work.workers.tasks"]
 LOGGING_CONFIG = None

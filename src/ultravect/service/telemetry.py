@@ -1,4 +1,4 @@
-"""The service's own log, sent on by OpenTelemetry where an endpoint is set; traces of runs are made in ``work/traces.py``."""
+"""The service's own log, sent on by OpenTelemetry where an endpoint is set; traces of runs are made in ``work/outgoing/traces.py``."""
 
 from __future__ import annotations
 

@@ -7,7 +7,8 @@ from django.urls import path, re_path
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitView
 
-from ultravect.service.api import (
+from ultravect.service.api.problems import problem_body
+from ultravect.service.api.views import (
     access,
     connections,
     feeds,
@@ -23,7 +24,6 @@ from ultravect.service.api import (
     today,
     uploads,
 )
-from ultravect.service.api.problems import problem_body
 from ultravect.service.settings import HERE
 
 _CONSOLE = HERE / "static" / "console" / "index.html"

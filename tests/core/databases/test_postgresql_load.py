@@ -18,8 +18,8 @@ from hypothesis import strategies as st
 from ultravect.core.contracts.load import Counts, LoadOrder
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.postgresql.binary_copy import encoding_for
 from ultravect.core.kinds.postgresql.database import PostgresqlDatabase
+from ultravect.core.kinds.postgresql.loads.binary_copy import encoding_for
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.types.canonical import CanonicalType, parse_type
 

@@ -22,7 +22,7 @@ from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 ROOT = Path(__file__).parents[3]
 _tables = itertools.count(1)

@@ -18,7 +18,7 @@ from ultravect.core.engine.plan.legs import Legs, lay_out
 from ultravect.core.engine.plan.legs.found_files import Paths
 from ultravect.core.engine.plan.legs.order import in_order
 from ultravect.core.model.document import DeclarationError, job_from_data
-from ultravect.core.model.rename import in_case
+from ultravect.core.model.jobs.rename import in_case
 
 TABLES = """
 CREATE TABLE guest (guest_id integer primary key);

@@ -18,7 +18,7 @@ from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.model.document import job_from_data
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.canonical import parse_type
 
 

@@ -29,7 +29,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.encode import decoded, encoded
 from ultravect.core.expressions.parse import parse_condition
 from ultravect.core.model.document import job_from_data
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 _numbers = itertools.count(1)
 

@@ -12,7 +12,7 @@ from tests.core.files import file_of
 from ultravect.core.contracts.catalogue import LiveCheck, LiveColumn, LiveTable
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan
-from ultravect.core.engine.plan.target_checks import TargetCheck, checks_of
+from ultravect.core.engine.plan.target.target_checks import TargetCheck, checks_of
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.expressions.bind import Scope, bind, bind_condition

@@ -21,7 +21,7 @@ from ultravect.core.engine.objects.connections import ConnectionSpec, probe
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import PHASES, LegResult
-from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.finding import Finding

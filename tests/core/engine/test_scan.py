@@ -11,8 +11,8 @@ from tests.core.files import file_of
 
 from ultravect.core.engine.look.profile import Profile
 from ultravect.core.engine.look.sample import RandomRows
-from ultravect.core.engine.plan import scan as scanning
-from ultravect.core.engine.plan.scan import scan_columns
+from ultravect.core.engine.plan.source import scan as scanning
+from ultravect.core.engine.plan.source.scan import scan_columns
 from ultravect.core.layouts.delimited import opened as delimited
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout

@@ -12,10 +12,10 @@ from hypothesis import strategies as st
 from tests.core.files import file_of
 
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
-from ultravect.core.engine.run.rejects import Reject, RejectLedger
+from ultravect.core.engine.run.counting.tally import Tally
+from ultravect.core.engine.run.rejected.rejects import Reject, RejectLedger
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.run.shaped import Shaped
-from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout

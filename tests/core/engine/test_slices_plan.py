@@ -12,9 +12,10 @@ from tests.core.engine.test_planning import HUT, FakeTarget
 from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.plan import make, slices
+from ultravect.core.engine.plan import make
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.source import slices
 from ultravect.core.model.document import job_from_data
 
 ROWS = 400

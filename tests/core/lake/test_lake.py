@@ -28,7 +28,7 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.load_target import LoadTarget
+from ultravect.core.kinds.lake.loads.load_target import LoadTarget
 from ultravect.core.model.document import job_from_data
 from ultravect.core.types.canonical import CanonicalType
 

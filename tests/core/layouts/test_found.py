@@ -8,7 +8,7 @@ import zipfile
 import pytest
 from tests.core.files import file_of
 
-from ultravect.core.engine.plan.expected_columns import misfits
+from ultravect.core.engine.plan.source.expected_columns import misfits
 from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.encoding import detect_encoding
 from ultravect.core.layouts.formats import format_of

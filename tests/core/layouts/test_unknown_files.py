@@ -19,10 +19,11 @@ from openpyxl.workbook.defined_name import DefinedName
 from openpyxl.worksheet.table import Table
 from tests.core.layouts.test_formats import bad_of, opened, rows_of, workbook
 
-from ultravect.core.engine.plan.proposals import value_findings
-from ultravect.core.engine.plan.scan import scan_columns
-from ultravect.core.layouts import documents, json_lines
+from ultravect.core.engine.plan.source.proposals import value_findings
+from ultravect.core.engine.plan.source.scan import scan_columns
 from ultravect.core.layouts.base import Reader
+from ultravect.core.layouts.documents import json_lines
+from ultravect.core.layouts.documents import shared as documents
 from ultravect.core.layouts.encoding import detect_encoding
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.arrow import convert_typed

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
-from ultravect.core.model.schedule import Schedule, times_after
+from ultravect.core.model.jobs.schedule import Schedule, times_after
 
 ZURICH = "Europe/Zurich"
 

@@ -11,11 +11,11 @@ from devtools.pairs import Copied, Place
 
 from ultravect.core.engine.look.check import CheckResult, check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.plan.newer_rows import Again
+from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import job_from_data
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 _runs = itertools.count(1)
 

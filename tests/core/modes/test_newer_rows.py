@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from tests.core.modes.newer import Killed, Nightly
 
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
-from ultravect.core.engine.plan.newer_rows import Again
+from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.errors import UltravectError
 
 PAIRS = [

@@ -12,7 +12,7 @@ from tests.core.modes.test_bad_targets import Hooked
 
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
-from ultravect.core.engine.run.row_selection import SelectionByKeys
+from ultravect.core.engine.run.rejected.row_selection import SelectionByKeys
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

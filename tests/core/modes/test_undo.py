@@ -15,7 +15,7 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
-from ultravect.core.engine.run.row_selection import SelectionByRows
+from ultravect.core.engine.run.rejected.row_selection import SelectionByRows
 from ultravect.core.errors import UltravectError
 
 KEPT: dict[str, Any] = {"mode": "overwrite", "keep_previous": 1}

@@ -15,7 +15,7 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import read_job
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 
 def drafted(source: ConnectionSpec, read: str, target: ConnectionSpec, written: str) -> Job:

@@ -21,7 +21,7 @@ from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 _runs = itertools.count()
 

@@ -8,13 +8,13 @@ from typing import Any
 
 from ultravect.core.layouts.base import FileReader, SourceFile, file_empty
 from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.layouts.documents.json_document import open_json
+from ultravect.core.layouts.documents.json_lines import open_json_lines
+from ultravect.core.layouts.documents.xml_document import open_xml
 from ultravect.core.layouts.fixed.reader import open_fixed
 from ultravect.core.layouts.formats import HEAD_BYTES, format_of, refuse_binary
-from ultravect.core.layouts.json_document import open_json
-from ultravect.core.layouts.json_lines import open_json_lines
 from ultravect.core.layouts.parquet import open_parquet
-from ultravect.core.layouts.workbook import open_workbook
-from ultravect.core.layouts.xml_document import open_xml
+from ultravect.core.layouts.workbook.reader import open_workbook
 from ultravect.core.model.layout import FORMATS, AnyLayout
 
 READERS: dict[str, Callable[[SourceFile, Any], FileReader]] = {

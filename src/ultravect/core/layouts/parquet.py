@@ -12,8 +12,8 @@ import pyarrow.parquet as pq
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile, require_columns, unique_names
+from ultravect.core.layouts.documents.records import as_json
 from ultravect.core.layouts.parts import Part, cuts
-from ultravect.core.layouts.records import as_json
 from ultravect.core.layouts.table import TableBlock, TableReader
 from ultravect.core.model.layout import ParquetLayout
 from ultravect.core.types.arrow import canonical_of, plain_array

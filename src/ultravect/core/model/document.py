@@ -12,7 +12,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared
 from ultravect.core.model.feed import FeedFile
 from ultravect.core.model.files import ConnectionFile, LayoutFile
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.layout import AnyLayout, Layout
 from ultravect.core.model.problems import Problem, problems_of
 

@@ -21,9 +21,9 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.writers import WRITTEN_FORMATS
 from ultravect.core.layouts.writers.workbook_fill import fill, sheet_names
-from ultravect.core.loading.marks import mark_moved
+from ultravect.core.loading.steps.marks import mark_moved
 from ultravect.core.model.base import size_bytes
-from ultravect.core.model.into import Target
+from ultravect.core.model.jobs.into import Target
 from ultravect.core.model.written import (
     ENDING,
     PART,

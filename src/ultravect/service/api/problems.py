@@ -16,7 +16,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError
 from ultravect.service.records.models import SecretsNeeded
 from ultravect.service.sealing import SealBroken
-from ultravect.service.work.look_processes import LookFailed
+from ultravect.service.work.processes.look_processes import LookFailed
 
 log = structlog.get_logger()
 

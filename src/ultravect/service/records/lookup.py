@@ -7,7 +7,7 @@ from django.db.models import QuerySet
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.job import Job as JobModel
+from ultravect.core.model.jobs.job import Job as JobModel
 from ultravect.core.model.problems import did_you_mean
 from ultravect.service.records.models import (
     Connection,

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan.make import plan_arrivals
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 
 def new_files(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> Mapping[str, str]:

@@ -15,13 +15,13 @@ from ultravect.core.engine.look.table_profile import count_values
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, holds_tables, storage_of
 from ultravect.core.engine.objects.sources import open_source, source_file, stored_file
 from ultravect.core.engine.objects.tables import nearest_table
-from ultravect.core.engine.plan.expected_columns import misfits, uneven
-from ultravect.core.engine.plan.proposals import value_findings
-from ultravect.core.engine.plan.scan import SAMPLE_BYTES, Taker, scan_columns
+from ultravect.core.engine.plan.source.expected_columns import misfits, uneven
+from ultravect.core.engine.plan.source.proposals import value_findings
+from ultravect.core.engine.plan.source.scan import SAMPLE_BYTES, Taker, scan_columns
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.archive import members, split_archive
 from ultravect.core.layouts.formats import format_of
-from ultravect.core.layouts.workbook import sheet_names
+from ultravect.core.layouts.workbook.reader import sheet_names
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.layout import AnyLayout
 

@@ -15,23 +15,23 @@ from ultravect.core.engine.look.misfit_fixes import Fix, Misfits, fix_of, tolera
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import TableRows
-from ultravect.core.engine.plan.effects import effect_of, statements_of
 from ultravect.core.engine.plan.leg_plan import StrategyPlan
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.repeats import note_repeats
-from ultravect.core.engine.plan.statements import find_objections
-from ultravect.core.engine.plan.writing import find_duplicates, find_receipts
+from ultravect.core.engine.plan.target.effects import effect_of, statements_of
+from ultravect.core.engine.plan.target.repeats import note_repeats
+from ultravect.core.engine.plan.target.statements import find_objections
+from ultravect.core.engine.plan.target.writing import find_duplicates, find_receipts
 from ultravect.core.engine.run.copy_files import Mirror, summary
-from ultravect.core.engine.run.guards import Guards
+from ultravect.core.engine.run.counting.guards import Guards
+from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.shape import Shaper
-from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
 _SAMPLE_BYTES = 8 << 20

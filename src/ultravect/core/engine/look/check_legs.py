@@ -19,7 +19,7 @@ from ultravect.core.kinds.registry import kind_named
 from ultravect.core.model.connection import place_keys
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
 # of many objects only the beginning of each is looked at

@@ -13,12 +13,12 @@ from ultravect.core.contracts.catalogue import LiveColumn
 from ultravect.core.engine.objects.connections import ConnectionSpec, holds_tables
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.make import make_plan
-from ultravect.core.engine.plan.names import fitted, folded, loosely_matched, quoted
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.target.names import fitted, folded, loosely_matched, quoted
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.pairs import pair_fit
 

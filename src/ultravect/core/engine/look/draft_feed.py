@@ -9,7 +9,7 @@ import yaml
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.sources import open_source
-from ultravect.core.engine.plan.names import folded, quoted
+from ultravect.core.engine.plan.target.names import folded, quoted
 from ultravect.core.expressions.parse import parse_item
 from ultravect.core.expressions.tree import Name, Star
 from ultravect.core.model.feed import FeedFile

@@ -10,12 +10,12 @@ from dataclasses import dataclass, field
 import pyarrow as pa
 
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
-from ultravect.core.engine.plan.names import quoted
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.proposals import late_findings, null_words, put_in_layout, value_finding
-from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.plan.source.proposals import late_findings, null_words, put_in_layout, value_finding
+from ultravect.core.engine.plan.target.names import quoted
+from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.model.finding import Replacement
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.candidates import candidates_of, ways_of
 from ultravect.core.types.from_text import convert
 

@@ -15,17 +15,17 @@ from ultravect.core.engine.plan.legs import lay_out
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.run.guards import Guards
-from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.run.counting.guards import Guards
+from ultravect.core.engine.run.counting.tally import Tally
+from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.run.shaped import Shaped
-from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import Block
 from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.words import counted
 

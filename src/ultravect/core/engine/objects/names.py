@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.compression import plain_name
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.model.written import PART
 

@@ -15,7 +15,7 @@ from ultravect.core.layouts.archive import Member, members, open_member, pick_me
 from ultravect.core.layouts.base import FileReader, SourceFile
 from ultravect.core.layouts.chain import ChainReader, partitions_of
 from ultravect.core.layouts.compression import compression_of, decompress
-from ultravect.core.layouts.workbook_cells import split_book
+from ultravect.core.layouts.workbook.cells import split_book
 from ultravect.core.model.layout import AnyLayout, XlsxLayout
 from ultravect.core.patterns import matcher
 from ultravect.core.storage.paths import is_pattern, matching

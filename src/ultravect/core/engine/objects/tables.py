@@ -20,8 +20,8 @@ from ultravect.core.layouts.base import Block, ParsedColumns, Rows, WantedColumn
 from ultravect.core.layouts.parts import Part
 from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.finding import Finding
+from ultravect.core.model.jobs.source import JobSource
 from ultravect.core.model.problems import did_you_mean
-from ultravect.core.model.source import JobSource
 from ultravect.core.types.arrow import convert_typed, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import STORED

@@ -7,7 +7,7 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, storage_of
 from ultravect.core.engine.objects.names import RunFacts, filled
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.storage.files_target import FilesTarget
 
 

@@ -12,12 +12,12 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import open_rows
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.legs import lay_out
-from ultravect.core.engine.plan.mark_values import as_mark, family, parsed
-from ultravect.core.engine.plan.newer_rows import mark_key
-from ultravect.core.engine.plan.writing import deciding_parameters
+from ultravect.core.engine.plan.newer.mark_values import as_mark, family, parsed
+from ultravect.core.engine.plan.newer.newer_rows import mark_key
+from ultravect.core.engine.plan.target.writing import deciding_parameters
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import column_position
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.canonical import CanonicalType
 

@@ -15,13 +15,13 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
+from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.leg import LegResult, Listener
-from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.parse import parse_item
 from ultravect.core.expressions.tree import Call, Item
-from ultravect.core.loading.receipts import ReceiptTable
-from ultravect.core.model.job import Job
+from ultravect.core.loading.steps.receipts import ReceiptTable
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
 _ASK_SECONDS, _MOST_RECEIPTS = 60.0, 1_000_000

@@ -7,14 +7,14 @@ from dataclasses import dataclass, replace
 
 from ultravect.core.contracts.catalogue import LiveColumn
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
-from ultravect.core.engine.plan.names import quoted
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.proposals import value_findings
-from ultravect.core.engine.plan.scan import Scan, scan_columns
+from ultravect.core.engine.plan.source.proposals import value_findings
+from ultravect.core.engine.plan.source.scan import Scan, scan_columns
 from ultravect.core.engine.plan.suggest import column_as
+from ultravect.core.engine.plan.target.names import quoted
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.finding import Severity
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.canonical import CanonicalType, Fit
 from ultravect.core.types.inference import ColumnType
 from ultravect.core.types.pairs import pair_fit

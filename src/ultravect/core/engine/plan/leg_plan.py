@@ -13,7 +13,7 @@ from pydantic import TypeAdapter
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.engine.objects.names import RunFacts
-from ultravect.core.engine.plan.mark_plan import MarkPlan
+from ultravect.core.engine.plan.newer.mark_plan import MarkPlan
 from ultravect.core.expressions.encode import Expression
 from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding

@@ -12,28 +12,28 @@ from ultravect.core.engine.objects.sources import open_source
 from ultravect.core.engine.objects.tables import nearest_table, open_rows
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.columns import Scanning
-from ultravect.core.engine.plan.existing_table import plan_existing
-from ultravect.core.engine.plan.expected_columns import misfits
-from ultravect.core.engine.plan.expressions import bind_expressions, narrow
-from ultravect.core.engine.plan.guarding import plan_guards
-from ultravect.core.engine.plan.new_table import plan_new
-from ultravect.core.engine.plan.newer_answers import plan_mark_of_answer, with_mark
-from ultravect.core.engine.plan.newer_files import plan_newer_files
-from ultravect.core.engine.plan.newer_rows import Again, plan_newer_rows
-from ultravect.core.engine.plan.part import plan_gone, plan_part
+from ultravect.core.engine.plan.newer.newer_answers import plan_mark_of_answer, with_mark
+from ultravect.core.engine.plan.newer.newer_files import plan_newer_files
+from ultravect.core.engine.plan.newer.newer_rows import Again, plan_newer_rows
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.proposals import in_job
-from ultravect.core.engine.plan.selection import select_columns, with_target_names
-from ultravect.core.engine.plan.slices import plan_slices
+from ultravect.core.engine.plan.source.expected_columns import misfits
+from ultravect.core.engine.plan.source.expressions import bind_expressions, narrow
+from ultravect.core.engine.plan.source.proposals import in_job
+from ultravect.core.engine.plan.source.selection import select_columns, with_target_names
+from ultravect.core.engine.plan.source.slices import plan_slices
 from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
-from ultravect.core.engine.plan.target_checks import checks_for
-from ultravect.core.engine.plan.writing import deciding_parameters, plan_mode, situation_of
+from ultravect.core.engine.plan.target.existing_table import plan_existing
+from ultravect.core.engine.plan.target.guarding import plan_guards
+from ultravect.core.engine.plan.target.new_table import plan_new
+from ultravect.core.engine.plan.target.part import plan_gone, plan_part
+from ultravect.core.engine.plan.target.target_checks import checks_for
+from ultravect.core.engine.plan.target.writing import deciding_parameters, plan_mode, situation_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Replacement
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.layout import AnyLayout
 
 

@@ -10,16 +10,16 @@ from ultravect.core.engine.objects.connections import ConnectionSpec, database_o
 from ultravect.core.engine.objects.sources import open_source
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.objects.targets import open_target
-from ultravect.core.engine.plan.expressions import bound_again
-from ultravect.core.engine.plan.guarding import own_checks
 from ultravect.core.engine.plan.leg_plan import FilesPlan, LegPlan
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.target_checks import TargetCheck, checks_for
+from ultravect.core.engine.plan.source.expressions import bound_again
+from ultravect.core.engine.plan.target.guarding import own_checks
+from ultravect.core.engine.plan.target.target_checks import TargetCheck, checks_for
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import Reader
 from ultravect.core.model.document import LAYOUT, job_from_data
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 
 @dataclass(frozen=True)

@@ -22,14 +22,14 @@ from ultravect.core.engine.plan.leg_plan import (
     ScopePlan,
     StrategyPlan,
 )
-from ultravect.core.engine.plan.mark_plan import MarkPlan
-from ultravect.core.engine.plan.target_checks import TargetCheck
+from ultravect.core.engine.plan.newer.mark_plan import MarkPlan
+from ultravect.core.engine.plan.target.target_checks import TargetCheck
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.layouts.base import FileReader, Reader
 from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding, Replacement, Severity
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.layout import AnyLayout
 
 

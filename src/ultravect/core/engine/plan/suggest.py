@@ -6,14 +6,14 @@ import re
 from collections.abc import Sequence
 from typing import Any
 
-from ultravect.core.engine.plan.names import quoted
+from ultravect.core.engine.plan.target.names import quoted
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.parse import parse_item
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.expressions.tree import Star
 from ultravect.core.model.edits import REMOVED, Items
 from ultravect.core.model.finding import Replacement
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 _NEAREST = re.compile(r"^did you mean '(.+)'\?$")
 

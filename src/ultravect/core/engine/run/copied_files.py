@@ -10,7 +10,7 @@ from pathlib import Path
 
 from ultravect.core.contracts.storage import Storage
 from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.plan.mark_plan import MarkPlan
+from ultravect.core.engine.plan.newer.mark_plan import MarkPlan
 from ultravect.core.engine.run.leg import Listener
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted

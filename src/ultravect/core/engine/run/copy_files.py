@@ -16,11 +16,11 @@ from ultravect.core.contracts.storage import FileInfo, Listing, Storage
 from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
 from ultravect.core.engine.objects.names import RunFacts, filled
 from ultravect.core.engine.objects.sources import MAX_FILES, changed
+from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.leg import LegResult, Listener
-from ultravect.core.engine.run.rejects import Reject, RejectLedger
-from ultravect.core.engine.run.tally import Tally
+from ultravect.core.engine.run.rejected.rejects import Reject, RejectLedger
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.patterns import literal_prefix
 from ultravect.core.storage.file_set import FileNote, FileSet
 from ultravect.core.storage.paths import is_pattern, matching

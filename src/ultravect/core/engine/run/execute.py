@@ -14,24 +14,24 @@ from ultravect.core.contracts.load import CHANGED, ReceiptKey
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
-from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.make import make_plan
-from ultravect.core.engine.plan.newer_rows import Again
+from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.source.drift import TypeDrift
 from ultravect.core.engine.run.copied_files import tidy, tidy_loaded
 from ultravect.core.engine.run.copy_files import mirror_leg
+from ultravect.core.engine.run.counting.progress import Progress
+from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.leg import PHASES, LegResult, Listener
 from ultravect.core.engine.run.leg_run import REFUSALS, LegRun
-from ultravect.core.engine.run.progress import Progress
-from ultravect.core.engine.run.row_selection import RowSelection
+from ultravect.core.engine.run.rejected.row_selection import RowSelection
 from ultravect.core.engine.run.sliced_leg import SlicedLeg, SliceRunner, SlicesHere
-from ultravect.core.engine.run.tally import Tally
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.chain import ChainReader
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
 _ATTEMPTS = 5

@@ -9,8 +9,8 @@ from typing import Any, Protocol
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.engine.plan.leg_plan import LegPlan
-from ultravect.core.engine.run.rejects import Reject
-from ultravect.core.engine.run.tally import Tally
+from ultravect.core.engine.run.counting.tally import Tally
+from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.model.finding import Finding
 
 PHASES = ("read", "shape", "stage", "publish", "verify")

@@ -15,23 +15,23 @@ from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Load
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
-from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.open_leg import OpenLeg
-from ultravect.core.engine.plan.writing import load_order
-from ultravect.core.engine.run.checksums import Checksums
+from ultravect.core.engine.plan.source.drift import TypeDrift
+from ultravect.core.engine.plan.target.writing import load_order
 from ultravect.core.engine.run.copied_files import tidy_loaded
-from ultravect.core.engine.run.guards import Decided, Guards
-from ultravect.core.engine.run.held_rejects import HeldRejects
-from ultravect.core.engine.run.highest_value import HighestValue
+from ultravect.core.engine.run.counting.checksums import Checksums
+from ultravect.core.engine.run.counting.guards import Decided, Guards
+from ultravect.core.engine.run.counting.highest_value import HighestValue
+from ultravect.core.engine.run.counting.progress import Progress
+from ultravect.core.engine.run.counting.tally import Tally
+from ultravect.core.engine.run.counting.tie_rows import TieRows
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
-from ultravect.core.engine.run.progress import Progress
 from ultravect.core.engine.run.reading import Reading
-from ultravect.core.engine.run.rejects import RejectLedger
-from ultravect.core.engine.run.row_places import RowPlaces
-from ultravect.core.engine.run.row_selection import RowSelection
+from ultravect.core.engine.run.rejected.held_rejects import HeldRejects
+from ultravect.core.engine.run.rejected.rejects import RejectLedger
+from ultravect.core.engine.run.rejected.row_places import RowPlaces
+from ultravect.core.engine.run.rejected.row_selection import RowSelection
 from ultravect.core.engine.run.shape import Shaper
-from ultravect.core.engine.run.tally import Tally
-from ultravect.core.engine.run.tie_rows import TieRows
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted
 

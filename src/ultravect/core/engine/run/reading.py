@@ -7,11 +7,11 @@ import threading
 from collections.abc import Iterator
 from dataclasses import replace
 
-from ultravect.core.engine.run.progress import Progress
-from ultravect.core.engine.run.row_selection import RowSelection
+from ultravect.core.engine.run.counting.progress import Progress
+from ultravect.core.engine.run.counting.tie_rows import TieRows
+from ultravect.core.engine.run.rejected.row_selection import RowSelection
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.run.shaped import Shaped
-from ultravect.core.engine.run.tie_rows import TieRows
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import KeyedReader, Reader
 

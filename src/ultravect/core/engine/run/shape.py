@@ -14,12 +14,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from ultravect.core.engine.plan.drift import require_parsed, require_within
 from ultravect.core.engine.plan.leg_plan import ColumnPlan, InputPlan
 from ultravect.core.engine.plan.open_leg import OpenLeg
-from ultravect.core.engine.plan.target_checks import TargetCheck
-from ultravect.core.engine.run.breaches import breaches
-from ultravect.core.engine.run.rejects import Reject, key_text
+from ultravect.core.engine.plan.source.drift import require_parsed, require_within
+from ultravect.core.engine.plan.target.target_checks import TargetCheck
+from ultravect.core.engine.run.rejected.breaches import breaches
+from ultravect.core.engine.run.rejected.rejects import Reject, key_text
 from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.expressions.bind import Bound
 from ultravect.core.expressions.evaluate import Rows as InputRows

@@ -9,7 +9,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from ultravect.core.engine.run.rejects import Reject
+from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.layouts.base import FileSpan
 
 

@@ -15,11 +15,11 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.open_leg import OpenLeg
-from ultravect.core.engine.plan.writing import load_order
+from ultravect.core.engine.plan.target.writing import load_order
+from ultravect.core.engine.run.counting.progress import Progress
 from ultravect.core.engine.run.leg import Listener
-from ultravect.core.engine.run.progress import Progress
 from ultravect.core.engine.run.reading import Reading
-from ultravect.core.engine.run.rejects import Reject, RejectLedger
+from ultravect.core.engine.run.rejected.rejects import Reject, RejectLedger
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.parts import DividesRows

@@ -12,17 +12,17 @@ from ultravect.core.contracts.target import Load, LoadsTogether
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
-from ultravect.core.engine.plan.drift import TypeDrift
 from ultravect.core.engine.plan.make import make_plan
-from ultravect.core.engine.plan.newer_rows import Again
+from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.source.drift import TypeDrift
 from ultravect.core.engine.run.execute import committed_result, files_apart, nothing_new, require_plan
 from ultravect.core.engine.run.leg import UNKNOWN, LegResult, Listener
 from ultravect.core.engine.run.leg_run import REFUSALS, LegRun
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 
 @dataclass

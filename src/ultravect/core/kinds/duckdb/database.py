@@ -27,10 +27,10 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.duckdb.settings import DuckdbSettings
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.duckdb_load import FIND, TABLES, DuckdbLoad, DuckdbStatements
-from ultravect.core.loading.duckdb_reading import answered, read_rows
-from ultravect.core.loading.local_database import LocalDatabase
-from ultravect.core.loading.local_file import database_file, may_be_made
+from ultravect.core.loading.duckdb.duckdb_load import FIND, TABLES, DuckdbLoad, DuckdbStatements
+from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows
+from ultravect.core.loading.local.local_database import LocalDatabase
+from ultravect.core.loading.local.local_file import database_file, may_be_made
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.refusals import waiting_message
 from ultravect.core.types.canonical import CanonicalType

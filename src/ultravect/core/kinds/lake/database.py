@@ -26,21 +26,21 @@ from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Load, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
-from ultravect.core.kinds.lake.commits import CommitNotedError, Notes
 from ultravect.core.kinds.lake.dialect import IcebergDialect, LakeDialect
-from ultravect.core.kinds.lake.load import Upkeep, opened_load
+from ultravect.core.kinds.lake.loads.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
+from ultravect.core.kinds.lake.loads.commits import CommitNotedError, Notes
+from ultravect.core.kinds.lake.loads.load import Upkeep, opened_load
+from ultravect.core.kinds.lake.loads.versions import LakeVersions
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
 from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.table_version import BETWEEN, TableVersion, no_version, split_version
-from ultravect.core.kinds.lake.versions import LakeVersions
 from ultravect.core.loading.answers import answer_columns
-from ultravect.core.loading.duckdb_reading import answered, read_rows
-from ultravect.core.loading.marks import no_table
+from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows
 from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.steps.marks import no_table
 from ultravect.core.types.canonical import CanonicalType
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "DESCRIBE", "SUMMARIZE", "EXPLAIN"])

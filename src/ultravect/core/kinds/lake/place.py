@@ -14,7 +14,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.table_version import LakeFormat, TableVersion
 from ultravect.core.loading.bucket import bucket_files
-from ultravect.core.loading.local_file import folder_inside
+from ultravect.core.loading.local.local_file import folder_inside
 
 _CONNECT_SECONDS, _ANSWER_SECONDS = 10, 60
 
@@ -32,7 +32,7 @@ class LakePlace:
             from ultravect.core.kinds.lake.iceberg.format import IcebergFormat
 
             return IcebergFormat(self, self._settings)
-        from ultravect.core.kinds.lake.delta import DeltaFormat
+        from ultravect.core.kinds.lake.delta.format import DeltaFormat
 
         return DeltaFormat(self)
 

@@ -8,7 +8,7 @@ from contextlib import contextmanager
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.commits import CommitNotedError
+from ultravect.core.kinds.lake.loads.commits import CommitNotedError
 
 # of a catalogue: what its library's errors mean; the first name that fits counts
 _OF_CATALOGUE = (

@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.dataset as ds
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.commits import NewFile, Notes
+from ultravect.core.kinds.lake.loads.commits import NewFile, Notes
 from ultravect.core.kinds.lake.parts import Part
 
 if TYPE_CHECKING:

@@ -47,9 +47,9 @@ from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
-from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
+from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted

@@ -45,14 +45,14 @@ from ultravect.core.kinds.mariadb.staging import (
 )
 from ultravect.core.kinds.mariadb.table_guard import TableGuard
 from ultravect.core.kinds.mariadb.transfer import transfer
-from ultravect.core.loading.isolating_load import IsolatingLoad, Matches
-from ultravect.core.loading.marks import MarkTable
-from ultravect.core.loading.receipts import ReceiptTable
 from ultravect.core.loading.refusals import (
     previous_name,
     require_empty,
     waiting_message,
 )
+from ultravect.core.loading.steps.isolating_load import IsolatingLoad, Matches
+from ultravect.core.loading.steps.marks import MarkTable
+from ultravect.core.loading.steps.receipts import ReceiptTable
 
 LOCK_SECONDS = 60
 _VERSIONED = (

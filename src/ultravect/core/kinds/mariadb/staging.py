@@ -16,7 +16,7 @@ from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
-from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.steps.receipts import ReceiptTable
 
 # types that an index takes only the start of
 _LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"

@@ -25,22 +25,22 @@ from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
-from ultravect.core.kinds.postgresql.load import LOCK_SECONDS, PostgresqlLoad
-from ultravect.core.kinds.postgresql.open_load import open_load
-from ultravect.core.kinds.postgresql.plain_load import PlainLoad, open_plain_load
+from ultravect.core.kinds.postgresql.loads.load import LOCK_SECONDS, PostgresqlLoad
+from ultravect.core.kinds.postgresql.loads.open_load import open_load
+from ultravect.core.kinds.postgresql.loads.plain_load import PlainLoad, open_plain_load
+from ultravect.core.kinds.postgresql.loads.shadow_table import swap_obstacle
+from ultravect.core.kinds.postgresql.loads.stage import PostgresqlStages
+from ultravect.core.kinds.postgresql.loads.staging import require_account
+from ultravect.core.kinds.postgresql.loads.together import PostgresqlTogether, together
 from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, answered, described
 from ultravect.core.kinds.postgresql.read import read_rows, read_texts
 from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
-from ultravect.core.kinds.postgresql.shadow_table import swap_obstacle
-from ultravect.core.kinds.postgresql.stage import PostgresqlStages
-from ultravect.core.kinds.postgresql.staging import require_account
-from ultravect.core.kinds.postgresql.together import PostgresqlTogether, together
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import ranges
-from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred
+from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
+from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted

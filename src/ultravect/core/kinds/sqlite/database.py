@@ -24,9 +24,9 @@ from ultravect.core.kinds.sqlite.settings import SqliteSettings
 from ultravect.core.kinds.sqlite.types import judged
 from ultravect.core.loading.answers import count_rows
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.local_database import LocalDatabase
-from ultravect.core.loading.local_file import database_file, may_be_made
-from ultravect.core.loading.local_load import LocalLoad
+from ultravect.core.loading.local.local_database import LocalDatabase
+from ultravect.core.loading.local.local_file import database_file, may_be_made
+from ultravect.core.loading.local.local_load import LocalLoad
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.refusals import column_gone, waiting_message
 from ultravect.core.types.canonical import CanonicalType

@@ -21,9 +21,9 @@ from ultravect.core.kinds.sqlserver.bulk import BulkLoad
 from ultravect.core.kinds.sqlserver.catalogue import declared
 from ultravect.core.kinds.sqlserver.refusals import ENDS_STATEMENT, LOCKED, TAKEN, is_lost, number_of, shown
 from ultravect.core.kinds.sqlserver.session import Session
-from ultravect.core.loading.isolating_load import SAVEPOINT
-from ultravect.core.loading.local_load import LocalLoad
+from ultravect.core.loading.local.local_load import LocalLoad
 from ultravect.core.loading.refusals import column_gone, outcome_unknown, waiting_message
+from ultravect.core.loading.steps.isolating_load import SAVEPOINT
 
 _STAGED, _MATCHED = "[#ultravect_staged]", "[#ultravect_matched]"
 # longer keys have no index

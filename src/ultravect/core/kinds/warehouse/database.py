@@ -35,9 +35,9 @@ from ultravect.core.kinds.warehouse.staged_files import staged_files
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
-from ultravect.core.loading.marks import MarkTable, entries, set_mark
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.receipts import ReceiptTable, committed_or_barred, standing
+from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
+from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred, standing
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import stored_values

@@ -23,11 +23,11 @@ from ultravect.core.kinds.warehouse import catalogue
 from ultravect.core.kinds.warehouse.forms import Form
 from ultravect.core.kinds.warehouse.session import Session
 from ultravect.core.kinds.warehouse.staged_files import StagedFiles
-from ultravect.core.loading.isolating_load import Matches
-from ultravect.core.loading.local_load import LocalLoad
-from ultravect.core.loading.marks import MarkTable, entries, mark_moved
-from ultravect.core.loading.receipts import ReceiptTable
+from ultravect.core.loading.local.local_load import LocalLoad
 from ultravect.core.loading.refusals import attempt_replaced, column_gone, outcome_unknown
+from ultravect.core.loading.steps.isolating_load import Matches
+from ultravect.core.loading.steps.marks import MarkTable, entries, mark_moved
+from ultravect.core.loading.steps.receipts import ReceiptTable
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
 

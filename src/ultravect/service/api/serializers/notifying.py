@@ -10,10 +10,10 @@ from drf_spectacular.utils import extend_schema_field
 from pydantic import TypeAdapter, ValidationError
 from rest_framework import serializers
 
-from ultravect.core.model.schedule import ClockTime, ZoneName
+from ultravect.core.model.jobs.schedule import ClockTime, ZoneName
 from ultravect.service.api.serializers.common import Text
 from ultravect.service.records.models import Message, NotifyRule, Occasion
-from ultravect.service.work.delivery import subject_of
+from ultravect.service.work.outgoing.delivery import subject_of
 
 _CLOCK, _ZONE = TypeAdapter(ClockTime), TypeAdapter(ZoneName)
 _OCCASIONS = [occasion for occasion in Occasion if occasion != Occasion.TEST]

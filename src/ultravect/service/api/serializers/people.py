@@ -10,7 +10,7 @@ from ultravect.core.model.problems import did_you_mean
 from ultravect.service.api.serializers.common import NamePattern, Text, YesOrNo
 from ultravect.service.records.lookup import names_of
 from ultravect.service.records.models import AuditEntry, Job, Role, Token, User
-from ultravect.service.work.sites import HOME, SITE_PATTERN
+from ultravect.service.work.workers.sites import HOME, SITE_PATTERN
 
 
 class UserSerializer(serializers.ModelSerializer[User]):

@@ -22,7 +22,7 @@ from ultravect.service.api.response_parts import (
 from ultravect.service.api.serializers.common import NAME, NAME_RULE, NamePattern, Text, YesOrNo
 from ultravect.service.api.serializers.people import _SITE_RULE
 from ultravect.service.records.models import Connection, SavedLayout
-from ultravect.service.work.sites import SITE_PATTERN
+from ultravect.service.work.workers.sites import SITE_PATTERN
 
 
 class KindField(serializers.ChoiceField):

@@ -9,12 +9,12 @@ from drf_spectacular.utils import extend_schema_field
 from pydantic import ValidationError
 from rest_framework import serializers
 
-from ultravect.core.model.schedule import Schedule as Times
+from ultravect.core.model.jobs.schedule import Schedule as Times
 from ultravect.service.api.serializers.common import Text
 from ultravect.service.api.serializers.declaring import last_runs
 from ultravect.service.api.serializers.running import RunSummarySerializer
 from ultravect.service.records.models import Run, Schedule
-from ultravect.service.work.schedules import next_times
+from ultravect.service.work.scheduling.schedules import next_times
 
 _DAYS = 366
 

@@ -13,7 +13,7 @@ from ultravect.core.engine.objects.names import RunFacts, escaped
 from ultravect.core.engine.objects.sources import open_source, source_files
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.legs.leg_job import FoundObject, SeenFile
-from ultravect.core.engine.plan.newer_rows import mark_key
+from ultravect.core.engine.plan.newer.newer_rows import mark_key
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.parse import parse_item
 from ultravect.core.expressions.select_list import resolve
@@ -21,7 +21,7 @@ from ultravect.core.expressions.tree import Name, Star, names_in
 from ultravect.core.layouts.base import SourceFile
 from ultravect.core.model.feed import FeedFile, FeedVersion
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.patterns import literal, matcher
 from ultravect.core.types.canonical import parse_type
 

@@ -13,9 +13,9 @@ from ultravect.core.engine.plan.legs.leg_job import FoundObject
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.compression import plain_name
-from ultravect.core.layouts.workbook import sheet_names
+from ultravect.core.layouts.workbook.reader import sheet_names
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job, placeholders
+from ultravect.core.model.jobs.job import Job, placeholders
 from ultravect.core.patterns import has_pattern, literal, name_matcher
 
 _PLACEHOLDER = re.compile(r"\{([A-Za-z_][A-Za-z0-9_]*)\}")

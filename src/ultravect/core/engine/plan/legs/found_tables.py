@@ -13,7 +13,7 @@ from ultravect.core.engine.plan.legs.leg_job import FoundObject
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import kind_named
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.patterns import has_pattern, name_matcher
 from ultravect.core.words import counted

@@ -17,7 +17,7 @@ from ultravect.core.engine.plan.legs.leg_job import FoundObject, LegJob, Legs
 from ultravect.core.engine.plan.legs.order import in_order
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.words import counted
 

@@ -8,7 +8,7 @@ from typing import Any
 
 from ultravect.core.dialects.base import TableName
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.job import Job
+from ultravect.core.model.jobs.job import Job
 
 
 @dataclass(frozen=True)

@@ -25,10 +25,10 @@ from pyiceberg.table.update import (
 from pyiceberg.transforms import IdentityTransform
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.commits import NewFile, Notes
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, open_catalogue, with_our_rules
 from ultravect.core.kinds.lake.iceberg.table import CLEARED, IcebergVersion, add_files
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, table_schema
+from ultravect.core.kinds.lake.loads.commits import NewFile, Notes
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.settings import LakeSettings

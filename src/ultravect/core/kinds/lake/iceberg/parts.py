@@ -18,9 +18,9 @@ from pyiceberg.table.metadata import TableMetadata
 from pyiceberg.transforms import IdentityTransform, UnknownTransform
 from pyiceberg.typedef import Record
 
-from ultravect.core.kinds.lake.commits import NewFile
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles
 from ultravect.core.kinds.lake.iceberg.types import as_counted
+from ultravect.core.kinds.lake.loads.commits import NewFile
 from ultravect.core.kinds.lake.parts import Part
 
 

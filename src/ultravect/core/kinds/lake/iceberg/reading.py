@@ -18,10 +18,10 @@ from pyiceberg.table import FileScanTask, Table
 from pyiceberg.table.snapshots import Snapshot
 from pyiceberg.transforms import IdentityTransform
 
+from ultravect.core.kinds.lake.delta.rewritten import RewrittenFiles
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, as_value, bounds
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.rewritten import RewrittenFiles
 from ultravect.core.kinds.lake.table_version import DataFile
 
 

@@ -20,12 +20,12 @@ from pyiceberg.transforms import IdentityTransform
 
 from ultravect.core.contracts.load import CHANGED
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.commits import CommitNotedError, NewFile, Notes
-from ultravect.core.kinds.lake.data_files import DataFiles
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, with_our_rules
 from ultravect.core.kinds.lake.iceberg.parts import data_file, parts_of, unsupported_part
 from ultravect.core.kinds.lake.iceberg.reading import SnapshotRows
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, table_schema
+from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, Notes
+from ultravect.core.kinds.lake.loads.data_files import DataFiles
 from ultravect.core.kinds.lake.parts import Part
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.table_version import Commit, DataFile, Since, files_since, no_version

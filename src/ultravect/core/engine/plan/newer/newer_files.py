@@ -1,0 +1,156 @@
+"""Plans which files are new: those that no load of this job has noted in the target."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import posixpath
+from collections.abc import Sequence
+from dataclasses import replace
+
+from ultravect.core.contracts.mark import FileMark
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.sources import source_files
+from ultravect.core.engine.plan.newer.mark_plan import MarkEntry, MarkPlan
+from ultravect.core.engine.plan.newer.newer_rows import mark_key
+from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.base import SourceFile
+from ultravect.core.model.base import duration_seconds
+from ultravect.core.model.jobs.job import Job
+from ultravect.core.model.jobs.newer import MoveTo, NewFiles
+from ultravect.core.patterns import matcher
+from ultravect.core.storage.paths import is_pattern
+from ultravect.core.words import counted
+
+_PIECE = 1 << 20
+_NAMED = 3
+
+
+def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[str] | None:
+    """The paths of the files that the leg reads; None for all. Sets the plan's mark; with nothing new, ``plan.nothing``."""
+    newer = job.source.newer
+    if newer is None or newer.files is None:
+        # of a feed, the pattern matches files of other versions, too
+        return job.source.part.paths if job.source.part else None
+    assert plan.target is not None and plan.table is not None
+    key = mark_key(job, plan.mark_parameters)
+    held = dict(plan.target.mark(plan.table, key))
+    if held and plan.live is None and job.into.table is not None:
+        plan.add(
+            "warning",
+            "mark-without-table",
+            f"{plan.table} is gone since {counted(len(held), 'file was', 'files were')} copied into it: all files are copied again",
+            "into.table",
+        )
+        fresh = True
+    else:
+        fresh = False
+    known = {} if fresh else {path: FileMark.from_text(text) for path, text in held.items()}
+    files = source_files(source, plan.path)
+    if job.source.part is not None:
+        wanted = set(job.source.part.paths)
+        files = [file for file in files if file.path in wanted]
+    chosen, tidied = _chosen(plan, newer.files, files, known)
+    _require_elsewhere(plan, newer.files, [file.path for file, _ in chosen])
+    then = f"move:{newer.files.then.move}" if isinstance(newer.files.then, MoveTo) else newer.files.then
+    summary = (
+        f"{counted(len(known), 'file was', 'files were')} copied before" if known else "no file was copied before"
+    )
+    entries = tuple(MarkEntry(file.path, mark.as_text(), held.get(file.path)) for file, mark in chosen)
+    plan.mark = MarkPlan(key, summary, entries, None, then, tuple(tidied) if then != "keep" else ())
+    plan.summary_of_mark = f"{summary}; {counted(len(chosen), 'is new', 'are new')}"
+    if not chosen:
+        plan.nothing = "no file is new"
+    return [file.path for file, _ in chosen]
+
+
+def _chosen(
+    plan: Planning, options: NewFiles, files: Sequence[SourceFile], known: dict[str, FileMark]
+) -> tuple[list[tuple[SourceFile, FileMark]], list[str]]:
+    """The files that are new, each with its entry; and those that were copied and are still there."""
+    settled = dt.timedelta(seconds=duration_seconds(options.settled)) if options.settled else None
+    now = dt.datetime.now(dt.UTC)
+    contents = {mark.checksum: path for path, mark in known.items() if mark.checksum}
+    chosen: list[tuple[SourceFile, FileMark]] = []
+    there: list[str] = []
+    changed: list[str] = []
+    unsettled: list[str] = []
+    doubled: list[str] = []
+    for file in files:
+        mark = FileMark(file.size, file.modified.isoformat() if file.modified else "")
+        before = known.get(file.path)
+        if before and (before.size, before.modified) == (mark.size, mark.modified):
+            there.append(file.path)
+            continue
+        # far in the future is not just now: a clock is wrong, here or there
+        if settled and file.modified and abs(now - file.modified) < settled:
+            unsettled.append(file.path)
+            continue
+        if options.compare == "checksum":
+            mark = replace(mark, checksum=_checksum(file))
+            if mark.checksum in contents:
+                # the same content, under this name or another
+                there.append(file.path)
+                if contents[mark.checksum] != file.path:
+                    doubled.append(f"{file.path} is {contents[mark.checksum]}")
+                continue
+            contents[mark.checksum] = file.path
+        if before:
+            changed.append(file.path)
+            if options.changed == "ignore":
+                continue
+        chosen.append((file, mark))
+    _report(plan, options, changed, unsettled, doubled)
+    return chosen, there
+
+
+def _report(
+    plan: Planning, options: NewFiles, changed: Sequence[str], unsettled: Sequence[str], doubled: Sequence[str]
+) -> None:
+    if changed and options.changed == "fail":
+        raise UltravectError(
+            "files-changed",
+            f"{counted(len(changed), 'file that was', 'files that were')} copied before changed since: {_some(changed)}",
+            hint="write from.newer: {files: {changed: again}} to have them copied again, or ignore",
+            place="from.newer",
+        )
+    if changed:
+        does = "copied again" if options.changed == "again" else "left out"
+        what = f"{counted(len(changed), 'file')} changed since it was copied, and is {does}: {_some(changed)}"
+        if len(changed) > 1:
+            what = f"{counted(len(changed), 'file')} changed since they were copied, and are {does}: {_some(changed)}"
+        plan.add("warning", "files-changed", what, "from.newer")
+    if unsettled:
+        what = f"{counted(len(unsettled), 'file was', 'files were')} changed within {options.settled}, and left for the next run: {_some(unsettled)}"
+        plan.add("note", "files-unsettled", what, "from.newer")
+    if doubled:
+        what = f"{counted(len(doubled), 'file has', 'files have')} the content of another one, and left out: {_some(doubled)}"
+        plan.add("warning", "files-doubled", what, "from.newer")
+
+
+def _require_elsewhere(plan: Planning, options: NewFiles, paths: Sequence[str]) -> None:
+    """Raises where moved files would be found again, as new ones."""
+    if not isinstance(options.then, MoveTo) or not is_pattern(plan.path):
+        return
+    fits = matcher(plan.path)
+    folder = options.then.move.strip("/")
+    if any(fits(posixpath.join(folder, posixpath.basename(path))) for path in paths):
+        raise UltravectError(
+            "moved-into-source",
+            f"files that are moved to {options.then.move} would be new again: {plan.path!r} matches them there",
+            hint="move them elsewhere, or narrow the pattern",
+            place="from.newer",
+        )
+
+
+def _some(names: Sequence[str]) -> str:
+    return ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED:,} more" if len(names) > _NAMED else "")
+
+
+def _checksum(file: SourceFile) -> str:
+    digest = hashlib.sha256()
+    with file.open() as stream:
+        while piece := stream.read(_PIECE):
+            digest.update(piece)
+    return digest.hexdigest()

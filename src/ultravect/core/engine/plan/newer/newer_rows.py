@@ -1,0 +1,266 @@
+"""Plans which rows of a table or query are new: those above the mark, up to the highest value that is there now."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.contracts.mark import ColumnMark, MarkKey
+from ultravect.core.engine.objects.tables import TableRows, comparable
+from ultravect.core.engine.plan.newer.mark_plan import ByPlan, MarkEntry, MarkPlan
+from ultravect.core.engine.plan.newer.mark_values import ORDERED, as_mark, earlier, end_of, family, literal, parsed
+from ultravect.core.engine.plan.newer.newer_versions import plan_newer_versions
+from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.target.names import quoted
+from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.bind import Scope, bind_condition, column_position
+from ultravect.core.expressions.parse import parse_condition
+from ultravect.core.expressions.pushdown import conjuncts, render
+from ultravect.core.layouts.base import WantedColumn
+from ultravect.core.model.jobs.job import Job
+from ultravect.core.types.canonical import CanonicalType
+
+_ASK_SECONDS = 5.0
+_TEXT = CanonicalType("text")
+
+
+@dataclass(frozen=True)
+class Again:
+    """A range that is copied anew, without moving the mark; both ends included, as texts."""
+
+    start: str
+    end: str
+
+
+def plan_newer_rows(job: Job, plan: Planning, again: Again | None) -> str:
+    """The condition of the rows that the leg copies, as an expression; "" for all. Sets the plan's mark."""
+    newer, reader = job.source.newer, plan.reader
+    if newer is not None and newer.version and again is None:
+        plan_newer_versions(job, plan, mark_key(job, plan.mark_parameters))
+        return ""
+    if newer is None or newer.by is None:
+        if again is not None:
+            plan.nothing = "no column says which rows are in the range"
+        return ""
+    assert isinstance(reader, TableRows) and plan.target is not None and plan.table is not None
+    position = column_position(newer.by, reader.names, "from.newer.by")
+    kind = reader.columns[position].type
+    if kind is None or kind.name not in ORDERED:
+        native = reader.columns[position].native
+        raise UltravectError(
+            "mark-column-unordered",
+            f"{reader.names[position]} is of type {native or kind}, by which a mark cannot be kept",
+            hint="name a column of whole numbers, dates or times; without one, from.newer: changed_rows compares all rows",
+            place="from.newer.by",
+        )
+    column = _Column(reader, position, kind)
+    if again is not None:
+        return _range(job, plan, column, again)
+    return _above_mark(job, plan, column)
+
+
+class _Column:
+    """The column that a mark is kept by."""
+
+    def __init__(self, reader: TableRows, position: int, kind: CanonicalType) -> None:
+        self.reader, self.position, self.kind = reader, position, kind
+        self.name = reader.names[position]
+        live = reader.columns[position]
+        self.nullable = live.nullable
+        self.is_unique = reader.live is not None and frozenset([live.name]) in reader.live.unique
+
+    def compared(self, sign: str, value: Any) -> str:
+        """A comparison as an expression."""
+        return f"{quoted(self.name)} {sign} {literal(value, self.kind)}"
+
+    def newest(self) -> tuple[Any, int | None]:
+        """The highest value that is there, None where there is none; and how many rows have it, as far as that is known."""
+        if not self._is_ordered:
+            return self._newest_read()
+        reader = self.reader
+        dialect, column = reader.database.dialect, reader.columns[self.position]
+        name = dialect.quote(column.name)
+        highest = dialect.newest(name, column.native)
+        found = self._values(f"(SELECT {highest} AS {name} FROM {reader.origin}) {dialect.quote('newest')}")
+        return next((values[0].as_py() for values in found if len(values)), None), None
+
+    @property
+    def _is_ordered(self) -> bool:
+        """Whether the source compares the column's values as they are meant, and not as texts."""
+        dialect = self.reader.database.dialect
+        if self.kind.name == "decimal":
+            return dialect.computes_decimals
+        return dialect.compares_moments or self.kind.name not in ("timestamp", "timestamptz")
+
+    def _newest_read(self) -> tuple[Any, int]:
+        """The same by reading all values."""
+        highest, rows = None, 0
+        for values in self._values(self.reader.origin):
+            top = pc.max(values).as_py()
+            if top is None or (highest is not None and top < highest):
+                continue
+            count = pc.sum(pc.equal(values, pa.scalar(top, values.type))).as_py() or 0
+            highest, rows = top, (rows if top == highest else 0) + count
+        return highest, rows
+
+    def _values(self, origin: str) -> Iterator[pa.Array]:
+        """The column alone, in its own type; what cannot be read so is left to the run, which rejects it."""
+        columns = [self.reader.columns[self.position]]
+        one = replace(self.reader, origin=origin, columns=columns, findings=[], condition="", live=None)
+        for block in one.blocks():
+            rows = one.read_parsed(block, [WantedColumn(0, self.kind, one.formats)])
+            if rows is not None:
+                yield rows.columns[0]
+
+    def count(self, condition: str) -> int | None:
+        """How many rows meet an expression; None where the source cannot say, or takes too long to."""
+        reader = self.reader
+        dialect = reader.database.dialect
+        types = [kind or _TEXT for kind in reader.given]
+        bound = bind_condition(parse_condition(condition, ""), Scope(reader.names, types), "")
+        sql = [render(part, dialect, comparable(dialect, reader.columns)) for part in conjuncts(bound)]
+        if any(part is None for part in sql):
+            return None
+        where = " AND ".join(str(part) for part in sql)
+        return self._asked(f"SELECT count(*) FROM {reader.origin} WHERE {where}")
+
+    def has_null(self) -> bool:
+        """Whether a row has no value: such rows are never above a mark."""
+        if not self.nullable:
+            return False
+        dialect = self.reader.database.dialect
+        name = dialect.quote(self.reader.columns[self.position].name)
+        nulls = dialect.first_rows(f"SELECT 1 AS a FROM {self.reader.origin} WHERE {name} IS NULL", 1)
+        return bool(self._asked(f"SELECT count(*) FROM ({nulls}) n"))
+
+    def _asked(self, sql: str) -> int | None:
+        try:
+            return int(self.reader.database.ask(sql, 1, _ASK_SECONDS).rows[0][0])
+        except UltravectError:
+            return None
+
+
+def mark_key(job: Job, used: Sequence[str]) -> MarkKey:
+    """Whose mark it is; ``used``: the parameters that decide what is copied, each value of which has a mark of its own."""
+    source = job.source
+    feed = source.part.feed if source.part else source.feed
+    if feed is not None:
+        # of all providers together: a file that is another one's tomorrow is not copied again
+        return MarkKey(job.job, f"feed {feed if isinstance(feed, str) else feed.feed}")
+    values = ", ".join(f"{name}={job.parameters[name]}" for name in sorted(used) if name in job.parameters)
+    return MarkKey(job.job, job.source.object_name + (f" ({values})" if values else ""))
+
+
+def _range(job: Job, plan: Planning, column: _Column, again: Again) -> str:
+    if job.into.mode == "append" and not job.into.key_names:
+        raise UltravectError(
+            "again-doubles",
+            f"rows that were copied before would be in {plan.table} twice",
+            hint="name into.keys, or use mode: upsert",
+            place="into.keys",
+        )
+    start = parsed(again.start, column.kind, "again")
+    end = end_of(again.end, column.kind, "again")
+    if end < start:
+        raise UltravectError(
+            "range-empty", f"{again.start} is after {again.end}: the range holds nothing", place="again"
+        )
+    return f"{column.compared('>=', start)} and {column.compared('<=', end)}"
+
+
+def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
+    assert job.source.newer is not None and plan.target is not None and plan.table is not None
+    newer, key = job.source.newer, mark_key(job, plan.mark_parameters)
+    held = plan.target.mark(plan.table, key).get("")
+    mark = _known(plan, column, held)
+    upper, at_upper = column.newest()
+    since = None if newer.since is None else parsed(str(newer.since), column.kind, "from.newer.since")
+    lower = parsed(mark.value, column.kind, "from.newer") if mark else since
+    if column.has_null():
+        plan.add(
+            "warning",
+            "mark-column-null",
+            f"{column.name} of {column.reader.label} has no value in some rows: they are never newer than a mark, and not copied",
+            "from.newer.by",
+            "fill the column in, or copy those rows by a job of their own",
+        )
+    if not column.is_unique and column.reader.live is not None and column.name not in column.reader.live.indexed:
+        plan.add(
+            "note",
+            "mark-not-indexed",
+            f"no index of {column.reader.label} begins with {column.name}: each run reads the whole table in the source",
+            "from.newer.by",
+            f"create one: CREATE INDEX ON {column.reader.label} ({quoted(column.name)})",
+        )
+    since_text = "from the first row" if lower is None else f"since {as_mark(lower, column.kind)}"
+    if upper is None or (lower is not None and upper < lower and (mark is None or not newer.overlap)):
+        if mark and upper is not None:
+            plan.add(
+                "warning",
+                "mark-ahead",
+                f"the highest {column.name} is {as_mark(upper, column.kind)}, which is below the mark: {as_mark(lower, column.kind)}",
+                "from.newer.by",
+                f"if the values begin anew, set the mark: ultravect mark {job.job}",
+            )
+        plan.nothing = f"nothing is new {since_text}"
+        return ""
+    keyed = bool(job.into.key_names)
+    start = lower
+    # an overlap of another kind is wrong already before there is a mark
+    below = earlier(lower if lower is not None else upper, newer.overlap, column.kind) if newer.overlap else None
+    if mark and below is not None and lower is not None:
+        start = below
+        upper = max(upper, lower)
+    parts = []
+    if start is not None:
+        # rows with the value of the mark may have been committed since
+        exact = mark is not None and not newer.overlap and column.is_unique
+        parts.append(column.compared(">" if exact else ">=", start))
+    parts.append(column.compared("<=", upper))
+    condition = " and ".join(parts)
+    if at_upper is None:
+        at_upper = 1 if column.is_unique else column.count(column.compared("=", upper)) or 0
+    if mark and upper == lower and not newer.overlap and (column.is_unique or 0 < at_upper == mark.rows):
+        plan.nothing = f"nothing is new {since_text}"
+    plan.summary_of_mark = since_text
+    plan.count_new = lambda: column.count(condition)
+    ties = None if keyed or column.is_unique else dict(mark.ties) if mark else {}
+    value = ColumnMark(family(column.kind), as_mark(upper, column.kind), at_upper).as_text()
+    by = ByPlan(
+        column.name,
+        column.kind,
+        as_mark(lower, column.kind) if mark and lower is not None else None,
+        as_mark(upper, column.kind),
+        at_upper,
+        ties,
+        column.position,
+    )
+    plan.mark = MarkPlan(key, since_text, (MarkEntry("", value, held),), by)
+    return condition
+
+
+def _known(plan: Planning, column: _Column, held: str | None) -> ColumnMark | None:
+    """The mark, where it is one of the table that is there."""
+    if held is None:
+        return None
+    mark = ColumnMark.from_text(held)
+    if plan.live is None:
+        plan.add(
+            "warning",
+            "mark-without-table",
+            f"{plan.table} is gone since the mark {mark.value} was written: all rows are copied again",
+            "into.table",
+        )
+        return None
+    if mark.type != family(column.kind):
+        raise UltravectError(
+            "mark-type-changed",
+            f"the mark is a {mark.type}, {mark.value}, and {column.name} is a {column.kind.name} now",
+            hint="set the mark anew, or reset it: ultravect mark JOB --reset",
+            place="from.newer.by",
+        )
+    return mark

@@ -1,0 +1,111 @@
+"""What a layout could say more of a file's values, with the evidence: words that mean NULL, signs, marks between thousands."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import replace
+from typing import Any
+
+from ultravect.core.layouts.base import Reader
+from ultravect.core.model.finding import Finding, Replacement
+from ultravect.core.model.jobs.job import Job
+from ultravect.core.model.layout import AnyLayout, JsonLayout, JsonLinesLayout, XmlLayout
+from ultravect.core.types.candidates import WORDS_FOR_NULL
+from ultravect.core.types.inference import ColumnType
+from ultravect.core.words import counted
+
+_MOST_LISTED = 3
+_CODES = {"nulls": "nulls-likely", "signs": "signs-likely", "thousands": "thousands-likely"}
+
+
+def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | None = None) -> list[Finding]:
+    """One finding for each key of ``layout.values`` that would give columns of text a type; with the edit, for a ``job``."""
+    layout = getattr(reader, "layout", None)
+    if layout is None:
+        return []
+    proposing = [column for column in columns if column.proposes]
+    findings = late_findings(reader, layout, job)
+    for key, code in _CODES.items():
+        about = [item for item in proposing if item.proposes and key in item.proposes]
+        if not about:
+            continue
+        # of several columns, the first key has the evidence; a column is listed once
+        listed = [item for item in about if next(iter(item.proposes or {})) == key] or about
+        value = _joined(layout, key, [(item.proposes or {})[key] for item in about])
+        words = "; ".join(f"column {item.name}: {item.evidence}" for item in listed[:_MOST_LISTED])
+        more = f"; and {counted(len(listed) - _MOST_LISTED, 'column')} more" if len(listed) > _MOST_LISTED else ""
+        findings.append(value_finding(layout, code, key, value, f"{words}{more}; taken for text", job))
+    return findings
+
+
+def in_job(finding: Finding, reader: Reader, job: Job) -> Finding:
+    """A finding of a reader, with its fix as this job can take it."""
+    layout, place = getattr(reader, "layout", None), finding.replacement.place if finding.replacement else ""
+    if finding.replacement is None or layout is None or not place.startswith("from.layout."):
+        return finding
+    return replace(
+        finding, replacement=put_in_layout(layout, place.removeprefix("from.layout."), finding.replacement.value, job)
+    )
+
+
+def late_findings(reader: Reader, layout: AnyLayout, job: Job | None) -> list[Finding]:
+    """That rows have keys that are no columns, all at once."""
+    late = list(getattr(reader, "late_keys", {}))
+    if not late:
+        return []
+    listed = ", ".join(repr(item) for item in late[:10]) + (f" and {len(late) - 10:,} more" if len(late) > 10 else "")
+    keys = [*layout.keys, *late] if isinstance(layout, JsonLayout | JsonLinesLayout | XmlLayout) else late
+    return [
+        Finding(
+            "warning",
+            "keys-late",
+            f"rows have {counted(len(late), 'key')} that none of the first rows has: {listed}; such rows would be rejects",
+            "from.layout",
+            f"write layout.keys: [{', '.join(keys[:40])}{', …' if len(keys) > 40 else ''}], so that they become columns",
+            put_in_layout(layout, "keys", keys, job) if job else None,
+        )
+    ]
+
+
+def value_finding(layout: AnyLayout, code: str, key: str, value: Any, message: str, job: Job | None) -> Finding:
+    """A warning whose fix writes ``value`` at ``layout.values.key``."""
+    written = f"[{', '.join(_word(item) for item in value)}]" if isinstance(value, list) else _word(value)
+    fix = f"if so, write layout.values.{key}: {written}"
+    return Finding(
+        "warning",
+        code,
+        message,
+        "from.layout",
+        fix,
+        put_in_layout(layout, f"values.{key}", value, job) if job else None,
+    )
+
+
+def put_in_layout(layout: AnyLayout, key: str, value: Any, job: Job) -> Replacement | None:
+    """``value`` at ``from.layout.key``, with the mappings around it where the job has none yet."""
+    said = job.source.layout
+    if isinstance(said, str):
+        return None  # a saved layout is not part of the job file
+    outer, _, inner = key.partition(".")
+    if said is None:
+        return Replacement("from.layout", {"format": layout.format, outer: {inner: value} if inner else value})
+    if inner and outer not in said.model_fields_set:
+        return Replacement(f"from.layout.{outer}", {inner: value})
+    return Replacement(f"from.layout.{key}", value)
+
+
+def _joined(layout: AnyLayout, key: str, values: Sequence[Any]) -> Any:
+    if key == "thousands":
+        return values[0]
+    said: list[str] = list(getattr(layout.values, key))
+    return list(dict.fromkeys([*said, *(word for value in values for word in value)]))
+
+
+def _word(value: str) -> str:
+    return f'"{value}"'
+
+
+def null_words(values: Iterable[str]) -> list[str] | None:
+    """Those of ``values`` that stand for NULL, when all of them may do so."""
+    words = sorted({value.strip() for value in values})
+    return words if words and set(words) <= WORDS_FOR_NULL else None

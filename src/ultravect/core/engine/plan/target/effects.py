@@ -1,0 +1,107 @@
+"""What a run would do to the target as it is now: in a sentence, and in SQL."""
+
+from __future__ import annotations
+
+import pyarrow as pa
+
+from ultravect.core.contracts.load import STAGED, LoadOrder
+from ultravect.core.contracts.target import Database
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.plan.open_leg import OpenLeg
+from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.target.writing import load_order, truncates
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.jobs.job import Job
+from ultravect.core.types.written import plain_text
+from ultravect.core.words import counted
+
+_TRIED_KEYS = 200
+_SECONDS = 3.0
+
+
+def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
+    """What the job's mode means for this target; ``sample`` are the first rows, shaped."""
+    mode, live = job.into.mode, plan.live
+    database = plan.target.database if plan.target else None
+    if database is None:
+        if mode == "overwrite":
+            return f"writes {plan.table}, in the place of the files that it wrote before; each appears whole"
+        return f"writes {plan.table}, or the same name with the run's number where that is taken; it appears whole"
+    if live is None:
+        return f"creates the table {plan.table} and fills it; both are seen in one step"
+    held = _rows(database, plan)
+    there = f"the {held} rows there" if held != "1" else "the one row there"
+    match mode:
+        case "append":
+            return f"adds rows to {there}"
+        case "overwrite":
+            if job.into.replaces:
+                there = f"those of {there} for which {job.into.replaces} is true"
+            how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
+            waits = truncates(job, plan) and not plan.rebuilds
+            return f"replaces {there}, {how}; readers meanwhile {'wait' if waits else 'see the old ones'}"
+    shown = f"matches {there} by {', '.join(job.into.key_names)}: new keys are inserted, changed rows updated, equal ones left"
+    if job.into.gone != "keep":
+        does = "deleted" if isinstance(job.into.gone, str) else f"flagged in {job.into.gone.flag}"
+        shown += f"; rows whose key the source has no more are {does}"
+    tried, matching = _matching(job, plan, database, sample)
+    return shown + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
+
+
+def _rows(target: Database, plan: Planning) -> str:
+    """The rows of the table, counted, or estimated where counting takes long."""
+    assert plan.live is not None
+    table = target.dialect.table(plan.live.name)
+    try:
+        return f"{int(target.ask(f'SELECT count(*) FROM {table}', 1, _SECONDS).rows[0][0]):,}"
+    except UltravectError:
+        return "many" if plan.live.rows is None else f"about {plan.live.rows:,}"
+
+
+def _matching(job: Job, plan: Planning, target: Database, sample: pa.RecordBatch | None) -> tuple[int, int]:
+    """How many different keys were tried, and how many of them the target has."""
+    if sample is None or plan.live is None or not sample.num_rows:
+        return 0, 0
+    kinds = {column.name: column.type for column in plan.columns}
+    texts = [plain_text(sample.column(key)).to_pylist()[:_TRIED_KEYS] for key in job.into.key_names]
+    keys = list(dict.fromkeys(zip(*texts, strict=True)))
+    dialect = target.dialect
+    tests = [
+        " AND ".join(
+            f"{dialect.quote(key)} = {dialect.constant(value, kinds[key])}"
+            for key, value in zip(job.into.key_names, values, strict=True)
+        )
+        for values in keys
+    ]
+    where = " OR ".join(f"({test})" for test in tests)
+    try:
+        found = target.ask(f"SELECT count(*) FROM {dialect.table(plan.live.name)} WHERE {where}", 1, _SECONDS)
+    except UltravectError:
+        return 0, 0
+    return len(keys), int(found.rows[0][0])
+
+
+def statements_of(leg: OpenLeg) -> list[str]:
+    """SQL that does what a run would do in the target in addition to loading rows, in its order; without DDL.
+
+    A database may have a faster way to the same end: see docs/writing.md.
+    """
+    database = leg.target.database
+    if database is None:
+        return []
+    order = load_order(leg)
+    table = database.dialect.table(leg.plan.live.name if leg.plan.live else leg.plan.table)
+    return [*order.before, *_mode_statements(order, leg.plan, database, table), *order.after]
+
+
+def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:
+    removing = "TRUNCATE" if order.truncate else "DELETE FROM"
+    removed = [f"{removing} {table}"] if order.removes_old and plan.live and not plan.is_new else []
+    if not order.staged:
+        return removed
+    merge = order.merge(target.dialect, table, STAGED)
+    repeats = [] if order.repeats == "fail" else [merge.drop_repeats(first=order.repeats == "first")]
+    if not order.matches_rows:
+        return [*removed, *repeats, merge.insert_all()]
+    update = merge.update()
+    return [*repeats, *([update] if update else []), merge.insert()]

@@ -1,0 +1,1 @@
+"""The format Delta Lake."""

@@ -1,0 +1,1 @@
+"""How rows get into lake tables, and how a load is undone."""

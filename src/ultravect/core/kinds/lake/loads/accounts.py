@@ -1,0 +1,123 @@
+"""Receipts and marks of loads into a lake table: named in the commit that publishes the rows, so that both are there or neither.
+
+A commit can be made in the names of programs, each with a number, of which the format allows one at a time and keeps the last for ever.
+A load's receipt is such a name, with the account in the commit's description. A mark is another one, whose number says in which file of
+the table's folder its entries are; that file is written before.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+
+import pyarrow.fs as pafs
+
+from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.mark import MarkChange, MarkKey
+from ultravect.core.contracts.receipt import FENCE, Receipt
+from ultravect.core.kinds.lake.loads.commits import Notes
+from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.table_version import Commit, TableVersion
+from ultravect.core.loading.steps.marks import mark_moved
+
+_NOTES = "_ultravect"
+_RECEIPT, _NAME = "receipt", "load"
+_KEPT_MARKS = 3
+
+
+def receipt_name(key: ReceiptKey) -> str:
+    return f"load:{key.run}:{key.leg}:{key.slice}"
+
+
+def commit_of(version: TableVersion, key: ReceiptKey) -> Commit | None:
+    """What the commit of a load says of itself, as far as the table's history goes back."""
+    name = receipt_name(key)
+    return next((commit for commit in version.history if commit.texts.get(_NAME) == name), None)
+
+
+def find_receipt(version: TableVersion, key: ReceiptKey) -> Receipt | None:
+    """The receipt of a load, fences included; None where there is none."""
+    if version.noted(receipt_name(key)) is None:
+        return None
+    if commit := commit_of(version, key):
+        return Receipt.from_text(commit.texts[_RECEIPT])
+    # the log of old commits is removed in time, and the name stays: it was committed
+    return Receipt(version.path, "", rows_before=None)
+
+
+def fence_notes(key: ReceiptKey, table: str) -> Notes:
+    return receipt_notes(key, Receipt(table, FENCE, rows_before=None))
+
+
+def receipt_notes(key: ReceiptKey, receipt: Receipt) -> Notes:
+    name = receipt_name(key)
+    return Notes({name: 1}, {_NAME: name, _RECEIPT: receipt.as_text()})
+
+
+def fence_file(key: ReceiptKey) -> str:
+    """What bars an attempt from making a table that is not there yet, and so can have no commits."""
+    return f"{_NOTES}/{hashlib.sha256(receipt_name(key).encode()).hexdigest()[:32]}.barred"
+
+
+class LakeMarks:
+    """The marks of jobs in one table."""
+
+    def __init__(self, place: LakePlace, folder: str) -> None:
+        self._place, self._folder = place, folder
+
+    def entries(self, version: TableVersion | None, key: MarkKey) -> Mapping[str, str]:
+        """The entries of a mark by their items; none of a table that is not there yet."""
+        number = version.noted(_mark_name(key)) if version is not None else None
+        if number is None:
+            return {}
+        with self._place.files.open_input_stream(self._file(key, number)) as file:
+            found: dict[str, str] = json.loads(file.read())
+        return found
+
+    def changed(self, version: TableVersion | None, changes: Sequence[MarkChange]) -> Mapping[str, int]:
+        """Writes the files of changed marks; the names and numbers for the commit. UltravectError ``mark-moved`` where one is another."""
+        names: dict[str, int] = {}
+        for key in dict.fromkeys(change.key for change in changes):
+            entries = dict(self.entries(version, key))
+            for change in changes:
+                if change.key == key:
+                    if entries.get(change.item) != change.before:
+                        raise mark_moved(key)
+                    entries[change.item] = change.value
+            names |= self.written(version, key, entries)
+        return names
+
+    def written(self, version: TableVersion | None, key: MarkKey, entries: Mapping[str, str]) -> Mapping[str, int]:
+        """Writes a mark anew; see ``changed``."""
+        number = (version.noted(_mark_name(key)) or 0 if version else 0) + 1
+        self._place.make_folder(f"{self._folder}/{_NOTES}")
+        with self._place.files.open_output_stream(self._file(key, number)) as file:
+            file.write(json.dumps(entries).encode())
+        for old in range(max(1, number - _KEPT_MARKS - 1), number - _KEPT_MARKS + 1):
+            with contextlib.suppress(OSError):
+                self._place.files.delete_file(self._file(key, old))
+        return {_mark_name(key): number}
+
+    def _file(self, key: MarkKey, number: int) -> str:
+        return f"{self._folder}/{_NOTES}/{_digest(key)}.{number}.json"
+
+
+def _digest(key: MarkKey) -> str:
+    return hashlib.sha256(f"{key.job}\0{key.object}".encode()).hexdigest()[:32]
+
+
+def _mark_name(key: MarkKey) -> str:
+    return f"mark:{_digest(key)}"
+
+
+def is_barred(place: LakePlace, key: ReceiptKey) -> bool:
+    found = place.files.get_file_info(fence_file(key))
+    return bool(found.type == pafs.FileType.File)
+
+
+def bar(place: LakePlace, key: ReceiptKey) -> None:
+    place.make_folder(_NOTES)
+    with place.files.open_output_stream(fence_file(key)) as file:
+        file.write(b"another attempt has taken the run over\n")

@@ -1,0 +1,242 @@
+"""Writes the Parquet files of lake tables, with the statistics by which readers leave files out."""
+
+from __future__ import annotations
+
+import datetime as dt
+import decimal
+import hashlib
+import json
+import math
+import re
+import secrets
+from collections import OrderedDict
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.parquet as pq
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.loads.commits import NewFile, partition_text
+from ultravect.core.kinds.lake.parts import Part, keys_of
+from ultravect.core.kinds.lake.place import LakePlace
+
+_FILE_BYTES = 128 << 20
+_GROUP_ROWS = 512 * 1024
+_OPEN_FILES = 32
+_MOST_PARTITIONS = 10_000
+_MEASURED = 32
+_TEXT = 32
+_PLAIN = re.compile(r"[A-Za-z0-9._-]{1,60}")
+
+
+_Key = tuple[Any, ...]
+
+
+class DataFiles:
+    """Files of one load into the table at ``folder``; they are part of no version before they are committed."""
+
+    def __init__(self, place: LakePlace, folder: str, schema: pa.Schema, parts: Sequence[Part]) -> None:
+        self._place, self._path, self._schema, self._parts = place, folder, schema, list(parts)
+        self._held = schema if place.format.holds_partitions else _without(schema, [part.column for part in parts])
+        self._open: OrderedDict[_Key, _File] = OrderedDict()
+        self._seen: set[_Key] = set()
+        self.files: list[NewFile] = []
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        """Writes rows that have the columns of the table."""
+        if not batch.num_rows:
+            return
+        if not self._parts:
+            self._file(()).write(batch)
+            return
+        table = pa.Table.from_batches([batch])
+        keys = keys_of(batch, self._parts)
+        for values in keys.group_by(keys.column_names).aggregate([]).to_pylist():
+            wanted = None
+            for name, value in values.items():
+                column = keys.column(name)
+                same = (
+                    pc.is_null(column)
+                    if value is None
+                    else pc.fill_null(pc.equal(column, pa.scalar(value, column.type)), False)
+                )
+                wanted = same if wanted is None else pc.and_(wanted, same)
+            rows = table.filter(wanted).select(self._held.names)
+            file = self._file(tuple(values.values()))
+            for part in rows.combine_chunks().to_batches():
+                file.write(part)
+
+    def close(self) -> Sequence[NewFile]:
+        """Ends all files, and gives them."""
+        while self._open:
+            self._end(next(iter(self._open)))
+        return self.files
+
+    def discard(self) -> None:
+        """Removes what was written: nothing refers to it."""
+        for file in self._open.values():
+            file.abort()
+        self._open.clear()
+        for written in self.files:
+            self._remove(written.path)
+        self.files.clear()
+
+    def _remove(self, path: str) -> None:
+        try:
+            self._place.files.delete_file(f"{self._path}/{path}")
+        except OSError:
+            return  # readers never see it, and the next removal of old files takes it away
+
+    def _file(self, key: _Key) -> _File:
+        found = self._open.get(key)
+        if found is not None and found.size > _FILE_BYTES:
+            self._end(key)
+            found = None
+        if found is None:
+            if len(self._open) >= _OPEN_FILES:
+                self._end(next(iter(self._open)))
+            self._seen.add(key)
+            if len(self._seen) > _MOST_PARTITIONS:
+                raise UltravectError(
+                    "too-many-partitions",
+                    f"{', '.join(part.name for part in self._parts)} have more than {_MOST_PARTITIONS:,} different values, and each makes a file "
+                    "of its own; nothing was written",
+                    hint="partition by a column with fewer values",
+                )
+            found = self._open[key] = _File(self._place, self._path, self._named(key), self._held)
+        self._open.move_to_end(key)
+        return found
+
+    def _named(self, key: _Key) -> str:
+        folders = [
+            f"{_folder(part.name)}={_folder(partition_text(value))}/"
+            for part, value in zip(self._parts, key, strict=True)
+        ]
+        return self._place.format.data + "".join(folders) + f"part-{secrets.token_hex(12)}.parquet"
+
+    def _end(self, key: _Key) -> None:
+        file = self._open.pop(key)
+        size, rows, statistics = file.close()
+        partition = {part.name: value for part, value in zip(self._parts, key, strict=True)}
+        self.files.append(NewFile(file.path, size, rows, partition, statistics))
+
+
+def _without(schema: pa.Schema, names: Sequence[str]) -> pa.Schema:
+    return pa.schema([field for field in schema if field.name not in names])
+
+
+def _folder(value: str | None) -> str:
+    """The name of a folder for a value; which value it is says the table's log."""
+    text = "__HIVE_DEFAULT_PARTITION__" if value is None else value
+    return text if _PLAIN.fullmatch(text) else hashlib.sha256(text.encode()).hexdigest()[:16]
+
+
+class _File:
+    def __init__(self, place: LakePlace, table: str, path: str, schema: pa.Schema) -> None:
+        self.path = path
+        folder = f"{table}/{path}".rpartition("/")[0]
+        place.make_folder(folder)
+        self._place, self._whole = place, f"{table}/{path}"
+        self._sink = place.files.open_output_stream(self._whole)
+        self._collected: list[Any] = []
+        self._writer = pq.ParquetWriter(
+            self._sink,
+            schema,
+            compression="snappy",
+            # texts repeat themselves, and numbers and moments seldom do: trying costs more than it saves
+            use_dictionary=[field.name for field in schema if pa.types.is_string(field.type)],
+            metadata_collector=self._collected,
+            store_schema=False,
+        )
+        self._schema = schema
+        self._waiting: list[pa.RecordBatch] = []
+        self._rows = 0
+
+    @property
+    def size(self) -> int:
+        return int(self._sink.tell())
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        self._waiting.append(batch)
+        self._rows += batch.num_rows
+        if sum(waiting.num_rows for waiting in self._waiting) >= _GROUP_ROWS:
+            self._flush()
+
+    def _flush(self) -> None:
+        if self._waiting:
+            self._writer.write_table(pa.Table.from_batches(self._waiting, self._schema), row_group_size=_GROUP_ROWS)
+            self._waiting = []
+
+    def close(self) -> tuple[int, int, str]:
+        """Size in bytes, rows, and statistics."""
+        self._flush()
+        self._writer.close()
+        size = self.size
+        self._sink.close()
+        return size, self._rows, json.dumps(_statistics(self._collected[0], self._schema))
+
+    def abort(self) -> None:
+        try:
+            self._writer.close()
+            self._sink.close()
+            self._place.files.delete_file(self._whole)
+        except (OSError, pa.ArrowException):
+            return
+
+
+def _statistics(metadata: Any, schema: pa.Schema) -> Mapping[str, Any]:
+    """Rows, bounds and NULLs of the first columns, from the file's own footer."""
+    least: dict[str, Any] = {}
+    most: dict[str, Any] = {}
+    nulls: dict[str, int] = {}
+    for position, field in enumerate(schema):
+        # columns of nested types are several in the footer
+        if position >= _MEASURED or pa.types.is_nested(field.type):
+            break
+        groups = [metadata.row_group(group).column(position).statistics for group in range(metadata.num_row_groups)]
+        if any(group is None for group in groups):
+            continue
+        nulls[field.name] = sum(group.null_count for group in groups)
+        bounds = [group for group in groups if group.has_min_max]
+        if len(bounds) < sum(group.num_values > 0 for group in groups) or not bounds:
+            continue
+        low, high = (
+            _written(min(group.min for group in bounds)),
+            _written(max(group.max for group in bounds), up=True),
+        )
+        if low is not None and high is not None:
+            least[field.name], most[field.name] = low, high
+    return {"numRecords": metadata.num_rows, "minValues": least, "maxValues": most, "nullCount": nulls}
+
+
+_MILLISECOND = dt.timedelta(milliseconds=1)
+_LAST_MOMENT = dt.datetime.max - _MILLISECOND
+
+
+def _written(value: Any, *, up: bool = False) -> Any:
+    """A bound as JSON has it, None where it can be none; ``up``: what is shortened must not become less."""
+    if isinstance(value, bool | bytes):
+        return None
+    if isinstance(value, int):
+        return value
+    if isinstance(value, float):
+        return value if math.isfinite(value) else None
+    if isinstance(value, decimal.Decimal):
+        return float(value) if value == decimal.Decimal(repr(float(value))) else None
+    if isinstance(value, dt.datetime):
+        # milliseconds are what readers keep
+        rest = value.microsecond % 1000
+        value -= dt.timedelta(microseconds=rest)
+        if up and rest:
+            if value.replace(tzinfo=None) > _LAST_MOMENT:
+                return None
+            value += _MILLISECOND
+        written = value.replace(tzinfo=None).isoformat(timespec="milliseconds")
+        return f"{written}Z" if value.tzinfo else written
+    if isinstance(value, dt.date):
+        return value.isoformat()
+    if isinstance(value, str):
+        return value[:_TEXT] if not up or len(value) <= _TEXT else None
+    return None

@@ -1,0 +1,218 @@
+"""The table of a load into a lake: what is there, what is added and removed, and the commit of it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import pyarrow as pa
+import pyarrow.parquet as pq
+
+from ultravect.core.contracts.load import CHANGED, LoadOrder
+from ultravect.core.contracts.mark import MarkChange
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.target import Verified
+from ultravect.core.dialects.base import NewColumn
+from ultravect.core.dialects.duckdb import DuckdbDialect
+from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.loads.accounts import LakeMarks, is_barred, receipt_name, receipt_notes
+from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, Notes
+from ultravect.core.kinds.lake.loads.data_files import DataFiles
+from ultravect.core.kinds.lake.parts import by_columns
+from ultravect.core.kinds.lake.place import LakePlace, open_version
+from ultravect.core.kinds.lake.refusals import explained
+from ultravect.core.kinds.lake.table_version import DataFile
+from ultravect.core.loading.refusals import attempt_replaced, column_gone, outcome_unknown
+from ultravect.core.loading.steps.marks import mark_moved
+from ultravect.core.types.arrow import as_text
+from ultravect.core.types.written import uuid_text
+
+_ARROW = {
+    "BOOLEAN": pa.bool_(),
+    "TINYINT": pa.int8(),
+    "SMALLINT": pa.int16(),
+    "INTEGER": pa.int32(),
+    "BIGINT": pa.int64(),
+    "FLOAT": pa.float32(),
+    "DOUBLE": pa.float64(),
+    "VARCHAR": pa.string(),
+    "BLOB": pa.binary(),
+    "DATE": pa.date32(),
+    "TIME": pa.time64("us"),
+    "TIMESTAMP": pa.timestamp("us"),
+    "TIMESTAMP WITH TIME ZONE": pa.timestamp("us", "UTC"),
+}
+
+
+_NOTHING_WRITTEN = frozenset(
+    [CHANGED, "table-changed", "mark-moved", "attempt-replaced", "table-feature", "table-append-only"]
+)
+
+
+def field_of(column: NewColumn, dialect: DuckdbDialect) -> pa.Field:
+    """A column that is to be made, as the files have it."""
+    native = dialect.from_canonical(column.type).native
+    if native.startswith("DECIMAL"):
+        precision, scale = map(int, native[8:-1].split(","))
+        held: pa.DataType = pa.decimal128(precision, scale)
+    else:
+        held = _ARROW[native]
+    comment = {"comment": column.comment} if column.comment else None
+    return pa.field(column.name, held, column.nullable, comment)
+
+
+class LoadTarget:
+    """The table of a load: what is there, what is added, what is removed, and the commit of it."""
+
+    def __init__(self, place: LakePlace, order: LoadOrder, dialect: DuckdbDialect) -> None:
+        self.place, self.order = place, order
+        self.path = place.path(order.table)
+        with explained(place.name, self.path):
+            self.version = open_version(place, self.path)
+            self.folder = self.path if self.version is None else self.version.folder
+            self._require_as_planned()
+            create = order.create
+            self.added: Sequence[pa.Field] = ()
+            if create is not None:
+                self.schema = place.format.new_schema(
+                    self.path, [field_of(column, dialect) for column in create.columns]
+                )
+                parts = by_columns(create.partition_by)
+            else:
+                assert self.version is not None
+                self.added = [field_of(change.column, dialect) for change in order.changes]
+                self.schema = self.version.written_schema([optional(field) for field in self.added])
+                parts = self.version.parts
+        self.files = DataFiles(place, self.folder, self.schema, parts)
+        self.removed: Sequence[DataFile] = ()
+        self.committed: int | None = None
+        # files that a commit names must stay, even where no answer says whether it took place
+        self.may_discard = True
+        self._new: Sequence[NewFile] = ()
+        self.growth = 0
+
+    def _require_as_planned(self) -> None:
+        order, there = self.order, self.version is not None
+        if there != (order.create is None or order.rebuild):
+            raise UltravectError(
+                "table-changed",
+                f"{order.table} was {'made' if there else 'removed'} since the run was planned; nothing was written",
+                hint="run again: the plan is made anew",
+                table=str(order.table),
+            )
+        if self.version is not None and order.create is None:
+            if lacking := self.version.unsupported:
+                raise UltravectError(
+                    "table-feature",
+                    f"{order.table}: {lacking}, which is not written here; nothing was written",
+                    hint="write into another table",
+                    table=str(order.table),
+                )
+            names = {*self.version.schema.names, *(change.column.name for change in order.changes)}
+            for column in order.columns:
+                if column.name not in names:
+                    raise column_gone(order, column.name)
+
+    @property
+    def rows_before(self) -> int:
+        return self.version.rows if self.version is not None else 0
+
+    @property
+    def previous(self) -> str:
+        """The version that an overwrite replaces, as a table that can be read; "" where none is to be kept."""
+        if not self.order.keep_previous or self.version is None:
+            return ""
+        return f"{self.order.table.name}@{self.version.version}"
+
+    def shaped(self, batch: pa.RecordBatch) -> pa.RecordBatch:
+        """Rows as the files have them: all columns of the table, in its types."""
+        given = {column.name: values for column, values in zip(self.order.columns, batch.columns, strict=False)}
+        arrays = []
+        for field in self.schema:
+            values = given.get(field.name)
+            if values is None:
+                arrays.append(pa.nulls(batch.num_rows, field.type))
+                continue
+            if values.type == pa.binary(16) and pa.types.is_string(field.type):
+                values = uuid_text(values)
+            if pa.types.is_string(field.type) and not pa.types.is_string(values.type):
+                values = as_text(values)
+            if not field.nullable and values.null_count:
+                raise UltravectError(
+                    "constraint-refused",
+                    f"column {field.name!r} of {self.order.table} takes no NULL, and a row has one; nothing was written",
+                    hint="fix the source, or tolerate such rows with into.rejects",
+                    table=str(self.order.table),
+                    column=field.name,
+                )
+            arrays.append(values if values.type == field.type else values.cast(field.type))
+        missing = [field.name for field in self.schema if not field.nullable and field.name not in given]
+        if missing and batch.num_rows:
+            raise UltravectError(
+                "constraint-refused",
+                f"column {missing[0]!r} of {self.order.table} takes no NULL, and the job brings no values for it; nothing was written",
+                hint="select a value for it in columns",
+                table=str(self.order.table),
+                column=missing[0],
+            )
+        return pa.RecordBatch.from_arrays(arrays, schema=self.schema)
+
+    def close(self) -> None:
+        """Ends the files; how many rows they have is asked of their footers."""
+        self._new = list(self.files.close())
+        self.growth = sum(file.rows for file in self._new) - sum(file.rows or 0 for file in self.removed)
+
+    def publish(self, receipt: Receipt | None, marks: Sequence[MarkChange], *, alone: bool) -> None:
+        order, place = self.order, self.place
+        notes = Notes({}, {})
+        if receipt is not None and order.receipt is not None:
+            notes = receipt_notes(order.receipt, receipt)
+            if is_barred(place, order.receipt) or (self.version and self.version.noted(receipt_name(order.receipt))):
+                raise attempt_replaced(order)
+        names = LakeMarks(place, self.folder).changed(self.version, marks)
+        notes = Notes({**notes.names, **names}, notes.texts)
+        self.may_discard = False
+        try:
+            with explained(place.name, self.path):
+                self._commit(notes, marks, alone=alone)
+        except UltravectError as error:
+            self.may_discard = error.code in _NOTHING_WRITTEN
+            if error.code == "lake-unreachable":
+                raise outcome_unknown(place.name, order, "place of the lake") from None
+            raise
+
+    def _commit(self, notes: Notes, marks: Sequence[MarkChange], *, alone: bool) -> None:
+        order = self.order
+        if order.create is not None:
+            self.place.format.create(
+                self.path, self.schema, self._new, order.create.partition_by, order.create.comment, notes,
+                replace=order.rebuild,
+            )  # fmt: skip
+            self.committed = 0
+            return
+        assert self.version is not None
+        if self.added:
+            # a column without values changes nothing for anyone: it may come before the rows
+            self.version.add_columns([optional(field) for field in self.added])
+            fresh = open_version(self.place, self.path)
+            assert fresh is not None, "columns were added to it a moment ago"
+            self.version = fresh
+        try:
+            self.committed = self.version.commit(self._new, self.removed, notes, alone=alone)
+        except CommitNotedError:
+            raise mark_moved(marks[0].key) if marks else attempt_replaced(order) from None
+
+    def verify(self, of_load: int) -> Verified:
+        now = open_version(self.place, self.path)
+        assert now is not None, "it was committed a moment ago"
+        footers = 0
+        for file in self._new:
+            with self.place.files.open_input_file(f"{self.folder}/{file.path}") as opened:
+                footers += pq.read_metadata(opened).num_rows
+        difference = footers - sum(file.rows for file in self._new)
+        how = "in the files that the commit added, by their own footers"
+        return Verified(now.rows, of_load + difference, how)
+
+
+def optional(field: pa.Field) -> pa.Field:
+    """A column that is added to rows without a value for it."""
+    return field.with_nullable(True)

@@ -1,0 +1,1 @@
+"""How rows get into tables of PostgreSQL."""

@@ -1,0 +1,1 @@
+"""Documents with rows in them: JSON, JSON lines and XML."""

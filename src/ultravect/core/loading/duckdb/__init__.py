@@ -1,0 +1,1 @@
+"""Loading and reading by a session of DuckDB, which kinds share."""

@@ -1,0 +1,1 @@
+"""What databases in a file share."""

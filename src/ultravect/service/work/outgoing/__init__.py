@@ -1,0 +1,1 @@
+"""What the service sends to others: messages, lineage and traces."""

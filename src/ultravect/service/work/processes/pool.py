@@ -1,0 +1,169 @@
+"""Leg processes: each runs one leg, so that its end, its limits or its crash harm nothing else."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import os
+import signal
+import socket
+import sys
+from collections.abc import AsyncIterator
+from contextlib import suppress
+from typing import Any
+
+_LINE_LIMIT = 64 << 20
+# what a leg needs of the environment; secrets come with its task, never this way
+LEG_ENVIRONMENT = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "SSL_CERT_FILE")
+
+
+class LegProcess:
+    """One process, from waiting for its task to its end."""
+
+    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, pid: int) -> None:
+        self._reader = reader
+        self._writer = writer
+        self._pid = pid
+        self._ended = False
+
+    async def send(self, task: dict[str, Any]) -> None:
+        self._writer.write(json.dumps(task).encode() + b"\n")
+        await self._writer.drain()
+
+    async def greet(self) -> None:
+        """Lets the leg know that its worker is still there: one that does not hear this for long ends by itself."""
+        if not self._ended:
+            with suppress(ConnectionError):
+                self._writer.write(b"\n")
+                await self._writer.drain()
+
+    async def events(self) -> AsyncIterator[dict[str, Any]]:
+        """What the leg says, until it ends."""
+        with suppress(ConnectionError):
+            async for line in self._reader:
+                yield json.loads(line)
+        self._ended = True
+
+    def stop(self) -> None:
+        """Asks the leg to stop and roll back."""
+        self._signal(signal.SIGTERM)
+
+    def kill(self) -> None:
+        self._signal(signal.SIGKILL)
+
+    def close(self) -> None:
+        """Lets go of the leg; one that still runs ends with this."""
+        self.kill()
+        self._writer.close()
+
+    def _signal(self, number: signal.Signals) -> None:
+        if not self._ended:
+            with suppress(ProcessLookupError):
+                os.kill(self._pid, number)
+
+
+ENDINGS = ("succeeded", "failed", "stopped")
+"""The kinds of what a process says last."""
+
+_GATHERED = 64
+_MOMENT_SECONDS = 0.05
+
+
+def _is_pressing(event: dict[str, Any]) -> bool:
+    return event["kind"] in (*ENDINGS, "slices", "published") or event.get("name") == "publish"
+
+
+async def gathered(events: AsyncIterator[dict[str, Any]]) -> AsyncIterator[list[dict[str, Any]]]:
+    """What a process says, in lists of what comes within a moment, or while the list before is being dealt with.
+
+    What must be known before the process goes on, and how it ended, ends a list at once.
+    """
+    waiting: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue(_GATHERED)
+    loop = asyncio.get_running_loop()
+
+    async def take() -> None:
+        try:
+            async for event in events:
+                await waiting.put(event)
+        except asyncio.CancelledError:
+            raise  # no one waits any more
+        except BaseException:
+            await waiting.put(None)
+            raise
+        await waiting.put(None)
+
+    taking = asyncio.create_task(take())
+    try:
+        while (event := await waiting.get()) is not None:
+            some = [event]
+            until = loop.time() + _MOMENT_SECONDS
+            while not waiting.empty() or not (_is_pressing(some[-1]) or len(some) >= _GATHERED):
+                try:
+                    async with asyncio.timeout_at(until):
+                        event = await waiting.get()
+                except TimeoutError:
+                    break
+                if event is None:
+                    yield some
+                    await taking
+                    return
+                some.append(event)
+            yield some
+        await taking
+    finally:
+        taking.cancel()
+
+
+class LegPool:
+    """Gives leg processes from a fork server that stays warm."""
+
+    def __init__(self) -> None:
+        self._fork_server: asyncio.subprocess.Process | None = None
+        self._socket: socket.socket | None = None
+        self._starting = asyncio.Lock()
+
+    async def warm(self) -> None:
+        """Makes sure that the fork server is there."""
+        async with self._starting:
+            if self._fork_server is not None and self._fork_server.returncode is None:
+                return
+            ours, theirs = socket.socketpair()
+            environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
+            command = [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno())]
+            self._fork_server = await asyncio.create_subprocess_exec(
+                *command,
+                stdin=asyncio.subprocess.DEVNULL,
+                # no library may start threads before the fork
+                env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
+                pass_fds=[theirs.fileno()],
+                start_new_session=True,
+            )
+            theirs.close()
+            if not await asyncio.to_thread(ours.recv, 16):
+                raise RuntimeError("the fork server of leg processes did not start; the log above says why")
+            self._socket = ours
+
+    async def take(self) -> LegProcess:
+        """A process that waits for its task."""
+        try:
+            return await self._fork()
+        except (OSError, asyncio.IncompleteReadError):
+            # the fork server died since it was last seen
+            self._fork_server = None
+            return await self._fork()
+
+    async def _fork(self) -> LegProcess:
+        await self.warm()
+        assert self._socket is not None
+        ours, theirs = socket.socketpair()
+        with theirs:
+            socket.send_fds(self._socket, [b"leg"], [theirs.fileno()])
+        reader, writer = await asyncio.open_connection(sock=ours, limit=_LINE_LIMIT)
+        ready = await reader.readuntil(b"\n")
+        return LegProcess(reader, writer, json.loads(ready)["pid"])
+
+    async def close(self) -> None:
+        if self._socket is not None:
+            self._socket.close()
+        if self._fork_server is not None:
+            await self._fork_server.wait()

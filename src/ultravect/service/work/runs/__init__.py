@@ -1,0 +1,1 @@
+"""Runs and their legs: started, laid out, executed, recorded, and tried again."""

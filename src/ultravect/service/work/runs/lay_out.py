@@ -1,0 +1,164 @@
+"""Finds the legs of a run of a job with many objects, in a process of its own, and begins them."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import structlog
+from django.conf import settings
+from django.db import transaction
+from django.utils import timezone
+
+from ultravect.core.errors import UltravectError
+from ultravect.core.words import counted
+from ultravect.service.records.models import Leg, Outcome, Run, RunKind, State
+from ultravect.service.records.resolved import feed_name, source_name
+from ultravect.service.work.processes.protocol import Processes
+from ultravect.service.work.recorded import opened_connection, recorded
+from ultravect.service.work.runs.attempts import job_of_run, run_facts
+from ultravect.service.work.runs.legs import add_event, begin_legs, locked_run
+from ultravect.service.work.runs.register import enter_seen
+
+log = structlog.get_logger()
+_ATTEMPTS = 3
+
+
+async def find_legs(pool: Processes, run_id: int) -> None:
+    """Records and begins the legs of a run, which ends where there are none, or what is wrong does not let it go on."""
+    for _ in range(_ATTEMPTS):
+        try:
+            task = await recorded(_task)(run_id)
+            if task is None:
+                return
+            found = await _asked(pool, task)
+        except UltravectError as error:
+            await recorded(_fail)(run_id, error)
+            return
+        if found is not None:
+            await recorded(_record)(run_id, found["legs"], found["findings"], found["files"])
+            return
+        log.warning("the process that looked for legs died", run=run_id)
+    died = UltravectError(
+        "worker-lost", "the process that looked for the objects of the job died", hint="run it again"
+    )
+    await recorded(_fail)(run_id, died)
+
+
+async def _asked(pool: Processes, task: dict[str, Any]) -> dict[str, Any] | None:
+    """What a process of its own says; None where it died."""
+    process = await pool.take()
+    try:
+        await process.send(task)
+        async for event in process.events():
+            if event["kind"] == "laid_out":
+                return dict(event)
+            if event["kind"] == "failed":
+                raise UltravectError(**{**event["error"], "where": None}, **event["error"]["where"])
+    finally:
+        process.close()
+    return None
+
+
+def known_objects_of(job: str) -> list[str] | None:
+    """The objects of the last run of a job that copied all of them; None where there was none."""
+    runs = Run.objects.filter(job__name=job, kind=RunKind.LOAD, only__isnull=True, legs__object__gt="")
+    last = runs.order_by("-id").first()
+    return list(last.legs.values_list("object", flat=True)) if last else None
+
+
+@transaction.atomic
+def _task(run_id: int) -> dict[str, Any] | None:
+    """What the process is given; None where there is nothing left to be done."""
+    run = locked_run(run_id)
+    if State(run.state).ended or run.legs.exists():
+        return None
+    if run.stop_requested:
+        end_without_legs(run, State.STOPPED, None)
+        return None
+    if run.state == State.QUEUED:
+        run.state, run.started_at = State.RUNNING, timezone.now()
+        run.save(update_fields=["state", "started_at"])
+        add_event(run, "state", {"state": State.RUNNING})
+    structure, text = job_of_run(run), run.revision.text
+    return {
+        "kind": "legs",
+        "run": str(run.pk),
+        "date": run_facts(run).date.isoformat(),
+        "memory": settings.LEG_MEMORY_BYTES,
+        "lost_after": settings.LOST_AFTER_SECONDS,
+        "job": structure,
+        "text": text,
+        # a feed has legs only for what is new
+        "known": None if run.only is not None or feed_name(structure) else known_objects_of(run.job.name),
+        "source": opened_connection(source_name(structure), text),
+        "target": opened_connection(structure["into"]["connection"], text),
+    }
+
+
+@transaction.atomic
+def _record(
+    run_id: int, legs: list[dict[str, Any]], findings: list[dict[str, Any]], files: list[dict[str, Any]]
+) -> None:
+    run = locked_run(run_id)
+    if State(run.state).ended or run.legs.exists():
+        return
+    if files:
+        enter_seen(feed_name(run.revision.structure), files)
+    for finding in findings:
+        add_event(run, "finding", finding)
+    if run.only is not None:
+        wanted = set(run.only)
+        findings = [*findings, *(_gone(name) for name in sorted(wanted - {leg["object"] for leg in legs}))]
+        legs = [leg for leg in legs if leg["object"] in wanted]
+    errors = [finding for finding in findings if finding["severity"] == "error"]
+    if errors:
+        more = f" ({counted(len(errors) - 1, 'more error')})" if len(errors) > 1 else ""
+        first = errors[0]
+        _fail(run_id, UltravectError(first["code"], first["message"] + more, hint=first["fix"], place=first["place"]))
+        return
+    if not legs and not run.stop_requested:
+        what = "no file is new" if feed_name(run.revision.structure) else "the job finds nothing to copy"
+        add_event(run, "log", {"level": "info", "text": f"{what}: nothing was read, and nothing written"})
+    if run.stop_requested or not legs:
+        end_without_legs(run, State.STOPPED if run.stop_requested else State.SUCCEEDED, None)
+        return
+    kept = {leg["number"] for leg in legs}
+    Leg.objects.bulk_create(
+        Leg(
+            run=run,
+            number=leg["number"],
+            object=leg["object"][:500],
+            source=leg["source"][:500],
+            target=leg["target"][:500],
+            structure=leg["job"],
+            waits_for=[number for number in leg["after"] if number in kept],
+        )
+        for leg in legs
+    )
+    add_event(run, "legs", {"count": len(legs)})
+    begin_legs(run.pk)
+
+
+def _gone(name: str) -> dict[str, Any]:
+    return {
+        "severity": "error",
+        "code": "object-unknown",
+        "message": f"{name!r} is none of the objects that the job finds now",
+        "place": "from",
+        "fix": "run the job without naming it",
+    }
+
+
+@transaction.atomic
+def _fail(run_id: int, error: UltravectError) -> None:
+    run = locked_run(run_id)
+    if not State(run.state).ended:
+        end_without_legs(run, State.FAILED, error)
+
+
+def end_without_legs(run: Run, state: State, error: UltravectError | None) -> None:
+    """Ends a run that has no legs."""
+    run.state, run.outcome, run.ended_at = state, Outcome.NOTHING, timezone.now()
+    run.error = error.as_dict() if error else None
+    run.save(update_fields=["state", "outcome", "error", "ended_at"])
+    add_event(run, "end", {"state": run.state, "outcome": run.outcome, "error": run.error})

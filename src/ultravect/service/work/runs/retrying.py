@@ -1,0 +1,37 @@
+"""Which failed legs are tried again, and when."""
+
+from __future__ import annotations
+
+import random
+from typing import Any
+
+from ultravect.core.model.base import duration_seconds
+from ultravect.core.model.jobs.schedule import Retry
+from ultravect.service.records.models import RunKind
+from ultravect.service.work.runs.attempts import publishes_together
+from ultravect.service.work.runs.recorder import Recorder
+
+TRANSIENT = frozenset(
+    [
+        "connection-lost", "port-refused", "host-unreachable", "server-full", "server-starting", "server-stopping", "database-busy",
+        "database-offline", "target-locked", "deadlock", "target-full", "worker-full", "target-changed", "lake-unreachable",
+        "staging-unreachable", "file-changed",
+    ]
+)  # fmt: skip
+"""Codes of errors that pass by themselves."""
+
+_LONGEST = 3600.0
+_VARIED = 0.2
+
+
+def pause_before(recorder: Recorder, error: dict[str, Any]) -> float | None:
+    """How many seconds later a leg is tried again that failed and has written nothing; None where it is not."""
+    run, leg = recorder.run, recorder.leg
+    given = (run.revision.structure.get("run") or {}).get("retry")
+    if given is None or error["code"] not in TRANSIENT or run.kind != RunKind.LOAD or publishes_together(run):
+        return None
+    retry = Retry.model_validate(given)
+    if leg.attempts >= retry.attempts or recorder.wants_stop():
+        return None
+    pause = min(_LONGEST, duration_seconds(retry.wait) * 2 ** (leg.attempts - 1))
+    return pause * random.uniform(1 - _VARIED, 1 + _VARIED)
