@@ -16,7 +16,7 @@ from ultravect.core.engine.plan.source.scan import scan_columns
 from ultravect.core.layouts.delimited import opened as delimited
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
-from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.inference.column_type import ColumnType
 
 VALUES = st.sampled_from(
     ["1", "0", "-7", "42", "007", "1.5", "0.25", "00.5", "1e3", "2E-2", "", '""', " 3", "true", "no", "2026-01-02", "2026-01-02 03:04", "x",

@@ -14,7 +14,7 @@ from ultravect.core.layouts.encoding import detect_encoding
 from ultravect.core.layouts.formats import format_of
 from ultravect.core.model.document import LAYOUT_FILE
 from ultravect.core.types.canonical import parse_type
-from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.inference.column_type import ColumnType
 
 
 @pytest.mark.parametrize(

@@ -16,8 +16,8 @@ from ultravect.core.layouts.delimited.reader import DelimitedReader, open_delimi
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
 from ultravect.core.types.from_text import convert_plain
-from ultravect.core.types.inference import ColumnInference
-from ultravect.core.types.proof import Proof
+from ultravect.core.types.inference.column import ColumnInference
+from ultravect.core.types.inference.proof import Proof
 from ultravect.core.types.text_formats import TextFormats
 
 KINDS = ("bigint", "decimal(38,2)", "decimal(38,9)", "double", "date", "timestamp", "timestamptz", "boolean")

@@ -19,7 +19,8 @@ from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.layouts.delimited.reader import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
-from ultravect.core.types.from_text import convert, explain
+from ultravect.core.types.from_text import convert
+from ultravect.core.types.misfits import explain
 from ultravect.core.types.text_formats import TextFormats
 
 ISO = TextFormats()

@@ -9,7 +9,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ultravect.core.types.from_text import convert
-from ultravect.core.types.inference import ColumnInference, ColumnType
+from ultravect.core.types.inference.column import ColumnInference
+from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.types.text_formats import TextFormats
 
 

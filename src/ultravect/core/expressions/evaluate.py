@@ -16,7 +16,8 @@ import pyarrow.compute as pc
 from ultravect.core.expressions.bind import Bound, BoundCall, BoundCase, BoundCast, BoundColumn, BoundLiteral, RunFact
 from ultravect.core.expressions.kernels import Computed, Failures
 from ultravect.core.types.arrow import as_text, convert_typed
-from ultravect.core.types.from_text import Mask, as_mask, explain
+from ultravect.core.types.casting import Mask, as_mask
+from ultravect.core.types.misfits import explain
 from ultravect.core.types.text_formats import NO_NULLS
 
 _TAKE_SCALARS = frozenset(["=", "<>", "<", "<=", ">", ">=", "+", "-", "*", "and", "or", "||"])

@@ -20,8 +20,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.casting import Mask, as_mask
 from ultravect.core.types.dates import ISO_DATE
-from ultravect.core.types.from_text import Mask, as_mask, convert
+from ultravect.core.types.from_text import convert
 from ultravect.core.types.text_formats import NO_NULLS
 
 Failures = list[tuple[str, Mask]]

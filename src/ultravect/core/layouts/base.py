@@ -15,7 +15,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.proof import Proof
+from ultravect.core.types.inference.proof import Proof
 from ultravect.core.types.text_formats import TextFormats
 
 MAX_COLUMNS = 10_000

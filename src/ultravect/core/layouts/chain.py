@@ -30,7 +30,7 @@ from ultravect.core.layouts.parts import Part, cuts
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import AnyLayout
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.proof import Proof
+from ultravect.core.types.inference.proof import Proof
 from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 

@@ -7,8 +7,8 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ultravect.core.types.candidates import WORDS_FOR_NULL, ways_of
 from ultravect.core.types.dates import DATE_PATTERNS
+from ultravect.core.types.inference.candidates import WORDS_FOR_NULL, ways_of
 from ultravect.core.types.text_formats import TextFormats
 
 _DATA_LIKE = re.compile(r"^[+-]?\d[\d.,:/ T+Z'-]*$")

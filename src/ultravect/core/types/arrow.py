@@ -10,7 +10,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
-from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, try_cast
+from ultravect.core.types.casting import Converted, Mask, as_mask, try_cast
+from ultravect.core.types.from_text import convert
 from ultravect.core.types.text_formats import TextFormats
 
 _PLAIN = {

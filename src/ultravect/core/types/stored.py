@@ -12,7 +12,9 @@ import pyarrow.compute as pc
 
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.from_text import convert, try_cast, without_exponents
+from ultravect.core.types.casting import try_cast
+from ultravect.core.types.from_text import convert
+from ultravect.core.types.numbers_from_text import without_exponents
 from ultravect.core.types.text_formats import NO_NULLS
 
 # no text is a NULL word: a database says itself what is NULL

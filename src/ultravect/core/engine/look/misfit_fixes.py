@@ -16,8 +16,8 @@ from ultravect.core.engine.plan.target.names import quoted
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.model.finding import Replacement
 from ultravect.core.model.jobs.job import Job
-from ultravect.core.types.candidates import candidates_of, ways_of
 from ultravect.core.types.from_text import convert
+from ultravect.core.types.inference.candidates import candidates_of, ways_of
 
 _KEPT = 200
 _TOLERABLE = 0.05  # of the rows: so many may be faults in the data; more are signs of a wrong type or layout

@@ -10,7 +10,7 @@ import pyarrow.compute as pc
 
 from ultravect.core.engine.look.sample import text_column
 from ultravect.core.layouts.base import Rows
-from ultravect.core.types.inference import shown
+from ultravect.core.types.inference.column_type import shown
 
 MAX_DISTINCT = 200_000
 _TOP = 5

@@ -7,7 +7,7 @@ from typing import Any
 
 from ultravect.core.contracts.catalogue import LiveColumn
 from ultravect.core.contracts.target import Database
-from ultravect.core.types.inference import shown
+from ultravect.core.types.inference.column_type import shown
 
 _SECONDS = 60.0
 _FIRST_ROWS = 100_000

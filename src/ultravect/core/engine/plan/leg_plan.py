@@ -18,7 +18,7 @@ from ultravect.core.expressions.encode import Expression
 from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.types.text_formats import TextFormats
 
 VERSION = 1

@@ -37,7 +37,9 @@ from ultravect.core.layouts.base import (
     WantedColumn,
 )
 from ultravect.core.types.arrow import convert_typed, plain_array, text_at
-from ultravect.core.types.from_text import Converted, Mask, as_mask, convert, explain, try_cast
+from ultravect.core.types.casting import Converted, Mask, as_mask, try_cast
+from ultravect.core.types.from_text import convert
+from ultravect.core.types.misfits import explain
 from ultravect.core.types.overflow import has_overflowed
 
 _MAX_VALUE = 1000

@@ -42,7 +42,7 @@ from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.types.dates import ISO_DATE
-from ultravect.core.types.proof import Proof
+from ultravect.core.types.inference.proof import Proof
 from ultravect.core.types.text_formats import TextFormats, cases
 from ultravect.core.words import counted
 

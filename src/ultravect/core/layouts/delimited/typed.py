@@ -15,7 +15,7 @@ from ultravect.core.layouts.base import ParsedColumns, WantedColumn
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect
 from ultravect.core.layouts.delimited.values import Columns
 from ultravect.core.types.arrow import array_from
-from ultravect.core.types.proof import Proof
+from ultravect.core.types.inference.proof import Proof
 from ultravect.core.types.text_formats import TextFormats, cases
 
 # as in ``types/text_cells.pxd``

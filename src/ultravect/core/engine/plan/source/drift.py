@@ -9,9 +9,10 @@ import pyarrow as pa
 from ultravect.core.engine.plan.leg_plan import InputPlan
 from ultravect.core.layouts.base import Reader, VerifiesTypes, WantedColumn
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.casting import try_cast
 from ultravect.core.types.dates import DATE_PATTERNS
-from ultravect.core.types.from_text import try_cast
-from ultravect.core.types.inference import ColumnInference, ColumnType, has_long_digits
+from ultravect.core.types.inference.column import ColumnInference, has_long_digits
+from ultravect.core.types.inference.column_type import ColumnType
 
 TRUSTED_BYTES = 2 << 20
 _UNPARSED = frozenset(["text", "date", "time", "timestamp", "timestamptz", "uuid", "boolean"])

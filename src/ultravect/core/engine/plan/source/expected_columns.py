@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 
 from ultravect.core.model.files import ExpectedColumn
 from ultravect.core.model.finding import Finding
-from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.words import counted
 
 _MOST_LISTED = 5

@@ -10,8 +10,8 @@ from ultravect.core.layouts.base import Reader
 from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.layout import AnyLayout, JsonLayout, JsonLinesLayout, XmlLayout
-from ultravect.core.types.candidates import WORDS_FOR_NULL
-from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.inference.candidates import WORDS_FOR_NULL
+from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.words import counted
 
 _MOST_LISTED = 3

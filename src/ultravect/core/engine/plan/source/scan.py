@@ -15,11 +15,12 @@ import pyarrow as pa
 from ultravect.core.layouts.base import Block, Reader, Rows, VerifiesTypes, WantedColumn
 from ultravect.core.types.arrow import as_text, plain_array
 from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.casting import try_cast
 from ultravect.core.types.dates import DATE_PATTERNS
-from ultravect.core.types.from_text import try_cast
-from ultravect.core.types.inference import ColumnInference, ColumnType, add_to_columns, has_long_digits
+from ultravect.core.types.inference.column import ColumnInference, add_to_columns, has_long_digits
+from ultravect.core.types.inference.column_type import ColumnType
+from ultravect.core.types.inference.proof import Proof
 from ultravect.core.types.overflow import has_overflowed
-from ultravect.core.types.proof import Proof
 from ultravect.core.types.text_formats import TextFormats
 
 SAMPLE_BYTES = 8 << 20

@@ -16,7 +16,7 @@ from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.problems import nearest
 from ultravect.core.types.canonical import CanonicalType, Fit
-from ultravect.core.types.inference import ColumnType
+from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.types.pairs import enlarged, pair_fit
 
 _DATE_SAMPLE = 100 << 10

@@ -22,7 +22,7 @@ from ultravect.core.expressions.parse import parse_condition
 from ultravect.core.expressions.pushdown import render
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.from_text import Mask, as_mask
+from ultravect.core.types.casting import Mask, as_mask
 
 _EQUALITIES = frozenset(["=", "<>", "is null"])
 

@@ -1,0 +1,1 @@
+"""Finds the types of text columns from their values, with the evidence."""
