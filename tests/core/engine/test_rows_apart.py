@@ -21,7 +21,7 @@ from ultravect.core.expressions.select_list import resolve
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
-from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.layouts.delimited.opening import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
 

@@ -14,7 +14,7 @@ from ultravect.core.engine.look.sample import RandomRows
 from ultravect.core.engine.plan.source import scan as scanning
 from ultravect.core.engine.plan.source.scan import scan_columns
 from ultravect.core.layouts.delimited import opened as delimited
-from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.layouts.delimited.opening import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.inference.column_type import ColumnType
 

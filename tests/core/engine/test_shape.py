@@ -17,7 +17,7 @@ from ultravect.core.engine.run.rejected.rejects import Reject, RejectLedger
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.errors import UltravectError
-from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.layouts.delimited.opening import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
 

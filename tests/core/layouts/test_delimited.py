@@ -13,7 +13,8 @@ from tests.core.files import file_of
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.delimited.blocks import Dialect, cut_blocks
-from ultravect.core.layouts.delimited.reader import DelimitedReader, open_delimited
+from ultravect.core.layouts.delimited.opening import open_delimited
+from ultravect.core.layouts.delimited.reader import DelimitedReader
 from ultravect.core.model.layout import DelimitedLayout
 
 COMMA = Dialect(ord(","), ord('"'), ord("\n"))

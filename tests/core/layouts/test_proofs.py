@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from tests.core.files import file_of
 
 from ultravect.core.layouts.base import Rows, WantedColumn
-from ultravect.core.layouts.delimited.reader import DelimitedReader, open_delimited
+from ultravect.core.layouts.delimited.opening import open_delimited
+from ultravect.core.layouts.delimited.reader import DelimitedReader
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
 from ultravect.core.types.from_text import convert_plain

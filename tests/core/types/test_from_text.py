@@ -16,7 +16,7 @@ from tests.core.files import file_of
 
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.run.shape import Shaper
-from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.layouts.delimited.opening import open_delimited
 from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.canonical import parse_type
 from ultravect.core.types.from_text import convert

@@ -12,8 +12,9 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.expressions import kernels
-from ultravect.core.expressions.functions import FUNCTIONS, Signature, common_type, literal_type
+from ultravect.core.expressions import kernels, text_kernels
+from ultravect.core.expressions.functions import FUNCTIONS
+from ultravect.core.expressions.signatures import Signature, common_type, literal_type
 from ultravect.core.expressions.tree import Call, Case, Cast, Literal, Name, Node, Parameter
 from ultravect.core.model.problems import did_you_mean
 from ultravect.core.types.canonical import CanonicalType, parse_type
@@ -246,7 +247,7 @@ class _Binder:
             assert isinstance(wanted[1], BoundLiteral)
             if self._scope.key is None:
                 raise self._refuse(node, "key-unknown", "keys are not at hand here")
-            kernel = kernels.keyed(self._scope.key(str(wanted[1].value)))
+            kernel = text_kernels.keyed(self._scope.key(str(wanted[1].value)))
             wanted = wanted[:1]
         return _folded(BoundCall(signature.result, name, wanted, kernel))
 

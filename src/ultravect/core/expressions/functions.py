@@ -3,121 +3,33 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from decimal import Decimal
-from typing import Any, Protocol
+from typing import Any
 from zoneinfo import available_timezones
 
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.expressions import kernels
+from ultravect.core.expressions import kernels, text_kernels
+from ultravect.core.expressions.signatures import (
+    BIGINT,
+    BOOLEAN,
+    DATE,
+    DOUBLE,
+    INTEGERS,
+    TEXT,
+    TIMESTAMP,
+    TIMESTAMPTZ,
+    Function,
+    Rule,
+    Signature,
+    as_decimal,
+    common_type,
+    is_null,
+    is_number,
+    types_of,
+)
 from ultravect.core.model.date_patterns import check_pattern
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
-
-BOOLEAN, TEXT, BIGINT, DOUBLE = (CanonicalType(name) for name in ("boolean", "text", "bigint", "double"))
-DATE, TIMESTAMP, TIMESTAMPTZ = (CanonicalType(name) for name in ("date", "timestamp", "timestamptz"))
-_INTEGERS = {"smallint": 5, "integer": 10, "bigint": 19}
-_ANY_TEXT = ("text", "json", "uuid")
-
-
-class Typed(Protocol):
-    """An argument; a literal has a ``value``."""
-
-    @property
-    def type(self) -> CanonicalType: ...
-
-
-@dataclass(frozen=True)
-class Signature:
-    """The types that the arguments are brought to, and that of the result."""
-
-    arguments: Sequence[CanonicalType]
-    result: CanonicalType
-    kernel: kernels.Kernel
-
-
-Rule = Callable[[Sequence[Any]], Signature | str]
-
-
-@dataclass(frozen=True)
-class Function:
-    """``rule`` gives the signature for arguments, or says what is wrong with them; ``constants`` are the arguments
-    that have to be literals or parameters."""
-
-    least: int
-    most: int
-    rule: Rule
-    usage: str = ""
-    constants: Sequence[int] = ()
-
-
-def literal_type(value: Any, kind: str) -> CanonicalType:
-    """The type of a literal; that of NULL is text until something else is wanted."""
-    if isinstance(value, Decimal):
-        _, digits, exponent = value.as_tuple()
-        scale = max(0, -int(exponent))
-        return CanonicalType("decimal", precision=max(len(digits), scale, 1), scale=scale)
-    return CanonicalType(kind or "text")
-
-
-def _is_null(argument: Any) -> bool:
-    return getattr(argument, "value", 0) is None
-
-
-def is_number(kind: CanonicalType) -> bool:
-    return kind.name in _INTEGERS or kind.name in ("decimal", "real", "double")
-
-
-def as_decimal(kind: CanonicalType) -> CanonicalType:
-    """The decimal that holds every value of an exact number."""
-    if kind.name in _INTEGERS:
-        return CanonicalType("decimal", precision=_INTEGERS[kind.name], scale=0)
-    return kind if kind.precision is not None else CanonicalType("decimal", precision=MAX_PRECISION, scale=10)
-
-
-def _wider(left: CanonicalType, right: CanonicalType) -> CanonicalType | None:
-    if left == right:
-        return left
-    if is_number(left) and is_number(right):
-        if "double" in (left.name, right.name) or "real" in (left.name, right.name):
-            return DOUBLE
-        if left.name in _INTEGERS and right.name in _INTEGERS:
-            return BIGINT
-        a, b = as_decimal(left), as_decimal(right)
-        scale = max(a.scale or 0, b.scale or 0)
-        whole = max((a.precision or 0) - (a.scale or 0), (b.precision or 0) - (b.scale or 0))
-        return CanonicalType("decimal", precision=min(whole + scale, MAX_PRECISION), scale=scale)
-    if left.name == right.name:
-        return CanonicalType(left.name)
-    if {left.name, right.name} == {"date", "timestamp"}:
-        return TIMESTAMP
-    return TEXT if left.name in _ANY_TEXT and right.name in _ANY_TEXT else None
-
-
-def common_type(arguments: Sequence[Any]) -> CanonicalType | None:
-    """The type that all arguments can be brought to; a text literal becomes what the others are."""
-    kinds = [argument.type for argument in arguments if not _is_null(argument)]
-    if not kinds:
-        return TEXT
-    others = [argument.type for argument in arguments if not _is_null(argument) and not _is_text_literal(argument)]
-    if others and any(kind.name in ("date", "time", "timestamp", "timestamptz", "uuid") for kind in others):
-        kinds = others
-    found: CanonicalType = kinds[0]
-    for kind in kinds[1:]:
-        wider = _wider(found, kind)
-        if wider is None:
-            return None
-        found = wider
-    return found
-
-
-def _is_text_literal(argument: Any) -> bool:
-    return isinstance(getattr(argument, "value", None), str) and argument.type.name == "text"
-
-
-def _shown(arguments: Sequence[Any]) -> str:
-    return " and ".join(str(argument.type) for argument in arguments)
 
 
 def _exact(left: CanonicalType, right: CanonicalType, sign: str) -> CanonicalType | str:
@@ -138,12 +50,12 @@ def _arithmetic(sign: str, kernel: kernels.Kernel) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
         left, right = (argument.type for argument in arguments)
         if sign in "+-" and left.name == "date":
-            if right.name in _INTEGERS:
+            if right.name in INTEGERS:
                 return Signature([DATE, BIGINT], DATE, kernels.days_later(1 if sign == "+" else -1))
             if right.name == "date" and sign == "-":
                 return Signature([DATE, DATE], BIGINT, kernels.days_between)
-        if not all(is_number(argument.type) or _is_null(argument) for argument in arguments):
-            return f"{sign} takes numbers, not {_shown(arguments)}"
+        if not all(is_number(argument.type) or is_null(argument) for argument in arguments):
+            return f"{sign} takes numbers, not {types_of(arguments)}"
         kind = common_type(arguments)
         if kind is None or kind.name in ("text", "bigint"):
             return Signature([BIGINT, BIGINT], BIGINT, kernel)
@@ -157,8 +69,8 @@ def _arithmetic(sign: str, kernel: kernels.Kernel) -> Rule:
 
 
 def _division(arguments: Sequence[Any]) -> Signature | str:
-    if not all(is_number(argument.type) or _is_null(argument) for argument in arguments):
-        return f"/ takes numbers, not {_shown(arguments)}"
+    if not all(is_number(argument.type) or is_null(argument) for argument in arguments):
+        return f"/ takes numbers, not {types_of(arguments)}"
     kind = common_type(arguments)
     if kind is not None and kind.name == "double":
         return Signature([DOUBLE, DOUBLE], DOUBLE, kernels.divide)
@@ -174,8 +86,8 @@ def _division(arguments: Sequence[Any]) -> Signature | str:
 
 
 def _remainder(arguments: Sequence[Any]) -> Signature | str:
-    if not all(argument.type.name in _INTEGERS or _is_null(argument) for argument in arguments):
-        return f"% takes whole numbers, not {_shown(arguments)}"
+    if not all(argument.type.name in INTEGERS or is_null(argument) for argument in arguments):
+        return f"% takes whole numbers, not {types_of(arguments)}"
     return Signature([BIGINT, BIGINT], BIGINT, kernels.remainder)
 
 
@@ -183,7 +95,7 @@ def _comparison(kernel: Callable[..., pa.Array]) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
         kind = common_type(arguments)
         if kind is None:
-            return f"{_shown(arguments)} cannot be compared; cast one of them"
+            return f"{types_of(arguments)} cannot be compared; cast one of them"
         if kind.name == "json":
             kind = TEXT
         return Signature([kind] * 2, BOOLEAN, kernels.plain(kernel))
@@ -193,8 +105,8 @@ def _comparison(kernel: Callable[..., pa.Array]) -> Rule:
 
 def _logical(kernel: Callable[..., pa.Array], word: str) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
-        if not all(argument.type == BOOLEAN or _is_null(argument) for argument in arguments):
-            return f"{word} takes what is true or false, not {_shown(arguments)}"
+        if not all(argument.type == BOOLEAN or is_null(argument) for argument in arguments):
+            return f"{word} takes what is true or false, not {types_of(arguments)}"
         return Signature([BOOLEAN] * len(arguments), BOOLEAN, kernels.plain(kernel))
 
     return rule
@@ -206,10 +118,10 @@ def _fixed(kinds: Sequence[CanonicalType], result: CanonicalType, kernel: kernel
     def rule(arguments: Sequence[Any]) -> Signature | str:
         for argument, kind in zip(arguments, kinds, strict=False):
             fits = (
-                _is_null(argument)
+                is_null(argument)
                 or argument.type.name == kind.name
                 or (kind == TEXT and argument.type.name != "binary")
-                or (kind == BIGINT and argument.type.name in _INTEGERS)
+                or (kind == BIGINT and argument.type.name in INTEGERS)
             )
             if not fits:
                 return f"{name} takes {kind} here, not {argument.type}"
@@ -224,7 +136,7 @@ def _same(kernel: kernels.Kernel, name: str) -> Rule:
     def rule(arguments: Sequence[Any]) -> Signature | str:
         kind = common_type(arguments)
         return (
-            f"{name} takes values of one type, not {_shown(arguments)}"
+            f"{name} takes values of one type, not {types_of(arguments)}"
             if kind is None
             else Signature([kind] * len(arguments), kind, kernel)
         )
@@ -239,7 +151,7 @@ def _number(kernel: kernels.Kernel, name: str) -> Rule:
             return f"{name} takes a number, not {kind}"
         kind = (
             BIGINT
-            if kind.name in _INTEGERS
+            if kind.name in INTEGERS
             else DOUBLE
             if kind.name == "real"
             else as_decimal(kind)
@@ -307,10 +219,10 @@ def _parsing(result: CanonicalType) -> Rule:
 
 def _json(arguments: Sequence[Any]) -> Signature | str:
     try:
-        kernels.json_path(str(arguments[1].value))
+        text_kernels.json_path(str(arguments[1].value))
     except ValueError as error:
         return str(error)
-    return Signature([TEXT, TEXT], TEXT, kernels.json_value)
+    return Signature([TEXT, TEXT], TEXT, text_kernels.json_value)
 
 
 def _null_test(arguments: Sequence[Any]) -> Signature | str:
@@ -322,7 +234,6 @@ def _text(name: str, kernel: kernels.Kernel, *kinds: CanonicalType, result: Cano
 
 
 _none: Rule = lambda arguments: Signature([], TEXT, kernels.coalesce)  # noqa: E731 - what these give, the binder knows
-
 FUNCTIONS: dict[str, Function] = {
     "+": Function(2, 2, _arithmetic("+", kernels.add)),
     "-": Function(2, 2, _arithmetic("-", kernels.subtract)),
@@ -330,7 +241,7 @@ FUNCTIONS: dict[str, Function] = {
     "/": Function(2, 2, _division),
     "%": Function(2, 2, _remainder),
     "negative": Function(1, 1, _number(kernels.negative, "-")),
-    "||": Function(2, 2, _text("||", kernels.concatenated, TEXT)),
+    "||": Function(2, 2, _text("||", text_kernels.concatenated, TEXT)),
     "=": Function(2, 2, _comparison(pc.equal)),
     "<>": Function(2, 2, _comparison(pc.not_equal)),
     "<": Function(2, 2, _comparison(pc.less)),
@@ -341,18 +252,18 @@ FUNCTIONS: dict[str, Function] = {
     "or": Function(2, 2, _logical(pc.or_kleene, "or")),
     "not": Function(1, 1, _logical(pc.invert, "not")),
     "is null": Function(1, 1, _null_test),
-    "like": Function(2, 2, _text("like", kernels.like, TEXT, result=BOOLEAN), "x like 'A%'", (1,)),
+    "like": Function(2, 2, _text("like", text_kernels.like, TEXT, result=BOOLEAN), "x like 'A%'", (1,)),
     "at time zone": Function(2, 2, _zoned, "moment at time zone 'Europe/Zurich'", (1,)),
-    "lower": Function(1, 1, _text("lower", kernels.cased("lower")), "lower(text)"),
-    "upper": Function(1, 1, _text("upper", kernels.cased("upper")), "upper(text)"),
+    "lower": Function(1, 1, _text("lower", text_kernels.cased("lower")), "lower(text)"),
+    "upper": Function(1, 1, _text("upper", text_kernels.cased("upper")), "upper(text)"),
     "trim": Function(1, 1, _text("trim", kernels.plain(pc.utf8_trim_whitespace)), "trim(text)"),
     "length": Function(
         1, 1, _text("length", kernels.plain(lambda text: pc.utf8_length(text).cast(pa.int64())), result=BIGINT), "length(text)"
     ),
     "substring": Function(
-        2, 3, _text("substring", kernels.substring, BIGINT, BIGINT), "substring(text, start) or substring(text, start, length)"
+        2, 3, _text("substring", text_kernels.substring, BIGINT, BIGINT), "substring(text, start) or substring(text, start, length)"
     ),
-    "replace": Function(3, 3, _text("replace", kernels.replaced, TEXT, TEXT), "replace(text, 'old', 'new')", (1, 2)),
+    "replace": Function(3, 3, _text("replace", text_kernels.replaced, TEXT, TEXT), "replace(text, 'old', 'new')", (1, 2)),
     "coalesce": Function(1, 100, _same(kernels.coalesce, "coalesce"), "coalesce(value, value, …)"),
     "nullif": Function(2, 2, _same(kernels.null_if, "nullif"), "nullif(value, value)"),
     "round": Function(1, 2, _number(kernels.rounded, "round"), "round(number) or round(number, places)", (1,)),
@@ -365,10 +276,10 @@ FUNCTIONS: dict[str, Function] = {
     "parse_timestamp": Function(1, 2, _parsing(TIMESTAMP), "parse_timestamp(text, 'DD.MM.YYYY')", (1,)),
     "current_date": Function(0, 0, _none, "current_date()"),
     "current_timestamp": Function(0, 0, _none, "current_timestamp()"),
-    "sha256": Function(1, 1, _text("sha256", kernels.sha256), "sha256(text)"),
-    "md5": Function(1, 1, _text("md5", kernels.md5), "md5(text)"),
-    "hmac": Function(2, 2, _text("hmac", kernels.sha256, TEXT), "hmac(text, 'NAME_OF_THE_KEY')", (1,)),
-    "keep_last": Function(2, 2, _text("keep_last", kernels.keep_last, BIGINT), "keep_last(text, 4)", (1,)),
+    "sha256": Function(1, 1, _text("sha256", text_kernels.sha256), "sha256(text)"),
+    "md5": Function(1, 1, _text("md5", text_kernels.md5), "md5(text)"),
+    "hmac": Function(2, 2, _text("hmac", text_kernels.sha256, TEXT), "hmac(text, 'NAME_OF_THE_KEY')", (1,)),
+    "keep_last": Function(2, 2, _text("keep_last", text_kernels.keep_last, BIGINT), "keep_last(text, 4)", (1,)),
     "json_value": Function(2, 2, _json, "json_value(doc, '$.wind.speed')", (1,)),
     "file_name": Function(0, 0, _none, "file_name()"),
     "file_row": Function(0, 0, _none, "file_row()"),

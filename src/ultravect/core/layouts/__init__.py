@@ -7,7 +7,7 @@ from contextlib import closing
 from typing import Any
 
 from ultravect.core.layouts.base import FileReader, SourceFile, file_empty
-from ultravect.core.layouts.delimited.reader import open_delimited
+from ultravect.core.layouts.delimited.opening import open_delimited
 from ultravect.core.layouts.documents.json_document import open_json
 from ultravect.core.layouts.documents.json_lines import open_json_lines
 from ultravect.core.layouts.documents.xml_document import open_xml

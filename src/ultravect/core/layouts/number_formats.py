@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.layout import Values
+from ultravect.core.model.layout_values import Values
 
 _COMMA = re.compile(r"^[+-]?(?:\d+|\d{1,3}(?P<mark>[.'’ \u00a0_])\d{3}(?:(?P=mark)\d{3})*),\d+$")
 _POINT = re.compile(r"^[+-]?(?:\d+|\d{1,3}(?P<mark>[,'’ \u00a0_])\d{3}(?:(?P=mark)\d{3})*)\.\d+$")

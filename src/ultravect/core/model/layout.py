@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import codecs
 import re
-import zoneinfo
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, BeforeValidator, Discriminator, Field, Tag, TypeAdapter, model_validator
 
 from ultravect.core.model.base import Character, Declared
-from ultravect.core.model.date_patterns import check_pattern
+from ultravect.core.model.layout_values import Values
 
 _RANGE_NAME = re.compile(r"^[^\W\d][\w.]{0,254}$")
 _RANGE = re.compile(r"^\$?[A-Za-z]{1,3}\$?[1-9]\d{0,6}(:\$?[A-Za-z]{1,3}(\$?[1-9]\d{0,6})?)?$")
@@ -33,14 +32,6 @@ def _delimiter(value: str) -> str:
     return value
 
 
-def _time_zone(value: str) -> str:
-    try:
-        zoneinfo.ZoneInfo(value)
-    except (zoneinfo.ZoneInfoNotFoundError, ValueError, OSError):
-        raise ValueError("not a time zone known here; write it like Europe/Zurich or UTC") from None
-    return value
-
-
 def _cell_range(value: str) -> str:
     if not _RANGE.match(value) and not _RANGE_NAME.match(value):
         raise ValueError(
@@ -56,57 +47,9 @@ def _pointer(value: str) -> str:
 
 
 Encoding = Annotated[str, AfterValidator(_encoding)]
+
+
 EncodingFound = Annotated[Encoding | None, Field(description="Left out: detected.", examples=["utf-8", "latin-1"])]
-
-
-class BooleanWords(Declared):
-    """Words that stand for true and for false, in any case."""
-
-    true: list[str] = Field(default=["true", "yes"], min_length=1)
-    false: list[str] = Field(default=["false", "no"], min_length=1)
-
-    @model_validator(mode="after")
-    def _distinct(self) -> BooleanWords:
-        both = {word.lower() for word in self.true} & {word.lower() for word in self.false}
-        if both:
-            raise ValueError(f"{sorted(both)[0]!r} stands for both true and false")
-        return self
-
-
-class Values(Declared):
-    """How values are written in a text file."""
-
-    nulls: list[str] = Field(default=[""], description="Words that mean NULL.")
-    decimal_mark: Literal[".", ","] = "."
-    thousands: Literal[",", ".", "'", "’", " ", "\u00a0", "_"] | None = Field(
-        default=None, description="Mark between groups of three digits, such as ' in 1'250.00.", examples=["'"]
-    )
-    signs: list[Annotated[str, Field(min_length=1, max_length=8)]] = Field(
-        default=[],
-        max_length=16,
-        description="Signs before or after numbers, which are left out: $1,200 is 1200, and 12% is 12.",
-        examples=[["$"]],
-    )
-    dates: Annotated[str, AfterValidator(check_pattern)] | None = Field(
-        default=None,
-        description="Pattern of dates: YYYY or YY, MM, M, MON (Jul) or MONTH (July), DD or D. Left out: found from the data.",
-        examples=["DD.MM.YYYY"],
-    )
-    time_zone: Annotated[str, AfterValidator(_time_zone)] | None = Field(
-        default=None,
-        description="The zone of timestamps written without one; they become moments (timestamptz).",
-        examples=["Europe/Zurich"],
-    )
-    booleans: BooleanWords = BooleanWords()
-    errors: Literal["null", "text", "reject"] = Field(
-        default="null", description="What cells of a workbook become whose formula failed, such as #DIV/0!."
-    )
-
-    @model_validator(mode="after")
-    def _marks(self) -> Values:
-        if self.thousands == self.decimal_mark:
-            raise ValueError(f"thousands and decimal_mark are both {self.thousands!r}")
-        return self
 
 
 class DelimitedLayout(Declared):
@@ -292,7 +235,11 @@ _Mapping = (
     | Annotated[XlsxLayout, Tag("xlsx")]
     | Annotated[ParquetLayout, Tag("parquet")]
 )
+
+
 Layout = Annotated[_Mapping, Discriminator(_format_of)]
+
+
 AnyLayout = DelimitedLayout | FixedLayout | JsonLinesLayout | JsonLayout | XmlLayout | XlsxLayout | ParquetLayout
 LAYOUT: TypeAdapter[AnyLayout] = TypeAdapter(Layout)
 FORMATS: dict[str, type[AnyLayout]] = {
@@ -304,6 +251,8 @@ FORMATS: dict[str, type[AnyLayout]] = {
     "xlsx": XlsxLayout,
     "parquet": ParquetLayout,
 }
+
+
 _REFERENCE = re.compile(r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?(@[1-9]\d{0,8})?$")
 
 
@@ -316,6 +265,8 @@ def _reference(value: Any) -> Any:
 
 
 LayoutName = Annotated[str, BeforeValidator(_reference)]
+
+
 LayoutOrName = Annotated[_Mapping | Annotated[LayoutName, Tag("name")], Discriminator(_format_of)]
 
 

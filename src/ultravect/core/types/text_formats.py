@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ultravect.core.model.layout import Values
+from ultravect.core.model.layout_values import Values
 from ultravect.core.types.dates import ISO_DATE
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from typing import Any
 
 import MySQLdb
@@ -22,42 +22,36 @@ from ultravect.core.contracts.catalogue import (
     Reference,
     TableInfo,
 )
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
-from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb import catalogue
+from ultravect.core.kinds.mariadb.accounts import MariadbAccounts
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.mariadb.guard import cipher
-from ultravect.core.kinds.mariadb.load import (
-    LOCK_SECONDS,
-    MariadbLoad,
-    open_load,
-    require_account,
-)
+from ultravect.core.kinds.mariadb.load import LOCK_SECONDS, MariadbLoad
+from ultravect.core.kinds.mariadb.open_load import open_load
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
-from ultravect.core.kinds.mariadb.staging import clear_leftovers, swap_obstacle
+from ultravect.core.kinds.mariadb.staging import swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
-from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred
-from ultravect.core.loading.usual_database import UsualDatabase
+from ultravect.core.loading.steps.marks import set_mark
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"])
 
 
-class MariadbDatabase(UsualDatabase):
+class MariadbDatabase(MariadbAccounts):
     """See ``Database``."""
 
     together = None
@@ -268,72 +262,8 @@ class MariadbDatabase(UsualDatabase):
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
 
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with session(self._name, self._settings, "looking for a receipt") as opened, opened.cursor() as cursor:
-            try:
-                cursor.execute(receipts.find(key))
-            except MySQLdb.ProgrammingError:
-                return None  # there is no such table
-            row = cursor.fetchone()
-        if row is None or (row[1] and self.table(self._staged(table, row[1])) is not None):
-            return None  # a table that was not renamed yet is no load
-        found = Receipt.from_text(row[0])
-        return None if found.bars else found
-
-    def _staged(self, table: TableName, name: str) -> TableName:
-        return TableName(self._settings.staging or table.schema, name)
-
-    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
-        marks = MarkTable(self.dialect, table)
-        with session(self._name, self._settings, "looking for a mark") as opened, opened.cursor() as cursor:
-            try:
-                cursor.execute(marks.find(key))
-            except MySQLdb.ProgrammingError:
-                return {}  # there is no such table
-            return entries(cursor.fetchall())
-
     def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
         set_mark(self, table, key, value)
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with session(self._name, self._settings, "asking which attempt was committed") as opened:
-            statements = SessionStatements(opened)
-            require_account(statements.changed, self._name, receipts)
-            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
-
-            def written(key: ReceiptKey) -> bool:
-                try:
-                    statements.changed(receipts.fence(key))
-                except MySQLdb.IntegrityError:
-                    return self._barred_late(statements, receipts, table, key)
-                return True
-
-            found = committed_or_barred(receipts, keys, written, statements.rows)
-            clear_leftovers(opened, self.dialect, receipts, self._settings.staging)
-        return found
-
-    def _barred_late(
-        self, statements: SessionStatements, receipts: ReceiptTable, table: TableName, key: ReceiptKey
-    ) -> bool:
-        """Whether an attempt that has its receipt, but has not renamed its table, was kept from doing so."""
-        ((_, pending),) = statements.rows(receipts.find(key))
-        if not pending:
-            return False
-        try:
-            # a table that is gone cannot be renamed any more: the first statement decides
-            statements.changed(f"DROP TABLE {self.dialect.table(self._staged(table, pending))}")
-        except MySQLdb.Error as error:
-            if error.args[0] != ER.BAD_TABLE_ERROR:
-                raise
-            statements.changed(receipts.settle(key))
-            return False
-        statements.changed(receipts.withdraw(key, pending))
-        with suppress(MySQLdb.ProgrammingError):  # there may be no marks at all
-            statements.changed(MarkTable(self.dialect, table).withdraw(key.run))
-        statements.changed(receipts.fence(key))
-        return True
 
     @property
     def database(self) -> MariadbDatabase:

@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import base64
 import datetime as dt
 import difflib
-import hashlib
+import functools
 import io
 import logging
 import posixpath
 import secrets
-import socket
 import stat
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -22,165 +20,21 @@ import paramiko
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.sftp.settings import SftpSettings
-from ultravect.core.storage.paths import Named, hidden_name
-from ultravect.core.streams import RemoteFile
+from ultravect.core.kinds.sftp.remote_file import LOST, SftpFile
+from ultravect.core.kinds.sftp.sign_in import SftpServer, fingerprint
+from ultravect.core.storage.paths import hidden_name
 from ultravect.core.words import counted
 
-_SECONDS = 15.0
 _BUFFER = 1 << 20
 _COUNT_LIMIT = 10_000
-_REQUEST = 32 << 10
-_FIRST_WINDOW = 64 << 10
-_LARGEST_WINDOW = 4 << 20
-_LOST = (paramiko.SSHException, EOFError, socket.error, OSError)
+
+
 # what goes wrong is reported in our own words
 logging.getLogger("paramiko").setLevel(logging.CRITICAL)
 
 
-def fingerprint(key: paramiko.PKey) -> str:
-    """As `ssh-keygen -l` shows it."""
-    return "SHA256:" + base64.b64encode(hashlib.sha256(key.asbytes()).digest()).decode().rstrip("=")
-
-
-class _File(RemoteFile):
-    """A remote file, read in windows of many requests at once; its session ends with it."""
-
-    def __init__(
-        self, storage: SftpStorage, path: str, file: paramiko.SFTPFile, size: int, transport: paramiko.Transport
-    ) -> None:
-        super().__init__(size)
-        self._storage, self._path, self._file, self._transport = storage, path, file, transport
-        self._window = b""
-        self._start = 0
-        self._next = _FIRST_WINDOW
-
-    def readinto(self, buffer: memoryview) -> int:  # type: ignore[override]
-        if not self._start <= self._at < self._start + len(self._window):
-            self._fetch()
-        data = self._window[self._at - self._start :][: len(buffer)]
-        buffer[: len(data)] = data
-        self._at += len(data)
-        return len(data)
-
-    def _fetch(self) -> None:
-        """The window from here on; each is larger than the one before, as long as it is read straight on."""
-        straight = self._at == self._start + len(self._window)
-        self._next = min(_LARGEST_WINDOW, self._next * 2) if straight else _FIRST_WINDOW
-        self._start = self._at
-        end = min(self._size, self._at + self._next)
-        parts = [(at, min(_REQUEST, end - at)) for at in range(self._at, end, _REQUEST)]
-        try:
-            self._window = b"".join(self._file.readv(parts)) if parts else self._tail()
-        except _LOST as error:
-            raise self._storage.lost(self._path, error) from None
-
-    def _tail(self) -> bytes:
-        """What stands after the size that the file had: it has grown."""
-        self._file.seek(self._at)
-        return self._file.read(1)
-
-    def close(self) -> None:
-        self._transport.close()
-        super().close()
-
-
-class SftpStorage(Named):
+class SftpStorage(SftpServer):
     """See ``Storage``."""
-
-    def __init__(self, name: str, settings: SftpSettings, roots: Sequence[str]) -> None:
-        super().__init__(name)
-        self._settings = settings
-
-    def _transport(self) -> paramiko.Transport:
-        """An encrypted way to the server, whose host key is the one that the connection names."""
-        settings = self._settings
-        transport = None
-        try:
-            reached = socket.create_connection((settings.host, settings.port), timeout=_SECONDS)
-            transport = paramiko.Transport(reached)
-            transport.banner_timeout = transport.auth_timeout = _SECONDS
-            transport.start_client(timeout=_SECONDS)
-            self._verify(transport.get_remote_server_key())
-            return transport
-        except UltravectError:
-            if transport:
-                transport.close()
-            raise
-        except _LOST as error:
-            if transport:
-                transport.close()
-            for step in network_steps(self._name, settings.host, settings.port):
-                step.run()
-            raise self._error(
-                "sign-in-failed",
-                f"{settings.host}:{settings.port} does not speak SSH: {str(error) or type(error).__name__}",
-                "check host and port",
-            ) from None
-
-    def _verify(self, key: paramiko.PKey) -> None:
-        shown = f"{key.get_name()} {key.get_base64()}"
-        where = f"{self._settings.host}:{self._settings.port}"
-        if not self._settings.host_key:
-            raise self._error(
-                "host-key-unknown",
-                f"{where} shows the host key {fingerprint(key)} ({key.get_name()}), which is not confirmed yet",
-                f"compare it with what the server's owner says; if it is right, set host_key to: {shown}",
-            )
-        known = self._settings.host_key.split()
-        if known[:2] != shown.split() and known[-1:] != [fingerprint(key)]:
-            raise self._error(
-                "host-key-changed",
-                f"{where} shows another host key than the one confirmed: {fingerprint(key)} ({key.get_name()}); nothing was sent",
-                f"ask the server's owner; only if the key was changed on purpose, set host_key to: {shown}",
-            )
-
-    def _key(self) -> paramiko.PKey | None:
-        text, phrase = str(self._settings.private_key), str(self._settings.passphrase) or None
-        if not text:
-            return None
-        for kind in (paramiko.Ed25519Key, paramiko.ECDSAKey, paramiko.RSAKey):
-            try:
-                return kind.from_private_key(io.StringIO(text.strip() + "\n"), phrase)
-            except paramiko.PasswordRequiredException:
-                raise self._error("wrong-key", "the private key has a passphrase", "set passphrase") from None
-            except (paramiko.SSHException, ValueError, IndexError, TypeError):
-                continue
-        raise self._error(
-            "wrong-key",
-            "the private key cannot be used: it is of another kind, damaged, or its passphrase is wrong",
-            "paste the whole text of an Ed25519, ECDSA or RSA key, with its first and last line",
-        )
-
-    def _signed_in(self) -> paramiko.Transport:
-        transport = self._transport()
-        settings = self._settings
-        try:
-            key = self._key()
-            if key is not None:
-                transport.auth_publickey(settings.user, key)
-            else:
-                transport.auth_password(settings.user, str(settings.password))
-        except paramiko.BadAuthenticationType as error:
-            transport.close()
-            raise self._error(
-                "wrong-password",
-                f"the server takes {', '.join(error.allowed_types)}, not what the connection has",
-                "set private_key",
-            ) from None
-        except paramiko.AuthenticationException:
-            transport.close()
-            what = "private key" if str(settings.private_key) else "password"
-            raise self._error(
-                "wrong-password", f"the server refused the {what} of user {settings.user!r}", f"check user and {what}"
-            ) from None
-        except UltravectError:
-            transport.close()
-            raise
-        except _LOST as error:
-            transport.close()
-            raise self._error("sign-in-failed", f"signing in broke off: {error}", "try again") from None
-        return transport
 
     def _client(self, transport: paramiko.Transport) -> paramiko.SFTPClient:
         try:
@@ -196,7 +50,7 @@ class SftpStorage(Named):
                 f"there is no folder {self._settings.folder!r} on the server",
                 "check it for typing errors",
             ) from None
-        except (*_LOST, PermissionError) as error:
+        except (*LOST, PermissionError) as error:
             transport.close()
             raise self._error(
                 "folder-denied",
@@ -275,7 +129,7 @@ class SftpStorage(Named):
             entries = client.listdir_attr(base or ".")
         except PermissionError:
             return
-        except _LOST as error:
+        except LOST as error:
             raise self.lost(base or ".", error) from None
         named: list[tuple[str, paramiko.SFTPAttributes]] = []
         for entry in entries:
@@ -341,10 +195,10 @@ class SftpStorage(Named):
             raise self._error(
                 "file-denied", f"the server does not let the user read {path!r}", "have it allowed", object=path
             ) from None
-        except _LOST as error:
+        except LOST as error:
             transport.close()
             raise self.lost(path, error) from None
-        raw = _File(self, path, file, attributes.st_size or 0, transport)
+        raw = SftpFile(functools.partial(self.lost, path), file, attributes.st_size or 0, transport)
         return OpenFile(_info(path, attributes), cast(BinaryIO, io.BufferedReader(raw, _BUFFER)))
 
     def put(self, path: str, local: Path) -> None:
@@ -361,7 +215,7 @@ class SftpStorage(Named):
                     with suppress(OSError):
                         client.remove(temporary)
                     raise
-            except (*_LOST, OSError) as error:
+            except (*LOST, OSError) as error:
                 raise self._error(
                     "file-not-written",
                     f"{path} cannot be written: {error}",
@@ -387,7 +241,7 @@ class SftpStorage(Named):
                 client.remove(plain)
             except FileNotFoundError:
                 return
-            except (*_LOST, OSError) as error:
+            except (*LOST, OSError) as error:
                 raise self._error(
                     "file-not-written", f"{path} cannot be removed: {error}", "have it allowed", object=path
                 ) from None

@@ -6,69 +6,35 @@ import sqlite3
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
-from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
-from ultravect.core.contracts.load import STAGED, LoadOrder
-from ultravect.core.contracts.statements import noted
+from ultravect.core.contracts.load import LoadOrder
 from ultravect.core.contracts.target import Database, Statements
-from ultravect.core.dialects.base import Dialect, TableName
-from ultravect.core.dialects.merge import ROW
+from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
+from ultravect.core.kinds.sqlite.load import SqliteLoad
+from ultravect.core.kinds.sqlite.session import (
+    NotingConnection,
+    SessionStatements,
+    may_read,
+    may_write_here,
+)
 from ultravect.core.kinds.sqlite.settings import SqliteSettings
 from ultravect.core.kinds.sqlite.types import judged
 from ultravect.core.loading.answers import count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file, may_be_made
-from ultravect.core.loading.local.local_load import LocalLoad
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.refusals import column_gone, waiting_message
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import loose_values
-from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "EXPLAIN", "PRAGMA"])
-# what a statement may do that only reads, and the settings that it may look at
-_READS = frozenset([sqlite3.SQLITE_SELECT, sqlite3.SQLITE_READ, sqlite3.SQLITE_RECURSIVE])
-_SHOWN = frozenset(
-    [
-        "table_info", "table_xinfo", "table_list", "index_list", "index_info", "index_xinfo", "foreign_key_list",
-        "foreign_key_check", "database_list", "collation_list", "function_list", "compile_options", "encoding",
-        "user_version", "schema_version", "application_id", "page_count", "page_size", "integrity_check", "quick_check",
-    ]
-)  # fmt: skip
-_UNSAFE_FUNCTIONS = frozenset(["load_extension", "fts3_tokenizer", "readfile", "writefile", "edit"])
-# what statements of a job's own must not do: reach other files, change settings, or end the load's transaction
-_LEAVES = frozenset(
-    [
-        sqlite3.SQLITE_ATTACH, sqlite3.SQLITE_DETACH, sqlite3.SQLITE_PRAGMA, sqlite3.SQLITE_TRANSACTION,
-        sqlite3.SQLITE_SAVEPOINT,
-    ]
-)  # fmt: skip
-
-
-def _may_read(action: int, first: str | None, second: str | None, database: str | None, trigger: str | None) -> int:
-    """An authorizer: what it denies cannot be compiled, however it is written."""
-    allowed = action in _READS
-    if action == sqlite3.SQLITE_FUNCTION:
-        allowed = (second or "").lower() not in _UNSAFE_FUNCTIONS
-    elif action == sqlite3.SQLITE_PRAGMA:
-        allowed = (first or "").lower() in _SHOWN
-    return sqlite3.SQLITE_OK if allowed else sqlite3.SQLITE_DENY
-
-
-def _may_write_here(action: int, first: str | None, second: str | None, *_: object) -> int:
-    refused = action in _LEAVES or (action == sqlite3.SQLITE_FUNCTION and (second or "").lower() in _UNSAFE_FUNCTIONS)
-    return sqlite3.SQLITE_DENY if refused else sqlite3.SQLITE_OK
-
-
 _SYNTAX = ("syntax error", "incomplete input", "one statement", "unrecognized token")
 _HELD = {
     frozenset(["integer"]): CanonicalType("bigint"),
@@ -77,7 +43,8 @@ _HELD = {
     frozenset(): CanonicalType("text"),
     frozenset(["blob"]): CanonicalType("binary"),
 }
-_SHORT_WAIT = 300  # milliseconds
+
+
 _DESCRIBE_SECONDS = 60.0
 _BLOCK_ROWS = 20_000
 # a key of one whole number is the row's own place
@@ -85,139 +52,26 @@ _INDEXED = """
 SELECT DISTINCT c.name FROM pragma_index_list(?1) i JOIN pragma_index_info(i.name) c WHERE c.seqno = 0 AND NOT i.partial
 UNION SELECT name FROM pragma_table_info(?1) WHERE pk = 1
 """
+
+
 _REFERENCES = """
 SELECT DISTINCT m.name, coalesce(r.name, f."table") FROM sqlite_schema m JOIN pragma_foreign_key_list(m.name) f
   LEFT JOIN sqlite_schema r ON lower(r.name) = lower(f."table") AND r.type = 'table'
 WHERE m.type = 'table' AND lower(m.name) <> lower(f."table")
 """
+
+
 _TABLES = """
 SELECT name, type FROM sqlite_schema
 WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
   AND instr(lower(name), lower(?)) > 0 AND name > ? ORDER BY name LIMIT ?
 """
-_COLLATIONS = """
-SELECT x.name, x.coll FROM pragma_index_list(?) l JOIN pragma_index_xinfo(l.name) x WHERE x.key AND x.name IS NOT NULL
-"""
-
-
-class SqliteLoad(LocalLoad):
-    """See ``LocalLoad``."""
-
-    def __init__(
-        self,
-        session: sqlite3.Connection,
-        dialect: Dialect,
-        order: LoadOrder,
-    ) -> None:
-        self._session, self._statements = session, _Statements(session)
-        super().__init__(dialect, order)
-        names = ", ".join(dialect.quote(column.name) for column in order.sent)
-        marks = ", ".join("?" * len(order.sent))
-        self._statement = f"INSERT INTO {self._into} ({names}) VALUES ({marks})"
-
-    def _begin(self) -> None:
-        begin = "BEGIN IMMEDIATE"  # takes the lock before rows are read, not when the first is written
-        try:
-            self._execute(f"PRAGMA busy_timeout = {_SHORT_WAIT}")
-            self._execute(begin)
-        except sqlite3.OperationalError as error:
-            if "locked" not in str(error):
-                raise
-            self._order.notify(waiting_message(self._order))
-            self._execute(f"PRAGMA busy_timeout = {int(self._order.lock_seconds * 1000)}")
-            self._execute(begin)
-
-    def _stage(self) -> None:
-        # as declared, and with the collations that indexes name; CREATE TABLE AS would rename a column called TRUE
-        declared = dict(
-            self._session.execute("SELECT name, type FROM pragma_table_xinfo(?)", (self._order.table.name,))
-        )
-        for column in self._order.columns:
-            if column.name not in declared:
-                raise column_gone(self._order, column.name)
-        collated = dict(self._session.execute(_COLLATIONS, (self._order.table.name,)))
-        parts = [
-            f"{self._dialect.quote(column.name)} {declared[column.name]} COLLATE {collated.get(column.name, 'BINARY')}"
-            for column in self._order.columns
-        ]
-        self._execute(f"CREATE TEMPORARY TABLE {STAGED} ({', '.join(parts)}, {ROW} INTEGER)")
-
-    def _run_own(self, statements: Sequence[str]) -> None:
-        self._session.set_authorizer(_may_write_here)
-        try:
-            super()._run_own(statements)
-        finally:
-            self._session.set_authorizer(None)
-
-    def _execute(self, statement: str) -> Sequence[Any] | None:
-        row: Sequence[Any] | None = self._session.execute(statement).fetchone()
-        return row
-
-    def _refusal(self, error: Exception) -> str | None:
-        return str(error) if isinstance(error, sqlite3.IntegrityError) else None
-
-    def _has(self, table: TableName) -> bool:
-        return _has_table(self._session, table.name)
-
-    def _insert(self, batch: pa.RecordBatch) -> int:
-        columns = [_bound(array).to_pylist() for array in batch.columns]
-        return self._session.executemany(self._statement, zip(*columns, strict=True)).rowcount
-
-
-class _Statements:
-    """See ``Statements``."""
-
-    def __init__(self, session: sqlite3.Connection) -> None:
-        self._session = session
-
-    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        return self._session.execute(statement).fetchall()
-
-    def changed(self, statement: str) -> int:
-        return self._session.execute(statement).rowcount
 
 
 def _held_type(kinds: str | None) -> CanonicalType | None:
     """The type that takes values of these kinds as they are; None where only text takes all of them."""
     found = frozenset((kinds or "").split(",")) - {"null", ""}
     return _HELD.get(found)
-
-
-def _has_table(session: sqlite3.Connection, name: str) -> bool:
-    found = session.execute("SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?", (name,)).fetchone()
-    return found is not None
-
-
-def _bound(array: pa.Array) -> pa.Array:
-    """Values of a kind that SQLite has: numbers and bytes as they are, others as text."""
-    kind = array.type
-    if pa.types.is_boolean(kind):
-        return array.cast(pa.int8())
-    if pa.types.is_integer(kind) or pa.types.is_floating(kind) or kind == pa.binary():
-        return array
-    text = plain_text(array)
-    if pa.types.is_timestamp(kind) or pa.types.is_time(kind):
-        # as SQLite's own functions write them: no fraction where there is none
-        text = pc.replace_substring_regex(
-            pc.replace_substring_regex(text, r"\.0+$", ""), r"(\.[0-9]*[1-9])0+$", r"\1"
-        )
-    return pc.binary_join_element_wise(text, "+00:00", "") if pa.types.is_timestamp(kind) and kind.tz else text
-
-
-class _Noting(sqlite3.Connection):
-    """A connection that notes what it runs: see ``contracts/statements.py``."""
-
-    def execute(self, statement: str, parameters: Any = (), /) -> sqlite3.Cursor:
-        with noted(statement) as ran:
-            cursor = super().execute(statement, parameters)
-            ran.rows = cursor.rowcount
-        return cursor
-
-    def executemany(self, statement: str, parameters: Any, /) -> sqlite3.Cursor:
-        with noted(statement) as ran:
-            cursor = super().executemany(statement, parameters)
-            ran.rows = cursor.rowcount
-        return cursor
 
 
 class SqliteDatabase(LocalDatabase):
@@ -239,7 +93,7 @@ class SqliteDatabase(LocalDatabase):
             source = f"file:{quote(str(path))}?mode={'rw' if write else 'ro'}"
         try:
             with closing(
-                sqlite3.connect(source, uri=True, timeout=10, isolation_level=None, factory=_Noting)
+                sqlite3.connect(source, uri=True, timeout=10, isolation_level=None, factory=NotingConnection)
             ) as session:
                 # what a file's own schema defines is not trusted; foreign keys are checked where the database itself says so
                 session.execute("PRAGMA trusted_schema = 0")
@@ -329,7 +183,7 @@ class SqliteDatabase(LocalDatabase):
         with self._session(doing, write=True) as session:
             session.execute("BEGIN IMMEDIATE")
             try:
-                yield _Statements(session)
+                yield SessionStatements(session)
                 session.execute("COMMIT")
             finally:
                 if session.in_transaction:
@@ -409,7 +263,7 @@ class SqliteDatabase(LocalDatabase):
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
         with self._session("answering the question") as session:
-            session.set_authorizer(_may_read)
+            session.set_authorizer(may_read)
             watch = threading.Timer(seconds, session.interrupt)
             watch.start()
             try:
@@ -430,7 +284,7 @@ class SqliteDatabase(LocalDatabase):
     def objection(self, statement: str) -> Objection | None:
         with self._session("parsing a statement") as session:
             try:
-                session.set_authorizer(_may_write_here)
+                session.set_authorizer(may_write_here)
                 session.execute(f"EXPLAIN {statement}").fetchall()
             except (sqlite3.OperationalError, sqlite3.ProgrammingError, sqlite3.Warning) as error:
                 return Objection(str(error), any(word in str(error) for word in _SYNTAX))
@@ -453,7 +307,7 @@ class SqliteDatabase(LocalDatabase):
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
         with self._session(doing) as session:
-            session.set_authorizer(_may_read)
+            session.set_authorizer(may_read)
             session.text_factory = str
             names = [str(position) for position in range(len(types))]
             cursor = session.execute(statement)

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import BinaryIO
 
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks
+from ultravect.core.layouts.delimited.cuts import csv_reader
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
     blank_comments,
@@ -83,3 +84,12 @@ def data_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
             block = DelimitedBlock(block.path, block.data[start:], line, block.dialect)
         if not block.data.isspace() or block.data.strip(b"\r\n"):
             yield block
+
+
+def cells(block: DelimitedBlock, index: int, layout: DelimitedLayout) -> list[str]:
+    """The values of one row of a block."""
+    text = block.row_bytes(index).decode("utf-8", "replace").rstrip("\r\n")
+    row = next(csv_reader(text, chr(block.dialect.delimiter), layout), [])
+    if block.dialect.long_delimiter:
+        row = [cell.replace(chr(STAND_IN), block.dialect.long_delimiter.decode()) for cell in row]
+    return row

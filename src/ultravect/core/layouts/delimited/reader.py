@@ -24,34 +24,25 @@ from ultravect.core.layouts.base import (
     SourceFile,
     TextValues,
     WantedColumn,
-    file_empty,
-    require_columns,
     unique_names,
 )
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, cut_blocks
 from ultravect.core.layouts.delimited.byte_parts import byte_parts, range_chunks, undivided
-from ultravect.core.layouts.delimited.cuts import csv_reader
 from ultravect.core.layouts.delimited.joined import joined
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
 )
-from ultravect.core.layouts.delimited.opened import BLOCK_BYTES, Opened, all_blocks, data_blocks, dialect_of
-from ultravect.core.layouts.delimited.sniff import HEAD_BYTES, sniff
+from ultravect.core.layouts.delimited.opened import BLOCK_BYTES, Opened, all_blocks, cells, data_blocks
 from ultravect.core.layouts.delimited.typed import proofs, proven_by, suits, typed_columns
 from ultravect.core.layouts.parts import Part
-from ultravect.core.model.finding import Finding, Replacement
-from ultravect.core.model.layout import BLANKS, DelimitedLayout
+from ultravect.core.model.finding import Finding
+from ultravect.core.model.layout import DelimitedLayout
 from ultravect.core.types.dates import ISO_DATE
 from ultravect.core.types.inference.proof import Proof
 from ultravect.core.types.text_formats import TextFormats, cases
 from ultravect.core.words import counted
 
 _SMALL_BYTES = 256 << 10
-
-# Types whose text pyarrow's CSV parser reads as ``types.from_text`` does; the others are parsed as text first.
-_ROW_NAMES = 200
-_ROW_NAME_DELIMITERS = (BLANKS, " ", "\t")
-"""Between values of tables that programs for statistics write: their rows have names, and the column of these has none."""
 _EXPONENT = re.compile(rb"[0-9.][eE][+-]?[0-9]")
 _HEXADECIMAL = re.compile(rb"0[xX]")
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
@@ -99,7 +90,7 @@ class DelimitedReader(TextValues):
         first = next((block for block in all_blocks(io.BytesIO(head), opened) if len(block.row_starts)), None)
         if first is None or returns != opened.carriage_returns or (not whole and len(first.row_starts) < 2):
             return None
-        row = _cells(first, 0, self.layout)
+        row = cells(first, 0, self.layout)
         same = (
             unique_names(row)[0] == self.names
             if self.layout.header and not self.layout.names
@@ -295,83 +286,3 @@ class DelimitedReader(TextValues):
 
 def _is_text(kind: pa.DataType) -> bool:
     return bool(pa.types.is_string(kind) or pa.types.is_binary(kind))
-
-
-def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> DelimitedReader:
-    """Opens a file, completes its layout and reads the names of its columns."""
-    path = file.path
-    with closing(file.open()) as stream:
-        head = stream.read(HEAD_BYTES)
-    if not head:
-        raise file_empty(path, "is empty: it has no header and no rows")
-    sniffed = sniff(head, layout or DelimitedLayout(), len(head) < HEAD_BYTES)
-    whole = sniffed.layout
-    text = head.decode(whole.encoding or "utf-8", "replace")
-    opened = Opened(path, whole, dialect_of(whole), "\n" not in text and "\r" in text)
-    with closing(file.open()) as stream:
-        blocks = all_blocks(stream, opened)
-        first = next((block for block in blocks if len(block.row_starts)), None)
-    if first is None:
-        after = f" after its {counted(whole.preamble, 'preamble line')}" if whole.preamble else ""
-        raise file_empty(path, f"has no rows and no header{after}", "check layout.preamble" if after else "")
-    row = _cells(first, 0, whole)
-    require_columns(path, len(row), "is layout.delimiter right?")
-    findings: list[Finding] = []
-    width = len(row)
-    if whole.names is not None:
-        # a header with fewer names than its rows have values is the reason to give names
-        width = int(first.widths[1]) if whole.header and len(first.row_starts) > 1 else width
-        if len(whole.names) != width - bool(whole.trailing and width > len(whole.names)):
-            raise UltravectError(
-                "layout-misfit",
-                f"{path} has {counted(width, 'column')}, and layout.names has {len(whole.names)}",
-                hint="give a name to each column, or check layout.delimiter",
-                object=path,
-                place="from.layout.names",
-            )
-        names, findings = unique_names(whole.names)
-    elif whole.header:
-        if whole.trailing and row and not row[-1].strip():
-            row = row[:-1]
-        names, findings = unique_names(row)
-        findings += _short_header(first, names, whole)
-        if any(found.code == "row-names-found" for found in findings):
-            names, _ = unique_names(["row", *names])
-            whole = whole.model_copy(update={"names": names})
-    else:
-        names = [f"column_{position}" for position in range(1, width + 1 - bool(whole.trailing))]
-    return DelimitedReader(file, whole, opened, names, sniffed.findings + findings)
-
-
-def _cells(block: DelimitedBlock, index: int, layout: DelimitedLayout) -> list[str]:
-    """The values of one row of a block."""
-    text = block.row_bytes(index).decode("utf-8", "replace").rstrip("\r\n")
-    row = next(csv_reader(text, chr(block.dialect.delimiter), layout), [])
-    if block.dialect.long_delimiter:
-        row = [cell.replace(chr(STAND_IN), block.dialect.long_delimiter.decode()) for cell in row]
-    return row
-
-
-def _short_header(first: DelimitedBlock, names: list[str], layout: DelimitedLayout) -> list[Finding]:
-    """That every row has one value more than the header has names: it may leave out the one of the row's own name."""
-    widths = first.widths[1:]
-    if layout.trailing or layout.ragged != "reject" or len(widths) < 2 or not (widths == len(names) + 1).all():
-        return []
-    better = ["row", *names]
-    own = [
-        cells[0] for at in range(1, min(len(first.row_starts), _ROW_NAMES)) if (cells := _cells(first, at, layout))
-    ]
-    if layout.delimiter in _ROW_NAME_DELIMITERS and len(set(own)) == len(own):
-        message = f"every row has one value more than the header has names; the first is its own name, in column {better[0]}"
-        return [Finding("note", "row-names-found", message, "from.layout")]
-    return [
-        Finding(
-            "warning",
-            "header-short",
-            f"the header has {counted(len(names), 'name')}, and every row {counted(len(names) + 1, 'value')}",
-            "from.layout",
-            f"if the first value is the row's own name, write layout.names: [{', '.join(better)[:200]}]; or layout.trailing: true, "
-            "if each row ends with a delimiter",
-            Replacement("from.layout.names", better),
-        )
-    ]

@@ -67,6 +67,7 @@ def opened(
         if table is None:
             raise table_gone(connection, order.table)
         load = PostgresqlLoad(session, connection, dialect, order, table, staging, alone=alone, binary=binary)
+        load.prepare()
         yield load
     except psycopg.Error as error:
         named = load.named if load else str

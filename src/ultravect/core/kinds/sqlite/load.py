@@ -1,0 +1,103 @@
+"""Loads into SQLite: one transaction, in which all that changes changes."""
+
+from __future__ import annotations
+
+import sqlite3
+from collections.abc import Sequence
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.contracts.load import STAGED, LoadOrder
+from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.dialects.merge import ROW
+from ultravect.core.kinds.sqlite.session import SessionStatements, has_table, may_write_here
+from ultravect.core.loading.local.local_load import LocalLoad
+from ultravect.core.loading.refusals import column_gone, waiting_message
+from ultravect.core.types.written import plain_text
+
+_SHORT_WAIT = 300  # milliseconds
+_COLLATIONS = """
+SELECT x.name, x.coll FROM pragma_index_list(?) l JOIN pragma_index_xinfo(l.name) x WHERE x.key AND x.name IS NOT NULL
+"""
+
+
+class SqliteLoad(LocalLoad):
+    """See ``LocalLoad``."""
+
+    def __init__(
+        self,
+        session: sqlite3.Connection,
+        dialect: Dialect,
+        order: LoadOrder,
+    ) -> None:
+        self._session, self._statements = session, SessionStatements(session)
+        super().__init__(dialect, order)
+        names = ", ".join(dialect.quote(column.name) for column in order.sent)
+        marks = ", ".join("?" * len(order.sent))
+        self._statement = f"INSERT INTO {self._into} ({names}) VALUES ({marks})"
+
+    def _begin(self) -> None:
+        begin = "BEGIN IMMEDIATE"  # takes the lock before rows are read, not when the first is written
+        try:
+            self._execute(f"PRAGMA busy_timeout = {_SHORT_WAIT}")
+            self._execute(begin)
+        except sqlite3.OperationalError as error:
+            if "locked" not in str(error):
+                raise
+            self._order.notify(waiting_message(self._order))
+            self._execute(f"PRAGMA busy_timeout = {int(self._order.lock_seconds * 1000)}")
+            self._execute(begin)
+
+    def _stage(self) -> None:
+        # as declared, and with the collations that indexes name; CREATE TABLE AS would rename a column called TRUE
+        declared = dict(
+            self._session.execute("SELECT name, type FROM pragma_table_xinfo(?)", (self._order.table.name,))
+        )
+        for column in self._order.columns:
+            if column.name not in declared:
+                raise column_gone(self._order, column.name)
+        collated = dict(self._session.execute(_COLLATIONS, (self._order.table.name,)))
+        parts = [
+            f"{self._dialect.quote(column.name)} {declared[column.name]} COLLATE {collated.get(column.name, 'BINARY')}"
+            for column in self._order.columns
+        ]
+        self._execute(f"CREATE TEMPORARY TABLE {STAGED} ({', '.join(parts)}, {ROW} INTEGER)")
+
+    def _run_own(self, statements: Sequence[str]) -> None:
+        self._session.set_authorizer(may_write_here)
+        try:
+            super()._run_own(statements)
+        finally:
+            self._session.set_authorizer(None)
+
+    def _execute(self, statement: str) -> Sequence[Any] | None:
+        row: Sequence[Any] | None = self._session.execute(statement).fetchone()
+        return row
+
+    def _refusal(self, error: Exception) -> str | None:
+        return str(error) if isinstance(error, sqlite3.IntegrityError) else None
+
+    def _has(self, table: TableName) -> bool:
+        return has_table(self._session, table.name)
+
+    def _insert(self, batch: pa.RecordBatch) -> int:
+        columns = [_bound(array).to_pylist() for array in batch.columns]
+        return self._session.executemany(self._statement, zip(*columns, strict=True)).rowcount
+
+
+def _bound(array: pa.Array) -> pa.Array:
+    """Values of a kind that SQLite has: numbers and bytes as they are, others as text."""
+    kind = array.type
+    if pa.types.is_boolean(kind):
+        return array.cast(pa.int8())
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind) or kind == pa.binary():
+        return array
+    text = plain_text(array)
+    if pa.types.is_timestamp(kind) or pa.types.is_time(kind):
+        # as SQLite's own functions write them: no fraction where there is none
+        text = pc.replace_substring_regex(
+            pc.replace_substring_regex(text, r"\.0+$", ""), r"(\.[0-9]*[1-9])0+$", r"\1"
+        )
+    return pc.binary_join_element_wise(text, "+00:00", "") if pa.types.is_timestamp(kind) and kind.tz else text
