@@ -39,7 +39,7 @@ def test_runs_say_which_columns_came_from_which() -> None:
             place.job(columns="[missing]")
             place.run()
             _until(lambda: len(server.taken) == 4)
-            _until(lambda: len(_spans(collector)) >= 3 * 2 + 1 and len(_logs(collector)) > 3)
+            _until(lambda: len(_runs_traced(collector, place.name)) == 3 and len(_logs(collector)) > 3)
             password, port = stack.warehouse["password"], stack.warehouse["port"]
     finally:
         server.close()
@@ -73,6 +73,10 @@ def _spans(collector: WebhookCatcher) -> list[Span]:
     return [span for item in sent for of in item.resource_spans for scope in of.scope_spans for span in scope.spans]
 
 
+def _runs_traced(collector: WebhookCatcher, job: str) -> list[Span]:
+    return [span for span in _spans(collector) if span.name == f"run {job}"]
+
+
 def _logs(collector: WebhookCatcher) -> list[LogRecord]:
     sent = [
         ExportLogsServiceRequest.FromString(body)
@@ -88,7 +92,7 @@ def _are_traced(collector: WebhookCatcher, job: str, password: str) -> None:
     """Each run is a trace of its own: the run, its leg, and the phases of that, each within the one above it."""
     assert {headers["authorization"] for headers, _ in collector.taken} == {"Bearer c0llect"}
     spans = _spans(collector)
-    runs = [span for span in spans if span.name == f"run {job}"]
+    runs = _runs_traced(collector, job)
     assert len(runs) == len({span.trace_id for span in spans}) == 3
     by_id = {span.span_id: span for span in spans}
     for span in spans:
@@ -96,7 +100,8 @@ def _are_traced(collector: WebhookCatcher, job: str, password: str) -> None:
             above = by_id[span.parent_span_id]
             assert above.trace_id == span.trace_id
             assert above.start_time_unix_nano <= span.start_time_unix_nano <= span.end_time_unix_nano
-    good, failed = runs[0], next(span for span in runs if span.status.code == Status.STATUS_CODE_ERROR)
+    failed = next(span for span in runs if span.status.code == Status.STATUS_CODE_ERROR)
+    good = next(span for span in runs if span is not failed)
     assert failed.status.message == "column-unknown"
     names = [span.name for span in spans if span.trace_id == good.trace_id]
     assert {"leg 1", "phase read", "phase shape", "phase stage", "phase publish"} <= set(names)

@@ -12,18 +12,20 @@ from ultravect.service.api.views import (
     access,
     connections,
     feeds,
-    jobs,
     layouts,
     look,
     metrics,
     notifying,
-    runs,
     schedules,
     session,
     system,
     today,
     uploads,
 )
+from ultravect.service.api.views.jobs import job as jobs
+from ultravect.service.api.views.jobs import job_checks, job_runs
+from ultravect.service.api.views.runs import follow_ups, run_events, run_rejects
+from ultravect.service.api.views.runs import run as runs
 from ultravect.service.settings import HERE
 
 _CONSOLE = HERE / "static" / "console" / "index.html"
@@ -88,9 +90,9 @@ _V1 = [
     path("jobs", jobs.JobsView.as_view()),
     path("jobs/<str:name>", jobs.JobView.as_view()),
     path("jobs/<str:name>/revisions", jobs.RevisionsView.as_view()),
-    path("jobs/<str:name>/check", jobs.CheckJobView.as_view()),
-    path("jobs/<str:name>/marks", jobs.MarksView.as_view()),
-    path("jobs/<str:name>/runs", jobs.JobRunsView.as_view()),
+    path("jobs/<str:name>/check", job_checks.CheckJobView.as_view()),
+    path("jobs/<str:name>/marks", job_runs.MarksView.as_view()),
+    path("jobs/<str:name>/runs", job_runs.JobRunsView.as_view()),
     path("jobs/<str:name>/pause", schedules.PauseView.as_view()),
     path("jobs/<str:name>/resume", schedules.ResumeView.as_view()),
     path("jobs/<str:name>/fill", schedules.FillView.as_view()),
@@ -102,11 +104,11 @@ _V1 = [
     path("jobs/<str:name>/history", today.HistoryView.as_view()),
     path("schedules", schedules.SchedulesView.as_view()),
     path("schedules/times", schedules.TimesView.as_view()),
-    path("check", jobs.CheckFileView.as_view()),
-    path("jobs/<str:name>/rehearse", jobs.RehearseJobView.as_view()),
-    path("rehearse", jobs.RehearseFileView.as_view()),
-    path("draft", jobs.DraftView.as_view()),
-    path("types", jobs.TypesView.as_view()),
+    path("check", job_checks.CheckFileView.as_view()),
+    path("jobs/<str:name>/rehearse", job_checks.RehearseJobView.as_view()),
+    path("rehearse", job_checks.RehearseFileView.as_view()),
+    path("draft", job_checks.DraftView.as_view()),
+    path("types", job_checks.TypesView.as_view()),
     path("schemas/job", jobs.JobSchemaView.as_view()),
     path("runs", runs.RunsView.as_view()),
     path("runs/<int:number>", runs.RunView.as_view()),
@@ -114,13 +116,13 @@ _V1 = [
     path("runs/<int:number>/differences", runs.DifferencesView.as_view()),
     path("runs/<int:number>/stop", runs.StopRunView.as_view()),
     path("runs/<int:number>/legs/<int:leg>/stop", runs.StopLegView.as_view()),
-    path("runs/<int:number>/rejects", runs.RejectsView.as_view()),
-    path("runs/<int:number>/rejects.csv", runs.RejectsFileView.as_view()),
-    path("runs/<int:number>/rejects.jsonl", runs.RejectsFileView.as_view(form="jsonl")),
-    path("runs/<int:number>/retry-rejects", runs.RetryRejectsView.as_view()),
+    path("runs/<int:number>/rejects", run_rejects.RejectsView.as_view()),
+    path("runs/<int:number>/rejects.csv", run_rejects.RejectsFileView.as_view()),
+    path("runs/<int:number>/rejects.jsonl", run_rejects.RejectsFileView.as_view(form="jsonl")),
+    path("runs/<int:number>/retry-rejects", follow_ups.RetryRejectsView.as_view()),
     path("runs/<int:number>/changes", runs.ChangesView.as_view()),
-    path("runs/<int:number>/undo", runs.UndoRunView.as_view()),
-    path("runs/<int:number>/events", runs.run_events),
+    path("runs/<int:number>/undo", follow_ups.UndoRunView.as_view()),
+    path("runs/<int:number>/events", run_events.run_events),
 ]
 urlpatterns = [
     *[path(f"api/v1/{entry.pattern}", entry.callback) for entry in _V1],

@@ -24,7 +24,7 @@ from ultravect.service.api.serializers.scheduling import (
     TimesInputSerializer,
     TimesSerializer,
 )
-from ultravect.service.api.views.jobs import job_named
+from ultravect.service.api.views.jobs.job import job_named
 from ultravect.service.records.audit import audit
 from ultravect.service.records.models import Role, Schedule, Trigger
 from ultravect.service.work.scheduling.schedules import next_times, run_for, times_between

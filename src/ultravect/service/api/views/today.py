@@ -15,7 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from ultravect.service.api.serializers.today import HistorySerializer, TodaySerializer, lines_of
-from ultravect.service.api.views.jobs import job_named
+from ultravect.service.api.views.jobs.job import job_named
 from ultravect.service.records.models import DueJob, Job, Leg, Run, RunKind, Schedule, State
 from ultravect.service.work.outgoing.notifying import cause_of, has_succeeded
 

@@ -13,21 +13,13 @@ import logging
 import os
 import queue
 import resource
-import select
-import signal
 import socket
 import threading
-import time
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager, nullcontext
-from types import FrameType
 from typing import Any, NoReturn
 
 import pyarrow as pa
 
-from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.load import ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.statements import noting
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
@@ -36,153 +28,20 @@ from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.legs import Legs, lay_out
 from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.engine.run.execute import committed_result, run_leg
-from ultravect.core.engine.run.leg import LegResult, Listener
-from ultravect.core.engine.run.rejected.rejects import Reject
+from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejected.row_selection import RowSelection, SelectionByKeys, SelectionByRows
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
-from ultravect.core.engine.run.sliced_leg import SliceRunner, usual_capacity
+from ultravect.core.engine.run.sliced_leg import SliceRunner
 from ultravect.core.engine.run.together import LegFailed, LegTogether, run_together
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
-from ultravect.core.model.finding import Finding
 from ultravect.service.work.processes.limits import Limits
+from ultravect.service.work.processes.speaker import QueuedSlices, Speaker, watch_worker
+from ultravect.service.work.processes.stopper import Stopper
 from ultravect.service.work.runs.cluster import ClusterSlices
 
-_REJECTS_A_LINE = 100
 _NOTED = ("load", "rejects", "undo", "together")
 """Kinds of tasks whose statements are recorded."""
-
-
-class _Stopper:
-    """Turns SIGTERM into StopRequested in the main thread, at a moment when that does no harm."""
-
-    def __init__(self) -> None:
-        self._deaf = False
-        self._holding = 0
-        self._pending = False
-        signal.signal(signal.SIGTERM, self._on_signal)
-        signal.signal(signal.SIGINT, signal.SIG_IGN)
-
-    def _on_signal(self, number: int, frame: FrameType | None) -> None:
-        if self._holding:
-            self._pending = True
-        else:
-            self._stop()
-
-    def _stop(self) -> None:
-        if not self._deaf:
-            self._deaf = True  # once is enough: the way out must not be interrupted
-            raise StopRequested
-
-    @contextmanager
-    def hold(self) -> Iterator[None]:
-        """Puts a stop off until the end of something that must not be cut in two."""
-        self._holding += 1
-        try:
-            yield
-        finally:
-            self._holding -= 1
-        if self._pending and not self._holding:
-            self._pending = False
-            self._stop()
-
-    @contextmanager
-    def shield(self) -> Iterator[None]:
-        """From publishing on, a stop comes too late."""
-        self._deaf = True
-        yield
-
-
-class _Speaker:
-    """Writes what happens as lines of JSON; a ``Listener``."""
-
-    def __init__(self, worker: socket.socket, stopper: _Stopper) -> None:
-        self._worker = worker
-        self._stopper = stopper
-        self._leg: dict[str, int] = {}
-        self._lock = threading.Lock()
-        self.before_end: Callable[[], None] | None = None
-        """Is called before the process says how it ended."""
-
-    def of(self, leg: int) -> _Speaker:
-        """The same for one of the legs of this process."""
-        speaker = _Speaker.__new__(_Speaker)
-        speaker.__dict__ = {**self.__dict__, "_leg": {"leg": leg}}
-        return speaker
-
-    def say(self, kind: str, **data: Any) -> None:
-        if kind in ("succeeded", "failed", "stopped") and (first := self.before_end) is not None:
-            self.before_end = None
-            first()
-        data = {**self._leg, **data}
-        line = json.dumps({"kind": kind, **data}, default=str).encode() + b"\n"
-        # signals arrive in the main thread, and half a line must not be followed by another
-        main = threading.current_thread() is threading.main_thread()
-        with self._stopper.hold() if main else nullcontext(), self._lock:
-            try:
-                self._worker.sendall(line)
-            except OSError:
-                os._exit(1)  # the worker that asked for the leg is gone
-
-    def phase(self, name: str, state: str) -> None:
-        self.say("phase", name=name, state=state)
-
-    def progress(self, figures: dict[str, Any]) -> None:
-        self.say("progress", **figures, said=time.time())
-
-    def log(self, level: str, text: str) -> None:
-        self.say("log", level=level, text=text)
-
-    def finding(self, finding: Finding) -> None:
-        self.say("finding", **finding.as_dict())
-
-    def planned(self, plan: LegPlan) -> None:
-        self.say("planned", plan=plan.as_json())
-
-    def rejects(self, rejects: Sequence[Reject]) -> None:
-        for start in range(0, len(rejects), _REJECTS_A_LINE):
-            self.say("rejects", rejects=[reject.as_dict() for reject in rejects[start : start + _REJECTS_A_LINE]])
-
-    def read_again(self) -> None:
-        self.say("read_again")
-
-    def published(self, receipt: Receipt) -> None:
-        self.say("published", **receipt.as_dict())
-
-    def changes(self, changes: Sequence[RowChange]) -> None:
-        for start in range(0, len(changes), _REJECTS_A_LINE):
-            self.say("changes", changes=[change.as_dict() for change in changes[start : start + _REJECTS_A_LINE]])
-
-
-def _watch(worker: socket.socket, seconds: float, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
-    """Takes what the worker sends later. Ends the process when its worker is gone, or gives no sign of life: another one may have the
-    run by then."""
-    rest = b""
-    while select.select([worker], [], [], seconds)[0] and (part := worker.recv(1 << 16)):
-        *lines, rest = (rest + part).split(b"\n")
-        for line in lines:
-            if line:
-                inbox.put(json.loads(line))
-    os._exit(1)
-
-
-class _QueuedSlices:
-    """Has slices copied by workers; see ``SliceRunner``."""
-
-    def __init__(self, speaker: _Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
-        self._speaker, self._inbox = speaker, inbox
-
-    def capacity(self) -> int:
-        return usual_capacity()
-
-    def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
-        self._speaker.say("slices", order=order.as_json(), labels=[part.label for part in plan.slices])
-        for _ in plan.slices:
-            answer = self._inbox.get()
-            if "error" in answer:
-                error = answer["error"]
-                raise UltravectError(**{**error, "where": None}, **error["where"])
-            yield SliceResult.from_json(answer["slice"])
 
 
 def _peak_memory() -> int:
@@ -198,13 +57,13 @@ def _facts(task: dict[str, Any]) -> RunFacts:
     return RunFacts(task["run"], dt.date.fromisoformat(task["date"]), usual)
 
 
-def _slices(task: dict[str, Any], speaker: _Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> SliceRunner:
+def _slices(task: dict[str, Any], speaker: Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> SliceRunner:
     if cluster := task.get("cluster"):
         return ClusterSlices(cluster["address"], cluster["source"], cluster["target"], task["run"], speaker.say)
-    return _QueuedSlices(speaker, inbox)
+    return QueuedSlices(speaker, inbox)
 
 
-def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: SliceRunner) -> LegResult:
+def _load(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> LegResult:
     return run_leg(
         job_from_data(task["job"]),
         ConnectionSpec(**task["source"]),
@@ -224,7 +83,7 @@ def _load(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: Sl
     )
 
 
-def _copy_slice(task: dict[str, Any], speaker: _Speaker) -> SliceResult:
+def _copy_slice(task: dict[str, Any], speaker: Speaker) -> SliceResult:
     return run_slice(
         LegPlan.from_json(task["plan"]),
         task["number"],
@@ -236,7 +95,7 @@ def _copy_slice(task: dict[str, Any], speaker: _Speaker) -> SliceResult:
     )
 
 
-def _load_together(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> dict[int, LegResult]:
+def _load_together(task: dict[str, Any], speaker: Speaker, stopper: Stopper) -> dict[int, LegResult]:
     legs = [
         LegTogether(
             item["leg"],
@@ -254,7 +113,7 @@ def _load_together(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -
     return {leg.number: leg.result for leg in legs if leg.result is not None}
 
 
-def _undo(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper) -> LegResult:
+def _undo(task: dict[str, Any], speaker: Speaker, stopper: Stopper) -> LegResult:
     return undo_leg(
         job_from_data(task["job"]),
         ConnectionSpec(**task["target"]),
@@ -288,7 +147,7 @@ def _find_legs(task: dict[str, Any]) -> Legs:
     )
 
 
-def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: SliceRunner) -> None:
+def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> None:
     try:
         if task["kind"] == "legs":
             found = _find_legs(task)
@@ -337,7 +196,7 @@ def _run(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: Sli
         speaker.say("failed", error=unexpected.as_dict())
 
 
-def _run_noted(task: dict[str, Any], speaker: _Speaker, stopper: _Stopper, slices: SliceRunner) -> None:
+def _run_noted(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> None:
     """The same, and says before its end which statements it has run."""
     if task["kind"] not in _NOTED:
         _run(task, speaker, stopper, slices)
@@ -360,15 +219,15 @@ def _receive_task(worker: socket.socket) -> dict[str, Any]:
 
 def serve_leg(worker: socket.socket) -> NoReturn:
     """Takes the task from ``worker``, carries it out, and ends the process."""
-    stopper = _Stopper()
-    speaker = _Speaker(worker, stopper)
+    stopper = Stopper()
+    speaker = Speaker(worker, stopper)
     speaker.say("ready", pid=os.getpid())
     watching: threading.Thread | None = None
     try:
         task = _receive_task(worker)
         Limits(task["memory"]).apply()
         inbox: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
-        watching = threading.Thread(target=_watch, args=(worker, task["lost_after"], inbox), daemon=True)
+        watching = threading.Thread(target=watch_worker, args=(worker, task["lost_after"], inbox), daemon=True)
         watching.start()
         _run_noted(task, speaker, stopper, _slices(task, speaker, inbox))
     except StopRequested:

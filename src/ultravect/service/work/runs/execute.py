@@ -21,6 +21,14 @@ from ultravect.service.work.processes.pool import ENDINGS, gathered
 from ultravect.service.work.processes.protocol import Process, Processes
 from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
 from ultravect.service.work.runs.attempts import attempt_names, job_of, publishes_together, run_facts
+from ultravect.service.work.runs.endings import (
+    COMMITTED,
+    NOTHING,
+    UNKNOWN,
+    may_have_written,
+    release_or_end,
+    with_outcome,
+)
 from ultravect.service.work.runs.lay_out import find_legs
 from ultravect.service.work.runs.recorder import LeaseLost, Recorder
 from ultravect.service.work.runs.retrying import pause_before
@@ -30,12 +38,10 @@ from ultravect.service.work.runs.together import begin_others, end_others, not_p
 from ultravect.service.work.workers.serving import worker_name
 
 log = structlog.get_logger()
-
 _STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
 _ASK_SECONDS = 120.0
 _ROOM_SECONDS = 2.0
-NOTHING, COMMITTED, UNKNOWN = Outcome.NOTHING, Outcome.COMMITTED, Outcome.UNKNOWN
 
 
 def _selection(leg: Leg) -> dict[str, Any]:
@@ -74,7 +80,7 @@ class LegExecutor:
             )
             with suppress(LeaseLost):
                 await self._close(
-                    recorder, State.FAILED, UNKNOWN if _may_have_written(recorder) else NOTHING, unexpected
+                    recorder, State.FAILED, UNKNOWN if may_have_written(recorder) else NOTHING, unexpected
                 )
         finally:
             log.info("leg ended", run=run_id, leg=number, state=str(recorder.leg.state))
@@ -243,7 +249,7 @@ class LegExecutor:
             left = NOTHING if ending and ending.get("nothing") else COMMITTED
             await recorded(recorder.end)(State.SUCCEEDED, outcome=left, result=ending)
             return
-        outcome = UNKNOWN if _may_have_written(recorder) else NOTHING
+        outcome = UNKNOWN if may_have_written(recorder) else NOTHING
         if ending and ending.get("outcome"):
             outcome = Outcome(ending["outcome"])
         if (
@@ -315,47 +321,4 @@ class LegExecutor:
         return UNKNOWN, {}
 
 
-def _may_have_written(recorder: Recorder) -> bool:
-    return any(phase["name"] == "publish" and phase["state"] != "waiting" for phase in recorder.leg.phases)
-
-
-def release_or_end(recorder: Recorder, why: str) -> bool:
-    """Releases a leg whose worker is gone, so that it can be taken over; False when it had to be ended instead."""
-    if recorder.may_be_taken_over():
-        recorder.release(why)
-        return True
-    # until the target is asked, which is done soon after: even a worker that is only slow might still write
-    outcome = UNKNOWN if _may_have_written(recorder) or recorder.has_receipts() else NOTHING
-    state = State.STOPPED if recorder.wants_stop() else State.FAILED
-    error = None if state == State.STOPPED else with_outcome(UltravectError("worker-lost", why), outcome).as_dict()
-    recorder.end(state, outcome=outcome, error=error)
-    end_others(recorder, state, outcome)
-    return False
-
-
 # errors that do not say by themselves that nothing was written
-_SILENT = ("leg-timeout", "worker-lost", "outcome-unknown")
-_LEFT = {
-    NOTHING: ("nothing was written", ""),
-    COMMITTED: (
-        "its rows are committed: they are in the target",
-        "do not run it again for these rows; look at the run's tally, and undo it if it has to be repeated",
-    ),
-    UNKNOWN: (
-        "whether its rows are in the target is not known yet",
-        "the target is asked again and again; run it again only when the outcome is known",
-    ),
-}
-
-
-def with_outcome(error: UltravectError, outcome: Outcome) -> UltravectError:
-    """The error, which also says what the run has left in its target."""
-    said, hint = _LEFT[outcome]
-    detail = error.detail
-    if outcome == NOTHING and error.code not in _SILENT:
-        return error
-    for other, _ in _LEFT.values():
-        detail = detail.replace(f"; {other}", "")
-    found = UltravectError(error.code, f"{detail}; {said}", hint=hint or error.hint, **error.where)
-    found.outcome = outcome
-    return found

@@ -22,7 +22,8 @@ from ultravect.service.work.processes.pool import LegPool
 from ultravect.service.work.processes.protocol import Processes
 from ultravect.service.work.recorded import recorded
 from ultravect.service.work.runs.attempts import job_of
-from ultravect.service.work.runs.execute import LegExecutor, release_or_end, with_outcome
+from ultravect.service.work.runs.endings import release_or_end, with_outcome
+from ultravect.service.work.runs.execute import LegExecutor
 from ultravect.service.work.runs.legs import place_of
 from ultravect.service.work.runs.recorder import Recorder
 from ultravect.service.work.runs.slices import SliceExecutor

@@ -1,0 +1,1 @@
+"""Jobs: saved, checked, and run."""

@@ -1,0 +1,119 @@
+"""What a leg process says to its worker, and what it hears."""
+
+from __future__ import annotations
+
+import json
+import os
+import queue
+import select
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import nullcontext
+from typing import Any
+
+from ultravect.core.contracts.changes import RowChange
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.engine.run.leg import Listener
+from ultravect.core.engine.run.rejected.rejects import Reject
+from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult
+from ultravect.core.engine.run.sliced_leg import usual_capacity
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.finding import Finding
+from ultravect.service.work.processes.stopper import Stopper
+
+_REJECTS_A_LINE = 100
+
+
+class Speaker:
+    """Writes what happens as lines of JSON; a ``Listener``."""
+
+    def __init__(self, worker: socket.socket, stopper: Stopper) -> None:
+        self._worker = worker
+        self._stopper = stopper
+        self._leg: dict[str, int] = {}
+        self._lock = threading.Lock()
+        self.before_end: Callable[[], None] | None = None
+        """Is called before the process says how it ended."""
+
+    def of(self, leg: int) -> Speaker:
+        """The same for one of the legs of this process."""
+        speaker = Speaker.__new__(Speaker)
+        speaker.__dict__ = {**self.__dict__, "_leg": {"leg": leg}}
+        return speaker
+
+    def say(self, kind: str, **data: Any) -> None:
+        if kind in ("succeeded", "failed", "stopped") and (first := self.before_end) is not None:
+            self.before_end = None
+            first()
+        data = {**self._leg, **data}
+        line = json.dumps({"kind": kind, **data}, default=str).encode() + b"\n"
+        # signals arrive in the main thread, and half a line must not be followed by another
+        main = threading.current_thread() is threading.main_thread()
+        with self._stopper.hold() if main else nullcontext(), self._lock:
+            try:
+                self._worker.sendall(line)
+            except OSError:
+                os._exit(1)  # the worker that asked for the leg is gone
+
+    def phase(self, name: str, state: str) -> None:
+        self.say("phase", name=name, state=state)
+
+    def progress(self, figures: dict[str, Any]) -> None:
+        self.say("progress", **figures, said=time.time())
+
+    def log(self, level: str, text: str) -> None:
+        self.say("log", level=level, text=text)
+
+    def finding(self, finding: Finding) -> None:
+        self.say("finding", **finding.as_dict())
+
+    def planned(self, plan: LegPlan) -> None:
+        self.say("planned", plan=plan.as_json())
+
+    def rejects(self, rejects: Sequence[Reject]) -> None:
+        for start in range(0, len(rejects), _REJECTS_A_LINE):
+            self.say("rejects", rejects=[reject.as_dict() for reject in rejects[start : start + _REJECTS_A_LINE]])
+
+    def read_again(self) -> None:
+        self.say("read_again")
+
+    def published(self, receipt: Receipt) -> None:
+        self.say("published", **receipt.as_dict())
+
+    def changes(self, changes: Sequence[RowChange]) -> None:
+        for start in range(0, len(changes), _REJECTS_A_LINE):
+            self.say("changes", changes=[change.as_dict() for change in changes[start : start + _REJECTS_A_LINE]])
+
+
+def watch_worker(worker: socket.socket, seconds: float, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
+    """Takes what the worker sends later. Ends the process when its worker is gone, or gives no sign of life: another one may have the
+    run by then."""
+    rest = b""
+    while select.select([worker], [], [], seconds)[0] and (part := worker.recv(1 << 16)):
+        *lines, rest = (rest + part).split(b"\n")
+        for line in lines:
+            if line:
+                inbox.put(json.loads(line))
+    os._exit(1)
+
+
+class QueuedSlices:
+    """Has slices copied by workers; see ``SliceRunner``."""
+
+    def __init__(self, speaker: Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
+        self._speaker, self._inbox = speaker, inbox
+
+    def capacity(self) -> int:
+        return usual_capacity()
+
+    def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
+        self._speaker.say("slices", order=order.as_json(), labels=[part.label for part in plan.slices])
+        for _ in plan.slices:
+            answer = self._inbox.get()
+            if "error" in answer:
+                error = answer["error"]
+                raise UltravectError(**{**error, "where": None}, **error["where"])
+            yield SliceResult.from_json(answer["slice"])
