@@ -10,17 +10,15 @@ from contextlib import suppress
 from typing import Any
 
 import structlog
-from django.conf import settings
 from django.db import transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
-from ultravect.service.records.lookup import layout_version, selected_keys, selected_rows, usual_of
-from ultravect.service.records.models import Leg, Outcome, RunKind, State
+from ultravect.service.records.models import Leg, Outcome, State
 from ultravect.service.work.processes.pool import ENDINGS, gathered
 from ultravect.service.work.processes.protocol import Process, Processes
-from ultravect.service.work.recorded import opened_connection, recorded, sealed_for_cluster
-from ultravect.service.work.runs.attempts import attempt_names, job_of, publishes_together, run_facts
+from ultravect.service.work.recorded import recorded
+from ultravect.service.work.runs.attempts import publishes_together
 from ultravect.service.work.runs.endings import (
     COMMITTED,
     NOTHING,
@@ -30,7 +28,9 @@ from ultravect.service.work.runs.endings import (
     with_outcome,
 )
 from ultravect.service.work.runs.lay_out import find_legs
-from ultravect.service.work.runs.recorder import LeaseLost, Recorder
+from ultravect.service.work.runs.leg_events import LeaseLost
+from ultravect.service.work.runs.leg_task import task_of_leg
+from ultravect.service.work.runs.recorder import Recorder
 from ultravect.service.work.runs.retrying import pause_before
 from ultravect.service.work.runs.room import full_connection
 from ultravect.service.work.runs.slices import SliceExecutor
@@ -42,12 +42,6 @@ _STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
 _ASK_SECONDS = 120.0
 _ROOM_SECONDS = 2.0
-
-
-def _selection(leg: Leg) -> dict[str, Any]:
-    """What says which rows ``leg`` rejected: their keys, or their places in files."""
-    keys = selected_keys(leg)
-    return {"keys": keys, "rows": {} if keys else selected_rows(leg)}
 
 
 class LegExecutor:
@@ -104,38 +98,6 @@ class LegExecutor:
             return None
         return recorder if recorder.begin(worker_name()) else None
 
-    @staticmethod
-    def _task(leg: Leg) -> dict[str, Any]:
-        """What the leg process is given; secrets are opened here, and go only into its memory."""
-        run, structure = leg.run, job_of(leg)
-        origin = run.origin.legs.filter(number=leg.number).first() if run.origin else None
-        if origin is not None:
-            origin.run = run.origin
-        named = structure["from"].get("layout")
-        *earlier, receipt = attempt_names(leg)
-        text = run.revision.text
-        return {
-            "kind": run.kind,
-            "run": str(run.pk),
-            "leg": leg.number,
-            "origin": {"run": str(run.origin_id), "receipts": attempt_names(origin)} if origin else None,
-            "selection": _selection(origin) if origin and run.kind == RunKind.REJECTS else None,
-            "date": run_facts(run).date.isoformat(),
-            "usual": usual_of(leg) if structure.get("guard") else {},
-            "receipt": receipt,
-            "earlier": earlier,
-            "memory": settings.LEG_MEMORY_BYTES,
-            "lost_after": settings.LOST_AFTER_SECONDS,
-            "job": structure,
-            "again": run.again,
-            # fixes are edits of the text, which is of all legs where there are many
-            "text": "" if leg.object else text,
-            "layout": layout_version(named).structure if isinstance(named, str) else None,
-            "source": (source := opened_connection(structure["from"]["connection"], text)),
-            "target": (target := opened_connection(structure["into"]["connection"], text)),
-            "cluster": sealed_for_cluster(source, target),
-        }
-
     async def _run(self, recorder: Recorder) -> None:
         while True:
             if publishes_together(recorder.run):
@@ -147,7 +109,7 @@ class LegExecutor:
                 await recorded(end_others)(recorder, State.STOPPED, NOTHING)
                 return
             try:
-                tasks = [await recorded(self._task)(one.leg) for one in recorders]
+                tasks = [await recorded(task_of_leg)(one.leg) for one in recorders]
             except UltravectError as error:
                 for one in recorders:
                     await recorded(one.end)(State.FAILED, error=error.as_dict())
@@ -305,7 +267,7 @@ class LegExecutor:
         """What the target says of a leg's attempts, none of which can be committed afterwards; and its account."""
         process = None
         try:
-            task = await recorded(self._task)(leg)
+            task = await recorded(task_of_leg)(leg)
             process = await self._pool.take()
             await process.send({**task, "kind": "outcome", "earlier": [*task["earlier"], task["receipt"]]})
             async with asyncio.timeout(_ASK_SECONDS):

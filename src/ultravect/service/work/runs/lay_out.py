@@ -12,12 +12,12 @@ from django.utils import timezone
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted
 from ultravect.service.records.models import Leg, Outcome, Run, RunKind, State
+from ultravect.service.records.register import enter_seen
 from ultravect.service.records.resolved import feed_name, source_name
 from ultravect.service.work.processes.protocol import Processes
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.runs.attempts import job_of_run, run_facts
 from ultravect.service.work.runs.legs import add_event, begin_legs, locked_run
-from ultravect.service.work.runs.register import enter_seen
 
 log = structlog.get_logger()
 _ATTEMPTS = 3

@@ -22,7 +22,8 @@ from ultravect.service.work.processes.pool import ENDINGS, gathered
 from ultravect.service.work.processes.protocol import Process, Processes
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.runs.attempts import job_of
-from ultravect.service.work.runs.recorder import LeaseLost, Recorder
+from ultravect.service.work.runs.leg_events import LeaseLost
+from ultravect.service.work.runs.recorder import Recorder
 from ultravect.service.work.workers.serving import worker_name
 
 log = structlog.get_logger()
