@@ -391,6 +391,6 @@ def test_many_runs_at_once(stack: Stack, client: Client) -> None:
     for place in places:
         place.file(GOOD).job()
     with ThreadPoolExecutor(6) as pool:
-        runs = list(pool.map(lambda one: one.run(), places))
+        runs = list(pool.map(lambda place: place.run(), places))
     assert [run.state for run in runs] == ["succeeded"] * 6
     assert all(len(place.rows()) == 2 for place in places)

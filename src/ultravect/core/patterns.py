@@ -53,7 +53,7 @@ def _one_segment(marks: Sequence[Mark | None], name: str) -> bool:
     return _match(marks, name, lambda mark, character: mark(character))
 
 
-def _match(marks: Sequence[Any], given: Sequence[Any], one: Callable[[Any, Any], bool]) -> bool:
+def _match(marks: Sequence[Any], given: Sequence[Any], matches: Callable[[Any, Any], bool]) -> bool:
     """Whether ``given`` fits ``marks``, of which None stands for any number of things: only the last None met is tried
     again, since an earlier one could do no better."""
     at = here = 0
@@ -62,7 +62,7 @@ def _match(marks: Sequence[Any], given: Sequence[Any], one: Callable[[Any, Any],
         if at < len(marks) and marks[at] is None:
             again = at, here
             at += 1
-        elif at < len(marks) and one(marks[at], given[here]):
+        elif at < len(marks) and matches(marks[at], given[here]):
             at += 1
             here += 1
         elif again is not None:

@@ -12,6 +12,7 @@ import secrets
 import stat
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
+from operator import itemgetter
 from pathlib import Path
 from typing import BinaryIO, cast
 
@@ -137,7 +138,7 @@ class SftpStorage(SftpServer):
             shown = not entry.filename.startswith(".") if stat.S_ISDIR(mode) else listing.shows(entry.filename)
             if shown and (stat.S_ISDIR(mode) or stat.S_ISREG(mode)):
                 named.append((f"{base}{entry.filename}{'/' if stat.S_ISDIR(mode) else ''}", entry))
-        for path, entry in sorted(named, key=lambda one: one[0]):
+        for path, entry in sorted(named, key=itemgetter(0)):
             if not path.endswith("/"):
                 found[path] = _info(path, entry)
                 yield path

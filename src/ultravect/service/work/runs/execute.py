@@ -188,14 +188,14 @@ class LegExecutor:
         """Closes legs that were to be published together: one has failed, or each has its own account."""
         if ending and ending["kind"] == "succeeded":
             # the first one last: a worker that takes over continues with it
-            for recorder in sorted(recorders, key=lambda one: -one.leg.number):
+            for recorder in sorted(recorders, key=lambda item: -item.leg.number):
                 result = ending["legs"][str(recorder.leg.number)]
                 await self._end(recorder, {"kind": "succeeded", **result}, "", None)
             return
         failed = next((one for one in recorders if ending and ending.get("leg") == one.leg.number), recorders[0])
         await self._end(failed, ending, stopped_by, timeout)
         outcome = Outcome(failed.leg.outcome)
-        for recorder in sorted(recorders, key=lambda one: -one.leg.number):
+        for recorder in sorted(recorders, key=lambda item: -item.leg.number):
             if recorder is failed:
                 continue
             state = State.STOPPED if outcome == NOTHING or failed.leg.state == State.STOPPED else State.FAILED
