@@ -26,6 +26,8 @@ from ultravect.client import Client
 USER = "warden"
 _START_SECONDS = 60
 _KEPT = "kept.json"
+NEW_RECORDS = "new_records"
+"""A database that is the template of records as a new service has them, in a stack of the tests."""
 
 
 @dataclass
@@ -234,7 +236,10 @@ def temporary_stack(
 def _prepare(state: Path) -> None:
     """Makes the records of a new service, and stops their server again."""
     # the connection of uploads is of a folder that is known later
-    Stack.set_up(state, durable=False, settings={"ULTRAVECT_UPLOADS": ""}).postgres.stop()
+    postgres = Stack.set_up(state, durable=False, settings={"ULTRAVECT_UPLOADS": ""}).postgres
+    # for tests that look at records which no service works on
+    postgres.execute(f"CREATE DATABASE {NEW_RECORDS} TEMPLATE ultravect")
+    postgres.stop()
 
 
 def _copy_prepared(state: Path) -> None:
