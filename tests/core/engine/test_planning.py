@@ -3,67 +3,23 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
+from tests.core.engine.fakes import HUT, FakeTarget, column
 
 from ultravect.core.contracts.catalogue import PRIVILEGES, LiveCheck, LiveColumn, LiveTable
-from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
-from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.contracts.target import SwapNeeds
+from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan import make
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.jobs.job import Job
-from ultravect.core.types.canonical import parse_type
 
-
-@dataclass
-class FakeTarget:
-    """See ``Target``: only what planning asks."""
-
-    tables: Mapping[str, LiveTable] = field(default_factory=dict)
-    refuses_to_create: str = ""
-    obstacle: str = ""
-    dialect: Dialect = field(default_factory=PostgresqlDialect)
-    needs: Mapping[str, frozenset[str]] = field(default_factory=lambda: dict(NEEDS))
-    database = None
-    can_isolate = True
-    locks_tables = True
-    truncates = True
-    partitions = False
-    arranges: frozenset[str] = frozenset()
-    enforces_keys = True
-    exclusive_file = ""
-    asked: list[SwapNeeds] = field(default_factory=list)
-
-    def table(self, name: TableName) -> LiveTable | None:
-        return self.tables.get(str(name))
-
-    def may_create(self, name: TableName) -> str:
-        return self.refuses_to_create
-
-    def remarks(self) -> Sequence[Remark]:
-        return ()
-
-    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
-        self.asked.append(needs)
-        return self.obstacle
-
-
-def column(name: str, kind: str, native: str = "", **others: Any) -> LiveColumn:
-    return LiveColumn(
-        name, native or kind, native or kind, parse_type(kind), others.pop("nullable", True), False, **others
-    )
-
-
-HUT = LiveTable(
-    TableName("public", "hut"), "table", [column("hut", "text"), column("beds", "integer"), column("opened", "date")]
-)
 COLUMNS: Sequence[LiveColumn] = HUT.columns
 FILE = "hut,beds,opened\nALP,40,2001-05-01\nFAL,22,1999-06-10\n"
 
