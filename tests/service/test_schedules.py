@@ -370,18 +370,76 @@ def test_the_same_files_are_not_tried_again_and_again(place: Place) -> None:
     _until(lambda: [run[-1] for run in _runs(place)] == ["failed", "succeeded"])
 
 
-@pytest.mark.parametrize(
-    ("source", "said"),
-    [
-        ("files: a.csv", "goes with from.newer: files"),
-        ("files: '{hut}/*.csv', newer: files", "take the captures out"),
-    ],
-)
-def test_only_for_new_files_needs_marks_of_files(place: Place, source: str, said: str) -> None:
+def test_files_of_many_targets_start_one_run(place: Place) -> None:
+    """A part of the path names the target: each has its own mark, and all new files are of one run."""
+    folder = place.stack.files / place.name
+    for hut in ("alp", "fal"):
+        (folder / hut).mkdir(parents=True)
+    place.client.save_job(
+        place.name,
+        f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, files: '{place.name}/{{hut}}/*.csv', newer: files}}\n"
+        f"into: {{connection: warehouse, table: '{place.name}_{{hut}}'}}\n"
+        "run: {schedule: {cron: '0 0 1 1 *', only_if: new_files}}\n",
+    )
+    looked = _Looks(place)
+    assert looked.next() == "no file was new"
+    (folder / "alp" / "1.csv").write_text("a\n1\n")
+    (folder / "fal" / "1.csv").write_text("a\n2\n")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"])
+    assert looked.next() == "no file was new"
+    (folder / "fal" / "2.csv").write_text("a\n3\n")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"] * 2)
+    held = [place.sql(f"SELECT a FROM {{t}}_{hut} ORDER BY 1") for hut in ("alp", "fal")]
+    assert held == [[(1,)], [(2,), (3,)]]
+
+
+def test_files_of_a_feed_start_a_run_and_those_that_fit_no_version_one_that_says_so(place: Place) -> None:
+    folder = place.stack.files / place.name
+    folder.mkdir()
+    place.client.save_feed(
+        place.name,
+        f"ultravect: 1\nfeed: {place.name}\nconnection: incoming\nfiles: '{place.name}/*.csv'\nsettled: 5 s\n"
+        f"columns: [{{name: a, type: integer}}]\nproviders: {{north: {{files: '{place.name}/*.csv', versions: [{{columns: [a]}}]}}}}\n",
+    )
+    place.client.save_job(
+        place.name,
+        f"ultravect: 1\njob: {place.name}\nfrom: {{feed: {place.name}, allow_none: true}}\n"
+        f"into: {{connection: warehouse, table: {place.name}}}\nrun: {{schedule: {{cron: '0 0 1 1 *', only_if: new_files}}}}\n",
+    )
+
+    def file(name: str, content: str, seconds_ago: int = 60) -> None:
+        (folder / name).write_text(content)
+        moment = _now().timestamp() - seconds_ago
+        os.utime(folder / name, (moment, moment))
+
+    looked = _Looks(place)
+    assert looked.next() == "no file was new"
+    file("growing.csv", "a\n1\n", seconds_ago=-3600 * 24)
+    file("1.csv", "a\n1\n")
+    file("2.csv", "a\n2\n", seconds_ago=0)
+    file("odd.csv", "b\n1\n")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"])
+    states = {file.path.rpartition("/")[2]: file.state for file in place.client.feed_files(place.name).items}
+    assert {name: states.get(name) for name in ("1.csv", "odd.csv")} == {"1.csv": "loaded", "odd.csv": "unmatched"}
+    # what fits no version is known by now, and starts nothing until it is another file
+    file("2.csv", "a\n2\n")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"] * 2)
+    assert looked.next() == "no file was new"
+    file("odd.csv", "a\n5\n")
+    assert looked.next() == ""
+    _until(lambda: [run[-1] for run in _runs(place)] == ["succeeded"] * 3)
+    assert place.sql("SELECT a FROM {t} WHERE a IN (2, 5) ORDER BY 1") == [(2,), (5,)]
+
+
+def test_only_for_new_files_needs_marks_of_files(place: Place) -> None:
     text = (
-        f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, {source}}}\n"
-        "into: {connection: warehouse, table: 'x_{hut}'}\nrun: {schedule: {cron: '* * * * *', only_if: new_files}}\n"
+        f"ultravect: 1\njob: {place.name}\nfrom: {{connection: incoming, files: a.csv}}\n"
+        "into: {connection: warehouse, table: x}\nrun: {schedule: {cron: '* * * * *', only_if: new_files}}\n"
     )
     with pytest.raises(ApiError) as raised:
-        place.client.save_job(place.name, text.replace("_{hut}", "") if "{hut}" not in source else text)
-    assert said in str(raised.value.errors)
+        place.client.save_job(place.name, text)
+    assert "goes with from.newer: files or from.feed" in str(raised.value.errors)

@@ -17,6 +17,7 @@ from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.plan.legs import Legs, lay_out
 from ultravect.core.engine.plan.legs.found_files import Paths
 from ultravect.core.engine.plan.legs.order import in_order
+from ultravect.core.engine.plan.newer.newer_rows import mark_key
 from ultravect.core.model.document import DeclarationError, job_from_data
 from ultravect.core.model.jobs.rename import in_case
 
@@ -51,6 +52,12 @@ def _files(folder: ConnectionSpec, *names: str) -> None:
         path = Path(folder.settings["path"]) / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text("a\n1\n")
+
+
+def _workbook(folder: ConnectionSpec, name: str) -> None:
+    path = Path(folder.settings["path"]) / name
+    path.parent.mkdir(parents=True, exist_ok=True)
+    openpyxl.Workbook().save(path)
 
 
 def _legs(
@@ -178,6 +185,20 @@ def test_captures_make_groups_of_like_files(lite: ConnectionSpec, folder: Connec
     jobs = {leg.object: leg.job for leg in legs.legs}
     assert jobs["007/*.csv"].parameters == {"hut": "007"}
     assert jobs["x y/*.csv"].source.files == "x y/{{z}}.csv"
+
+
+@pytest.mark.parametrize("more", [{}, {"sheets": ["*"]}])
+def test_an_object_keeps_its_mark_when_a_second_file_arrives(
+    lite: ConnectionSpec, folder: ConnectionSpec, more: dict[str, Any]
+) -> None:
+    """What was copied is noted under the object's name: as one of another name, the first file would be copied again."""
+    given_, into = {"files": "{hut}/*", "newer": "files", **more}, {"table": "stay_{hut}"}
+    create = _workbook if more else _files
+    create(folder, "alp/1.xlsx" if more else "alp/1.csv")
+    (before,) = _legs(folder, lite, given_, into).legs
+    create(folder, "alp/2.xlsx" if more else "alp/2.csv")
+    (after,) = _legs(folder, lite, given_, into).legs
+    assert mark_key(after.job, ()) == mark_key(before.job, ())
 
 
 @pytest.mark.parametrize(

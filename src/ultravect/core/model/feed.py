@@ -9,7 +9,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import AfterValidator, Field, field_validator, model_validator
 
-from ultravect.core.model.base import Declared, Slug
+from ultravect.core.model.base import Declared, Duration, Slug
 from ultravect.core.model.files import ExpectedColumn
 from ultravect.core.model.layout import LayoutOrName
 
@@ -97,6 +97,11 @@ class FeedFile(Declared):
     )
     timezone: Annotated[str, AfterValidator(_zone)] = Field(
         default="UTC", description="Of that time and of the days."
+    )
+    settled: Duration | None = Field(
+        default=None,
+        description="Files that were changed within this time are left for the next run: they may still grow.",
+        examples=["2 min"],
     )
 
     @property

@@ -37,6 +37,14 @@ def enter_seen(name: str, files: Sequence[dict[str, Any]]) -> None:
     FeedEntry.objects.bulk_update(changed, fields, batch_size=500)
 
 
+def unmatched_files(name: str) -> dict[str, str]:
+    """The files of a feed that fit no version, each with its size and time as ``engine.look.arrivals`` notes them."""
+    entries = FeedEntry.objects.filter(feed__name=name, state__in=[FileState.UNMATCHED, FileState.DISPUTED])
+    return {
+        entry.path: f"{entry.size} {entry.modified_at.isoformat() if entry.modified_at else ''}" for entry in entries
+    }
+
+
 def enter_leg(leg: Leg, result: dict[str, Any]) -> None:
     """Enters how the leg of a feed has ended, for each of its files."""
     part = ((leg.structure or {}).get("from") or {}).get("part")

@@ -145,13 +145,9 @@ class Job(Declared):
         newer = self.source.newer
         if not any(times.only_if for times in self.run.schedule):
             return self
-        if newer is None or newer.files is None:
+        if self.source.feed is None and (newer is None or newer.files is None):
             raise ValueError(
-                "run.schedule: only_if: new_files goes with from.newer: files, which knows what was copied"
-            )
-        if self.has_many:
-            raise ValueError(
-                "run.schedule: only_if: new_files goes with a job of one target: take the captures out of from.files"
+                "run.schedule: only_if: new_files goes with from.newer: files or from.feed, which know what was copied"
             )
         return self
 

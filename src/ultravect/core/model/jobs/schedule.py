@@ -67,7 +67,7 @@ class Schedule(Declared):
     timezone: ZoneName = Field(default="UTC", description="Whose clocks the times are of.")
     only_if: Literal["new_files"] | None = Field(
         default=None,
-        description="A run is started only if files have arrived that were not copied yet; for jobs with from.newer: files.",
+        description="A run is started only if files have arrived that were not copied yet; for jobs with from.newer: files or from.feed.",
     )
     missed: Literal["once", "none"] = Field(
         default="once",

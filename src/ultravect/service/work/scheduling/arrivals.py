@@ -13,6 +13,7 @@ from django.db import transaction
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted
 from ultravect.service.records.models import Job, Run, Schedule, Trigger
+from ultravect.service.records.register import unmatched_files
 from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.processes.look_processes import LookFailed
@@ -47,7 +48,12 @@ def _new_files(job: Job) -> Mapping[str, str]:
     text = json.dumps(structure)
     source = opened_connection(source_name(structure), text)
     target = opened_connection(structure["into"]["connection"], text)
-    found: Mapping[str, str] = POOL.look("new_files", job=structure, source=source, target=target)
+    found: dict[str, str] = POOL.look("new_files", job=structure, source=source, target=target)
+    if isinstance(feed := job.revision.structure["from"].get("feed"), str):
+        # those that fit no version were said when a run saw them first
+        for path, noted in unmatched_files(feed).items():
+            if found.get(path) == noted:
+                del found[path]
     return found
 
 

@@ -14,6 +14,7 @@ from ultravect.core.engine.objects.sources import open_source, source_files
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.legs.leg_job import FoundObject, SeenFile
 from ultravect.core.engine.plan.newer.newer_rows import mark_key
+from ultravect.core.engine.plan.newer.settled import changes_still, unsettled_files
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.parse import parse_item
 from ultravect.core.expressions.select_list import resolve
@@ -24,6 +25,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.patterns import literal, matcher
 from ultravect.core.types.canonical import parse_type
+from ultravect.core.words import some_of
 
 _REPORTED = 20
 _NAMED = 4
@@ -51,7 +53,7 @@ def found_feed(
     held = opened.mark(table, mark_key(job, ())) if opened.table(table) is not None or job.into.table is None else {}
     known = {path: FileMark.from_text(text) for path, text in held.items()}
     matching = _Matching(feed, source)
-    files = _files(feed, source)
+    files = _settled(feed, _files(feed, source), findings)
     seen = [matching.match(file, known.get(file.path)) for file in files]
     _report(feed.feed, seen, findings)
     legs = []
@@ -80,6 +82,16 @@ def _files(feed: FeedFile, source: ConnectionSpec) -> list[SourceFile]:
     if not found and missing is not None:
         raise missing
     return [found[path] for path in sorted(found)]
+
+
+def _settled(feed: FeedFile, files: Sequence[SourceFile], findings: list[Finding]) -> Sequence[SourceFile]:
+    """Without those that may still grow, which is said."""
+    if feed.settled is None:
+        return files
+    late = [file.path for file in files if changes_still(file, feed.settled)]
+    if late:
+        findings.append(unsettled_files(late, feed.settled, "from.feed"))
+    return [file for file in files if file.path not in set(late)]
 
 
 def items_of(feed: FeedFile, version: FeedVersion) -> list[str]:
@@ -191,8 +203,8 @@ class _Matching:
         for candidate in self.candidates:
             needed = _needed(candidate.version)
             lacks, more = sorted(needed - names), sorted(names - needed)
-            shown = [f"lacks {_some(lacks)}"] if lacks else []
-            shown += [f"has {_some(more)}"] if more else []
+            shown = [f"lacks {some_of(lacks)}"] if lacks else []
+            shown += [f"has {some_of(more)}"] if more else []
             found.append(
                 (
                     len(lacks) * 2 + len(more),
@@ -210,10 +222,6 @@ def _needed(version: FeedVersion) -> set[str]:
         if not isinstance(item, Star):
             names |= {name.name for name in names_in(item.value)}
     return names
-
-
-def _some(names: Sequence[str]) -> str:
-    return ", ".join(names[:_NAMED]) + (" …" if len(names) > _NAMED else "")
 
 
 def _leg(job: Job, feed: FeedFile, candidate: _Candidate, paths: Sequence[str]) -> tuple[FoundObject, Job]:

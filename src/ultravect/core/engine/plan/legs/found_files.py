@@ -56,9 +56,14 @@ def found_files(job: Job, source: ConnectionSpec, facts: RunFacts, findings: lis
             )
         else:
             shown = with_values(pattern, captured).replace("{{", "{").replace("}}", "}")
-            named = path if len(members) == 1 else paths.of(captured)
+            named = path if len(members) == 1 and not _keeps_mark(job) else paths.of(captured)
             found.append(FoundObject([shown, name], {"files": escaped(named)}, captured, captured))
     return found
+
+
+def _keeps_mark(job: Job) -> bool:
+    """Whether what was copied is noted under the object's name, which therefore must not change when a second file arrives."""
+    return job.source.newer is not None and job.source.newer.has_mark
 
 
 def _group(path: str, captured: Mapping[str, str], used: set[str]) -> str:
@@ -97,7 +102,7 @@ def _sheets(
     found = []
     for (_, sheet), members in sorted(groups.items(), key=lambda group: group[0]):
         path, captured = members[0][0].path, members[0][1]
-        book = path if len(members) == 1 else paths.of(captured)
+        book = path if len(members) == 1 and not _keeps_mark(job) else paths.of(captured)
         facts = {**_facts(path), **captured, "sheet": sheet}
         names = [f"{path if len(members) == 1 else paths.shown(captured)}/{sheet}", sheet]
         found.append(FoundObject(names, {"files": escaped(f"{book}/{sheet}")}, facts, captured))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import hashlib
 import posixpath
 from collections.abc import Sequence
@@ -13,18 +12,17 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.sources import source_files
 from ultravect.core.engine.plan.newer.mark_plan import MarkEntry, MarkPlan
 from ultravect.core.engine.plan.newer.newer_rows import mark_key
+from ultravect.core.engine.plan.newer.settled import changes_still, unsettled_files
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile
-from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.jobs.newer import MoveTo, NewFiles
 from ultravect.core.patterns import matcher
 from ultravect.core.storage.paths import is_pattern
-from ultravect.core.words import counted
+from ultravect.core.words import counted, some_of
 
 _PIECE = 1 << 20
-_NAMED = 3
 
 
 def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[str] | None:
@@ -69,8 +67,6 @@ def _chosen(
     plan: Planning, options: NewFiles, files: Sequence[SourceFile], known: dict[str, FileMark]
 ) -> tuple[list[tuple[SourceFile, FileMark]], list[str]]:
     """The files that are new, each with its entry; and those that were copied and are still there."""
-    settled = dt.timedelta(seconds=duration_seconds(options.settled)) if options.settled else None
-    now = dt.datetime.now(dt.UTC)
     contents = {mark.checksum: path for path, mark in known.items() if mark.checksum}
     chosen: list[tuple[SourceFile, FileMark]] = []
     there: list[str] = []
@@ -83,8 +79,7 @@ def _chosen(
         if before and (before.size, before.modified) == (mark.size, mark.modified):
             there.append(file.path)
             continue
-        # far in the future is not just now: a clock is wrong, here or there
-        if settled and file.modified and abs(now - file.modified) < settled:
+        if options.settled and changes_still(file, options.settled):
             unsettled.append(file.path)
             continue
         if options.compare == "checksum":
@@ -111,21 +106,22 @@ def _report(
     if changed and options.changed == "fail":
         raise UltravectError(
             "files-changed",
-            f"{counted(len(changed), 'file that was', 'files that were')} copied before changed since: {_some(changed)}",
+            f"{counted(len(changed), 'file that was', 'files that were')} copied before changed since: {some_of(changed)}",
             hint="write from.newer: {files: {changed: again}} to have them copied again, or ignore",
             place="from.newer",
         )
     if changed:
         does = "copied again" if options.changed == "again" else "left out"
-        what = f"{counted(len(changed), 'file')} changed since it was copied, and is {does}: {_some(changed)}"
+        what = f"{counted(len(changed), 'file')} changed since it was copied, and is {does}: {some_of(changed)}"
         if len(changed) > 1:
-            what = f"{counted(len(changed), 'file')} changed since they were copied, and are {does}: {_some(changed)}"
+            what = (
+                f"{counted(len(changed), 'file')} changed since they were copied, and are {does}: {some_of(changed)}"
+            )
         plan.add("warning", "files-changed", what, "from.newer")
     if unsettled:
-        what = f"{counted(len(unsettled), 'file was', 'files were')} changed within {options.settled}, and left for the next run: {_some(unsettled)}"
-        plan.add("note", "files-unsettled", what, "from.newer")
+        plan.findings.append(unsettled_files(unsettled, options.settled or "", "from.newer"))
     if doubled:
-        what = f"{counted(len(doubled), 'file has', 'files have')} the content of another one, and left out: {_some(doubled)}"
+        what = f"{counted(len(doubled), 'file has', 'files have')} the content of another one, and left out: {some_of(doubled)}"
         plan.add("warning", "files-doubled", what, "from.newer")
 
 
@@ -142,10 +138,6 @@ def _require_elsewhere(plan: Planning, options: NewFiles, paths: Sequence[str]) 
             hint="move them elsewhere, or narrow the pattern",
             place="from.newer",
         )
-
-
-def _some(names: Sequence[str]) -> str:
-    return ", ".join(names[:_NAMED]) + (f" and {len(names) - _NAMED:,} more" if len(names) > _NAMED else "")
 
 
 def _checksum(file: SourceFile) -> str:
