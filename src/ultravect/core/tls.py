@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import hashlib
 import os
 import ssl
@@ -23,10 +24,16 @@ def certificate_file(text: str) -> str:
     return str(path)
 
 
+@functools.lru_cache(maxsize=100)
+def _context(certificate: str) -> ssl.SSLContext:
+    # what the machine trusts are some hundred certificates, which take a tenth of a second to read
+    return ssl.create_default_context(cadata=certificate or None)
+
+
 def verifying_context(connection: str, certificate: str) -> ssl.SSLContext:
-    """A context that verifies servers against ``certificate``, or against what this machine trusts."""
+    """A context that verifies servers against ``certificate``, or against what this machine trusts; the same for all that ask."""
     try:
-        return ssl.create_default_context(cadata=certificate or None)
+        return _context(certificate)
     except ssl.SSLError as error:
         raise UltravectError(
             "certificate-unusable",
