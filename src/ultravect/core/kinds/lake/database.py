@@ -27,6 +27,7 @@ from ultravect.core.contracts.target import NEEDS, Load, Remark, Statements, Swa
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.dialect import IcebergDialect, LakeDialect
+from ultravect.core.kinds.lake.formats import format_of
 from ultravect.core.kinds.lake.loads.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
 from ultravect.core.kinds.lake.loads.commits import CommitNotedError, Notes
 from ultravect.core.kinds.lake.loads.load import Upkeep, opened_load
@@ -65,7 +66,7 @@ class LakeDatabase:
 
     def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
         self._name, self._settings = name, settings
-        self._place = LakePlace(name, settings, roots)
+        self._place = LakePlace(name, settings, roots, format_of)
         self.dialect = IcebergDialect() if settings.format == "iceberg" else LakeDialect()
 
     @property

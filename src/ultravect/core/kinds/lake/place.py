@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 
@@ -20,21 +20,21 @@ _CONNECT_SECONDS, _ANSWER_SECONDS = 10, 60
 
 
 class LakePlace:
-    """Files of the tables of one connection, by paths below it."""
+    """Files of the tables of one connection, by paths below it; ``format_of`` gives the format that its tables have."""
 
-    def __init__(self, name: str, settings: LakeSettings, roots: Sequence[str]) -> None:
-        self.name, self._settings = name, settings
+    def __init__(
+        self,
+        name: str,
+        settings: LakeSettings,
+        roots: Sequence[str],
+        format_of: Callable[[LakePlace, LakeSettings], LakeFormat],
+    ) -> None:
+        self.name, self._settings, self._format_of = name, settings, format_of
         self._roots = [Path(root).resolve() for root in roots]
 
     @cached_property
     def format(self) -> LakeFormat:
-        if self._settings.format == "iceberg":
-            from ultravect.core.kinds.lake.iceberg.format import IcebergFormat
-
-            return IcebergFormat(self, self._settings)
-        from ultravect.core.kinds.lake.delta.format import DeltaFormat
-
-        return DeltaFormat(self)
+        return self._format_of(self, self._settings)
 
     @property
     def is_folder(self) -> bool:

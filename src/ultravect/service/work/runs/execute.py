@@ -35,7 +35,7 @@ from ultravect.service.work.runs.retrying import pause_before
 from ultravect.service.work.runs.room import full_connection
 from ultravect.service.work.runs.slices import SliceExecutor
 from ultravect.service.work.runs.together import begin_others, end_others, not_published, task_of
-from ultravect.service.work.workers.serving import worker_name
+from ultravect.service.work.worker_name import worker_name
 
 log = structlog.get_logger()
 _STOP_POLL_SECONDS = 0.25

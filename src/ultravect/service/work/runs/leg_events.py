@@ -15,6 +15,7 @@ from django.utils import timezone
 
 from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, Slice, State
 from ultravect.service.records.run_signals import notify_run
+from ultravect.service.work.queueing import queue_slice
 from ultravect.service.work.runs.legs import add_event
 
 KEPT_REJECTS = 10_000
@@ -150,8 +151,6 @@ class LegEvents:
 
     def _offer_slices(self, order: dict[str, Any], labels: list[str], *, queued: bool) -> None:
         """Lets every worker take slices of the leg; its own does so without being asked."""
-        from ultravect.service.work.workers.tasks import queue_slice
-
         self.leg.slice_order = order
         self._changed("slice_order")
         Slice.objects.bulk_create(

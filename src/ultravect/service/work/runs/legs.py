@@ -16,6 +16,7 @@ from ultravect.core.words import counted
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, Event, Leg, Outcome, Run, State
 from ultravect.service.records.run_signals import notify_run
+from ultravect.service.work.queueing import queue_leg
 from ultravect.service.work.runs.attempts import job_of, publishes_together, run_facts
 from ultravect.service.work.workers.sites import sites_of_job
 
@@ -76,8 +77,6 @@ def begin_legs(number: int) -> None:
 
 def queue_begun(leg: Leg, connections: dict[str, Connection | None]) -> None:
     """Queues a leg that begins, in the transaction that says so."""
-    from ultravect.service.work.workers.tasks import queue_leg
-
     options = leg.run.revision.structure.get("run") or {}
     sites = sites_of_job(job_of(leg), connections)
     queue_leg(leg.run_id, leg.number, place_of(leg, connections), sites, priority=options.get("priority", 0))

@@ -24,7 +24,7 @@ from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.runs.attempts import job_of
 from ultravect.service.work.runs.leg_events import LeaseLost
 from ultravect.service.work.runs.recorder import Recorder
-from ultravect.service.work.workers.serving import worker_name
+from ultravect.service.work.worker_name import worker_name
 
 log = structlog.get_logger()
 

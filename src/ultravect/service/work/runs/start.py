@@ -10,8 +10,8 @@ from django.db import transaction
 
 from ultravect.service.records.lookup import model_of
 from ultravect.service.records.models import Connection, Leg, Outcome, Revision, Run, RunKind, Trigger, User
+from ultravect.service.work.queueing import queue_laying_out
 from ultravect.service.work.runs.legs import begin_legs, queue_begun
-from ultravect.service.work.workers.tasks import queue_laying_out
 
 
 @transaction.atomic(savepoint=False)

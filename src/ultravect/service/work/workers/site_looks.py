@@ -13,8 +13,9 @@ from django.db import connections, transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.models import SiteLook
+from ultravect.service.work.queueing import queue_look
 from ultravect.service.work.workers.serving import LookHere
-from ultravect.service.work.workers.sites import queue_for, require_worker
+from ultravect.service.work.workers.sites import require_worker
 
 log = structlog.get_logger()
 _POLL_SECONDS = 0.1
@@ -24,13 +25,11 @@ _DIED = "died"
 
 def look_elsewhere(sites: frozenset[str], name: str, seconds: float, arguments: Mapping[str, Any]) -> bytes | None:
     """What a worker of the sites says, as ``LookPool.look_here`` gives it; UltravectError where there is no such worker."""
-    from ultravect.service.work.workers.tasks import LOOKS, look_at_site
-
     require_worker(sites)
     task = {"name": name, "seconds": seconds, "arguments": dict(arguments)}
     with transaction.atomic():
         asked = SiteLook.objects.create(sealed=settings.SEALING_KEYS.seal(task))
-        look_at_site.configure(queue=queue_for(LOOKS, sites), priority=2).defer(look=asked.pk)
+        queue_look(asked.pk, sites)
     end = time.monotonic() + seconds + _GRACE_SECONDS
     try:
         while time.monotonic() < end:

@@ -20,6 +20,7 @@ from ultravect.service.records.models import Leg, Outcome, SiteLook, State, Work
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.processes.pool import LegPool
 from ultravect.service.work.processes.protocol import Processes
+from ultravect.service.work.queueing import LAYING_OUT, LOOKS, QUEUE, SLICES, queue_laying_out, queue_leg
 from ultravect.service.work.recorded import recorded
 from ultravect.service.work.runs.attempts import job_of
 from ultravect.service.work.runs.endings import release_or_end, with_outcome
@@ -27,9 +28,9 @@ from ultravect.service.work.runs.execute import LegExecutor
 from ultravect.service.work.runs.legs import place_of
 from ultravect.service.work.runs.recorder import Recorder
 from ultravect.service.work.runs.slices import SliceExecutor
-from ultravect.service.work.workers.serving import LookHere, Serving, begin_serving, worker_name
+from ultravect.service.work.worker_name import worker_name
+from ultravect.service.work.workers.serving import LookHere, Serving, begin_serving
 from ultravect.service.work.workers.sites import HOME, queues_of, sites_of_job
-from ultravect.service.work.workers.tasks import LAYING_OUT, LOOKS, QUEUE, SLICES, queue_laying_out, queue_leg
 
 log = structlog.get_logger()
 T = TypeVar("T")
