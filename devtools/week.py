@@ -30,10 +30,13 @@ _RESERVATIONS = (
 )
 _BUSY = """
 SELECT (SELECT count(*) FROM records_run WHERE state IN ('queued', 'running') OR NOT noted)
-  + (SELECT count(*) FROM records_message WHERE sent_at IS NULL)
   + (SELECT count(*) FROM records_schedule WHERE next_at <= '{now}')
   + (SELECT count(*) FROM records_duejob WHERE next_at <= '{now}')
 """
+_UNSENT = "SELECT count(*) FROM records_message WHERE sent_at IS NULL"
+_GATHER_SECONDS = 60
+"""By the clock that is set: however slow the machine is, failures of one cause become one message."""
+
 _JOBS = {
     "bookings": """
 from: {connection: reservations, table: booking}
@@ -87,17 +90,28 @@ class Week:
 
     def night(self, day: dt.date, clock: str) -> None:
         """Sets the clock to a time of a day in the mountains."""
-        wanted = dt.datetime.combine(day, dt.time.fromisoformat(clock), ZONE)
-        self._moment = wanted
-        self._clock.write_text(str(wanted.timestamp() - time.time()))
+        self._set(dt.datetime.combine(day, dt.time.fromisoformat(clock), ZONE))
+
+    def _set(self, moment: dt.datetime) -> None:
+        self._moment = moment
+        self._clock.write_text(str(moment.timestamp() - time.time()))
 
     def settle(self) -> None:
-        """Waits until nothing runs, and nothing is due."""
+        """Waits until nothing runs, and nothing is due; then lets the time pass in which messages of one cause are gathered."""
+        self._calm(_BUSY)
+        if self._counted(_UNSENT):
+            self._set(self._moment + dt.timedelta(seconds=2 * _GATHER_SECONDS))
+            self._calm(_UNSENT)
+
+    def _calm(self, count: str) -> None:
         calm = 0
         while calm < 2:
             time.sleep(0.3)
-            (busy,) = self.stack.postgres.execute(_BUSY.format(now=self._moment.isoformat()), "ultravect")[0]
-            calm = calm + 1 if busy == 0 else 0
+            calm = calm + 1 if self._counted(count) == 0 else 0
+
+    def _counted(self, count: str) -> int:
+        ((found,),) = self.stack.postgres.execute(count.format(now=self._moment.isoformat()), "ultravect")
+        return int(str(found))
 
     def pass_to(self, day: dt.date, *clocks: str) -> None:
         for clock in clocks:
@@ -167,7 +181,7 @@ def week_of_nights() -> Iterator[Week]:
     settings = {
         "ULTRAVECT_TEST_CLOCK": str(clock),
         "ULTRAVECT_MAIL_SERVER": f"smtp://127.0.0.1:{mail.port}",
-        "ULTRAVECT_GATHER_SECONDS": "0.5",
+        "ULTRAVECT_GATHER_SECONDS": str(_GATHER_SECONDS),
     }
     stack = Stack.start(folder / "state", durable=False, settings=settings)
     try:
