@@ -22,13 +22,9 @@ from ultravect.cli.output import (
 from ultravect.client import Client, Run, RunSummary
 
 _SHOWN_REJECTS = 5
-
-
 Detach = Annotated[bool, typer.Option("--detach", help="Do not wait for the end.")]
 # a bad end, by what it has left in the target: a script must not run the job again for rows that are there
 _EXITS = {"nothing": 1, "committed": 4, "unknown": 5}
-
-
 Number = Annotated[int, typer.Argument(metavar="RUN")]
 
 

@@ -22,11 +22,7 @@ from ultravect.core.types.overflow import has_overflowed
 from ultravect.core.types.text_formats import TextFormats
 
 _ZONE = r"(?:[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?)"
-
-
 _HEX = r"^(?:[0-9A-Fa-f]{2})*$"
-
-
 _UUID = r"[0-9a-fA-F]{8}-?(?:[0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}"
 
 
@@ -120,8 +116,6 @@ def _text(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
 
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
 _CAST = frozenset(["smallint", "integer", "bigint", "decimal", "real", "double", "date", "timestamp", "timestamptz"])
-
-
 _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converted]] = {
     "boolean": _boolean,
     "smallint": to_integer,

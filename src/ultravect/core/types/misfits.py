@@ -15,8 +15,6 @@ from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
 _SPAN = {"smallint": "-32768 to 32767", "integer": "-2147483648 to 2147483647", "bigint": "64 bits"}
-
-
 _FINER = re.compile(r":[0-9]{2}\.[0-9]{7,}")
 
 

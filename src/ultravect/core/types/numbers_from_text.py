@@ -15,11 +15,7 @@ from ultravect.core.types.casting import Converted, all_true, as_mask, cast_matc
 from ultravect.core.types.text_formats import TextFormats
 
 NUMBER = r"[+-]?(?:[0-9]+(?:\.[0-9]*)?|\.[0-9]+)"
-
-
 _SPECIAL = r"[+-]?(?i:nan|inf|infinity)"
-
-
 _MOST_PLACES = 80
 
 

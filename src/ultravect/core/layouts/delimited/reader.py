@@ -48,6 +48,7 @@ _HEXADECIMAL = re.compile(rb"0[xX]")
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
 _NUMBERS = _INTEGERS | {"decimal", "real", "double"}
 _DATED = frozenset(["date", "timestamp", "timestamptz"])
+# types whose text the CSV parser of pyarrow reads as ``types.from_text`` does; the others are parsed as text first
 _PARSED = _NUMBERS | _DATED | {"boolean", "text"}
 
 

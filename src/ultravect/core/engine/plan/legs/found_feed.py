@@ -88,10 +88,11 @@ def _settled(feed: FeedFile, files: Sequence[SourceFile], findings: list[Finding
     """Without those that may still grow, which is said."""
     if feed.settled is None:
         return files
-    late = [file.path for file in files if changes_still(file, feed.settled)]
+    is_late = changes_still(feed.settled)
+    late = [file.path for file in files if is_late(file)]
     if late:
         findings.append(unsettled_files(late, feed.settled, "from.feed"))
-    return [file for file in files if file.path not in set(late)]
+    return [file for file in files if not is_late(file)]
 
 
 def items_of(feed: FeedFile, version: FeedVersion) -> list[str]:

@@ -67,6 +67,7 @@ def _chosen(
     plan: Planning, options: NewFiles, files: Sequence[SourceFile], known: dict[str, FileMark]
 ) -> tuple[list[tuple[SourceFile, FileMark]], list[str]]:
     """The files that are new, each with its entry; and those that were copied and are still there."""
+    is_late = changes_still(options.settled)
     contents = {mark.checksum: path for path, mark in known.items() if mark.checksum}
     chosen: list[tuple[SourceFile, FileMark]] = []
     there: list[str] = []
@@ -79,7 +80,7 @@ def _chosen(
         if before and (before.size, before.modified) == (mark.size, mark.modified):
             there.append(file.path)
             continue
-        if options.settled and changes_still(file, options.settled):
+        if is_late(file):
             unsettled.append(file.path)
             continue
         if options.compare == "checksum":

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 from ultravect.core.layouts.base import SourceFile
 from ultravect.core.model.base import duration_seconds
@@ -11,11 +11,11 @@ from ultravect.core.model.finding import Finding
 from ultravect.core.words import counted, some_of
 
 
-def changes_still(file: SourceFile, settled: str) -> bool:
-    """Whether a file was changed within the duration ``settled``."""
+def changes_still(settled: str | None) -> Callable[[SourceFile], bool]:
+    """Says of a file whether it was changed within the duration ``settled`` before now; of none where that is None."""
+    within, now = dt.timedelta(seconds=duration_seconds(settled) if settled else 0), dt.datetime.now(dt.UTC)
     # far in the future is not just now: a clock is wrong, here or there
-    within = dt.timedelta(seconds=duration_seconds(settled))
-    return file.modified is not None and abs(dt.datetime.now(dt.UTC) - file.modified) < within
+    return lambda file: file.modified is not None and abs(now - file.modified) < within
 
 
 def unsettled_files(paths: Sequence[str], settled: str, place: str) -> Finding:

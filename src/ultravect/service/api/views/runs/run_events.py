@@ -33,8 +33,6 @@ _MAX_STREAMS, _MAX_STREAMS_OF_ONE = 200, 20
 _KEEP_ALIVE_SECONDS = 15.0
 _GATHER_SECONDS = 0.1
 _STILL_ALLOWED_SECONDS = 5.0
-
-
 _streams: Counter[str] = Counter()
 
 
