@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any, Protocol
 
@@ -208,3 +208,9 @@ def table_changed(path: str) -> UltravectError:
         f"{path} was made or changed by another writer; nothing was written",
         hint="run again: the plan is made anew",
     )
+
+
+def rows_of(files: Sequence[DataFile], count: Callable[[], int]) -> int:
+    """How many rows the files have; ``count`` counts them, where not all files say."""
+    known = [file.rows for file in files]
+    return sum(rows for rows in known if rows is not None) if None not in known else count()

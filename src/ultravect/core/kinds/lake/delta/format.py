@@ -29,6 +29,7 @@ from ultravect.core.kinds.lake.table_version import (
     files_since,
     moment_of,
     no_version,
+    rows_of,
     table_changed,
 )
 
@@ -108,10 +109,7 @@ class DeltaVersion:
 
     @cached_property
     def rows(self) -> int:
-        known = [file.rows for file in self.files]
-        if any(rows is None for rows in known):
-            return int(self.dataset.count_rows())
-        return sum(rows or 0 for rows in known)
+        return rows_of(self.files, lambda: int(self.dataset.count_rows()))
 
     @cached_property
     def dataset(self) -> ds.Dataset:

@@ -28,7 +28,7 @@ from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, N
 from ultravect.core.kinds.lake.loads.data_files import DataFiles
 from ultravect.core.kinds.lake.parts import Part
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.table_version import Commit, DataFile, Since, files_since, no_version
+from ultravect.core.kinds.lake.table_version import Commit, DataFile, Since, files_since, no_version, rows_of
 
 _APP = "ultravect."
 _LOAD = f"{_APP}load:"
@@ -112,10 +112,7 @@ class IcebergVersion:
 
     @cached_property
     def rows(self) -> int:
-        known = [file.rows for file in self.files]
-        if any(rows is None for rows in known):
-            return int(self.dataset.count_rows())
-        return sum(rows or 0 for rows in known)
+        return rows_of(self.files, lambda: int(self.dataset.count_rows()))
 
     @cached_property
     def dataset(self) -> ds.Dataset:
