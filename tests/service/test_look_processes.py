@@ -20,7 +20,7 @@ def _ended() -> socket.socket:
 
 @pytest.mark.parametrize("ends", [1, 2])
 def test_another_process_answers_once(monkeypatch: pytest.MonkeyPatch, ends: int) -> None:
-    processes = LookProcesses(1)
+    processes = LookProcesses(1, [])
     begins, left = processes._process, [_ended() for _ in range(ends)]
     monkeypatch.setattr(processes, "_process", lambda: left.pop() if left else begins())
     if ends == 1:

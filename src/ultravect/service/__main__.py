@@ -15,6 +15,7 @@ from contextlib import suppress
 import structlog
 
 from ultravect.service import telemetry
+from ultravect.service.environment import hide_environment
 
 _KEEP_ALIVE_SECONDS = 75
 
@@ -82,7 +83,8 @@ async def _serve(host: str, port: int, slots: int) -> None:
     from ultravect.service.protocol import PatientProtocol
     from ultravect.service.work.processes.look_pool import POOL
     from ultravect.service.work.scheduling.scheduler import work_by_itself
-    from ultravect.service.work.workers.remote_worker import MAX_MESSAGE, PING_SECONDS
+    from ultravect.service.work.workers.remote_worker import PING_SECONDS
+    from ultravect.service.work.workers.wire import MAX_MESSAGE
     from ultravect.service.work.workers.worker import run_worker
 
     config = uvicorn.Config(
@@ -93,7 +95,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
         access_log=False,
         lifespan="off",
         http=PatientProtocol,
-        # of workers that join by HTTPS: plans and rejected rows are in their messages
+        # of workers that join by HTTPS, which send longer texts in parts
         ws_max_size=MAX_MESSAGE,
         ws_ping_timeout=PING_SECONDS,
         # who a client is, and whether it came by TLS, only a proxy that is trusted may say
@@ -196,6 +198,8 @@ def _back_up_or_restore(command: str, file: str) -> None:
 
 
 def main() -> None:
+    if {"serve", "worker"} & {*sys.argv[1:2]}:
+        hide_environment()
     parser = argparse.ArgumentParser(prog="ultravect")
     commands = parser.add_subparsers(dest="command", required=True)
     serve = commands.add_parser("serve", help="web server and a local worker")

@@ -8,6 +8,7 @@ from __future__ import annotations
 import asyncio
 import json
 import re
+from collections import Counter
 from collections.abc import Awaitable, Callable, MutableMapping
 from contextlib import suppress
 from typing import Any
@@ -25,6 +26,7 @@ from ultravect.service.records.models import Token
 from ultravect.service.work.workers.remote import RemoteProcesses
 from ultravect.service.work.workers.remote_worker import PATH
 from ultravect.service.work.workers.sites import SITE_PATTERN
+from ultravect.service.work.workers.wire import Hello, Pace
 from ultravect.service.work.workers.worker import run_worker
 
 Message = MutableMapping[str, Any]
@@ -35,7 +37,10 @@ log = structlog.get_logger()
 _HELLO_SECONDS = 20.0
 _ASK_TOKEN_SECONDS = 5.0
 _MAX_SLOTS = 64
-_HOST = re.compile(r"[A-Za-z0-9._-]{1,64}:[0-9]{1,10}")
+_MESSAGES, _CHARACTERS = 1_000, 32 << 20  # a second
+_MOST_OF_TOKEN = 32
+_joined: Counter[int] = Counter()
+"""How many workers are connected to this process by each token."""
 
 
 async def join(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
@@ -53,13 +58,26 @@ async def join(scope: MutableMapping[str, Any], receive: Receive, send: Send) ->
         await _say(send, {"refused": error.as_dict()})
         await send({"type": "websocket.close", "code": 4403})
         return
-    except (TimeoutError, ValueError, KeyError, TypeError, RecursionError):
+    except (TimeoutError, ValueError, KeyError, TypeError):
         with suppress(Exception):  # it may have gone by itself
             await send({"type": "websocket.close", "code": 4400})
         return
+    if _joined[token.pk] >= _MOST_OF_TOKEN:
+        refused = UltravectError(
+            "too-many-workers",
+            f"{_MOST_OF_TOKEN} workers have joined by this token",
+            hint="start fewer with more slots; or make another token",
+        )
+        await _say(send, {"refused": refused.as_dict()})
+        await send({"type": "websocket.close", "code": 4403})
+        return
     log.info("a worker joins", worker=name, sites=sites, slots=slots, token=token.label)
     await _say(send, {"welcome": name})
-    await _serve(receive, send, token, name, slots, sites)
+    _joined[token.pk] += 1
+    try:
+        await _serve(receive, send, token, name, slots, sites)
+    finally:
+        _joined[token.pk] -= 1
     log.info("a worker has left", worker=name)
 
 
@@ -105,28 +123,25 @@ async def _hello(receive: Receive, token: Token) -> tuple[str, int, list[str]]:
     """Name, slots and sites of the worker; UltravectError where it may not join, ValueError and the like where it says nonsense."""
     async with asyncio.timeout(_HELLO_SECONDS):
         first = await receive()
-    said = json.loads(first["text"])
-    sites, slots, host = said["sites"], said["slots"], said["host"]
-    if said["hello"] != VERSION:
+    said = Hello.model_validate_json(first["text"] or "")
+    sites, slots = said.sites, said.slots
+    if said.hello != VERSION:
         raise UltravectError(
             "worker-version",
-            f"the worker has version {str(said['hello'])[:40]} of ultravect, and the service {VERSION}",
+            f"the worker has version {said.hello[:40]} of ultravect, and the service {VERSION}",
             hint="install the same version there",
         )
-    if not isinstance(slots, int) or isinstance(slots, bool) or not 1 <= slots <= _MAX_SLOTS:
+    if isinstance(slots, bool) or not 1 <= slots <= _MAX_SLOTS:
         raise UltravectError("worker-slots", f"a worker has 1 to {_MAX_SLOTS} slots", hint="--slots 2")
-    named = isinstance(sites, list) and all(
-        isinstance(site, str) and re.fullmatch(SITE_PATTERN, site) for site in sites
-    )
-    if not sites or not named or not isinstance(host, str) or not _HOST.fullmatch(host):
-        raise ValueError("sites are names, and the host is a name and a number")
+    if not all(re.fullmatch(SITE_PATTERN, site) for site in sites):
+        raise ValueError("sites are names")
     if other := sorted(set(sites) - set(token.sites)):
         raise UltravectError(
             "worker-site",
             f"the token is for workers of {', '.join(token.sites)}, and not of {', '.join(other)}",
             hint=f"an admin makes one: ultravect token add LABEL {' '.join(f'--site {site}' for site in sites)}",
         )
-    return f"{host}@{'+'.join(sorted(set(sites)))}", slots, sorted(set(sites))
+    return f"{said.host}@{'+'.join(sorted(set(sites)))}", slots, sorted(set(sites))
 
 
 async def _serve(receive: Receive, send: Send, token: Token, name: str, slots: int, sites: list[str]) -> None:
@@ -138,7 +153,7 @@ async def _serve(receive: Receive, send: Send, token: Token, name: str, slots: i
         with suppress(Exception):  # what is wrong with the connection, the receiving side finds out
             await _say(send, message)
 
-    processes = RemoteProcesses(say)
+    processes = RemoteProcesses(sites, say)
     working = asyncio.create_task(
         run_worker(slots, sites, name=name, processes=processes, look_here=processes.look_here)
     )
@@ -160,9 +175,13 @@ async def _serve(receive: Receive, send: Send, token: Token, name: str, slots: i
 
 
 async def _hear(receive: Receive, processes: RemoteProcesses) -> None:
-    """Passes on what the worker says, until it leaves, or says what no worker says."""
+    """Passes on what the worker says, until it leaves, or says what no worker says. Who says much is read slowly."""
+    messages, characters = Pace(_MESSAGES, 5 * _MESSAGES), Pace(_CHARACTERS, 2 * _CHARACTERS)
     while (message := await receive())["type"] == "websocket.receive":
-        await processes.heard(json.loads(message["text"]))
+        text = message.get("text") or ""
+        await messages.spend(1)
+        await characters.spend(len(text))
+        await processes.heard(text)
 
 
 async def _until_withdrawn(token: int) -> None:

@@ -91,6 +91,15 @@ def names_in(node: Node) -> Iterator[Name]:
     return (item for item in _within(node) if isinstance(item, Name))
 
 
+def keys_in(node: Node) -> Iterator[str]:
+    """The name of every key that an expression is computed with."""
+    for item in _within(node):
+        if isinstance(item, Call) and item.function == "hmac" and len(item.arguments) == 2:
+            named = item.arguments[1]
+            if isinstance(named, Literal) and isinstance(named.value, str):
+                yield named.value
+
+
 def parameters_in(node: Node) -> Iterator[str]:
     """Every parameter that an expression names."""
     return (item.name for item in _within(node) if isinstance(item, Parameter))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import threading
 import time
-from collections.abc import Callable, Coroutine
+from collections.abc import Callable, Coroutine, Mapping
 from concurrent.futures import Executor
 from dataclasses import asdict
 from typing import Any, ParamSpec, TypeVar
@@ -59,15 +59,15 @@ def sealed_for_cluster(source: dict[str, Any], target: dict[str, Any]) -> dict[s
     return {"address": settings.SLICES_CLUSTER, "source": keys.seal(source), "target": keys.seal(target)}
 
 
-def opened_connection(name: str, text: str) -> dict[str, Any]:
-    """A connection with its secrets, for the memory of another process; ``text`` names variables that it needs.
+def opened_connection(name: str, job: Mapping[str, Any] | None = None) -> dict[str, Any]:
+    """A connection with its secrets, for the memory of another process; with the keys that the expressions of ``job`` name.
 
-    UltravectError where there is no such connection, or its secrets cannot be opened.
+    UltravectError where there is no such connection, or its secrets cannot be opened, or are not for its hosts.
     """
     found = find_connection(name)
     if found is None:
         raise UltravectError("connection-unknown", f"there is no connection {name!r} any more", hint="add it again")
     try:
-        return asdict(found.spec(text))
+        return asdict(found.spec(job))
     except SealBroken as error:
         raise UltravectError("seal-broken", f"connection {name}: {error}", hint=error.hint) from None

@@ -9,38 +9,31 @@ from typing import Any, cast
 from ultravect.core.contracts.probe import ProbeResult, run_steps
 from ultravect.core.contracts.storage import Storage
 from ultravect.core.contracts.target import Database
-from ultravect.core.engine.objects.secrets import SecretPlaces, opened_settings
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.registry import kind_named, kinds, open_kind
+from ultravect.core.kinds.registry import kind_named, kinds, open_kind, settings_of
 
 
 @dataclass(frozen=True)
 class ConnectionSpec:
     """A connection with its secrets opened: for the memory of a process only.
 
-    ``roots`` confine folders and database files; ``secret_variables`` and ``secret_folder`` say what references to
-    secrets may point to.
+    ``roots`` confine folders and database files. References to secrets were followed before: a process is given what they lead to,
+    and not where to look.
     """
 
     name: str
     kind: str
     settings: dict[str, Any] = field(repr=False)
     roots: Sequence[str] = ()
-    secret_variables: str = SecretPlaces.variables
-    secret_folder: str = SecretPlaces.folder
-    variables: dict[str, str] | None = field(default=None, repr=False)
-    """Environment variables that references and keys may need, read by the service; None: those of this process."""
+    keys: dict[str, str] = field(default_factory=dict, repr=False)
+    """The keys that the expressions of the job name: see ``keys_named``."""
 
     site: str = ""
     """Where it is, by which workers it is reached."""
 
-    @property
-    def places(self) -> SecretPlaces:
-        return SecretPlaces(self.secret_variables, self.secret_folder, self.variables)
-
     def opened(self) -> Any:
-        """The settings of the kind, with references to secrets followed."""
-        return opened_settings(self.name, self.kind, self.settings, self.places)
+        """The settings of the kind."""
+        return settings_of(self.kind).model_validate(self.settings)
 
 
 def holds_tables(kind: str) -> bool:

@@ -151,8 +151,9 @@ def _make(
             plan.refuse(error, "from.newer", respelled(job, str(error.where.get("place", "")), error))
     if plan.reader and not plan.errors:
         try:
-            places = source.places
-            bind_expressions(job, plan, selected, newer, places, scanning.limit, scanning.progress, trusting=trusting)
+            bind_expressions(
+                job, plan, selected, newer, source.keys, scanning.limit, scanning.progress, trusting=trusting
+            )
         except UltravectError as error:
             plan.refuse(error, "columns", respelled(job, str(error.where.get("place", "")), error))
     if plan.table is None or plan.target is None or plan.errors:

@@ -55,7 +55,7 @@ class OpenLeg:
         job = job_from_data(dict(plan.job))
         reader = _reader(plan, source)
         opened, _ = open_target(job, target, plan.facts)
-        bound, condition = bound_again(plan, job, source.places)
+        bound, condition = bound_again(plan, job, source.keys)
         return cls(plan, job, reader, opened, bound, condition, _checks(plan, job, opened))
 
 

@@ -15,20 +15,13 @@ from pathlib import Path
 
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
+from ultravect.core.inside import inside, within
 from ultravect.core.kinds.folder.settings import FolderSettings
 from ultravect.core.loading.local.local_file import folder_inside
 from ultravect.core.storage.paths import Named, hidden_name
 from ultravect.core.words import counted
 
 _COUNT_LIMIT = 100_000
-
-
-def _leads_into(path: Path, folder: Path) -> bool:
-    """Whether a path, links followed, ends inside the folder; links in a circle do not."""
-    try:
-        return path.resolve().is_relative_to(folder)
-    except (OSError, RuntimeError):
-        return False
 
 
 def _may_match(folder: str, prefix: str) -> bool:
@@ -68,7 +61,7 @@ class FolderStorage(Named):
         try:
             with os.scandir(folder / base) as entries:
                 for entry in entries:
-                    if entry.is_symlink() and not _leads_into(Path(entry.path), folder):
+                    if entry.is_symlink() and within(Path(entry.path), [folder]) is None:
                         continue
                     if entry.is_dir(follow_symlinks=False):
                         if entry.name.startswith("."):
@@ -129,8 +122,8 @@ class FolderStorage(Named):
         return found
 
     def _inside(self, folder: Path, path: str) -> Path:
-        resolved = Path(folder, path).resolve()
-        if not resolved.is_relative_to(folder):
+        resolved = inside(folder, path)
+        if resolved is None:
             raise self._error(
                 "file-outside-folder",
                 f"{path!r} leads out of the folder {self._path}",

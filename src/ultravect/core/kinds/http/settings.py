@@ -8,11 +8,12 @@ from pydantic import Field, model_validator
 
 from ultravect.core.model.base import Declared
 from ultravect.core.model.connection import (
+    BOUND,
     MACHINE,
-    SECRET,
     Certificate,
     Secret,
     Url,
+    sent_to,
 )
 
 
@@ -24,16 +25,20 @@ class HttpSettings(Declared):
         examples=["https://weather.example.org/data/"],
         json_schema_extra={**MACHINE},
     )
-    user: str = ""
-    password: Secret = ""
-    token: Secret = Field(default="", description="Sent as bearer token.", json_schema_extra={**SECRET})
+    user: str = Field(default="", json_schema_extra={**BOUND})
+    password: Secret = Field(default="", json_schema_extra=sent_to("url"))
+    token: Secret = Field(default="", description="Sent as bearer token.", json_schema_extra=sent_to("url"))
     token_url: Url | None = Field(
         default=None,
         description="Address that gives a token for client_id and client_secret (OAuth 2.0, client credentials).",
         json_schema_extra={**MACHINE},
     )
-    client_id: str = ""
-    client_secret: Secret = ""
+    client_id: str = Field(default="", json_schema_extra={**BOUND})
+    client_secret: Secret = Field(
+        # the token that it gives is sent to the other address
+        default="",
+        json_schema_extra=sent_to("token_url", "url"),
+    )
     scope: str = Field(default="", description="Of the token that is asked for, where the server wants one.")
     pages: Literal["none", "link_header", "next_link", "cursor", "offset", "number"] = Field(
         default="none",

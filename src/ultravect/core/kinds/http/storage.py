@@ -12,7 +12,6 @@ import time
 from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import BinaryIO, cast
-from urllib.parse import unquote
 
 import httpcore
 import httpx
@@ -20,6 +19,7 @@ import httpx
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import readings
 from ultravect.core.kinds.http.network import BUFFER, Body, Network, is_stored
 from ultravect.core.kinds.http.pages import Pages
 from ultravect.core.kinds.http.settings import HttpSettings
@@ -32,7 +32,6 @@ _SECONDS = 30.0
 _MAX_REDIRECTS = 5
 _ATTEMPTS = 4
 _LONGEST_WAIT = 60.0
-_MOST_ENCODINGS = 5
 _WORDS = {
     401: ("wrong-password", "the server wants another sign-in", "check user and password, or the token"),
     403: ("file-denied", "the server does not let this sign-in read it", "have it allowed"),
@@ -49,14 +48,10 @@ def _origin(address: httpx.URL) -> tuple[str, str, int]:
 def _is_below(address: httpx.URL, base: httpx.URL) -> bool:
     """Whether a path stays below another one, however often a server undoes encodings."""
     path = address.raw_path.partition(b"?")[0].decode("ascii")
-    for _ in range(_MOST_ENCODINGS):
-        parts = path.replace("\\", "/").split("/")
-        if ".." in parts or "." in parts:
-            return False
-        path, before = unquote(path), path
-        if path == before:
-            return f"{posixpath.normpath(path)}/".startswith(base.path)
-    return False
+    read = list(readings(path))
+    if any({"..", "."} & {*reading.split("/")} for reading in read):
+        return False
+    return f"{posixpath.normpath(read[-1])}/".startswith(base.path)
 
 
 def _unchecked() -> ssl.SSLContext:

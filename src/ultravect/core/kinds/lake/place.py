@@ -11,6 +11,8 @@ import pyarrow.fs as pafs
 
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import inside, leads_out, within
+from ultravect.core.kinds.lake.confined import ConfinedFiles
 from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.table_version import LakeFormat, TableVersion
 from ultravect.core.loading.bucket import bucket_files
@@ -48,9 +50,33 @@ class LakePlace:
         """The files, with paths below the place; UltravectError where it cannot be reached."""
         settings = self._settings
         if self.is_folder:
-            folder = self._folder()
-            return pafs.SubTreeFileSystem(str(folder), pafs.LocalFileSystem())
+            return pafs.PyFileSystem(ConfinedFiles(self._folder(), self.outside))
         return bucket_files(settings)
+
+    def outside(self, named: str) -> UltravectError:
+        """The error for a table that names ``named``, which is not in the place."""
+        return UltravectError(
+            "lake-outside",
+            f"connection {self.name}: the table names {named[:200]!r}, which is not in the place of the connection",
+            hint="let the connection's folder or bucket be the one that has the table's files",
+            connection=self.name,
+        )
+
+    def require_inside(self, path: str) -> None:
+        """UltravectError ``lake-outside`` for a path below the place that leads out of it, links of a folder included."""
+        if inside(self._folder(), path) is None if self.is_folder else leads_out(path):
+            raise self.outside(path)
+
+    def require_links_inside(self, path: str) -> None:
+        """The same for all links in a folder and the folders in it: before a library reads or removes what it finds there by itself."""
+        if not self.is_folder:
+            return
+        self.require_inside(path)
+        for above, folders, files in os.walk(self._folder() / path):
+            for name in (*folders, *files):
+                found = Path(above, name)
+                if found.is_symlink() and within(found, [self._folder()]) is None:
+                    raise self.outside(str(found))
 
     def reach(self) -> str:
         """Where the place is, once it was reached; UltravectError where it is not there."""

@@ -2,12 +2,27 @@
 
 from __future__ import annotations
 
+import re
 from typing import Literal
-from urllib.parse import urlsplit
+from urllib.parse import SplitResult, parse_qsl, urlsplit
 
 from pydantic import Field, model_validator
 
-from ultravect.core.model.connection import INSIDE, MACHINE, DatabaseSettings, Secret, Url
+from ultravect.core.model.connection import BOUND, INSIDE, MACHINE, DatabaseSettings, Secret, Url, sent_to
+
+_HOST = re.compile(r"[A-Za-z0-9._:-]+")
+_SSL_MODES = ("disable", "prefer", "require", "verify-full")
+
+
+def _require_known(scheme: str, parts: SplitResult) -> None:
+    """ValueError for a parameter that a database's library would take for another host, a file or a program."""
+    given = dict(parse_qsl(parts.query, keep_blank_values=True))
+    known = {"sslmode"} if scheme == "postgresql" else set()
+    if other := sorted(given.keys() - known):
+        takes = "sslmode alone" if known else "no parameters"
+        raise ValueError(f"the address of a catalogue has {takes}, and not {other[0]}")
+    if (mode := given.get("sslmode")) is not None and mode not in _SSL_MODES:
+        raise ValueError(f"sslmode is {', '.join(_SSL_MODES[:-1])} or {_SSL_MODES[-1]}")
 
 
 class LakeSettings(DatabaseSettings):
@@ -36,10 +51,10 @@ class LakeSettings(DatabaseSettings):
         description="Address of the object store. Left out: that of AWS for the region.",
         json_schema_extra={**MACHINE},
     )
-    region: str = "us-east-1"
-    access_key: str = ""
-    secret_key: Secret = ""
-    session_token: Secret = ""
+    region: str = Field(default="us-east-1", json_schema_extra={**BOUND})
+    access_key: str = Field(default="", json_schema_extra={**BOUND})
+    secret_key: Secret = Field(default="", json_schema_extra=sent_to("bucket", "endpoint"))
+    session_token: Secret = Field(default="", json_schema_extra=sent_to("bucket", "endpoint"))
     catalogue: str = Field(
         default="",
         max_length=2000,
@@ -61,6 +76,7 @@ class LakeSettings(DatabaseSettings):
     catalogue_secret: Secret = Field(
         default="",
         description="Of Iceberg: the password of the PostgreSQL database, or the token of the REST catalogue.",
+        json_schema_extra=sent_to("catalogue"),
     )
     compact_after: int = Field(
         default=0,
@@ -98,8 +114,10 @@ class LakeSettings(DatabaseSettings):
                 named = parts.hostname and (parts.port or 1)
             except ValueError:
                 named = None
-            if not named:
-                raise ValueError("the address of a catalogue names a host")
+            # a database's library would take several hosts, and decode one into the path of a socket
+            if not named or not _HOST.fullmatch(parts.hostname or ""):
+                raise ValueError("the address of a catalogue names a host, and no more than one")
+            _require_known(scheme, parts)
             if parts.password:
                 raise ValueError("the password of a catalogue goes into catalogue_secret, where it is kept sealed")
         elif not self.path:

@@ -8,6 +8,7 @@ from pydantic import Field
 
 from ultravect.core.model.base import Declared
 from ultravect.core.model.connection import (
+    BOUND,
     INSIDE,
     MACHINE,
     Certificate,
@@ -28,12 +29,14 @@ class ObjectStoreSettings(Declared):
         description="Address of the store. Left out: that of AWS for the region.",
         json_schema_extra={**MACHINE},
     )
-    region: str = "us-east-1"
-    access_key: str = Field(min_length=1)
+    region: str = Field(default="us-east-1", json_schema_extra={**BOUND})
+    access_key: str = Field(min_length=1, json_schema_extra={**BOUND})
     secret_key: Secret = ""
     session_token: Secret = ""
     addressing: Literal["path", "host"] = Field(
-        default="path", description="Whether the bucket stands in the path or in front of the host name."
+        default="path",
+        description="Whether the bucket stands in the path or in front of the host name.",
+        json_schema_extra={**BOUND},
     )
     tls: Literal["verified", "unchecked"] = Field(default="verified", description="For https endpoints.")
     tls_ca: Certificate = ""

@@ -12,16 +12,22 @@ from psycopg.pq import TransactionStatus
 
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import within
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.loading.libpq import REFUSED, sign_in_options
 from ultravect.core.loading.noting_cursor import NotingCursor
-from ultravect.core.tls import certificate_file
 
 _CONNECT_SECONDS = 10
 # classes of what a row can be refused for: constraints, triggers, views with a check
 _CONSTRAINTS = ("23", "P0001", "44")
-_SSL_MODES = {"off": "disable", "preferred": "prefer", "required": "require", "verified": "verify-full"}
 # What the server or libpq says, and what it means for the user: code, detail, hint
 _REFUSALS = (
+    (
+        REFUSED,
+        "sign-in-unsafe",
+        "the server asks for the password as it is, and has not proved who it is",
+        "set tls: verified; or have the server ask by scram-sha-256",
+    ),
     (
         "password authentication failed",
         "wrong-password",
@@ -96,15 +102,13 @@ def _require_admitted_socket(name: str, host: str, roots: Sequence[str]) -> None
             hint="name one host, or one address",
             connection=name,
         )
-    if host.startswith("/"):
-        place = Path(host).resolve()
-        if not any(place.is_relative_to(Path(root).resolve()) for root in roots):
-            raise UltravectError(
-                "folder-outside-roots",
-                f"connection {name}: the socket in {host} is outside the folders that this service may read",
-                hint="name a host; or start the service with a --root that the socket's folder is in",
-                connection=name,
-            )
+    if host.startswith("/") and within(Path(host), roots) is None:
+        raise UltravectError(
+            "folder-outside-roots",
+            f"connection {name}: the socket in {host} is outside the folders that this service may read",
+            hint="name a host; or start the service with a --root that the socket's folder is in",
+            connection=name,
+        )
 
 
 def _where(settings: PostgresqlSettings) -> str:
@@ -114,13 +118,6 @@ def _where(settings: PostgresqlSettings) -> str:
 def reach_steps(name: str, settings: PostgresqlSettings) -> list[Step]:
     """Resolves and reaches the server; one that is reached by a socket of this machine needs neither."""
     return [] if settings.host.startswith("/") else network_steps(name, settings.host, settings.port)
-
-
-def _authority(settings: PostgresqlSettings) -> str | None:
-    """What certificates are checked against; without one of its own, those that the machine trusts."""
-    if settings.tls_ca:
-        return certificate_file(settings.tls_ca)
-    return "system" if settings.tls == "verified" else None
 
 
 def sign_in(
@@ -135,13 +132,12 @@ def sign_in(
             dbname=settings.database,
             user=settings.user,
             password=str(settings.password) or None,
-            sslmode=_SSL_MODES[settings.tls],
-            sslrootcert=_authority(settings),
             connect_timeout=_CONNECT_SECONDS,
             application_name=_application(application),
             client_encoding="UTF8",
             cursor_factory=NotingCursor,
             options=" ".join(f"-c {setting}" for setting in SESSION),
+            **sign_in_options(settings.tls, settings.tls_ca),
         )
     except psycopg.OperationalError as error:
         for step in reach_steps(name, settings):

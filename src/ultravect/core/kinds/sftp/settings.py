@@ -6,12 +6,14 @@ from pydantic import Field
 
 from ultravect.core.model.base import Declared
 from ultravect.core.model.connection import (
+    BOUND_ONCE_SET,
     INSIDE,
-    SECRET,
     Host,
     Port,
     Secret,
     SecretText,
+    User,
+    sent_to,
 )
 
 
@@ -20,16 +22,17 @@ class SftpSettings(Declared):
 
     host: Host
     port: Port = 22
-    user: str = Field(min_length=1)
+    user: User
     password: Secret = ""
     private_key: SecretText = ""
     passphrase: Secret = Field(
-        default="", description="Of the private key, if it has one.", json_schema_extra={**SECRET}
+        default="", description="Of the private key, if it has one.", json_schema_extra=sent_to()
     )
     host_key: str = Field(
         default="",
         description="The server's public key, such as `ssh-ed25519 AAAA…`. `connection test` shows it, to be compared "
         "with what the server's owner says; without it, nothing is sent.",
+        json_schema_extra={**BOUND_ONCE_SET},
     )
     folder: str = Field(
         default="",

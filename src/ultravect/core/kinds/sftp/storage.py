@@ -21,6 +21,7 @@ import paramiko
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import leads_out
 from ultravect.core.kinds.sftp.remote_file import LOST, SftpFile
 from ultravect.core.kinds.sftp.sign_in import SftpServer, fingerprint
 from ultravect.core.storage.paths import hidden_name
@@ -147,7 +148,7 @@ class SftpStorage(SftpServer):
 
     def _inside(self, path: str) -> str:
         plain = posixpath.normpath(path)
-        if plain.startswith(("../", "/")) or plain == "..":
+        if leads_out(path):
             raise self._error(
                 "file-outside-folder",
                 f"{path!r} leads out of the connection's folder",

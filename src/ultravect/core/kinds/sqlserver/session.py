@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import socket
+import ipaddress
 import weakref
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -12,7 +12,7 @@ import pytds
 from OpenSSL import SSL
 from pytds import tls
 from service_identity import VerificationError
-from service_identity.pyopenssl import verify_hostname, verify_ip_address
+from service_identity.cryptography import verify_certificate_hostname, verify_certificate_ip_address
 
 from ultravect.core.contracts.probe import network_steps
 from ultravect.core.contracts.statements import noted
@@ -46,8 +46,30 @@ def _context(authorities: str) -> SSL.Context:
     return context
 
 
-# the driver makes its context here, and has no other place to say which
-tls.create_context = _context
+def _is_address(host: str) -> bool:
+    try:
+        ipaddress.ip_address(host)
+    except ValueError:
+        return False
+    return True
+
+
+def _is_of_host(cert: Any, name: bytes) -> bool:
+    """Whether a certificate is of a host: looked at before the password is sent, by which addresses count as well as names."""
+    host = name.decode("ascii")
+    held = cert.to_cryptography()
+    try:
+        if _is_address(host):
+            verify_certificate_ip_address(held, host)
+        else:
+            verify_certificate_hostname(held, host)
+    except (VerificationError, ValueError, LookupError):
+        return False
+    return True
+
+
+# the driver makes its context and looks at certificates here, and has no other place to say how
+tls.create_context, tls.validate_host = _context, _is_of_host
 
 
 class Session:
@@ -100,7 +122,7 @@ def _attempt(settings: SqlserverSettings, authorities: str | None, *, reads: boo
         autocommit=True,
         blocksize=_PACKET,
         cafile=authorities,
-        validate_host=False,
+        validate_host=authorities not in (None, _UNVERIFIED),
         readonly=settings.read_replica and reads,
         login_timeout=_SIGN_IN_SECONDS,
         timeout=_ANSWER_SECONDS,
@@ -112,8 +134,6 @@ def sign_in(name: str, settings: SqlserverSettings, *, reads: bool = False) -> S
     """A session, or an UltravectError that says what the server refused; ``reads``: it writes nothing."""
     try:
         opened = Session(_signed_in(settings, reads=reads))
-        if settings.tls == "verified":
-            _require_host(name, settings, opened)
         opened.execute(_STARTED)
         return opened
     except (pytds.Error, OSError, SSL.Error, RuntimeError) as error:
@@ -133,26 +153,6 @@ def _signed_in(settings: SqlserverSettings, *, reads: bool) -> Any:
         if settings.tls == "required" or "not supported by server" not in str(error):
             raise
     return _attempt(settings, None, reads=reads)
-
-
-def _require_host(name: str, settings: SqlserverSettings, opened: Session) -> None:
-    transport = opened.driver._tds_socket.sock
-    connection = transport._tls_conn
-    try:
-        try:
-            socket.inet_pton(socket.AF_INET6 if ":" in settings.host else socket.AF_INET, settings.host)
-        except OSError:
-            verify_hostname(connection, settings.host)
-        else:
-            verify_ip_address(connection, settings.host)
-    except (VerificationError, ValueError, LookupError) as error:
-        opened.close()
-        raise UltravectError(
-            "certificate-refused",
-            f"connection {name}: the server's certificate is not for {settings.host}: {error}",
-            hint="set host to the name in the certificate, or set tls: required",
-            connection=name,
-        ) from None
 
 
 def _explained(error: BaseException, name: str, settings: SqlserverSettings) -> UltravectError:

@@ -11,11 +11,10 @@ import psycopg
 from ultravect.core.contracts.probe import network_steps
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
+from ultravect.core.loading.libpq import REFUSED, sign_in_options
 from ultravect.core.loading.noting_cursor import NotingCursor
-from ultravect.core.tls import certificate_file
 
 _SECONDS = 30  # a warehouse that sleeps has to wake up first
-_TLS = {"off": "disable", "preferred": "prefer", "required": "require", "verified": "verify-full"}
 _CODES = {
     "42501": ("privilege-missing", "have the privilege granted to the connection's user"),
     "57014": ("time-limit", "ask for less, or raise the limit"),
@@ -52,9 +51,6 @@ class Session:
 
 def sign_in(name: str, settings: WarehouseSettings, opening: Sequence[str], doing: str) -> Session:
     """A session that commits each statement, or an UltravectError that says what the server refused."""
-    options: dict[str, Any] = {"sslmode": _TLS[settings.tls]}
-    if settings.tls == "verified":
-        options["sslrootcert"] = certificate_file(settings.tls_ca) if settings.tls_ca else "system"
     try:
         opened = psycopg.connect(
             host=settings.host,
@@ -67,7 +63,7 @@ def sign_in(name: str, settings: WarehouseSettings, opening: Sequence[str], doin
             client_encoding="utf8",
             cursor_factory=NotingCursor,
             autocommit=True,
-            **options,
+            **sign_in_options(settings.tls, settings.tls_ca),
         )
         opened.prepare_threshold = None
         for statement in opening:
@@ -80,6 +76,7 @@ def sign_in(name: str, settings: WarehouseSettings, opening: Sequence[str], doin
 def _explained_sign_in(said: str, name: str, settings: WarehouseSettings) -> UltravectError:
     where = f"{settings.host}:{settings.port}"
     known = (
+        (REFUSED, "sign-in-unsafe", "the server asks for the password as it is, and has not proved who it is", "set tls: verified"),
         ("password authentication failed", "wrong-password", "the server refused the password of the user", "set user and password anew"),
         ("does not exist", "unknown-database", f"there is no database {settings.database!r}, or no such user", "check both for typing errors"),
         ("too many", "server-full", "the server has no free connection", "try later"),

@@ -9,6 +9,7 @@ from pydantic import Field, model_validator
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.connection import (
+    BOUND,
     INSIDE,
     MACHINE,
     Certificate,
@@ -18,19 +19,22 @@ from ultravect.core.model.connection import (
     Port,
     Secret,
     Tls,
+    TlsByHost,
     Url,
+    User,
+    sent_to,
 )
 
 
-class WarehouseSettings(DatabaseSettings):
+class WarehouseSettings(DatabaseSettings, TlsByHost):
     """A column-store warehouse that speaks PostgreSQL's protocol, and the bucket through which rows go to it and come from it."""
 
     host: Host
     port: Port = 5439
     database: DatabaseName
-    user: str = Field(min_length=1)
-    password: Secret = ""
-    tls: Tls = "preferred"
+    user: User
+    password: Secret = Field(default="", json_schema_extra=sent_to("host", "port"))
+    tls: Tls = "verified"
     tls_ca: Certificate = ""
     form: Literal["manifest", "stage"] = Field(
         default="manifest",
@@ -61,8 +65,8 @@ class WarehouseSettings(DatabaseSettings):
         description="Address of the object store. Left out: that of AWS for the region.",
         json_schema_extra={**MACHINE},
     )
-    region: str = Field(default="us-east-1", pattern=r"^[a-z0-9-]+$")
-    access_key: str = ""
+    region: str = Field(default="us-east-1", pattern=r"^[a-z0-9-]+$", json_schema_extra={**BOUND})
+    access_key: str = Field(default="", json_schema_extra={**BOUND})
     secret_key: Secret = ""
     session_token: Secret = ""
     role: str = Field(
@@ -70,6 +74,7 @@ class WarehouseSettings(DatabaseSettings):
         max_length=300,
         description="The role by which the warehouse itself reads and writes the bucket. Left out: it is given the key, in the statement.",
         examples=["arn:aws:iam::123456789012:role/warehouse-loads"],
+        json_schema_extra={**BOUND},
     )
 
     @model_validator(mode="after")

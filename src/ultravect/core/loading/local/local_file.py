@@ -9,6 +9,7 @@ from pathlib import Path
 from ultravect.core.contracts.catalogue import TableInfo
 from ultravect.core.contracts.probe import Step
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import within
 from ultravect.core.words import counted
 
 
@@ -77,13 +78,12 @@ def database_file(connection: str, path: str, roots: Sequence[str]) -> Path:
         raise error("folder-not-absolute", f"the path {path!r} is not absolute", "write it from / on")
     try:
         place = given.resolve()
-        inside = any(place.is_relative_to(Path(root).resolve()) for root in roots)
         there, is_file = place.exists(), place.is_file()
     except (OSError, RuntimeError, ValueError) as problem:
         raise error(
             "file-unreadable", f"{path[:100]!r} cannot be opened: {problem}", "check it for typing errors"
         ) from None
-    if not inside:
+    if within(place, roots) is None:
         raise error(
             "folder-outside-roots",
             f"{path} is outside the folders that this service may read",
@@ -118,7 +118,7 @@ def folder_inside(connection: str, path: str, roots: Sequence[Path]) -> Path:
         raise error(
             "folder-missing", f"{path[:100]!r} cannot be opened: {problem}", "check it for typing errors"
         ) from None
-    if not any(folder.is_relative_to(root) for root in roots):
+    if within(folder, roots) is None:
         allowed = ", ".join(str(root) for root in roots) or "none"
         raise error(
             "folder-outside-roots",

@@ -83,10 +83,10 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
         order = [name for name in known if instance.settings.get(name) not in (None, "", [])]
         return {**shown, "settings": {name: instance.settings[name] for name in order}}
 
-    def _store(self, connection: Connection, given: dict[str, Any]) -> Connection:
+    def _store(self, connection: Connection, given: dict[str, Any], site: str) -> Connection:
         model: type[Declared] = settings_of(connection.kind)
         try:
-            connection.set_settings(given)
+            connection.set_settings(given, site)
         except ValidationError as error:
             messages = {
                 problem.pointer.lstrip("/") or "non_field_errors": [
@@ -107,15 +107,13 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
         connection = Connection(
             name=validated_data["name"],
             kind=validated_data["kind"],
-            site=validated_data.get("site", ""),
             at_most=validated_data.get("at_most"),
         )
-        return self._store(connection, validated_data["settings"])
+        return self._store(connection, validated_data["settings"], validated_data.get("site", ""))
 
     def update(self, instance: Connection, validated_data: dict[str, Any]) -> Connection:
-        instance.site = validated_data.get("site", instance.site)
         instance.at_most = validated_data.get("at_most", instance.at_most)
-        return self._store(instance, validated_data.get("settings", {}))
+        return self._store(instance, validated_data.get("settings", {}), validated_data.get("site", instance.site))
 
 
 class ProbeRequestSerializer(serializers.Serializer[Any]):

@@ -14,6 +14,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ultravect.core.contracts.probe import ProbeResult
+from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import borrowed, kind_schemas, settings_of
 from ultravect.core.model.connection import secret_keys
 from ultravect.core.model.document import CONNECTION, write_file
@@ -208,7 +210,11 @@ class ConnectionTestView(APIView):
             write = any(
                 name == job.revision.structure["into"]["connection"] for job in Job.objects.filter(deleted_at=None)
             )
-        return Response(POOL.look("probe", spec=asdict(connection.spec()), write=write))
+        try:
+            spec = connection.spec()
+        except UltravectError as error:
+            return Response(ProbeResult.of_error("settings", error).as_dict())
+        return Response(POOL.look("probe", spec=asdict(spec), write=write))
 
 
 @extend_schema(tags=["connections"])

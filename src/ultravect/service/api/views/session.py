@@ -95,14 +95,16 @@ class TokensView(APIView):
         given = TokenRequestSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         data = given.validated_data
+        parent: Token | None = None
         if "user" in data:
             user = _authenticate(request, data["user"], data.get("password", ""))
         elif request.user.is_authenticated:
             user = request.user
+            parent = request.auth if isinstance(request.auth, Token) else None
         else:
             raise Problem(401, "not-signed-in", "a token takes `user` and `password`", "send them, or sign in first")
         most = user.effective_role
-        role = data.get("role", user.limited_to or "")
+        role = data.get("role") or user.limited_to or ""
         if role and Role(role).rank > most.rank:
             raise Problem(403, "not-allowed", f"a token cannot have the role {role}: {user.username} is {most}")
         jobs = data.get("jobs") or []
@@ -113,8 +115,11 @@ class TokensView(APIView):
         if (sites := data.get("sites")) and most != Role.ADMIN:
             raise Problem(403, "not-allowed", f"a token for workers takes the role admin; {user.username} is {most}")
         expires = timezone.now() + dt.timedelta(days=data["days"]) if "days" in data else None
+        if parent is not None and parent.expires_at is not None:
+            # none outlives the one that has made it
+            expires = min(expires or parent.expires_at, parent.expires_at)
         with transaction.atomic():
-            token, text = Token.issue(user, data["label"], role, expires, sites or [], jobs)
+            token, text = Token.issue(user, data["label"], role, expires, sites or [], jobs, parent)
             audit(
                 request,
                 "issue",
@@ -142,6 +147,14 @@ class TokenView(APIView):
         token = tokens.select_related("user").filter(pk=number).first()
         if token is None:
             raise not_found("token", number)
+        own = request.auth if isinstance(request.auth, Token) else None
+        if own is not None and own.is_limited and not request.user.may(Role.ADMIN) and not token.comes_from(own):
+            raise Problem(
+                403,
+                "not-allowed",
+                "a token with limits withdraws itself and those that it has made, and no others",
+                "sign in, or use a token without limits",
+            )
         with transaction.atomic():
             audit(request, "withdraw", "token", token.label, id=number, owner=token.user.username)
             token.delete()

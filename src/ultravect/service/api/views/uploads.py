@@ -14,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from ultravect.core.inside import leads_out, within
 from ultravect.service.api.problems import Problem, not_found
 from ultravect.service.api.response_parts import UploadSerializer
 from ultravect.service.api.views.look import yes_or_no
@@ -49,7 +50,7 @@ def _place(name: str) -> Path:
         )
     root = Path(settings.UPLOADS).resolve()
     place = root.joinpath(*parts)
-    if not place.parent.resolve().is_relative_to(root):
+    if leads_out(name) or within(place.parent, [root]) is None:
         raise Problem(
             422, "upload-name-invalid", f"{name[:100]!r} leads out of the folder of uploads", "use another name"
         )

@@ -2,18 +2,20 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Mapping
 from typing import Any, ClassVar
 
 from django.conf import settings
 from django.db import models
+from pydantic import ValidationError
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.objects.secrets import SecretPlaces, needed_variables
+from ultravect.core.engine.objects.keys import keys_named
+from ultravect.core.engine.objects.secrets import SecretPlaces, keys_for, with_secrets
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import borrowed, settings_of
-from ultravect.core.model.connection import machine_keys, secret_keys
+from ultravect.core.model.base import Declared
+from ultravect.core.model.connection import moved_secrets, secret_keys
 from ultravect.service.sealing import SealBroken
 
 UPLOADS_NAME = "uploads"
@@ -46,49 +48,54 @@ class Connection(models.Model):
     class Meta:
         ordering: ClassVar = ["name"]
 
-    def _require_secrets(self, given: dict[str, Any]) -> None:
-        """Raises SecretsNeeded when settings lead elsewhere, and secrets that were given for the place before would follow."""
-        known = settings_of(self.kind).model_validate(dict(self.settings))
-        whole = settings_of(self.kind).model_validate({**self.settings, **given})
-        kept = {
-            *self.secrets_set,
-            *(key for key in secret_keys(settings_of(self.kind)) if self.settings.get(key)),
-        } - given.keys()
-        moved = [key for key in machine_keys(settings_of(self.kind)) if getattr(known, key) != getattr(whole, key)]
-        if getattr(known, "tls", "") == "verified" != getattr(whole, "tls", ""):
-            moved.append("tls")
-        if moved and kept:
-            raise SecretsNeeded(sorted(kept), moved)
-
-    def set_settings(self, given: dict[str, Any]) -> None:
-        """Validates and stores settings; a secret that is left out stays as it is sealed, while the place is the same."""
-        hidden = secret_keys(settings_of(self.kind))
-        if self.pk is not None:
-            self._require_secrets(given)
+    def set_settings(self, given: Mapping[str, Any], site: str = "") -> None:
+        """Validates and stores all settings. A secret that is left out stays as it is sealed, as long as nothing makes it travel
+        elsewhere, as another user or less well protected: SecretsNeeded otherwise."""
+        model = settings_of(self.kind)
+        hidden = secret_keys(model)
         try:
             kept = settings.SEALING_KEYS.unseal(self.sealed)
         except SealBroken:
             kept = {}  # what cannot be opened is lost; this is how it is set anew
         # what is given takes the place of a sealed secret, and a reference that of what was sealed before
-        merged = {**kept, **{key: value for key, value in self.settings.items() if key in hidden}, **given}
-        whole = settings_of(self.kind).model_validate(merged).model_dump(mode="json", exclude_none=True)
+        before = {**kept, **{key: value for key, value in self.settings.items() if key in hidden}}
+        wanted = model.model_validate({**before, **given})
+        if self.pk is not None:
+            self._require_secrets(wanted, {key for key in before if before[key]} - given.keys(), site)
+        whole = wanted.model_dump(mode="json", exclude_none=True)
         secret = {key: whole[key] for key in hidden if isinstance(whole.get(key), str) and whole[key]}
         references = {key: whole[key] for key in hidden if isinstance(whole.get(key), dict)}
         self.settings = {key: value for key, value in whole.items() if key not in hidden} | references
         self.sealed = settings.SEALING_KEYS.seal(secret)
+        self.site = site
 
-    def spec(self, text: str = "") -> ConnectionSpec:
-        """The connection with its secrets opened; with the environment variables that it, or ``text``, names."""
+    def _require_secrets(self, wanted: Declared, kept: set[str], site: str) -> None:
+        """Compares what is stored with what will be."""
+        try:
+            known = type(wanted).model_validate(dict(self.settings))
+        except ValidationError:
+            moved = {
+                key: ["settings"] for key in kept
+            }  # stored before a rule was made: what it was cannot be compared
+        else:
+            moved = moved_secrets(known, wanted)
+        if site != self.site:
+            moved = {key: [*moved.get(key, ()), "site"] for key in kept}
+        if needed := sorted(kept & moved.keys()):
+            raise SecretsNeeded(needed, sorted({name for key in needed for name in moved[key]}))
+
+    def spec(self, job: Mapping[str, Any] | None = None) -> ConnectionSpec:
+        """The connection with its secrets opened, and with the keys that the expressions of ``job`` name.
+
+        UltravectError where a secret is not there, or would be sent to a host that it is not for.
+        """
         places = SecretPlaces(settings.SECRET_VARIABLES, settings.SECRET_FOLDER)
-        whole = self._opened()
         return ConnectionSpec(
             self.name,
             self.kind,
-            whole,
+            with_secrets(self.name, self.kind, self._opened(), places),
             settings.ROOTS,
-            places.variables,
-            places.folder,
-            needed_variables(places, f"{json.dumps(whole)} {text}"),
+            keys_for(keys_named(job), places) if job else {},
             self.site,
         )
 

@@ -64,6 +64,22 @@ class Token(models.Model):
     """The jobs whose runs it may start and see; such a token may do nothing else. Empty for other tokens."""
 
     expires_at = models.DateTimeField(null=True)
+    parent = models.ForeignKey("self", on_delete=models.CASCADE, null=True, related_name="children")
+    """The token that has made it, with which it ends; None where a password has."""
+
+    @property
+    def is_limited(self) -> bool:
+        """Whether it may do less than its user, or for a time."""
+        return bool(self.role or self.jobs or self.sites or self.expires_at)
+
+    def comes_from(self, other: Token) -> bool:
+        """Whether it is the other one, or was made by it, or by one that it has made."""
+        token: Token | None = self
+        while token is not None:
+            if token.pk == other.pk:
+                return True
+            token = token.parent
+        return False
 
     @property
     def expired(self) -> bool:
@@ -82,6 +98,7 @@ class Token(models.Model):
         expires_at: dt.datetime | None = None,
         sites: Sequence[str] = (),
         jobs: Sequence[str] = (),
+        parent: Token | None = None,
     ) -> tuple[Token, str]:
         """A new token, and its text."""
         text = f"uv_{secrets.token_urlsafe(32)}"
@@ -93,6 +110,7 @@ class Token(models.Model):
             expires_at=expires_at,
             sites=list(sites),
             jobs=list(jobs),
+            parent=parent,
         )
         return made, text
 

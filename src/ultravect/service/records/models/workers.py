@@ -14,6 +14,8 @@ class WorkerSeen(models.Model):
     sites = models.JSONField(default=list)
     slots = models.PositiveIntegerField(default=0)
     seen_at = models.DateTimeField()
+    joined = models.BooleanField(default=False)
+    """Whether it joined by HTTPS, by a token of its sites: it is given their connections, and no others."""
 
     class Meta:
         ordering: ClassVar = ["name"]

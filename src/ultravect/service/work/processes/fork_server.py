@@ -24,6 +24,7 @@ from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.base import SourceFile
 from ultravect.service.work.processes.leg_process import serve_leg
 from ultravect.service.work.processes.look_process import serve_look
+from ultravect.service.work.processes.sandbox import close_to_others
 
 _SAMPLE = (
     b"a,b,c,d,e,f\n1,007,2026-01-02,1.50,true,2026-01-02 03:04:05\n2,,2026-01-03,2.25,false,2026-01-02 03:04:06\n"
@@ -50,6 +51,8 @@ def _warm_up() -> None:
 
 def main() -> None:
     worker = socket.socket(fileno=int(sys.argv[1]))
+    # each process that comes from here will have secrets of its own connections
+    close_to_others()
     logging.basicConfig(stream=sys.stderr, level=logging.WARNING)
     logging.getLogger("psycopg").setLevel(logging.CRITICAL)
     # stopping is the worker's business: it closes the socket

@@ -153,7 +153,7 @@ def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: Slice
             found = _find_legs(task)
             speaker.say(
                 "laid_out",
-                legs=[leg.as_dict() for leg in found.legs],
+                facts=[leg.as_fact() for leg in found.legs],
                 files=[file.as_dict() for file in found.files],
                 findings=[finding.edited(task["text"]).as_dict() for finding in found.findings],
             )

@@ -20,14 +20,14 @@ from ultravect.core.model.problems import Problem as FileProblem
 from ultravect.service.work.processes.look_process import TOO_LARGE
 from ultravect.service.work.processes.look_processes import LookFailed, LookProcesses
 from ultravect.service.work.workers.site_looks import look_elsewhere
-from ultravect.service.work.workers.sites import HOME, sites_of_look
+from ultravect.service.work.workers.sites import ANYWHERE, HOME, sites_of_specs
 
 
 class LookPool:
     """``at_once``: how many processes may look at the same time; others wait for them."""
 
     def __init__(self, at_once: int) -> None:
-        self._processes = LookProcesses(at_once)
+        self._processes = LookProcesses(at_once, settings.ROOTS)
 
     def look(self, name: str, *, seconds: float | None = None, **arguments: Any) -> Any:
         """The answer of ``looks.LOOKS[name]``; ``seconds`` it may take, the settings' number if left out.
@@ -35,10 +35,10 @@ class LookPool:
         UltravectError as it was raised there, or for a limit that it went beyond.
         """
         seconds = seconds or settings.LOOK_SECONDS
-        sites = sites_of_look(arguments)
+        sites = sites_of_specs(arguments)
         said = (
             look_elsewhere(sites, name, seconds, arguments)
-            if not sites <= {HOME}
+            if not sites <= {HOME, ANYWHERE}
             else self.look_here(name, seconds, arguments)
         )
         return _understood(said, seconds)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import json
 import os
 import select
@@ -11,7 +12,7 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from contextlib import suppress
 from typing import Any
 
@@ -19,6 +20,13 @@ import structlog
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.work.processes.pool import LEG_ENVIRONMENT
+from ultravect.service.work.processes.sandbox import (
+    confined,
+    new_scratch,
+    remove_scratch,
+    sender_of,
+    take_credentials,
+)
 
 log = structlog.get_logger()
 _START_SECONDS = 60.0
@@ -40,9 +48,11 @@ class LookFailed(Exception):
 
 
 class LookProcesses:
-    """``at_once``: how many may look at the same time; others wait for them."""
+    """``at_once``: how many may look at the same time; others wait for them. Of this machine's files they see those below ``roots``."""
 
-    def __init__(self, at_once: int) -> None:
+    def __init__(self, at_once: int, roots: Sequence[str]) -> None:
+        self._roots = roots
+        self._scratch: str | None = None
         self._places = threading.BoundedSemaphore(at_once)
         self._starting = threading.Lock()
         self._parent: subprocess.Popen[bytes] | None = None
@@ -83,6 +93,7 @@ class LookProcesses:
     def _process(self) -> socket.socket:
         """A socket to a process that waits for its question."""
         ours, theirs = socket.socketpair()
+        take_credentials(ours)
         with theirs:
             try:
                 socket.send_fds(self._started(), [b"look"], [theirs.fileno()])
@@ -98,8 +109,18 @@ class LookProcesses:
                 return self._socket
             ours, theirs = socket.socketpair()
             environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
+            program = [
+                sys.executable,
+                "-m",
+                "ultravect.service.work.processes.fork_server",
+                str(theirs.fileno()),
+                "looks",
+            ]
+            if self._scratch is None:
+                self._scratch = new_scratch()
+                atexit.register(remove_scratch, self._scratch)
             self._parent = subprocess.Popen(
-                [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno()), "looks"],
+                confined(program, self._roots, self._scratch),
                 stdin=subprocess.DEVNULL,
                 env={**environment, **_THRIFTY},
                 pass_fds=[theirs.fileno()],
@@ -119,7 +140,7 @@ def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | 
     end = time.monotonic() + seconds
     asked.sendall(question)
     said = bytearray()
-    pid = _peer(asked)
+    pid = sender_of(asked)
     while not said.endswith(b"\n"):
         left = end - time.monotonic()
         if left <= 0 or len(said) > _MAX_ANSWER or not select.select([asked], [], [], left)[0]:
@@ -134,14 +155,3 @@ def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | 
             return b""
         said += piece
     return bytes(said)
-
-
-def _peer(asked: socket.socket) -> int:
-    """The number of the process at the other end, which says it first; OSError when there is none."""
-    number = b""
-    while not number.endswith(b"\n"):
-        piece = asked.recv(1)
-        if not piece:
-            raise ConnectionResetError("the process ended before it began")
-        number += piece
-    return int(number)

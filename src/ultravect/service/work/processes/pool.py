@@ -8,11 +8,23 @@ import os
 import signal
 import socket
 import sys
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Sequence
 from contextlib import suppress
 from typing import Any
 
-_LINE_LIMIT = 64 << 20
+import structlog
+
+from ultravect.service.work.processes.messages import MAX_LINE, NotAMessage, read_message
+from ultravect.service.work.processes.sandbox import (
+    confined,
+    new_scratch,
+    remove_scratch,
+    sender_of,
+    take_credentials,
+)
+
+log = structlog.get_logger()
+_LINE_LIMIT = MAX_LINE
 # what a leg needs of the environment; secrets come with its task, never this way
 LEG_ENVIRONMENT = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "SSL_CERT_FILE")
 
@@ -38,10 +50,16 @@ class LegProcess:
                 await self._writer.drain()
 
     async def events(self) -> AsyncIterator[dict[str, Any]]:
-        """What the leg says, until it ends."""
+        """What the leg says, until it ends; one that says what no leg does is ended."""
         with suppress(ConnectionError):
             async for line in self._reader:
-                yield json.loads(line)
+                try:
+                    said = read_message(line)
+                except NotAMessage as error:
+                    log.error("a leg's process says what no leg does, and is ended", pid=self._pid, reason=str(error))
+                    self.kill()
+                    break
+                yield said
         self._ended = True
 
     def stop(self) -> None:
@@ -115,9 +133,10 @@ async def gathered(events: AsyncIterator[dict[str, Any]]) -> AsyncIterator[list[
 
 
 class LegPool:
-    """Gives leg processes from a fork server that stays warm."""
+    """Gives leg processes from a fork server that stays warm; of this machine's files they see those below ``roots``."""
 
-    def __init__(self) -> None:
+    def __init__(self, roots: Sequence[str]) -> None:
+        self._roots, self._scratch = roots, new_scratch()
         self._fork_server: asyncio.subprocess.Process | None = None
         self._socket: socket.socket | None = None
         self._starting = asyncio.Lock()
@@ -129,7 +148,8 @@ class LegPool:
                 return
             ours, theirs = socket.socketpair()
             environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
-            command = [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno())]
+            program = [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno())]
+            command = await asyncio.to_thread(confined, program, self._roots, self._scratch)
             self._fork_server = await asyncio.create_subprocess_exec(
                 *command,
                 stdin=asyncio.subprocess.DEVNULL,
@@ -147,7 +167,7 @@ class LegPool:
         """A process that waits for its task."""
         try:
             return await self._fork()
-        except (OSError, asyncio.IncompleteReadError):
+        except OSError:
             # the fork server died since it was last seen
             self._fork_server = None
             return await self._fork()
@@ -156,14 +176,16 @@ class LegPool:
         await self.warm()
         assert self._socket is not None
         ours, theirs = socket.socketpair()
+        take_credentials(ours)
         with theirs:
             socket.send_fds(self._socket, [b"leg"], [theirs.fileno()])
+        pid = await asyncio.to_thread(sender_of, ours)
         reader, writer = await asyncio.open_connection(sock=ours, limit=_LINE_LIMIT)
-        ready = await reader.readuntil(b"\n")
-        return LegProcess(reader, writer, json.loads(ready)["pid"])
+        return LegProcess(reader, writer, pid)
 
     async def close(self) -> None:
         if self._socket is not None:
             self._socket.close()
         if self._fork_server is not None:
             await self._fork_server.wait()
+        remove_scratch(self._scratch)

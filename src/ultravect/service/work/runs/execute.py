@@ -29,7 +29,7 @@ from ultravect.service.work.runs.endings import (
 )
 from ultravect.service.work.runs.lay_out import find_legs
 from ultravect.service.work.runs.leg_events import LeaseLost
-from ultravect.service.work.runs.leg_task import task_of_leg
+from ultravect.service.work.runs.leg_task import task_of_leg, task_of_outcome
 from ultravect.service.work.runs.recorder import Recorder
 from ultravect.service.work.runs.retrying import pause_before
 from ultravect.service.work.runs.room import full_connection
@@ -150,8 +150,10 @@ class LegExecutor:
         by_number = {one.leg.number: one for one in recorders}
         try:
             async for events in gathered(leg.events()):
-                for number, said in itertools.groupby(events, lambda event: event.get("leg", 0)):
+                for number, said in itertools.groupby(events, lambda event: event.get("leg") or 0):
                     group = list(said)
+                    if number and number not in by_number:
+                        continue  # it is about a leg that this process does not copy
                     ending = next((event for event in group if event["kind"] in ENDINGS), ending)
                     known = [event for event in group if event["kind"] not in ENDINGS]
                     if known:
@@ -267,9 +269,9 @@ class LegExecutor:
         """What the target says of a leg's attempts, none of which can be committed afterwards; and its account."""
         process = None
         try:
-            task = await recorded(task_of_leg)(leg)
+            task = await recorded(task_of_outcome)(leg)
             process = await self._pool.take()
-            await process.send({**task, "kind": "outcome", "earlier": [*task["earlier"], task["receipt"]]})
+            await process.send(task)
             async with asyncio.timeout(_ASK_SECONDS):
                 async for event in process.events():
                     if event["kind"] == "asked":

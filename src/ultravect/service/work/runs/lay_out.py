@@ -9,15 +9,20 @@ from django.conf import settings
 from django.db import transaction
 from django.utils import timezone
 
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.plan.legs import legs_of_facts
 from ultravect.core.errors import UltravectError
+from ultravect.core.model.document import job_from_data
 from ultravect.core.words import counted
-from ultravect.service.records.models import Leg, Outcome, Run, RunKind, State
+from ultravect.service.records.lookup import find_connection
+from ultravect.service.records.models import Connection, Leg, Outcome, Run, RunKind, State
 from ultravect.service.records.register import enter_seen
 from ultravect.service.records.resolved import feed_name, source_name
 from ultravect.service.work.processes.protocol import Processes
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.runs.attempts import job_of_run, run_facts
 from ultravect.service.work.runs.legs import add_event, begin_legs, locked_run
+from ultravect.service.work.workers.sites import sites_of_job
 
 log = structlog.get_logger()
 _ATTEMPTS = 3
@@ -35,7 +40,10 @@ async def find_legs(pool: Processes, run_id: int) -> None:
             await recorded(_fail)(run_id, error)
             return
         if found is not None:
-            await recorded(_record)(run_id, found["legs"], found["findings"], found["files"])
+            try:
+                await recorded(_record)(run_id, found["facts"], found["findings"], found["files"])
+            except UltravectError as error:
+                await recorded(_fail)(run_id, error)
             return
         log.warning("the process that looked for legs died", run=run_id)
     died = UltravectError(
@@ -90,18 +98,19 @@ def _task(run_id: int) -> dict[str, Any] | None:
         "text": text,
         # a feed has legs only for what is new
         "known": None if run.only is not None or feed_name(structure) else known_objects_of(run.job.name),
-        "source": opened_connection(source_name(structure), text),
-        "target": opened_connection(structure["into"]["connection"], text),
+        "source": opened_connection(source_name(structure), structure),
+        "target": opened_connection(structure["into"]["connection"]),
     }
 
 
 @transaction.atomic
 def _record(
-    run_id: int, legs: list[dict[str, Any]], findings: list[dict[str, Any]], files: list[dict[str, Any]]
+    run_id: int, facts: list[dict[str, Any]], findings: list[dict[str, Any]], files: list[dict[str, Any]]
 ) -> None:
     run = locked_run(run_id)
     if State(run.state).ended or run.legs.exists():
         return
+    legs = _legs_of(run, facts)
     if files:
         enter_seen(feed_name(run.revision.structure), files)
     for finding in findings:
@@ -137,6 +146,33 @@ def _record(
     )
     add_event(run, "legs", {"count": len(legs)})
     begin_legs(run.pk)
+
+
+def _legs_of(run: Run, facts: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The legs of a run, from the job as it is stored and the names of what was found; UltravectError for what the job does not name."""
+    structure = job_of_run(run)
+    names = source_name(structure), structure["into"]["connection"]
+    connections: dict[str, Connection | None] = {}
+    source, target = (_described(name, connections) for name in names)
+    legs = [leg.as_dict() for leg in legs_of_facts(job_from_data(structure), facts, source, target, run_facts(run))]
+    reached = sites_of_job(structure, connections)
+    for leg in legs:
+        if other := sites_of_job(leg["job"], connections) - reached:
+            raise UltravectError(
+                "leg-elsewhere",
+                f"{leg['object']} has a connection at the site {', '.join(sorted(other))}, which the job's own connections have not",
+                hint="copy it by a job of its own",
+                place=f"objects.{leg['object']}",
+            )
+    return legs
+
+
+def _described(name: str, connections: dict[str, Connection | None]) -> ConnectionSpec:
+    """A connection without its secrets: for its dialect alone."""
+    found = connections[name] = find_connection(name)
+    if found is None:
+        raise UltravectError("connection-unknown", f"there is no connection {name!r} any more", hint="add it again")
+    return ConnectionSpec(name, found.kind, dict(found.settings), settings.ROOTS)
 
 
 def _gone(name: str) -> dict[str, Any]:

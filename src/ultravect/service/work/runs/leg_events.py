@@ -8,17 +8,22 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
+from django.conf import settings
 from django.db import transaction
 from django.db.models import F
 from django.db.models.functions import Coalesce
 from django.utils import timezone
 
+from ultravect.core.errors import UltravectError
+from ultravect.core.model.document import job_from_data
 from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, Slice, State
 from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.queueing import queue_slice
+from ultravect.service.work.runs.attempts import job_of
 from ultravect.service.work.runs.legs import add_event
 
 KEPT_REJECTS = 10_000
+_OF_THE_JOB = ("mode", "before", "after", "connection", "table", "files")
 _AGO_SECONDS = 0.5
 ACCOUNT = ["tally", "rows_before", "created_target"]
 
@@ -36,6 +41,42 @@ def storable(value: Any) -> Any:
     if isinstance(value, list):
         return [storable(item) for item in value]
     return value
+
+
+def _reject_of(leg: Leg, slice_number: int | None, said: dict[str, Any]) -> Reject:
+    known = storable(said)
+    return Reject(
+        leg=leg,
+        slice=slice_number,
+        object=known["object"][:500],
+        row=known["row"],
+        line=known["line"],
+        column=known["column"][:500],
+        value=known["value"],
+        reason=known["reason"],
+        record=known["record"],
+        key=known.get("key", ""),
+    )
+
+
+def _change_of(leg: Leg, said: dict[str, Any]) -> Change:
+    known = storable(said)
+    return Change(leg=leg, kind=known["kind"], columns=known["columns"], before=known["before"], after=known["after"])
+
+
+def require_plan_of(leg: Leg, plan: dict[str, Any]) -> None:
+    """UltravectError where a plan is of another job than the leg's: what is copied, and how, says the stored job alone."""
+    own, planned = job_from_data(job_of(leg)).as_file(), plan.get("job") or {}
+    same = own.get("parameters") == planned.get("parameters") and own["from"].get("connection") == (
+        planned.get("from") or {}
+    ).get("connection")
+    into = planned.get("into") or {}
+    if not same or any(own["into"].get(name) != into.get(name) for name in _OF_THE_JOB):
+        raise UltravectError(
+            "plan-refused",
+            "the worker has planned another job than the one that is stored",
+            hint="see which worker has the leg, and what it runs",
+        )
 
 
 class LegEvents:
@@ -121,8 +162,9 @@ class LegEvents:
                 self.leg.progress = data
                 self._changed("progress")
             case "planned":
+                require_plan_of(self.leg, data["plan"])
                 self.leg.plan = storable(data["plan"])
-                self.leg.strategy = data["plan"]["strategy"]["name"]
+                self.leg.strategy = str(data["plan"]["strategy"]["name"])[:40]
                 self._changed("plan", "strategy")
                 data = {"strategy": data["plan"]["strategy"]}
             case "rejects":
@@ -138,7 +180,7 @@ class LegEvents:
                 self._changed("statements")
                 return
             case "changes":
-                Change.objects.bulk_create(Change(leg=self.leg, **storable(item)) for item in data["changes"])
+                Change.objects.bulk_create(_change_of(self.leg, item) for item in data["changes"])
                 data = {"count": len(data["changes"])}
             case "read_again":
                 self._forget()
@@ -161,10 +203,13 @@ class LegEvents:
 
     def _slice_elsewhere(self, number: int, known: dict[str, Any]) -> None:
         """Notes what has become of a slice that a cluster copies."""
-        piece = self.leg.slices.get(number=number)
+        piece = self.leg.slices.filter(number=number).first()
+        if piece is None or not settings.SLICES_CLUSTER:
+            return
         now = timezone.now()
-        for name, value in storable(known).items():
-            setattr(piece, name, value)
+        known = storable(known)
+        piece.state, piece.worker = known.get("state", piece.state), known.get("worker", piece.worker)
+        piece.progress, piece.error = known.get("progress", piece.progress), known.get("error", piece.error)
         if known.get("state") == State.RUNNING:
             piece.started_at, piece.attempts = now, piece.attempts + 1
         elif "state" in known:
@@ -198,9 +243,7 @@ class LegEvents:
 
     def _rejects(self, rejects: list[dict[str, Any]], slice_number: int | None = None) -> dict[str, Any]:
         room = max(0, KEPT_REJECTS - self.leg.rejected)
-        Reject.objects.bulk_create(
-            Reject(leg=self.leg, slice=slice_number, **storable(reject)) for reject in rejects[:room]
-        )
+        Reject.objects.bulk_create(_reject_of(self.leg, slice_number, reject) for reject in rejects[:room])
         self.leg.rejected += len(rejects)
         self._changed("rejected")
         return {

@@ -18,6 +18,23 @@ def _selection(leg: Leg) -> dict[str, Any]:
     return {"keys": keys, "rows": {} if keys else selected_rows(leg)}
 
 
+def task_of_outcome(leg: Leg) -> dict[str, Any]:
+    """What a process is given that asks the target of a leg which of its attempts was committed: nothing of the source."""
+    run, structure = leg.run, job_of(leg)
+    return {
+        "kind": "outcome",
+        "run": str(run.pk),
+        "leg": leg.number,
+        "origin": {"run": str(run.origin_id)} if run.origin_id else None,
+        "date": run_facts(run).date.isoformat(),
+        "earlier": attempt_names(leg),
+        "memory": settings.LEG_MEMORY_BYTES,
+        "lost_after": settings.LOST_AFTER_SECONDS,
+        "job": structure,
+        "target": opened_connection(structure["into"]["connection"]),
+    }
+
+
 def task_of_leg(leg: Leg) -> dict[str, Any]:
     """What the leg process is given; secrets are opened here, and go only into its memory."""
     run, structure = leg.run, job_of(leg)
@@ -44,7 +61,7 @@ def task_of_leg(leg: Leg) -> dict[str, Any]:
         # fixes are edits of the text, which is of all legs where there are many
         "text": "" if leg.object else text,
         "layout": layout_version(named).structure if isinstance(named, str) else None,
-        "source": (source := opened_connection(structure["from"]["connection"], text)),
-        "target": (target := opened_connection(structure["into"]["connection"], text)),
+        "source": (source := opened_connection(structure["from"]["connection"], structure)),
+        "target": (target := opened_connection(structure["into"]["connection"])),
         "cluster": sealed_for_cluster(source, target),
     }

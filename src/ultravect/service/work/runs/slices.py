@@ -214,7 +214,7 @@ def _gave_up(why: str) -> dict[str, Any]:
 
 def _task(recorder: SliceRecorder) -> dict[str, Any]:
     leg = recorder.leg
-    structure, text = job_of(leg), leg.run.revision.text
+    structure = job_of(leg)
     return {
         "kind": "slice",
         "run": str(leg.run_id),
@@ -223,8 +223,8 @@ def _task(recorder: SliceRecorder) -> dict[str, Any]:
         "order": leg.slice_order,
         "memory": settings.LEG_MEMORY_BYTES,
         "lost_after": settings.LOST_AFTER_SECONDS,
-        "source": opened_connection(structure["from"]["connection"], text),
-        "target": opened_connection(structure["into"]["connection"], text),
+        "source": opened_connection(structure["from"]["connection"], structure),
+        "target": opened_connection(structure["into"]["connection"]),
     }
 
 

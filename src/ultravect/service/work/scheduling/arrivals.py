@@ -45,9 +45,8 @@ def start_for_files(number: int, moment: dt.datetime) -> None:
 
 def _new_files(job: Job) -> Mapping[str, str]:
     structure = resolved(job.revision.structure)
-    text = json.dumps(structure)
-    source = opened_connection(source_name(structure), text)
-    target = opened_connection(structure["into"]["connection"], text)
+    source = opened_connection(source_name(structure), structure)
+    target = opened_connection(structure["into"]["connection"])
     found: dict[str, str] = POOL.look("new_files", job=structure, source=source, target=target)
     if isinstance(feed := job.revision.structure["from"].get("feed"), str):
         # those that fit no version were said when a run saw them first

@@ -1,17 +1,19 @@
 """A worker that reaches the service by HTTPS alone: for networks in which not even the service's database can be reached.
 
-It opens one WebSocket connection to the service, and has neither the records nor the service's key. Messages are JSON objects.
+It opens one WebSocket connection to the service, and has neither the records nor the service's key.
+See ``wire`` for the messages, which are JSON objects.
 
 To the service, first: ``{"hello": VERSION, "host": …, "sites": […], "slots": …}``, answered by ``{"welcome": name}`` or
 ``{"refused": error}``. Then the service asks for processes, numbered by it, and for looks:
 
-- ``{"process": n, "do": "start" | "greet" | "stop" | "kill" | "close"}``, ``{"process": n, "line": …}`` for the process's input
-- ``{"look": n, "name": …, "arguments": …, "seconds": …, "memory": …}``
+- ``{"process": n, "do": "start" | "greet" | "stop" | "kill" | "close"}``; in parts, what the process is told; ``{"process": n, "taken":
+  characters}`` of what it has said
+- in parts, ``{"name": …, "arguments": …, "seconds": …, "memory": …}`` for look n
 
 and this side answers:
 
-- ``{"process": n, "state": "started" | "ended"}``, ``{"process": n, "line": …}`` for each line that the process says
-- ``{"look": n, "answer": text}``; null when it took too long
+- ``{"process": n, "state": "started" | "ended"}``; in parts, each line that the process says
+- in parts, the answer of look n; ``{"look": n, "state": "late" | "died"}`` where there is none
 
 When the connection ends, so do the processes: another worker may have their work by then.
 """
@@ -35,20 +37,18 @@ from websockets.exceptions import ConnectionClosed, InvalidHandshake, InvalidSta
 
 from ultravect import __version__ as VERSION
 from ultravect.core.errors import UltravectError
-from ultravect.service.work.processes.look_process import error_as_dict
+from ultravect.service.work.processes.look_process import TOO_LARGE, error_as_dict
 from ultravect.service.work.processes.look_processes import LookProcesses
 from ultravect.service.work.processes.pool import LegPool, LegProcess
+from ultravect.service.work.workers.wire import MAX_ANSWER, MAX_MESSAGE, Joined, Window, parts_of
 
 log = structlog.get_logger()
 PATH = "/api/v1/worker"
-MAX_MESSAGE = 64 << 20
 PING_SECONDS = 60.0
 _WELCOME_SECONDS = 20.0
 _LOOKS_AT_ONCE = 4
 _LONGEST_PAUSE_SECONDS = 30.0
 _LOOPBACK = ("127.0.0.1", "localhost", "::1")
-# in place of a look's answer, where its process ended without a word
-DIED = ""
 
 
 def address_of(service: str) -> str:
@@ -69,8 +69,8 @@ def address_of(service: str) -> str:
 async def work_remotely(service: str, token: str, slots: int, sites: Sequence[str], roots: Sequence[str]) -> None:
     """Works until cancelled, and joins again whenever the connection breaks; UltravectError where the service refuses it."""
     address = address_of(service)
-    pool = LegPool()
-    looks = LookProcesses(_LOOKS_AT_ONCE)
+    pool = LegPool(roots)
+    looks = LookProcesses(_LOOKS_AT_ONCE, roots)
     await pool.warm()
     hello = {"hello": VERSION, "host": f"{socket.gethostname()}:{os.getpid()}", "sites": list(sites), "slots": slots}
     context = ssl.create_default_context() if address.startswith("wss:") else None
@@ -140,7 +140,8 @@ class _Session:
 
     def __init__(self, line: ClientConnection, pool: LegPool, looks: LookProcesses, roots: Sequence[str]) -> None:
         self._line, self._pool, self._looks, self._roots = line, pool, looks, list(roots)
-        self._processes: dict[int, LegProcess] = {}
+        self._processes: dict[int, _Carried] = {}
+        self._questions: dict[int, Joined] = {}
         self._tasks: set[asyncio.Task[None]] = set()
 
     async def run(self) -> None:
@@ -150,8 +151,8 @@ class _Session:
         finally:
             for task in self._tasks:
                 task.cancel()
-            for process in self._processes.values():
-                process.close()
+            for carried in self._processes.values():
+                carried.process.close()
 
     def _begin(self, work: Any) -> None:
         task = asyncio.create_task(work)
@@ -163,27 +164,32 @@ class _Session:
 
     async def _heard(self, message: dict[str, Any]) -> None:
         if "look" in message:
-            self._begin(self._look(message))
+            number = message["look"]
+            whole = self._questions.setdefault(number, Joined(MAX_ANSWER)).add(message["part"], message["last"])
+            if whole is not None:
+                del self._questions[number]
+                self._begin(self._look(number, json.loads(whole)))
             return
         number = message["process"]
         if message.get("do") == "start":
             self._begin(self._carry_out(number))
             return
-        process = self._processes.get(number)
-        if process is None:
+        carried = self._processes.get(number)
+        if carried is None:
             return
-        if "line" in message:
-            await process.send(self._at_home(message["line"]))
-            return
-        match message["do"]:
-            case "greet":
-                await process.greet()
-            case "stop":
-                process.stop()
-            case "kill":
-                process.kill()
-            case "close":
-                process.close()
+        if "taken" in message:
+            await carried.window.taken(message["taken"])
+        elif "part" in message:
+            if (whole := carried.joined.add(message["part"], message["last"])) is not None:
+                carried.tell(self._at_home(json.loads(whole)))
+        elif message["do"] == "greet":
+            carried.tell(None)
+        elif message["do"] == "stop":
+            carried.process.stop()
+        elif message["do"] == "kill":
+            carried.process.kill()
+        elif message["do"] == "close":
+            carried.process.close()
 
     def _at_home(self, task: dict[str, Any]) -> dict[str, Any]:
         """A task whose connections are confined to the folders of this machine that its operator has named."""
@@ -201,27 +207,57 @@ class _Session:
                 log.exception("a process could not be started")
                 await self._say(process=number, state="ended")
                 return
-            self._processes[number] = process
+            carried = self._processes[number] = _Carried(process)
+            feeding = asyncio.create_task(carried.feed())
             try:
                 await self._say(process=number, state="started")
                 async for event in process.events():
-                    await self._say(process=number, line=event)
+                    text = json.dumps(event)
+                    # what the service has not taken yet is little, and holds up this process alone
+                    await carried.window.reserve(len(text))
+                    for part in parts_of(text):
+                        await self._say(process=number, **part)
                 await self._say(process=number, state="ended")
             finally:
+                feeding.cancel()
                 del self._processes[number]
                 process.close()
 
-    async def _look(self, message: dict[str, Any]) -> None:
-        arguments = self._at_home(message["arguments"])
+    async def _look(self, number: int, question: dict[str, Any]) -> None:
+        arguments = self._at_home(question["arguments"])
         try:
             said = await asyncio.to_thread(
-                self._looks.ask, message["name"], message["seconds"], arguments, message["memory"]
+                self._looks.ask, question["name"], question["seconds"], arguments, question["memory"]
             )
-            answer = None if said is None else said.decode() or DIED
+            answer = None if said is None else said.decode()
         except UltravectError as error:
             answer = json.dumps({"error": error_as_dict(error)})
         except Exception as error:
             log.exception("a look failed")
             answer = json.dumps({"unexpected": f"{type(error).__name__}; see the log of the site's worker"})
+        if answer and len(answer) > MAX_ANSWER:
+            answer = json.dumps({"error": error_as_dict(TOO_LARGE)})
         with suppress(ConnectionClosed):
-            await self._say(look=message["look"], answer=answer)
+            if not answer:
+                await self._say(look=number, state="late" if answer is None else "died")
+                return
+            for part in parts_of(answer):
+                await self._say(look=number, **part)
+
+
+class _Carried:
+    """A process, with what it is told: in a task of its own, since one that does not listen must not hold up the others."""
+
+    def __init__(self, process: LegProcess) -> None:
+        self.process, self.window, self.joined = process, Window(), Joined()
+        self._told: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue()
+
+    def tell(self, task: dict[str, Any] | None) -> None:
+        """``task`` None: that its worker is still there."""
+        self._told.put_nowait(task)
+
+    async def feed(self) -> None:
+        with suppress(ConnectionError):
+            while True:
+                task = await self._told.get()
+                await (self.process.greet() if task is None else self.process.send(task))

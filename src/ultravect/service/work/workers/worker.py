@@ -30,7 +30,7 @@ from ultravect.service.work.runs.recorder import Recorder
 from ultravect.service.work.runs.slices import SliceExecutor
 from ultravect.service.work.worker_name import worker_name
 from ultravect.service.work.workers.serving import LookHere, Serving, begin_serving
-from ultravect.service.work.workers.sites import HOME, queues_of, sites_of_job
+from ultravect.service.work.workers.sites import HOME, may_serve, queues_of, sites_of_job, sites_of_target
 
 log = structlog.get_logger()
 T = TypeVar("T")
@@ -86,17 +86,18 @@ async def run_worker(
     ``processes`` and ``look_here`` are those of another machine where this process works for a worker that has not the records itself,
     whose ``name`` is recorded then.
     """
-    pool = processes or LegPool()
+    pool = processes or LegPool(settings.ROOTS)
+    joined = processes is not None
     slices = SliceExecutor(pool)
     executor = LegExecutor(pool, slices, _queue_again)
     begin_serving(Serving(executor, slices, look_here), name)
     await pool.warm()
-    await recorded(_seen)(slots, sites)
-    sweeping = asyncio.create_task(_sweep(executor, slots, sites))
+    await recorded(_seen)(slots, sites, joined)
+    sweeping = asyncio.create_task(_sweep(executor, slots, sites, joined))
     try:
         while True:
             try:
-                await _take_legs(slots, sites)
+                await _take_legs(slots, sites, joined)
                 return
             except Exception:
                 # one that was paused for long is no longer registered: it begins anew, as another
@@ -109,21 +110,21 @@ async def run_worker(
         await pool.close()
 
 
-def _seen(slots: int, sites: Sequence[str]) -> None:
+def _seen(slots: int, sites: Sequence[str], joined: bool) -> None:
     """Notes a sign of life of this worker, and forgets those that have given none for long."""
     now = timezone.now()
     WorkerSeen.objects.update_or_create(
-        name=worker_name(), defaults={"sites": sorted(sites), "slots": slots, "seen_at": now}
+        name=worker_name(), defaults={"sites": sorted(sites), "slots": slots, "seen_at": now, "joined": joined}
     )
     WorkerSeen.objects.filter(seen_at__lt=now - dt.timedelta(days=1)).delete()
     SiteLook.objects.filter(asked_at__lt=now - dt.timedelta(hours=1)).delete()
 
 
-async def _take_legs(slots: int, sites: Sequence[str]) -> None:
+async def _take_legs(slots: int, sites: Sequence[str], joined: bool) -> None:
     # an app of its own: the other one queues runs in Django's transactions, in this process too
     async with _whole(app.with_connector(app.connector.get_worker_connector()).open_async()) as worker_app:
         await worker_app.run_worker_async(
-            queues=[queue for base in (QUEUE, SLICES, LOOKS) for queue in queues_of(base, sites)],
+            queues=[queue for base in (QUEUE, SLICES, LOOKS) for queue in queues_of(base, sites, joined=joined)],
             concurrency=slots,
             install_signal_handlers=False,
             # a task whose lock another has is only found by asking: the next leg into the same target waits no longer than this
@@ -208,7 +209,7 @@ def _legs() -> QuerySet[Leg]:
     return Leg.objects.defer(None).defer("plan").select_related("run__job", "run__revision", "run__origin")
 
 
-def _unsettled(sites: Sequence[str]) -> Leg | None:
+def _unsettled(sites: Sequence[str], joined: bool) -> Leg | None:
     """An ended leg of which the target has not said yet whether its rows are there; it is this process's to ask, at these sites."""
     before = timezone.now() - dt.timedelta(seconds=_ASK_AGAIN_SECONDS)
     just_ended = Q(outcome_asked_at=F("ended_at"))
@@ -224,7 +225,10 @@ def _unsettled(sites: Sequence[str]) -> Leg | None:
             .exclude(state__in=[State.QUEUED, State.RUNNING])
             .order_by("outcome_asked_at")[:_LOOKED_AT]
         )
-        leg = next((leg for leg in legs if sites_of_job(job_of(leg)) <= {HOME, *sites}), None)
+        leg = next(
+            (leg for leg in legs if may_serve(sites_of_target(job_of(leg)), sites, joined=joined)),
+            None,
+        )
         if leg is not None:
             leg.outcome_asked_at = timezone.now()
             leg.save(update_fields=["outcome_asked_at"])
@@ -243,15 +247,15 @@ async def _settle(executor: LegExecutor, leg: Leg) -> None:
     await recorded(recorder.settle)(outcome, account, error)
 
 
-async def _sweep(executor: LegExecutor, slots: int, sites: Sequence[str]) -> None:
+async def _sweep(executor: LegExecutor, slots: int, sites: Sequence[str], joined: bool) -> None:
     """Looks after legs whose worker no longer gives a sign of life, and after those whose outcome is not known."""
     while True:
         try:
-            await recorded(_seen)(slots, sites)
+            await recorded(_seen)(slots, sites, joined)
             while await recorded(_take_stalled)() or await recorded(_take_forgotten)():
                 pass
             await recorded(_end_slice_tasks)()
-            while (leg := await recorded(_unsettled)(sites)) is not None:
+            while (leg := await recorded(_unsettled)(sites, joined)) is not None:
                 await _settle(executor, leg)
         except Exception:
             log.exception("looking after legs failed")

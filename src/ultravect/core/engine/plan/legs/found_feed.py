@@ -32,7 +32,9 @@ _NAMED = 4
 
 
 @dataclass(frozen=True)
-class _Candidate:
+class Candidate:
+    """A version of a provider's files: ``number`` counts from 1."""
+
     provider: str
     number: int
     version: FeedVersion
@@ -64,7 +66,7 @@ def found_feed(
             if item.state == "new" and (item.provider, item.version) == (candidate.provider, candidate.number)
         ]
         if paths:
-            legs.append(_leg(job, feed, candidate, paths))
+            legs.append(feed_leg(job, feed, candidate, paths))
     return legs, seen
 
 
@@ -150,11 +152,7 @@ class _Matching:
 
     def __init__(self, feed: FeedFile, source: ConnectionSpec) -> None:
         self._feed, self._source = feed, source
-        self.candidates = [
-            _Candidate(provider, number, version, version.files or said.files)
-            for provider, said in sorted(feed.providers.items())
-            for number, version in enumerate(said.versions, 1)
-        ]
+        self.candidates = candidates_of(feed)
         self._fits = [matcher(candidate.pattern) for candidate in self.candidates]
 
     def match(self, file: SourceFile, known: FileMark | None) -> SeenFile:
@@ -183,7 +181,7 @@ class _Matching:
             reason="; ".join([*reasons, *self._nearest(file.path)]),
         )
 
-    def _misfit(self, candidate: _Candidate, path: str) -> str:
+    def _misfit(self, candidate: Candidate, path: str) -> str:
         """Why a file cannot be read as a version says; "" where it can."""
         layout = candidate.version.layout
         assert not isinstance(layout, str), "the service has put the layout in the place of its name"
@@ -225,7 +223,16 @@ def _needed(version: FeedVersion) -> set[str]:
     return names
 
 
-def _leg(job: Job, feed: FeedFile, candidate: _Candidate, paths: Sequence[str]) -> tuple[FoundObject, Job]:
+def candidates_of(feed: FeedFile) -> list[Candidate]:
+    """All versions of all providers."""
+    return [
+        Candidate(provider, number, version, version.files or said.files)
+        for provider, said in sorted(feed.providers.items())
+        for number, version in enumerate(said.versions, 1)
+    ]
+
+
+def feed_leg(job: Job, feed: FeedFile, candidate: Candidate, paths: Sequence[str]) -> tuple[FoundObject, Job]:
     items = items_of(feed, candidate.version)
     columns = [item for text in job.columns for item in (items if text.strip() == "*" else [text])]
     layout = candidate.version.layout
@@ -247,7 +254,10 @@ def _leg(job: Job, feed: FeedFile, candidate: _Candidate, paths: Sequence[str]) 
     name = f"{candidate.provider} {candidate.number}"
     captured = {"provider": candidate.provider, "version": str(candidate.number)}
     own = job.model_copy(update={"columns": columns})
-    return FoundObject([name], named, facts, captured), own.for_object(name, named, job.into.object_name, captured)
+    fact = {"provider": candidate.provider, "version": candidate.number, "paths": list(paths)}
+    return FoundObject([name], named, facts, captured, fact=fact), own.for_object(
+        name, named, job.into.object_name, captured
+    )
 
 
 def _report(feed: str, seen: Sequence[SeenFile], findings: list[Finding]) -> None:

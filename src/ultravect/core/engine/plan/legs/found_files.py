@@ -26,10 +26,8 @@ _MOST_CAPTURES = 3
 def found_files(job: Job, source: ConnectionSpec, facts: RunFacts, findings: list[Finding]) -> list[FoundObject]:
     """What is there now, sorted by name; UltravectError where the source cannot be listed, or nothing is there."""
     assert job.source.files is not None
-    captures = job.captures
-    pattern = filled(job.source.files, job, facts, "from.files", kept=captures)
     used = set(placeholders(job.into.object_name))
-    paths = Paths(pattern, captures)
+    paths = paths_of(job, facts)
     files = source_files(source, paths.everything)
     if job.source.sheets is not None:
         return _sheets(job, files, paths, used, findings)
@@ -39,26 +37,46 @@ def found_files(job: Job, source: ConnectionSpec, facts: RunFacts, findings: lis
         groups.setdefault(_group(file.path, captured, used), []).append((file, captured))
     found = []
     for name in sorted(groups):
-        members = groups[name]
-        path, captured = members[0][0].path, members[0][1]
-        if "file_stem" in used:
-            # two files with one stem are two legs with one target, which is an error of its own
-            found += [
-                FoundObject([file.path], {"files": escaped(file.path)}, {**_facts(file.path), **own}, own)
-                for file, own in members
-            ]
-        elif "folder" in used:
-            folder = posixpath.dirname(path)
-            last = posixpath.basename(paths.of(captured))
-            inside = f"{literal(folder)}/{last}" if folder else last
-            found.append(
-                FoundObject([folder or "."], {"files": escaped(inside)}, {**_facts(path), **captured}, captured)
-            )
-        else:
-            shown = with_values(pattern, captured).replace("{{", "{").replace("}}", "}")
-            named = path if len(members) == 1 and not _keeps_mark(job) else paths.of(captured)
-            found.append(FoundObject([shown, name], {"files": escaped(named)}, captured, captured))
+        members = [file.path for file, _ in groups[name]]
+        # two files with one stem are two legs with one target, which is an error of its own
+        for path in members if "file_stem" in used else members[:1]:
+            found.append(file_object(job, paths, path, several=len(members) > 1))
     return found
+
+
+def file_object(job: Job, paths: Paths, path: str, *, several: bool) -> FoundObject:
+    """The object that the file at ``path`` is, or the group that it is of; ``several``: whether there are others in it."""
+    used = set(placeholders(job.into.object_name))
+    captured = paths.captured(path)
+    fact = {"path": path, "several": several}
+    if "file_stem" in used:
+        return FoundObject([path], {"files": escaped(path)}, {**_facts(path), **captured}, captured, fact=fact)
+    if "folder" in used:
+        folder = posixpath.dirname(path)
+        last = posixpath.basename(paths.of(captured))
+        inside = f"{literal(folder)}/{last}" if folder else last
+        facts = {**_facts(path), **captured}
+        return FoundObject([folder or "."], {"files": escaped(inside)}, facts, captured, fact=fact)
+    shown = with_values(paths.pattern, captured).replace("{{", "{").replace("}}", "}")
+    named = path if not several and not _keeps_mark(job) else paths.of(captured)
+    group = _group(path, captured, used)
+    return FoundObject([shown, group], {"files": escaped(named)}, captured, captured, fact=fact)
+
+
+def sheet_object(job: Job, paths: Paths, path: str, sheet: str, *, several: bool) -> FoundObject:
+    """The sheet of one workbook, or the sheets of this name of several."""
+    captured = paths.captured(path)
+    book = path if not several and not _keeps_mark(job) else paths.of(captured)
+    facts = {**_facts(path), **captured, "sheet": sheet}
+    names = [f"{paths.shown(captured) if several else path}/{sheet}", sheet]
+    fact = {"path": path, "sheet": sheet, "several": several}
+    return FoundObject(names, {"files": escaped(f"{book}/{sheet}")}, facts, captured, fact=fact)
+
+
+def paths_of(job: Job, facts: RunFacts) -> Paths:
+    """The paths that ``from.files`` names in a run."""
+    captures = job.captures
+    return Paths(filled(job.source.files or "", job, facts, "from.files", kept=captures), captures)
 
 
 def _keeps_mark(job: Job) -> bool:
@@ -99,21 +117,17 @@ def _sheets(
         if not hit and not has_pattern(pattern):
             what = f"no workbook has a sheet {pattern!r}"
             findings.append(Finding("error", "sheet-missing", what, f"from.sheets.{number}"))
-    found = []
-    for (_, sheet), members in sorted(groups.items(), key=lambda group: group[0]):
-        path, captured = members[0][0].path, members[0][1]
-        book = path if len(members) == 1 and not _keeps_mark(job) else paths.of(captured)
-        facts = {**_facts(path), **captured, "sheet": sheet}
-        names = [f"{path if len(members) == 1 else paths.shown(captured)}/{sheet}", sheet]
-        found.append(FoundObject(names, {"files": escaped(f"{book}/{sheet}")}, facts, captured))
-    return found
+    return [
+        sheet_object(job, paths, members[0][0].path, sheet, several=len(members) > 1)
+        for (_, sheet), members in sorted(groups.items(), key=lambda group: group[0])
+    ]
 
 
 class Paths:
     """A pattern of paths with captures, such as ``{hut}/*.csv``: each stands for a part of one name, of at least a character."""
 
     def __init__(self, pattern: str, captures: Sequence[str]) -> None:
-        self._pattern, self._captures = pattern, captures
+        self.pattern, self._captures = pattern, captures
         self._segments = [self._segment(segment) for segment in self._plain(pattern).split("/")] if captures else []
         self.everything = self._without(dict.fromkeys(captures, "*"))
         """The pattern of all files."""
@@ -132,7 +146,7 @@ class Paths:
 
     def _without(self, values: Mapping[str, str]) -> str:
         """The pattern with these values, and no doubled braces."""
-        text = _PLACEHOLDER.sub(lambda found: values.get(found[1], found[0]), self._plain(self._pattern))
+        text = _PLACEHOLDER.sub(lambda found: values.get(found[1], found[0]), self._plain(self.pattern))
         return text.replace("\x01", "{").replace("\x02", "}")
 
     def of(self, captured: Mapping[str, str]) -> str:

@@ -49,7 +49,15 @@ def found_tables(job: Job, source: ConnectionSpec, findings: list[Finding]) -> l
             findings.append(Finding("warning", "except-without-effect", what, f"from.except.{number}"))
         for info in gone:
             found.pop(info.table, None)
-    return [_object(database.dialect, found[table], usual) for table in sorted(found, key=str)]
+    return [table_object(database.dialect, table, usual) for table in sorted(found, key=str)]
+
+
+def is_named(job: Job, table: TableName, database: Database, usual: str) -> bool:
+    """Whether a table is one that the job's patterns name."""
+    info = [TableInfo(str(table), "table", None, "", table)]
+    return any(_matched(pattern, info, database, usual) for pattern in job.source.tables or ()) and not any(
+        _matched(pattern, info, database, usual, views=True) for pattern in job.source.left_out
+    )
 
 
 def _parts(pattern: str, dialect: Dialect, usual: str) -> tuple[str, str] | None:
@@ -113,8 +121,7 @@ def _note_views(pattern: str, number: int, there: Sequence[TableInfo], usual: st
         )
 
 
-def _object(dialect: Dialect, info: TableInfo, usual: str) -> FoundObject:
-    table = info.table
+def table_object(dialect: Dialect, table: TableName, usual: str) -> FoundObject:
     shown = table.name if table.schema in (None, usual) else str(table)
     parts = [table.name] if table.schema is None else [table.schema, table.name]
     if all(part.isidentifier() and part.isascii() for part in parts):
@@ -122,4 +129,6 @@ def _object(dialect: Dialect, info: TableInfo, usual: str) -> FoundObject:
     else:
         text = escaped(".".join(dialect.quote(part) for part in parts))
     facts = {"table": table.name, "schema": table.schema or usual}
-    return FoundObject(list(dict.fromkeys([shown, info.name, table.name])), {"table": text}, facts, table=table)
+    fact = {"schema": table.schema, "table": table.name}
+    names = list(dict.fromkeys([shown, str(table), table.name]))
+    return FoundObject(names, {"table": text}, facts, table=table, fact=fact)

@@ -112,15 +112,20 @@ def _jobs(
     made = []
     dialect = database_of(target).dialect if holds_tables(target.kind) else None
     for item in found:
-        values = {name: job.into.rename.table(value) for name, value in item.facts.items()}
-        name = next((name for name in item.names if name in job.objects), item.names[0])
-        template = str((job.objects[name].into if name in job.objects else {}).get("table") or job.into.object_name)
-        into = _table_name(template, values, dialect) if dialect else with_values(template, values)
         try:
-            made.append((item, job.for_object(name, item.named, into, item.captured)))
+            made.append((item, job_of(job, item, dialect)))
         except UltravectError as error:
-            findings.append(Finding("error", error.code, error.detail, f"objects.{name}", error.hint))
+            findings.append(Finding("error", error.code, error.detail, str(error.where["place"]), error.hint))
     return made
+
+
+def job_of(job: Job, item: FoundObject, dialect: Dialect | None) -> Job:
+    """The job of one object, into a target of ``dialect``, None for files; UltravectError where its own options are wrong."""
+    values = {name: job.into.rename.table(value) for name, value in item.facts.items()}
+    name = next((name for name in item.names if name in job.objects), item.names[0])
+    template = str((job.objects[name].into if name in job.objects else {}).get("table") or job.into.object_name)
+    into = _table_name(template, values, dialect) if dialect else with_values(template, values)
+    return job.for_object(name, item.named, into, item.captured)
 
 
 def _table_name(template: str, values: dict[str, str], dialect: Dialect) -> str:
@@ -239,6 +244,6 @@ def _parents(references: Sequence[Reference], places: dict[TableName, int]) -> d
 
 def _numbered(legs: Sequence[tuple[FoundObject, Job]], waits: dict[int, set[int]]) -> list[LegJob]:
     return [
-        LegJob(place + 1, item.names[0], own, tuple(sorted(other + 1 for other in waits.get(place, ()))))
+        LegJob(place + 1, item.names[0], own, tuple(sorted(other + 1 for other in waits.get(place, ()))), item.fact)
         for place, (item, own) in enumerate(legs)
     ]

@@ -33,7 +33,7 @@ class FoundObject:
 
     ``names`` are what the job may call it, the shown one first; ``named`` are the keys of ``from`` that name it alone; ``facts``
     are what placeholders of the target say of it, of which ``captured`` are parameters of the leg's job too. ``table`` is its
-    name as the source has it, where it is a table.
+    name as the source has it, where it is a table. ``fact`` is what was found, from which all others follow: see ``legs_of_facts``.
     """
 
     names: Sequence[str]
@@ -41,6 +41,7 @@ class FoundObject:
     facts: Mapping[str, str]
     captured: Mapping[str, str] = field(default_factory=dict)
     table: TableName | None = None
+    fact: Mapping[str, Any] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -51,6 +52,10 @@ class LegJob:
     object: str
     job: Job
     after: Sequence[int] = ()
+    fact: Mapping[str, Any] = field(default_factory=dict)
+
+    def as_fact(self) -> dict[str, Any]:
+        return {**self.fact, "after": list(self.after)}
 
     def as_dict(self) -> dict[str, Any]:
         return {

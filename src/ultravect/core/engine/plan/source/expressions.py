@@ -7,7 +7,7 @@ import functools
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 
-from ultravect.core.engine.objects.secrets import SecretPlaces, key_named
+from ultravect.core.engine.objects.secrets import key_named
 from ultravect.core.engine.objects.tables import TableRows, comparable
 from ultravect.core.engine.plan.leg_plan import ConditionPlan, InputPlan, LegPlan, ScopePlan
 from ultravect.core.engine.plan.planning import Planning
@@ -50,7 +50,7 @@ def bind_expressions(
     plan: Planning,
     selected: Sequence[Selected],
     newer: str,
-    places: SecretPlaces,
+    keys: Mapping[str, str],
     scan_limit: int | None,
     progress: Callable[[int, int], None],
     *,
@@ -89,7 +89,7 @@ def bind_expressions(
             if found.date_pattern:
                 formats[position] = replace(reader.formats, date_pattern=found.date_pattern)
     plan.scope = ScopePlan(tuple(reader.names), tuple(types), dt.datetime.now(dt.UTC))
-    scope = _scope(plan.scope, job, places)
+    scope = _scope(plan.scope, job, keys)
     for item in computed:
         assert item.value is not None
         plan.bound[item.name] = bind(item.value, scope, item.place)
@@ -109,8 +109,8 @@ def bind_expressions(
     ]
 
 
-def _scope(planned: ScopePlan, job: Job, places: SecretPlaces) -> Scope:
-    return Scope(planned.names, planned.types, job.parameters, lambda name: key_named(name, places), planned.now)
+def _scope(planned: ScopePlan, job: Job, keys: Mapping[str, str]) -> Scope:
+    return Scope(planned.names, planned.types, job.parameters, lambda name: key_named(name, keys), planned.now)
 
 
 def _filter(plan: Planning, node: Node, condition: Bound) -> None:
@@ -133,11 +133,11 @@ def _all_of(parts: Sequence[Bound], kept: Sequence[int]) -> Bound:
     return functools.reduce(both, (parts[at] for at in kept))
 
 
-def bound_again(plan: LegPlan, job: Job, places: SecretPlaces) -> tuple[Mapping[str, Bound], Bound | None]:
+def bound_again(plan: LegPlan, job: Job, keys: Mapping[str, str]) -> tuple[Mapping[str, Bound], Bound | None]:
     """The computed columns of a plan by name, and what is left to filter by, with their types."""
     if plan.scope is None:
         return {}, None
-    scope = _scope(plan.scope, job, places)
+    scope = _scope(plan.scope, job, keys)
     bound = {
         column.source: bind(column.expression, scope, "columns")
         for column in plan.columns

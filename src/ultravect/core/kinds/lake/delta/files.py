@@ -15,6 +15,7 @@ import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.delta.log import require_marks_inside
 from ultravect.core.kinds.lake.table_version import DataFile
 
 if TYPE_CHECKING:
@@ -69,6 +70,7 @@ class DeltaFiles:
         """Of each file with rows that are marked as deleted, by its path in the log: which rows are still there."""
         if _DELETIONS not in self._features:
             return {}
+        require_marks_inside(self._place, self._path)
         found: dict[str, pa.Array] = {}
         root = unquote(self._table.table_uri).rstrip("/") + "/"
         for batch in pa.RecordBatchReader.from_stream(self._table.deletion_vectors()):
@@ -84,6 +86,7 @@ class DeltaFiles:
 
     def read(self, file: DataFile) -> Iterator[pa.RecordBatch]:
         """The rows of a file as the table has them."""
+        self._place.require_inside(f"{self._path}/{unquote(file.path)}")
         kept, done = self.kept.get(unquote(file.path)), 0
         with self._place.files.open_input_file(f"{self._path}/{unquote(file.path)}") as opened:
             source = pq.ParquetFile(opened)

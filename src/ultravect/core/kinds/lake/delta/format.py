@@ -15,9 +15,11 @@ import pyarrow.fs as pafs
 
 from ultravect.core.contracts.load import CHANGED
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import leads_out
 from ultravect.core.kinds.lake.delta.actions import APP, added, properties, texts
 from ultravect.core.kinds.lake.delta.change_feed import changes_since
 from ultravect.core.kinds.lake.delta.files import DeltaFiles, removable
+from ultravect.core.kinds.lake.delta.log import LOG, require_commits_inside
 from ultravect.core.kinds.lake.delta.rewritten import RewrittenFiles
 from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.parts import Part, by_columns
@@ -38,7 +40,6 @@ if TYPE_CHECKING:
 
     from ultravect.core.kinds.lake.place import LakePlace
 
-_LOG = "_delta_log"
 _DEPTH = 4
 _MS = 1000
 # what a table may ask of its writers, and is done here by no one
@@ -95,6 +96,10 @@ class DeltaVersion:
     @cached_property
     def files(self) -> Sequence[DataFile]:
         actions = pa.table(self._table.get_add_actions())
+        found = actions.column("path").to_pylist()
+        for path in found:
+            if leads_out(path):
+                raise self._place.outside(path)
         return [
             DataFile(
                 row["path"],
@@ -115,6 +120,10 @@ class DeltaVersion:
     def dataset(self) -> ds.Dataset:
         if not self._held.is_plain:
             return self._rewritten.dataset(self.files)
+        if self._place.is_folder:
+            # the library's own files follow links wherever they lead
+            return self._table.to_pyarrow_dataset(filesystem=pafs.SubTreeFileSystem(self.path, self._place.files))
+        _ = self.files  # which looks at the names of all of them
         return self._table.to_pyarrow_dataset()
 
     def since(self, older: int) -> Since:
@@ -123,6 +132,7 @@ class DeltaVersion:
         feeds = self._table.metadata().configuration.get("delta.enableChangeDataFeed") == "true"
         # the library's reader of the feed knows neither marks of deleted rows nor other names of columns
         if feeds and older < self.version and self._held.is_plain and then._held.is_plain:
+            require_commits_inside(self._place, self.path, older + 1, self.version)
             return changes_since(self._table, older, self.schema, self._scratch.name)
         return files_since(then, self)
 
@@ -185,12 +195,14 @@ class DeltaVersion:
     def compact(self) -> int:
         if not self._held.is_plain:
             return 0
+        self._place.require_links_inside(self.path)
         figures = self._table.optimize.compact()
         return int(figures["numFilesRemoved"]) - int(figures["numFilesAdded"])
 
     def remove_old(self, hours: int) -> None:
         if not self._held.is_plain:
             return  # the library may not know which files of marks are still in use
+        self._place.require_links_inside(self.path)
         self._table.vacuum(retention_hours=hours, dry_run=False, enforce_retention_duration=False)
 
     def commit(self, files: Sequence[NewFile], removed: Sequence[DataFile], notes: Notes, *, alone: bool) -> int:
@@ -233,7 +245,7 @@ class DeltaFormat:
         self._place = place
 
     def _has(self, path: str) -> bool:
-        return bool(self._place.files.get_file_info(f"{path}/{_LOG}").type == pafs.FileType.Directory)
+        return bool(self._place.files.get_file_info(f"{path}/{LOG}").type == pafs.FileType.Directory)
 
     def tables(self) -> Sequence[str]:
         found: list[str] = []
@@ -245,7 +257,7 @@ class DeltaFormat:
                 for info in self._place.files.get_file_info(pafs.FileSelector(folder, allow_not_found=True))
                 if info.type == pafs.FileType.Directory
             ]
-            if any(path.rpartition("/")[2] == _LOG for path in below):
+            if any(path.rpartition("/")[2] == LOG for path in below):
                 found.append(folder)
             elif depth < _DEPTH:
                 waiting += [(path, depth + 1) for path in below if not path.rpartition("/")[2].startswith(("_", "."))]
@@ -257,6 +269,8 @@ class DeltaFormat:
         place = self._place
         if not self._has(path):
             return None
+        # the log is read by the library, which follows links
+        place.require_links_inside(f"{path}/{LOG}")
         with explained(place.name, path):
             table = DeltaTable(place.uri(path), storage_options=dict(place.options) or None)
             if at.isdecimal():

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 from typing import Any
 
@@ -39,9 +38,8 @@ _REHEARSE_ALL_SECONDS = 3600.0
 def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
     """A look at a job, its source and its target."""
     job = resolved(structure_of(model))
-    text = json.dumps(job)
-    source = asdict(connection_named(source_name(job)).spec(text))
-    target = asdict(connection_named(model.into.connection).spec(text))
+    source = asdict(connection_named(source_name(job)).spec(job))
+    target = asdict(connection_named(model.into.connection).spec())
     layout = model.source.layout
     saved = layout_version(layout).structure if isinstance(layout, str) else None
     return Response(POOL.look(name, job=job, source=source, target=target, saved=saved, **arguments))

@@ -96,7 +96,7 @@ class MarksView(APIView):
     @staticmethod
     def _asked(look: str, job: str, **arguments: Any) -> Response:
         structure = resolved(job_named(job).revision.structure)
-        source = asdict(connection_named(source_name(structure)).spec())
+        source = asdict(connection_named(source_name(structure)).spec(structure))
         target = asdict(connection_named(structure["into"]["connection"]).spec())
         return Response(POOL.look(look, job=structure, source=source, target=target, **arguments))
 

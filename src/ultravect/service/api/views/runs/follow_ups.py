@@ -149,7 +149,7 @@ class UndoRunView(_FollowUp):
             POOL.look(
                 "undoable",
                 job=structure,
-                target=asdict(connection.spec(run.revision.text)),
+                target=asdict(connection.spec()),
                 run=str(run.pk),
                 leg=leg.number,
                 date=run_facts(run).date.isoformat(),
