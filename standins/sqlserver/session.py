@@ -422,7 +422,16 @@ class Session:
             self._guarded(f"COMMENT ON TABLE {where} IS {shown}")
 
     def _describe_first(self, asked: str) -> int:
-        statement = Translator(self._known()).statement(tokens(asked))
+        found = tokens(asked)
+        if not (found[0].is_word("SELECT", "WITH") or found[0].is_mark("(")):
+            # nothing is carried out, and there are no columns to be described
+            self._compiles_only = True
+            try:
+                self._run(Translator(self._known()), found)
+            finally:
+                self._compiles_only = False
+            found = tokens("SELECT 1 AS nothing WHERE 1 = 0")
+        statement = Translator(self._known()).statement(found)
         cursor = self._guarded(f"SELECT * FROM ({statement}) q LIMIT 0")
         rows = [
             (False, place, column.name, column.null_ok if column.null_ok is not None else True, str(native))

@@ -17,6 +17,8 @@ from devtools.stack import Stack, temporary_stack
 from tests.conftest import Place
 
 from ultravect.client import Client, Run
+from ultravect.core.errors import UltravectError
+from ultravect.service.work.runs.cluster import ClusterSlices, is_on_this_machine
 
 ROWS = 60_000
 HEADED = "layout: {format: delimited, header: true}"
@@ -32,7 +34,7 @@ class Cluster:
     address: str = ""
 
     def start(self) -> Cluster:
-        self._run("dask_scheduler", "--host", "127.0.0.1", "--port", "0", "--scheduler-file", str(self.file), key="")
+        self._run("dask_scheduler", "--host", "127.0.0.1", "--port", "0", "--scheduler-file", str(self.file))
         self._until(self.file.exists)
         self.address = json.loads(self.file.read_text())["address"].replace("tcp://", "dask://")
         return self
@@ -41,13 +43,13 @@ class Cluster:
     def file(self) -> Path:
         return self.folder / "scheduler.json"
 
-    def work(self, key: str) -> subprocess.Popen[bytes]:
-        """A worker of one thread; ``key`` opens the secrets of connections."""
-        return self._run("dask_worker", str(json.loads(self.file.read_text())["address"]), "--nthreads", "1", "--no-nanny", key=key)  # fmt: skip
+    def work(self) -> subprocess.Popen[bytes]:
+        """A worker of one thread, which knows of the service nothing."""
+        return self._run("dask_worker", str(json.loads(self.file.read_text())["address"]), "--nthreads", "1", "--no-nanny")  # fmt: skip
 
-    def _run(self, module: str, *options: str, key: str) -> subprocess.Popen[bytes]:
+    def _run(self, module: str, *options: str) -> subprocess.Popen[bytes]:
         log = (self.folder / f"{module}-{len(self.processes)}.log").open("wb")
-        environment = {**os.environ, "ULTRAVECT_KEY": key}
+        environment = {key: value for key, value in os.environ.items() if not key.startswith("ULTRAVECT_")}
         command = [sys.executable, "-m", f"distributed.cli.{module}", *options, "--no-dashboard"]
         process = subprocess.Popen(command, stdout=log, stderr=log, env=environment, cwd=self.folder)
         self.processes.append(process)
@@ -102,25 +104,46 @@ def test_without_workers_the_error_says_so(clustered: Place) -> None:
     assert not clustered.exists()
 
 
-def test_a_worker_with_another_key_cannot_open_secrets(cluster: Cluster, clustered: Place) -> None:
-    other = cluster.work("another-key-of-some-length")
-    clustered.file(_rows()).job(source=HEADED, run="slices: 2")
-    try:
-        for _ in range(100):
-            run = clustered.run()
-            if run.error and run.error["code"] != "cluster-version":
-                break
-        assert run.error
-        assert run.error["code"] == "seal-broken"
-        assert "another key" in run.error["detail"]
-    finally:
-        other.kill()
-        other.wait()
+def test_what_a_cluster_sends_is_made_into_plain_values_alone() -> None:
+    """In a process of its own, as a leg has: a pickle that would run a program is refused, and so is every class."""
+    program = (
+        "import os, pickle, collections\n"
+        "from ultravect.service.work.runs import cluster\n"
+        "cluster._take_plain_data_alone()\n"
+        "import distributed.protocol.pickle as theirs, distributed.client as client\n"
+        "class Bad:\n    def __reduce__(self): return os.system, ('exit 7',)\n"
+        "for load in (theirs.loads, client.loads, client.pickle.loads):\n"
+        "    assert load(pickle.dumps({'a': [1, b'x', (None, 2.5)]})) == {'a': [1, b'x', (None, 2.5)]}\n"
+        "    for value in (Bad(), collections.OrderedDict(), ValueError('x'), os.system):\n"
+        "        try:\n            load(pickle.dumps(value))\n        except pickle.UnpicklingError: continue\n"
+        "        raise SystemExit('made')\n"
+    )
+    done = subprocess.run([sys.executable, "-c", program], capture_output=True, text=True, timeout=60)
+    assert done.returncode == 0, done.stderr
+
+
+@pytest.mark.parametrize(
+    ("address", "here"),
+    [
+        ("dask://127.0.0.1:8786", True),
+        ("dask://localhost:8786", True),
+        ("dask://[::1]:8786", True),
+        ("dask://10.0.0.7:8786", False),
+        ("dask://localhost.example.org:8786", False),
+        ("dask://cluster.example.org:8786", False),
+    ],
+)
+def test_a_cluster_elsewhere_is_reached_by_tls_alone(address: str, here: bool) -> None:
+    assert is_on_this_machine(address) is here
+    if not here:
+        with pytest.raises(UltravectError) as refused:
+            ClusterSlices({"address": address}, {}, {}, "1", lambda *_, **__: None).capacity()
+        assert refused.value.code == "cluster-not-encrypted"
 
 
 def test_slices_are_copied_by_the_cluster_though_a_worker_is_lost(cluster: Cluster, clustered: Place) -> None:
     assert cluster.stack is not None
-    workers = [cluster.work(cluster.stack.key) for _ in range(2)]
+    workers = [cluster.work() for _ in range(2)]
     cluster._until(lambda: all(_registered(cluster, worker) for worker in (1, 2)))
     clustered.file(_rows()).job(source=HEADED, run="slices: 8")
     run = clustered.until(

@@ -79,9 +79,27 @@ SECRET_FOLDER = os.environ.get("ULTRAVECT_SECRET_FOLDER", "/run/secrets")
 LEG_MEMORY_BYTES = int(os.environ.get("ULTRAVECT_LEG_MEMORY", "4096")) << 20
 LOOK_MEMORY_BYTES = int(os.environ.get("ULTRAVECT_LOOK_MEMORY", "1024")) << 20
 LOOK_SECONDS = float(os.environ.get("ULTRAVECT_LOOK_SECONDS", "60"))
-SLICES_CLUSTER = os.environ.get("ULTRAVECT_SLICES", "")
-if SLICES_CLUSTER and not SLICES_CLUSTER.startswith("dask://"):
+
+
+def _text_of(variable: str) -> str:
+    """What stands in the file that a variable names, "" where it names none."""
+    if not (path := os.environ.get(variable, "")):
+        return ""
+    try:
+        return Path(path).read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise ImproperlyConfigured(f"{variable}: {path} cannot be read: {error}") from None
+
+
+_CLUSTER = os.environ.get("ULTRAVECT_SLICES", "")
+if _CLUSTER and not _CLUSTER.startswith("dask://"):
     raise ImproperlyConfigured("ULTRAVECT_SLICES must be dask://HOST:PORT, the scheduler of a Dask cluster")
+SLICES_CLUSTER = {
+    "address": _CLUSTER,
+    "authority": _text_of("ULTRAVECT_SLICES_CA"),
+    "certificate": _text_of("ULTRAVECT_SLICES_CERTIFICATE"),
+    "key": _text_of("ULTRAVECT_SLICES_KEY"),
+} if _CLUSTER else {}  # fmt: skip
 LOST_AFTER_SECONDS = float(os.environ.get("ULTRAVECT_LOST_AFTER", "30"))
 MAIL_SERVER = os.environ.get("ULTRAVECT_MAIL_SERVER", "")
 if MAIL_SERVER and urlsplit(MAIL_SERVER).scheme not in ("smtp", "smtp+tls", "smtps"):

@@ -199,8 +199,12 @@ class Dialect(Protocol):
     lexical: Lexical
     """How its statements are read as tokens."""
 
-    leaves: frozenset[str]
-    """First words of statements that do something outside of the database's tables, or to the server."""
+    takes: frozenset[str]
+    """First words of the statements that a job may run: those of tables, views and indexes, and what is in them. All others could reach
+    files, programs, other servers, accounts, or code that runs later."""
+
+    refused_words: frozenset[str]
+    """Words that stand in none of them."""
 
     def commits_itself(self, statement: Statement) -> bool:
         """Whether a statement commits by itself, even inside a transaction."""

@@ -9,7 +9,7 @@ from collections.abc import Mapping, Sequence
 
 from ultravect.core.dialects.base import Change, NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.naming import parse_name
-from ultravect.core.dialects.statements import Lexical, Statement
+from ultravect.core.dialects.statements import TAKEN, Lexical, Statement
 from ultravect.core.types.canonical import CanonicalType
 
 _NUMBERS = frozenset(["smallint", "integer", "bigint", "decimal", "real", "double"])
@@ -184,7 +184,8 @@ class CommonDialect(ABC):
         return value
 
     lexical = Lexical()
-    leaves: frozenset[str] = frozenset()
+    takes: frozenset[str] = TAKEN
+    refused_words: frozenset[str] = frozenset()
 
     def commits_itself(self, statement: Statement) -> bool:
         return False

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
-from ultravect.core.dialects.statements import Lexical
+from ultravect.core.dialects.statements import TAKEN, Lexical
 from ultravect.core.types.canonical import CanonicalType, Fit
 
 _DECIMAL = re.compile(r"^DECIMAL\((\d+),(\d+)\)$")
@@ -60,12 +60,7 @@ class DuckdbDialect(CommonDialect):
 
     name = "duckdb"
     lexical = Lexical(nested_comments=True, escaped_texts=True, dollar_quotes=True)
-    leaves = frozenset(
-        [
-            "ATTACH", "DETACH", "COPY", "EXPORT", "IMPORT", "INSTALL", "LOAD", "UPDATE EXTENSIONS", "PRAGMA", "SET", "RESET",
-            "USE", "VACUUM", "CHECKPOINT", "FORCE", "CREATE SECRET", "DROP SECRET",
-        ]
-    )  # fmt: skip
+    takes = TAKEN | {"CREATE OR REPLACE TABLE"}
     max_identifier_bytes = 1000
     max_columns = 10000
     random_value = "random()"

@@ -11,6 +11,33 @@ from dataclasses import dataclass
 from itertools import islice
 
 MAX_LENGTH = 200_000
+TAKEN = frozenset(
+    [
+        "INSERT", "UPDATE", "DELETE", "MERGE", "TRUNCATE", "ANALYZE", "SELECT", "WITH", "COMMENT ON",
+        "CREATE TABLE", "CREATE TEMP TABLE", "CREATE TEMPORARY TABLE", "CREATE VIEW", "CREATE OR REPLACE VIEW", "CREATE INDEX",
+        "CREATE UNIQUE INDEX", "CREATE SCHEMA", "DROP TABLE", "DROP VIEW", "DROP INDEX", "ALTER TABLE", "ALTER VIEW", "ALTER INDEX",
+    ]
+)  # fmt: skip
+"""What a job's own statements may begin with in any database."""
+
+# where a statement may follow another one without a semicolon, these begin one that is not taken, wherever they stand
+_BEGIN_OTHERS = frozenset(
+    [
+        "BACKUP", "BULK", "CHECKPOINT", "CREATE", "DBCC", "DECLARE", "DENY", "DISABLE", "DUMP", "ENABLE", "EXEC", "EXECUTE", "GOTO",
+        "GRANT", "IF", "KILL", "LOAD", "OPENDATASOURCE", "OPENQUERY", "OPENROWSET", "OPENXML", "PRINT", "RAISERROR", "RECONFIGURE",
+        "RESTORE", "RETURN", "REVERT", "REVOKE", "SETUSER", "SHUTDOWN", "THROW", "TRUNCATE", "USE", "WAITFOR", "WHILE",
+    ]
+)  # fmt: skip
+_CHANGES = frozenset(["DROP", "ALTER"])
+_OF_A_TABLE = frozenset(["COLUMN", "CONSTRAINT", "PERIOD"])
+VERBS = _BEGIN_OTHERS | {
+    "ALTER", "ATTACH", "CALL", "CHANGE", "COPY", "CREATE", "DELETE", "DELIMITER", "DETACH", "DISCARD", "DO", "DROP", "EXPORT", "FLUSH", "FORCE",
+    "GET", "HANDLER", "IMPORT", "INSERT", "INSTALL", "LIST", "LISTEN", "MERGE", "PRAGMA", "PREPARE", "PURGE", "PUT", "REMOVE", "RENAME",
+    "REPLACE", "RESET", "SECURITY", "SELECT", "SET", "SHOW", "STOP", "UNINSTALL", "UNLOAD", "UPDATE", "VACUUM", "WITH",
+}  # fmt: skip
+"""What statements of databases begin with; another word is a typing error."""
+
+CALLS = ("CALL", "EXEC", "EXECUTE")
 
 
 @dataclass(frozen=True)
@@ -83,6 +110,39 @@ class Statement:
     def any_of(self, phrases: Iterable[str]) -> str:
         """The one of ``phrases`` that it starts with, "" where it starts with none."""
         return next((phrase for phrase in sorted(phrases) if self.starts_with(phrase)), "")
+
+    def refusal(self, takes: Iterable[str], refused: Iterable[str], lexical: Lexical, *, calls: bool) -> str:
+        """The words by which it is none of the statements that a job may run, "" where it is one; ``calls``: whether it may call a procedure."""
+        allowed = self.any_of(takes)
+        if calls and not allowed:
+            allowed = self._call
+        words = list(self.words)
+        if not allowed:
+            return " ".join(words[:2]) or self.text[:20]
+        if self.is_executable:
+            return self.text[:20]
+        if found := next((word for word in words if word in refused), ""):
+            return found
+        return self._another(words, len(allowed.split())) if lexical.runs_on else ""
+
+    @property
+    def _call(self) -> str:
+        """The word with which it calls a procedure by its name; "" where it does not: a text, or an account, is no procedure."""
+        named = next(islice(self.tokens, 1, None), None)
+        called = named is not None and named.kind in ("word", "name") and named.text != "AS"
+        return self.any_of(CALLS) if called else ""
+
+    @staticmethod
+    def _another(words: Sequence[str], first: int) -> str:
+        """The word with which another statement begins in this one, or a setting is changed."""
+        settings = words.count("SET") - words.count("UPDATE") + (words[:2] == ["UPDATE", "STATISTICS"])
+        for place, word in enumerate(words):
+            if place < first:
+                continue
+            after = words[place + 1] if place + 1 < len(words) else ""
+            if word in _BEGIN_OTHERS or (word in _CHANGES and after not in _OF_A_TABLE):
+                return word
+        return "SET" if settings > 0 else ""
 
     @property
     def balanced(self) -> bool:

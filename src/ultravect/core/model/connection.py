@@ -60,6 +60,8 @@ Url = Annotated[str, AfterValidator(_url)]
 SECRET = {"secret": True, "writeOnly": True}
 # settings that say which machine is reached, and those that say where on it
 MACHINE, INSIDE = {"place": "machine"}, {"place": "inside"}
+# settings that only an admin changes
+ADMIN = {"admin": True}
 # settings that say as whom, or trusting whom, a secret is sent
 BOUND = {"binds_secrets": "always"}
 # the same once there is a value: without one, nothing is sent at all
@@ -153,6 +155,12 @@ class DatabaseSettings(Declared):
         description="Whether each load leaves a receipt in the table ultravect_receipt of the target, by which a run that "
         "is taken over knows what was committed.",
     )
+    may_call: bool = Field(
+        default=False,
+        description="Whether the statements of jobs (before, after) may call procedures, which may do whatever their owner may. Set by an "
+        "admin alone.",
+        json_schema_extra={**ADMIN},
+    )
 
 
 Staging = Annotated[
@@ -191,6 +199,15 @@ class ServerSettings(DatabaseSettings, TlsByHost):
     tls: Tls = "verified"
     tls_ca: Certificate = ""
     staging: Staging = ""
+
+
+def admin_keys(model: type[BaseModel]) -> frozenset[str]:
+    """Names of the settings that only an admin changes."""
+    return frozenset(
+        name
+        for name, field in model.model_fields.items()
+        if isinstance(field.json_schema_extra, dict) and field.json_schema_extra.get("admin")
+    )
 
 
 def secret_keys(model: type[BaseModel]) -> frozenset[str]:

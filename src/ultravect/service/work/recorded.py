@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import threading
 import time
 from collections.abc import Callable, Coroutine, Mapping
@@ -11,12 +10,11 @@ from dataclasses import asdict
 from typing import Any, ParamSpec, TypeVar
 
 from asgiref.sync import sync_to_async
-from django.conf import settings
 from django.db import close_old_connections, connection, connections
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.sealing import SealBroken, read_key
+from ultravect.service.sealing import SealBroken
 
 P = ParamSpec("P")
 T = TypeVar("T")
@@ -49,14 +47,6 @@ def apart(function: Callable[P, T], threads: Executor) -> Callable[P, Coroutine[
             connections.close_all()
 
     return sync_to_async(call, thread_sensitive=False, executor=threads)
-
-
-def sealed_for_cluster(source: dict[str, Any], target: dict[str, Any]) -> dict[str, str] | None:
-    """What has slices copied by a cluster, whose workers open the connections; None where there is no cluster."""
-    if not settings.SLICES_CLUSTER:
-        return None
-    keys = read_key(os.environ)
-    return {"address": settings.SLICES_CLUSTER, "source": keys.seal(source), "target": keys.seal(target)}
 
 
 def opened_connection(name: str, job: Mapping[str, Any] | None = None) -> dict[str, Any]:

@@ -12,6 +12,7 @@ import pyarrow as pa
 from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.engine.look.choices import type_choices
 from ultravect.core.engine.look.misfit_fixes import Fix, Misfits, fix_of, tolerated
+from ultravect.core.engine.look.unverified import find_unverified
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import TableRows
@@ -119,6 +120,7 @@ def _check_leg(
             find_duplicates(job, plan)
             find_receipts(plan)
             find_objections(job, plan)
+            find_unverified(plan, source, target)
             leg = OpenLeg.of(plan)
             rows, sample = _try_rows(job, plan, leg, sample_bytes)
             if not plan.errors:  # a run would come to nothing

@@ -181,6 +181,7 @@ def _open_target(plan: Planning, target: ConnectionSpec) -> None:
     try:
         plan.target, plan.table = open_target(plan.job, target, plan.facts)
         plan.receipts = bool(target.settings.get("receipts", True))
+        plan.may_call = bool(target.settings.get("may_call", False))
         plan.live = plan.target.table(plan.table)
         newer = plan.job.source.newer
         if newer is not None and newer.has_mark and not plan.receipts:

@@ -66,6 +66,9 @@ class Planning:
     is_new: bool = False
     """Whether the table is made by this plan: because it is missing, or in the place of the one that is there."""
     receipts: bool = True
+    may_call: bool = False
+    """Whether the job's statements may call procedures."""
+
     mark: MarkPlan | None = None
     """What the load notes of what it has copied."""
 

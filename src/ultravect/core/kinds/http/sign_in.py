@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import time
 from collections.abc import Callable
 
@@ -14,6 +15,8 @@ from ultravect.core.kinds.http.settings import HttpSettings
 _EARLY_SECONDS = 30.0
 _USUAL_SECONDS = 300.0
 _ANSWER_BYTES = 1 << 20
+_MOST_SECONDS = 366 * 86_400.0
+_TOKEN = re.compile(r"[!-~]{1,16384}")
 
 
 class SignIn:
@@ -43,10 +46,20 @@ class SignIn:
         if self.renews:
             request.headers["Authorization"] = f"Bearer {self._current(client)}"
         elif str(settings.token):
-            request.headers["Authorization"] = f"Bearer {settings.token}"
+            request.headers["Authorization"] = f"Bearer {self._sendable('token', str(settings.token))}"
         elif settings.user:
             auth = httpx.BasicAuth(settings.user, str(settings.password))
             request.headers["Authorization"] = next(auth.sync_auth_flow(request)).headers["Authorization"]
+
+    def _sendable(self, what: str, token: str) -> str:
+        """A token that a header can have; what is wrong with another one is said without it."""
+        if not _TOKEN.fullmatch(token):
+            raise self._refusal(
+                "secret-unusable",
+                f"its {what} has characters that cannot be sent: spaces, control characters, or letters beyond ASCII",
+                "set it anew",
+            )
+        return token
 
     def _current(self, client: httpx.Client) -> str:
         """The token, asked for where there is none yet, or it is about to expire. See RFC 6749, section 4.4."""
@@ -73,8 +86,10 @@ class SignIn:
             if not answer.is_success:
                 raise ValueError(f"it answers {answer.status_code}")
             found = json.loads(body)
-            self._token = str(found["access_token"])
-            lasts = float(found.get("expires_in") or _USUAL_SECONDS)
+            token, lasts = str(found["access_token"]), float(found.get("expires_in") or _USUAL_SECONDS)
+            if not _TOKEN.fullmatch(token) or not 0 < lasts < _MOST_SECONDS:
+                raise ValueError("what it gives is no token that can be sent")
+            self._token = token
         except (httpx.HTTPError, ValueError, KeyError, TypeError, RuntimeError) as error:
             raise self._refusal(
                 "token-not-given",

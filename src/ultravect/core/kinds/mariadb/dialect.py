@@ -8,7 +8,7 @@ from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, Translation
 from ultravect.core.dialects.common import DEFINITIONS, CommonDialect
-from ultravect.core.dialects.statements import Lexical, Statement
+from ultravect.core.dialects.statements import TAKEN, Lexical, Statement
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _MAX_CHARACTERS = 64
@@ -64,14 +64,22 @@ class MariadbDialect(CommonDialect):
     lexical = Lexical(
         hash_comments=True, spaced_dashes=True, executable_comments=True, backslashes=True, backticks=True
     )
-    leaves = frozenset(
+    takes = TAKEN | {"REPLACE", "OPTIMIZE TABLE", "RENAME TABLE", "CREATE OR REPLACE TABLE", "CREATE FULLTEXT INDEX"}
+    # engines of tables that are files, other servers or programs, and where such files are
+    refused_words = frozenset(
         [
-            "LOAD", "HANDLER", "INSTALL", "UNINSTALL", "SHUTDOWN", "KILL", "FLUSH", "RESET", "CHANGE", "STOP", "PURGE", "USE",
-            "PREPARE", "EXECUTE", "CREATE DATABASE", "CREATE SCHEMA", "CREATE SERVER", "CREATE USER", "CREATE ROLE",
-            "DROP DATABASE", "DROP SCHEMA", "DROP USER", "DROP ROLE", "ALTER DATABASE", "ALTER SCHEMA", "ALTER USER",
-            "SET GLOBAL", "SET PASSWORD", "SET PERSIST", "BACKUP", "DELIMITER",
+            "OUTFILE",
+            "DUMPFILE",
+            "DIRECTORY",
+            "CONNECTION",
+            "CONNECT",
+            "FEDERATED",
+            "FEDERATEDX",
+            "SPIDER",
+            "CSV",
+            "OQGRAPH",
         ]
-    )  # fmt: skip
+    )
     equal_by_bytes = False
     max_identifier_bytes = _MAX_CHARACTERS * 4
     max_columns = 1017

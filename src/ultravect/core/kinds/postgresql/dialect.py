@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from ultravect.core.dialects.base import NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
-from ultravect.core.dialects.statements import Lexical
+from ultravect.core.dialects.statements import TAKEN, Lexical
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _TO_NATIVE = {
@@ -77,15 +77,10 @@ class PostgresqlDialect(CommonDialect):
 
     name = "postgresql"
     lexical = Lexical(nested_comments=True, escaped_texts=True, dollar_quotes=True)
-    leaves = frozenset(
-        [
-            "COPY", "LOAD", "LISTEN", "CHECKPOINT", "VACUUM", "IMPORT", "ALTER SYSTEM", "CREATE DATABASE", "CREATE EXTENSION",
-            "CREATE SERVER", "CREATE SUBSCRIPTION", "CREATE FOREIGN", "CREATE USER", "CREATE ROLE", "CREATE TABLESPACE",
-            "CREATE LANGUAGE", "CREATE EVENT", "DROP DATABASE", "DROP EXTENSION", "DROP SERVER", "DROP SUBSCRIPTION",
-            "DROP USER", "DROP ROLE", "DROP TABLESPACE", "ALTER DATABASE", "ALTER EXTENSION", "ALTER ROLE", "ALTER USER",
-            "ALTER SERVER", "ALTER SUBSCRIPTION", "SET SESSION", "SET ROLE", "RESET ROLE", "RESET SESSION", "DISCARD",
-        ]
-    )  # fmt: skip
+    takes = TAKEN | {
+        "REFRESH MATERIALIZED VIEW", "CREATE MATERIALIZED VIEW", "DROP MATERIALIZED VIEW", "ALTER MATERIALIZED VIEW", "CREATE UNLOGGED TABLE",
+        "CREATE RECURSIVE VIEW", "CREATE STATISTICS", "CREATE SEQUENCE", "ALTER SEQUENCE", "DROP SEQUENCE", "REINDEX", "LOCK", "NOTIFY",
+    }  # fmt: skip
     max_identifier_bytes = 63
     max_columns = 1600
     random_value = "random()"

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 
 from ultravect.core.dialects.base import Translation
 from ultravect.core.dialects.common import CommonDialect
-from ultravect.core.dialects.statements import Lexical
+from ultravect.core.dialects.statements import TAKEN, Lexical
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _DECLARED = re.compile(
@@ -51,7 +51,7 @@ class SqliteDialect(CommonDialect):
 
     name = "sqlite"
     lexical = Lexical(open_comments=True, backticks=True, brackets=True)
-    leaves = frozenset(["ATTACH", "DETACH", "PRAGMA", "VACUUM"])
+    takes = TAKEN | {"REPLACE", "REINDEX"}
     max_identifier_bytes = 1000
     max_columns = 2000
     keeps_comments = False

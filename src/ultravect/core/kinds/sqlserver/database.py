@@ -135,8 +135,8 @@ class SqlserverDatabase(UsualDatabase):
     def objection(self, statement: str) -> Objection | None:
         with self._session("parsing a statement") as opened:
             try:
-                opened.execute("SET NOEXEC ON")
-                opened.execute(statement)
+                # as a value of a procedure that carries nothing out, whatever the text says of settings
+                described(opened, self.dialect, statement)
             except pytds.Error as error:
                 return Objection(shown(error), number_of(error) in (102, 156, 195))
         return None

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
-from ultravect.core.dialects.statements import Lexical
+from ultravect.core.dialects.statements import TAKEN, Lexical
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _NATIVE = re.compile(r"^(?P<base>[a-z0-9_ ]+?)(?:\((?P<first>\d+|max)(?:,\s*(?P<second>\d+))?\))?$")
@@ -81,13 +81,7 @@ class SqlserverDialect(CommonDialect):
     text_type = "nvarchar(max)"
     refuses = frozenset({"not finite", "far years"})
     lexical = Lexical(nested_comments=True, brackets=True, doubled_brackets=True, runs_on=True)
-    leaves = frozenset(
-        [
-            "USE", "BACKUP", "RESTORE", "SHUTDOWN", "KILL", "RECONFIGURE", "DBCC", "CHECKPOINT", "BULK", "OPENROWSET", "OPENQUERY",
-            "OPENDATASOURCE", "WAITFOR", "REVERT", "SETUSER", "CREATE DATABASE", "ALTER DATABASE", "DROP DATABASE", "CREATE LOGIN",
-            "ALTER LOGIN", "DROP LOGIN", "CREATE USER", "ALTER USER", "DROP USER", "CREATE ROLE", "ALTER SERVER",
-        ]
-    )  # fmt: skip
+    takes = TAKEN | {"UPDATE STATISTICS", "CREATE CLUSTERED INDEX", "CREATE NONCLUSTERED INDEX"}
     equal_by_bytes = False
     # sums and products of many digits are rounded, and the bytes of texts are those of UTF-16
     computes_decimals = False

@@ -33,12 +33,6 @@ class WarehouseDialect(CommonDialect):
 
     name = "warehouse"
     lexical = Lexical(nested_comments=True, dollar_quotes=True)
-    leaves = frozenset(
-        [
-            "COPY", "UNLOAD", "VACUUM", "ALTER SYSTEM", "CREATE DATABASE", "CREATE USER", "CREATE ROLE", "CREATE EXTERNAL", "CREATE LIBRARY",
-            "DROP DATABASE", "DROP USER", "DROP ROLE", "ALTER DATABASE", "ALTER USER", "SET SESSION", "RESET SESSION",
-        ]
-    )  # fmt: skip
     max_identifier_bytes = 127
     max_columns = 1600
     random_value = "random()"

@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName, Translation
 from ultravect.core.dialects.common import CommonDialect
 from ultravect.core.dialects.naming import parse_name
-from ultravect.core.dialects.statements import Lexical
+from ultravect.core.dialects.statements import TAKEN, Lexical
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 
 _NATIVE = re.compile(r"^(?P<base>[a-z_ ]+?)(?:\((?P<first>\d+)(?:,\s*(?P<second>\d+))?\))?$")
@@ -43,12 +43,7 @@ class StageDialect(CommonDialect):
 
     name = "warehouse_stage"
     lexical = Lexical(dollar_quotes=True)
-    leaves = frozenset(
-        [
-            "COPY", "PUT", "GET", "LIST", "REMOVE", "CALL", "EXECUTE", "ALTER SESSION", "ALTER ACCOUNT", "ALTER USER", "CREATE DATABASE",
-            "CREATE USER", "CREATE ROLE", "CREATE STAGE", "CREATE EXTERNAL", "CREATE INTEGRATION", "DROP DATABASE", "DROP USER", "DROP ROLE", "USE",
-        ]
-    )  # fmt: skip
+    takes = TAKEN | {"CREATE OR REPLACE TABLE"}
     max_identifier_bytes = 255
     max_columns = 2000
     folds_case = False

@@ -10,6 +10,7 @@ from rest_framework import serializers
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import borrowed, dialects, kind_named, kinds, settings_of
 from ultravect.core.model.base import Declared
+from ultravect.core.model.connection import admin_keys
 from ultravect.core.model.problems import did_you_mean, problems_of
 from ultravect.service.api.response_parts import (
     BadRowSerializer,
@@ -21,7 +22,7 @@ from ultravect.service.api.response_parts import (
 )
 from ultravect.service.api.serializers.common import NAME, NAME_RULE, NamePattern, Text, YesOrNo
 from ultravect.service.api.serializers.people import _SITE_RULE
-from ultravect.service.records.models import Connection, SavedLayout
+from ultravect.service.records.models import Connection, Role, SavedLayout
 from ultravect.service.work.workers.sites import SITE_PATTERN
 
 
@@ -83,8 +84,17 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
         order = [name for name in known if instance.settings.get(name) not in (None, "", [])]
         return {**shown, "settings": {name: instance.settings[name] for name in order}}
 
+    def _require_admin(self, connection: Connection, given: dict[str, Any]) -> None:
+        """Some settings let statements of jobs do more: an admin alone changes them."""
+        user = self.context["request"].user
+        for key in sorted(admin_keys(settings_of(connection.kind))):
+            before = connection.settings.get(key) if connection.pk else None
+            if bool(given.get(key)) and given[key] != before and not user.may(Role.ADMIN):
+                raise serializers.ValidationError({"settings": {key: [f"an admin sets {key}"]}})
+
     def _store(self, connection: Connection, given: dict[str, Any], site: str) -> Connection:
         model: type[Declared] = settings_of(connection.kind)
+        self._require_admin(connection, given)
         try:
             connection.set_settings(given, site)
         except ValidationError as error:

@@ -105,7 +105,7 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
             "site": declared.site or "",
             "at_most": declared.at_most,
         }
-        serializer = ConnectionSerializer(known, data=data)
+        serializer = ConnectionSerializer(known, data=data, context={"request": request})
         serializer.is_valid(raise_exception=True)
         with transaction.atomic():
             serializer.save()

@@ -22,6 +22,7 @@ import pyarrow as pa
 from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.statements import noting
 from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.masking import Mask
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.plan.leg_plan import LegPlan
@@ -59,7 +60,7 @@ def _facts(task: dict[str, Any]) -> RunFacts:
 
 def _slices(task: dict[str, Any], speaker: Speaker, inbox: queue.SimpleQueue[dict[str, Any]]) -> SliceRunner:
     if cluster := task.get("cluster"):
-        return ClusterSlices(cluster["address"], cluster["source"], cluster["target"], task["run"], speaker.say)
+        return ClusterSlices(cluster, task["source"], task["target"], task["run"], speaker.say)
     return QueuedSlices(speaker, inbox)
 
 
@@ -226,6 +227,10 @@ def serve_leg(worker: socket.socket) -> NoReturn:
     try:
         task = _receive_task(worker)
         Limits(task["memory"]).apply()
+        speaker.mask = Mask.of_connections(
+            ConnectionSpec(**task[name]) for name in ("source", "target") if name in task
+        )
+        speaker.mask.in_logs()
         inbox: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
         watching = threading.Thread(target=watch_worker, args=(worker, task["lost_after"], inbox), daemon=True)
         watching.start()

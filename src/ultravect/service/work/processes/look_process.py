@@ -11,10 +11,11 @@ from typing import Any, NoReturn
 
 import pyarrow as pa
 
+from ultravect.core.engine.objects.masking import Mask
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError
 from ultravect.service.work.processes.limits import Limits
-from ultravect.service.work.processes.looks import look
+from ultravect.service.work.processes.looks import connections_in, look
 
 TOO_LARGE = UltravectError(
     "too-large",
@@ -29,11 +30,18 @@ def error_as_dict(error: UltravectError) -> dict[str, Any]:
     return {**error.as_dict(), "problems": problems}
 
 
+_DATA = ("preview", "query", "ask", "bytes", "objects")
+"""Looks whose answers are what others have written; all others are texts of ours."""
+
+
 def _answer(task: dict[str, Any]) -> dict[str, Any]:
+    mask = Mask.of_connections(connections_in(task["arguments"]))
+    mask.in_logs()
     try:
-        return {"answer": look(task["name"], task["arguments"])}
+        answer = look(task["name"], task["arguments"])
+        return {"answer": answer if task["name"] in _DATA else mask.data(answer)}
     except UltravectError as error:
-        return {"error": error_as_dict(error)}
+        return {"error": mask.data(error_as_dict(error))}
     except (MemoryError, pa.ArrowMemoryError):
         return {"error": TOO_LARGE.as_dict()}
     except RecursionError:

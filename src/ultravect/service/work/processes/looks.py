@@ -34,6 +34,15 @@ def _spec(given: dict[str, Any]) -> ConnectionSpec:
     return ConnectionSpec(**given)
 
 
+def connections_in(arguments: dict[str, Any]) -> list[ConnectionSpec]:
+    """The connections that are among the arguments of a look."""
+    return [
+        _spec(value)
+        for value in arguments.values()
+        if isinstance(value, dict) and {"kind", "settings", "site"} <= value.keys()
+    ]
+
+
 def _saved(layout: dict[str, Any] | None) -> LayoutFile | None:
     return LAYOUT_FILE.read(layout) if layout else None
 

@@ -21,16 +21,16 @@ _Outcome = Literal["", "nothing", "committed", "unknown"] | None
 assert set(PHASES) < set(_Phase.__args__)  # type: ignore[attr-defined]
 
 
-class _Said(BaseModel):
+class Said(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
 
-class _Of(_Said):
+class _Of(Said):
     leg: int | None = None
     """Which of the legs that the process copies together."""
 
 
-class _Error(_Said):
+class ErrorSaid(Said):
     code: Annotated[str, Field(max_length=100, pattern=r"^[a-z][a-z0-9-]*$")]
     detail: _Text
     hint: _Text = ""
@@ -50,7 +50,7 @@ class _SaidFinding(_Finding):
     kind: Literal["finding"]
 
 
-class _Ready(_Said):
+class _Ready(Said):
     kind: Literal["ready"]
     pid: int
 
@@ -84,7 +84,7 @@ class _Planned(_Of):
     plan: dict[str, Any]
 
 
-class _Reject(_Said):
+class RejectSaid(Said):
     object: Annotated[str, Field(max_length=4_000)]
     row: _Count
     line: _Count | None
@@ -97,10 +97,10 @@ class _Reject(_Said):
 
 class _Rejects(_Of):
     kind: Literal["rejects"]
-    rejects: list[_Reject] = Field(max_length=_MOST)
+    rejects: list[RejectSaid] = Field(max_length=_MOST)
 
 
-class _Change(_Said):
+class _Change(Said):
     kind: Literal["updated", "added", "gone", "repeated"]
     columns: list[str]
     before: list[str | None] | None
@@ -116,7 +116,7 @@ class _ReadAgain(_Of):
     kind: Literal["read_again"]
 
 
-class _Statement(_Said):
+class _Statement(Said):
     text: _Text
     count: _Count
     seconds: float
@@ -155,20 +155,20 @@ class _SliceSaid(_Of):
     state: Literal["running", "succeeded", "failed"] | None = None
     worker: Annotated[str, Field(max_length=100)] | None = None
     progress: dict[_Short, _Count] | None = Field(default=None, max_length=50)
-    error: _Error | None = None
+    error: ErrorSaid | None = None
 
 
-class _SliceAccount(_Said):
+class SliceAccount(Said):
     number: int
     read: _Count
     filtered: _Count
     rejected: _Count
     staged: _Count
     files: dict[str, _Count] = {}
-    first_reject: _Reject | None = None
+    first_reject: RejectSaid | None = None
 
 
-class _Account(_Said):
+class _Account(Said):
     """What a leg that succeeded reports: see ``LegResult``."""
 
     peak_memory: _Count | None = None
@@ -191,13 +191,13 @@ class _Account(_Said):
 class _Succeeded(_Account):
     kind: Literal["succeeded"]
     tally: dict[_Short, _Count] | None = Field(default=None, max_length=50)  # type: ignore[assignment]
-    slice: _SliceAccount | None = None
+    slice: SliceAccount | None = None
     legs: dict[Annotated[str, Field(pattern=r"^[0-9]{1,9}$")], _Account] | None = None
 
 
 class _Failed(_Of):
     kind: Literal["failed"]
-    error: _Error
+    error: ErrorSaid
     outcome: _Outcome = None
     phase: _Phase | None = None
     peak_memory: _Count | None = None
@@ -213,7 +213,7 @@ class _Asked(_Of):
     result: _Account | None
 
 
-class _File(_Said):
+class _File(Said):
     path: _Text
     size: _Count
     modified: Annotated[str, Field(max_length=60)]
@@ -232,7 +232,7 @@ class _LaidOut(_Of):
     files: list[_File] = Field(max_length=100_000)
 
 
-_ANY: TypeAdapter[_Said] = TypeAdapter(
+_ANY: TypeAdapter[Said] = TypeAdapter(
     Annotated[
         _Ready
         | _PhaseSaid

@@ -15,6 +15,7 @@ from typing import Any
 
 from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.engine.objects.masking import Mask
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.run.leg import Listener
 from ultravect.core.engine.run.rejected.rejects import Reject
@@ -25,6 +26,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.service.work.processes.stopper import Stopper
 
 _REJECTS_A_LINE = 100
+_AS_THEY_ARE = ("rejects", "changes", "planned", "slices", "progress", "laid_out")
 
 
 class Speaker:
@@ -35,6 +37,10 @@ class Speaker:
         self._stopper = stopper
         self._leg: dict[str, int] = {}
         self._lock = threading.Lock()
+        self.mask = Mask()
+        """Hides the secrets of the connections in what is said; rows and plans, of which databases and workers need each character, are
+        said as they are."""
+
         self.before_end: Callable[[], None] | None = None
         """Is called before the process says how it ended."""
 
@@ -48,7 +54,7 @@ class Speaker:
         if kind in ("succeeded", "failed", "stopped") and (first := self.before_end) is not None:
             self.before_end = None
             first()
-        data = {**self._leg, **data}
+        data = {**self._leg, **(data if kind in _AS_THEY_ARE else self.mask.data(data))}
         line = json.dumps({"kind": kind, **data}, default=str).encode() + b"\n"
         # signals arrive in the main thread, and half a line must not be followed by another
         main = threading.current_thread() is threading.main_thread()
@@ -75,7 +81,8 @@ class Speaker:
 
     def rejects(self, rejects: Sequence[Reject]) -> None:
         for start in range(0, len(rejects), _REJECTS_A_LINE):
-            self.say("rejects", rejects=[reject.as_dict() for reject in rejects[start : start + _REJECTS_A_LINE]])
+            some = [reject.as_dict() for reject in rejects[start : start + _REJECTS_A_LINE]]
+            self.say("rejects", rejects=[{**item, "reason": self.mask.text(item["reason"])} for item in some])
 
     def read_again(self) -> None:
         self.say("read_again")

@@ -1,16 +1,26 @@
 """Slices on a Dask cluster that is there already: the same plan, executed by its workers.
 
-A worker of the cluster has this package in the same version, and the service's key (ULTRAVECT_KEY or ULTRAVECT_KEY_FILE): the settings of
-connections are sent sealed, and opened where the slice is copied. What a lost worker of the cluster had is copied again by another one,
-once: see ``run_slice``.
+A worker of the cluster has this package in the same version, and no key of the service: the settings of connections are sent sealed, with
+a key that was made for the run and opens nothing else. Whoever is let in at the scheduler's port has them, and may run code in the
+cluster's workers; so the scheduler is spoken to by TLS unless it is on this machine, and of what comes back nothing is taken but plain
+data: no class that a cluster names is made here. What a lost worker of the cluster had is copied again by another one, once: see
+``run_slice``.
 """
 
 from __future__ import annotations
 
-import os
+import io
+import ipaddress
+import json
+import pickle
+import secrets
+import types
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
+from urllib.parse import urlsplit
+
+from pydantic import BaseModel, ConfigDict, ValidationError
 
 from ultravect import __version__ as VERSION
 from ultravect.core.contracts.changes import RowChange
@@ -22,11 +32,13 @@ from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.finding import Finding
-from ultravect.service.sealing import SealBroken, read_key
+from ultravect.service.sealing import Keys, SealBroken
+from ultravect.service.work.processes.messages import ErrorSaid, RejectSaid, SliceAccount
 
 SCHEME = "dask://"
 _CONNECT_SECONDS = 20
 _ATTEMPTS = 5
+_TLS = ("authority", "certificate", "key")
 
 
 @dataclass
@@ -59,14 +71,18 @@ class _Collected:
     def published(self, receipt: Receipt) -> None: ...
 
 
-def copy_slice(task: Mapping[str, Any], number: int) -> dict[str, Any]:
-    """Copies a slice on a worker of the cluster; its account, or its error, as data."""
+def copy_slice(task: Mapping[str, Any], number: int) -> bytes:
+    """Copies a slice on a worker of the cluster; its account, or its error, as JSON."""
+    return json.dumps(_copied(task, number), default=str).encode()
+
+
+def _copied(task: Mapping[str, Any], number: int) -> dict[str, Any]:
     from distributed import get_worker
 
     worker = get_worker()
     heard = _Collected(lambda figures: worker.log_event(task["topic"], {"number": number, "progress": figures}))
     try:
-        keys = read_key(os.environ)
+        keys = Keys(str(task["key"]).encode())
         source, target = (ConnectionSpec(**keys.unseal(task[name])) for name in ("source", "target"))
         worker.log_event(task["topic"], {"number": number, "worker": worker.address})
         plan, order = LegPlan.from_json(task["plan"]), SliceOrder.from_json(task["order"])
@@ -87,11 +103,22 @@ def copy_slice(task: Mapping[str, Any], number: int) -> dict[str, Any]:
 
 
 class ClusterSlices:
-    """Has slices copied by the cluster at ``address``; see ``SliceRunner``. ``source`` and ``target`` are sealed."""
+    """Has slices copied by the cluster of ``place``; see ``SliceRunner``. ``source`` and ``target`` are what connections are."""
 
-    def __init__(self, address: str, source: str, target: str, run: str, note: Callable[..., None]) -> None:
-        """``note`` is called with what becomes of a slice, for the records."""
-        self._address, self._source, self._target, self._run, self._note = address, source, target, run, note
+    def __init__(
+        self,
+        place: Mapping[str, str],
+        source: Mapping[str, Any],
+        target: Mapping[str, Any],
+        run: str,
+        note: Callable[..., None],
+    ) -> None:
+        """``place``: the address, and the texts of certificates where it is reached by TLS: ``authority``, ``certificate`` and ``key``.
+
+        ``note`` is called with what becomes of a slice, for the records.
+        """
+        self._address, self._tls = place["address"], {name: place.get(name, "") for name in _TLS}
+        self._source, self._target, self._run, self._note = source, target, run, note
 
     def capacity(self) -> int:
         with self._client() as client:
@@ -100,15 +127,32 @@ class ClusterSlices:
     def _client(self) -> Any:
         try:
             from distributed import Client
+            from distributed.security import Security
         except ImportError:
             raise UltravectError(
                 "package-missing",
                 f"slices are to run on {self._address}, and the package distributed is not installed",
                 hint="pip install 'ultravect[dask]'",
             ) from None
-        address = self._address.replace(SCHEME, "tcp://", 1)
+        _take_plain_data_alone()
+        here = is_on_this_machine(self._address) and not self._tls["authority"]
+        address = self._address.replace(SCHEME, "tcp://" if here else "tls://", 1)
+        security = None
+        if not here:
+            if not self._tls["authority"]:
+                raise UltravectError(
+                    "cluster-not-encrypted",
+                    f"the cluster {self._address} is on another machine, and there is no certificate by which it is reached",
+                    hint="set ULTRAVECT_SLICES_CA, ULTRAVECT_SLICES_CERTIFICATE and ULTRAVECT_SLICES_KEY to files, and start the scheduler with TLS",
+                )
+            security = Security(
+                require_encryption=True,
+                tls_ca_file=self._tls["authority"],
+                tls_client_cert=self._tls["certificate"] or None,
+                tls_client_key=self._tls["key"] or None,
+            )
         try:
-            return Client(address, timeout=_CONNECT_SECONDS, set_as_default=False)
+            return Client(address, timeout=_CONNECT_SECONDS, set_as_default=False, security=security)
         except (OSError, TimeoutError) as error:
             raise UltravectError(
                 "cluster-unreachable",
@@ -120,12 +164,15 @@ class ClusterSlices:
         from distributed import as_completed
 
         self._note("slices", order=order.as_json(), labels=[part.label for part in plan.slices], cluster=True)
+        key = secrets.token_urlsafe(32)
+        sealing = Keys(key.encode())
         task = {
+            "key": key,
             "topic": f"ultravect-{order.receipt.run}-{order.receipt.leg}",
             "plan": plan.as_json(),
             "order": order.as_json(),
-            "source": self._source,
-            "target": self._target,
+            "source": sealing.seal(self._source),
+            "target": sealing.seal(self._target),
             "run": self._run,
         }
         with self._client() as client:
@@ -133,13 +180,16 @@ class ClusterSlices:
             figures: dict[int, dict[str, Any]] = {}
 
             def heard(event: tuple[float, dict[str, Any]]) -> None:
-                _, said = event
-                number = said["number"]
-                if "worker" in said:
-                    self._note("slice", number=number, state="running", worker=said["worker"])
-                else:
-                    figures[number] = said["progress"]
-                    self._note("slice", number=number, progress=said["progress"])
+                try:
+                    said = _Heard.model_validate(event[1])
+                except ValidationError:
+                    return  # nothing that a slice says
+                number = said.number
+                if said.worker is not None:
+                    self._note("slice", number=number, state="running", worker=said.worker[:100])
+                elif said.progress is not None and 1 <= number <= len(plan.slices):
+                    figures[number] = said.progress
+                    self._note("slice", number=number, progress=said.progress)
                     names = ("rows_read", "bytes_read", "rows_staged", "bytes_total", "rows_per_second")
                     listener.progress({name: sum(part.get(name, 0) for part in figures.values()) for name in names})
 
@@ -158,7 +208,8 @@ class ClusterSlices:
 
     def _account(self, number: int, future: Any, listener: Listener) -> SliceResult:
         try:
-            answer: dict[str, Any] = future.result()
+            found = future.result()
+            answer = _Answer.model_validate_json(found if isinstance(found, bytes | bytearray) else b"")
         except Exception as error:
             raise UltravectError(
                 "slice-lost",
@@ -167,15 +218,72 @@ class ClusterSlices:
                 ],
                 hint="see the logs of the cluster's workers",
             ) from None
-        if "error" in answer:
-            error = answer["error"]
-            self._note("slice", number=number, state="failed", error=error)
-            raise UltravectError(**{**error, "where": None}, **error["where"])
-        for level, text in answer["log"]:
+        if answer.error is not None or answer.slice is None:
+            error = answer.error or ErrorSaid(code="slice-lost", detail=f"slice {number} has no account")
+            self._note("slice", number=number, state="failed", error=error.model_dump())
+            raise UltravectError(error.code, error.detail, hint=error.hint, **error.where)
+        for level, text in answer.log:
             listener.log(level, f"slice {number}: {text}")
-        listener.rejects([Reject(**reject) for reject in answer["rejects"]])
-        self._note("slice", number=number, state="succeeded", worker=answer["worker"])
-        return SliceResult.from_json(answer["slice"])
+        listener.rejects([Reject(**reject.model_dump()) for reject in answer.rejects])
+        self._note("slice", number=number, state="succeeded", worker=answer.worker[:100])
+        return SliceResult.from_json(answer.slice.model_dump())
+
+
+class _Heard(BaseModel):
+    model_config = ConfigDict(extra="forbid", strict=True)
+
+    number: int
+    worker: str | None = None
+    progress: dict[str, int] | None = None
+
+
+class _Answer(BaseModel):
+    """What a slice gives back."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    error: ErrorSaid | None = None
+    slice: SliceAccount | None = None
+    worker: str = ""
+    rejects: list[RejectSaid] = []
+    log: list[tuple[Literal["debug", "info", "note", "warning", "error"], str]] = []
+
+
+def is_on_this_machine(address: str) -> bool:
+    """Whether a scheduler's address is one of this machine alone."""
+    host = urlsplit(address).hostname or ""
+    try:
+        return ipaddress.ip_address(host).is_loopback
+    except ValueError:
+        return host == "localhost"
+
+
+# what the client's own protocol needs: types of plain values, and nothing that does anything when it is made
+_PLAIN = frozenset(
+    ("builtins", name)
+    for name in ("bytes", "bytearray", "str", "int", "float", "bool", "dict", "list", "tuple", "set", "frozenset")
+)
+
+
+class _PlainData(pickle.Unpickler):
+    def find_class(self, module: str, name: str) -> Any:
+        if (module, name) in _PLAIN:
+            return super().find_class(module, name)
+        raise pickle.UnpicklingError(f"the cluster names {module}.{name}, which is not made here")
+
+
+def _plain(data: Any, *, buffers: Any = ()) -> Any:
+    return _PlainData(io.BytesIO(data), buffers=buffers or None).load()
+
+
+def _take_plain_data_alone() -> None:
+    """From here on, this process makes nothing of what a cluster sends but plain values. It is a process of one leg."""
+    import distributed.client
+    import distributed.protocol.pickle
+
+    distributed.protocol.pickle.loads = _plain
+    distributed.client.loads = _plain
+    distributed.client.pickle = types.SimpleNamespace(**{**vars(pickle), "loads": _plain})
 
 
 def _version() -> str:

@@ -8,7 +8,7 @@ from django.conf import settings
 
 from ultravect.service.records.lookup import layout_version, selected_keys, selected_rows, usual_of
 from ultravect.service.records.models import Leg, RunKind
-from ultravect.service.work.recorded import opened_connection, sealed_for_cluster
+from ultravect.service.work.recorded import opened_connection
 from ultravect.service.work.runs.attempts import attempt_names, job_of, run_facts
 
 
@@ -61,7 +61,7 @@ def task_of_leg(leg: Leg) -> dict[str, Any]:
         # fixes are edits of the text, which is of all legs where there are many
         "text": "" if leg.object else text,
         "layout": layout_version(named).structure if isinstance(named, str) else None,
-        "source": (source := opened_connection(structure["from"]["connection"], structure)),
-        "target": (target := opened_connection(structure["into"]["connection"])),
-        "cluster": sealed_for_cluster(source, target),
+        "source": opened_connection(structure["from"]["connection"], structure),
+        "target": opened_connection(structure["into"]["connection"]),
+        "cluster": settings.SLICES_CLUSTER or None,
     }

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ultravect.core.dialects.statements import NotReadable, statements
+from ultravect.core.contracts.probe import SUPERUSER
+from ultravect.core.contracts.target import Database
+from ultravect.core.dialects.statements import CALLS, VERBS, NotReadable, statements
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.model.edits import REMOVED
 from ultravect.core.model.finding import Replacement
@@ -29,7 +31,7 @@ _ENDS_LOAD = (
 )
 # the same where a statement may follow another one without a semicolon
 _ENDS_ANYWHERE = frozenset(["BEGIN", "COMMIT", "ROLLBACK", "SAVE"])
-_INTO_FILES = frozenset(["OUTFILE", "DUMPFILE"])
+_SUCH_AS = ("INSERT", "UPDATE", "DELETE", "TRUNCATE", "ANALYZE")
 
 
 def _statements(job: Job) -> Iterator[tuple[str, str]]:
@@ -65,16 +67,32 @@ def plan_statements(job: Job, plan: Planning) -> None:
                 "take it out: the load commits by itself",
                 Replacement(place, REMOVED),
             )
-        elif (
-            (leaves := statement.any_of(dialect.leaves) or next(iter(sorted(words & dialect.leaves)), ""))
-            or statement.is_executable
-            or _INTO_FILES & {*statement.words}
-        ):
-            what = f"{leaves or 'the statement'} would reach beyond the target's own tables"
-            plan.add("error", "statement-leaves-target", what, place, "take it out", Replacement(place, REMOVED))
+        elif refused := statement.refusal(dialect.takes, dialect.refused_words, dialect.lexical, calls=plan.may_call):
+            what = (
+                f"{refused} could reach beyond the target's own tables: a job's statements are those of rows, tables, views and indexes, "
+                f"such as {', '.join(_SUCH_AS)}"
+            )
+            fix = "take it out"
+            if statement.any_of(CALLS):
+                fix += "; or have an admin allow the connection to call procedures (may_call: true)"
+            code = "statement-leaves-target" if statement.first in VERBS else "statement-refused"
+            plan.add("error", code, what, place, fix, Replacement(place, REMOVED))
         elif dialect.commits_itself(statement):
             what = f"{dialect.name} commits this statement by itself: it is done even when the load is undone"
             plan.add("warning", "statement-commits", what, place)
+
+
+def _warn_of_account(plan: Planning, database: Database, place: str) -> None:
+    """What statements could reach is decided by the account: said where that is everything."""
+    signing_in = next((step for step in database.steps() if step.name == "sign in"), None)
+    if signing_in is not None and SUPERUSER in signing_in.run():
+        plan.add(
+            "warning",
+            "account-may-everything",
+            "the statements run as a user who may do everything on the server: expressions in them can read its files and run programs",
+            place,
+            "use a user who may do no more than the job needs",
+        )
 
 
 def find_objections(job: Job, plan: Planning) -> None:
@@ -82,6 +100,8 @@ def find_objections(job: Job, plan: Planning) -> None:
     database = plan.target.database if plan.target else None
     if database is None:
         return
+    if (first := next(_statements(job), None)) is not None:
+        _warn_of_account(plan, database, first[0])
     for place, statement in _statements(job):
         objection = database.objection(statement)
         if objection is None:
