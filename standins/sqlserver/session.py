@@ -427,7 +427,8 @@ class Session:
             # nothing is carried out, and there are no columns to be described
             self._compiles_only = True
             try:
-                self._run(Translator(self._known()), found)
+                if found[0].is_word("INSERT", "UPDATE", "DELETE", "MERGE") and not found[1].is_word("STATISTICS"):
+                    self._run(Translator(self._known()), found)
             finally:
                 self._compiles_only = False
             found = tokens("SELECT 1 AS nothing WHERE 1 = 0")

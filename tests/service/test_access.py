@@ -145,10 +145,12 @@ def test_a_secret_stays_with_the_place_that_it_was_given_for(client: Client) -> 
         {"port": 5433},
         {"tls": "off"},
         {"host": "evil.example.org", "user": "x"},
+        {"user": "other"},
+        {"tls_ca": "-----BEGIN CERTIFICATE-----"},
     ):
         error = refused(422, "secret-needed", lambda moved=moved: client.change_connection(name, moved))
         assert "password" in error.detail
-    client.change_connection(name, {"user": "other"})
+    client.change_connection(name, {"user": "other", "password": "p"})
     client.change_connection(name, {"host": "new.example.org", "password": "again"})
     client.change_connection(name, {"password": {"from_env": "SECRET_X"}})
     refused(422, "secret-needed", lambda: client.change_connection(name, {"host": "third.example.org"}))

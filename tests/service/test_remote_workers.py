@@ -61,8 +61,8 @@ def test_a_run_at_a_site_is_stopped(lab: Lab) -> None:
     assert lab.place.rows() == []
 
 
-def test_slices_and_rejects_come_from_a_site(place: Place) -> None:
-    site = f"press-{place.name}"
+def test_slices_and_rejects_come_from_a_site(lab: Lab) -> None:
+    place, site = lab.place, lab.site
     place.client.add_connection(f"{place.name}-files", "folder", {"path": str(place.stack.files)}, site=site)
     lines = "".join(f"{'x' if number == 7 else number},v\n" for number in range(20_000))
     place.file(f"k,v\n{lines}")
@@ -70,11 +70,10 @@ def test_slices_and_rejects_come_from_a_site(place: Place) -> None:
     place.client.save_job(
         place.name,
         f"ultravect: 1\njob: {place.name}\nfrom: {{connection: {place.name}-files, files: {place.name}.csv, "
-        f"layout: {{format: delimited, header: true}}}}\ninto: {{connection: warehouse, table: {place.name}, rejects: 1}}\n"
+        f"layout: {{format: delimited, header: true}}}}\ninto: {{connection: {lab.into}, table: {place.name}, rejects: 1}}\n"
         "run: {slices: 3}\n",
     )
-    lab = Lab(place, "https")
-    with lab.worker(site) as worker:
+    with lab.worker() as worker:
         run = place.run()
     assert run.state == "succeeded", run.error
     assert {item.worker.partition("@")[2] for item in run.legs[0].slices} == {site}

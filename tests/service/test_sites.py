@@ -29,12 +29,17 @@ class Lab:
             session.commit()
         made = self.client.add_connection(self.name, "sqlite", {"path": str(self.path)}, site=self.site)
         assert made.site == self.site
+        self.into = "warehouse"
+        if by == "https":
+            # such a worker is given the connections of its site alone
+            self.into = f"{place.name}-ledger"
+            self.client.add_connection(self.into, "postgresql", place.stack.warehouse, site=self.site)
 
-    def job(self, into: str = "warehouse") -> None:
+    def job(self, into: str = "") -> None:
         self.client.save_job(
             self.place.name,
             f"ultravect: 1\njob: {self.place.name}\nfrom: {{connection: {self.name}, table: mast}}\n"
-            f"into: {{connection: {into}, table: {self.place.name}}}\n",
+            f"into: {{connection: {into or self.into}, table: {self.place.name}}}\n",
         )
 
     @contextmanager

@@ -24,7 +24,7 @@ TAKEN = {
     "duckdb": ["insert into hut select 1", "create or replace table a as select 1"],
     "sqlserver": [
         "update hut set a = 1, b = 2 where c = 'set x'", "merge into hut using x on 1 = 1 when matched then update set v = 1", "delete from hut",
-        "alter table hut drop column k", "alter table hut alter column k bigint", "update statistics hut", "insert into hut select [exec] from [grant]",
+        "alter table hut drop column k", "alter table hut alter column k bigint", "update statistics hut", "insert into hut select [exec] from x",
         "create index i on hut (k)", "drop table hut",
     ],
 }  # fmt: skip

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import logging
+import traceback
 from collections.abc import Callable
 from contextlib import closing
 from typing import Any
 
+from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import FileReader, SourceFile, file_empty
 from ultravect.core.layouts.delimited.opening import open_delimited
 from ultravect.core.layouts.documents.json_document import open_json
@@ -17,6 +20,7 @@ from ultravect.core.layouts.parquet import open_parquet
 from ultravect.core.layouts.workbook.reader import open_workbook
 from ultravect.core.model.layout import FORMATS, AnyLayout
 
+log = logging.getLogger(__name__)
 READERS: dict[str, Callable[[SourceFile, Any], FileReader]] = {
     "delimited": open_delimited,
     "fixed": open_fixed,
@@ -31,6 +35,23 @@ TEXT_FORMATS = frozenset(["delimited", "fixed", "jsonl", "json", "xml"])
 
 def open_layout(file: SourceFile, layout: AnyLayout | None) -> FileReader:
     """Opens a file as ``layout`` says, or as its bytes and its name say. UltravectError says why it cannot be read."""
+    try:
+        return _opened(file, layout)
+    except (UltravectError, MemoryError, RecursionError):
+        raise
+    except Exception as error:
+        # what a file holds is anyone's, and no library names all errors that it may meet with
+        where = traceback.extract_tb(error.__traceback__)[-1]
+        log.warning("%s: %s in %s, line %s", file.path, type(error).__name__, where.filename, where.lineno)
+        raise UltravectError(
+            "file-unreadable",
+            f"{file.path} cannot be read{f' as {layout.format}' if layout else ''}: {type(error).__name__}: {str(error)[:200]}",
+            hint="it is damaged, or of another format: name the format in from.layout",
+            object=file.path,
+        ) from None
+
+
+def _opened(file: SourceFile, layout: AnyLayout | None) -> FileReader:
     with closing(file.open()) as stream:
         head = stream.read(HEAD_BYTES)
     # records of nothing but blanks are records

@@ -5,11 +5,13 @@ from __future__ import annotations
 import datetime as dt
 import re
 import zipfile
+import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import BinaryIO, cast
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import leads_out
 from ultravect.core.layouts.compression import GuardedStream, broken
 from ultravect.core.words import counted
 
@@ -47,6 +49,7 @@ def members(stream: BinaryIO, path: str) -> list[Member]:
                 Member(item.filename, item.file_size, item.compress_size, _moment(item.date_time))
                 for item in archive.infolist()
                 if not item.is_dir()
+                and not leads_out(item.filename)
                 and not any(part.startswith((".", "__MACOSX")) for part in item.filename.split("/"))
             ),
             key=lambda member: member.name,
@@ -86,7 +89,16 @@ def open_member(open_stored: Callable[[], BinaryIO], path: str, member: Member) 
     archive = _open_archive(open_stored(), path)
     try:
         stream = archive.open(member.name)
-    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, KeyError) as error:
+    except (
+        zipfile.BadZipFile,
+        NotImplementedError,
+        RuntimeError,
+        KeyError,
+        OSError,
+        ValueError,
+        zlib.error,
+        EOFError,
+    ) as error:
         # RuntimeError: it is encrypted
         raise broken(f"{path}/{member.name}", ".zip", error) from None
     return cast(

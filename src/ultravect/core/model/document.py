@@ -14,7 +14,7 @@ from ultravect.core.model.feed import FeedFile
 from ultravect.core.model.files import ConnectionFile, LayoutFile
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.layout import AnyLayout, Layout
-from ultravect.core.model.problems import Problem, problems_of
+from ultravect.core.model.problems import MOST_PROBLEMS, Problem, problems_of
 
 _MAX_NODES = 100_000
 
@@ -130,7 +130,8 @@ class Declaration(Generic[M]):
             return self.model.model_validate(data)
         except ValidationError as error:
             problems = problems_of(error, self.model, lines)
-            more = f" (and {len(problems) - 1} more)" if len(problems) > 1 else ""
+            count = len(problems) if len(problems) < MOST_PROBLEMS else error.error_count()
+            more = f" (and {count - 1:,} more)" if count > 1 else ""
             raise DeclarationError(f"{problems[0]}{more}", problems, code) from None
 
     def read_text(self, text: str) -> tuple[M, Document]:

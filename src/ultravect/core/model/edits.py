@@ -7,6 +7,7 @@ as the same structure with just that value changed.
 from __future__ import annotations
 
 import copy
+import time
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass, replace
 from typing import Any
@@ -18,6 +19,10 @@ from ultravect.core.model.document import read_documents
 from ultravect.core.model.problems import Problem
 
 _WIDE = 10_000
+_EDITING_SECONDS = 1.0
+_MOST_CHARACTERS = 64 << 10
+_DIGITS = 9
+_LOADER = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
 @dataclass(frozen=True)
@@ -52,36 +57,55 @@ class Edit:
 
 
 def with_edits(problems: Sequence[Problem], text: str) -> list[Problem]:
-    """The problems of the file ``text``, with an edit where it is known what was meant."""
-    return [
-        replace(
-            problem, edit=edit_of(text, problem.place, Renamed(problem.meant) if problem.of_key else problem.meant)
-        )
-        if problem.meant
-        else problem
-        for problem in problems
-    ]
+    """The problems of the file ``text``, with an edit where it is known what was meant, and that is soon found."""
+    until = time.monotonic() + _EDITING_SECONDS
+    file = _File.read(text) if any(problem.meant for problem in problems) else None
+    found = []
+    for problem in problems:
+        if file is not None and problem.meant and time.monotonic() < until:
+            meant = Renamed(problem.meant) if problem.of_key else problem.meant
+            found.append(replace(problem, edit=file.edit(problem.place, meant)))
+        else:
+            found.append(problem)
+    return found
 
 
 def edit_of(text: str, place: str, value: Any) -> Edit | None:
     """The edit that writes ``value`` at ``place`` (``into.table``, ``columns.2``); None where none is sure to be right."""
-    path = [int(step) if step.isdigit() else step for step in place.split(".")]
-    try:
-        root = yaml.compose(text, Loader=yaml.SafeLoader)
-        before = read_documents(text)[0].data
-    except (yaml.YAMLError, UltravectError, IndexError):
-        return None
-    lines = text.splitlines()
-    edit = _written(root, path, value, lines)
-    if edit is None:
-        return None
-    first = edit.line - 1
-    edited = [*lines[:first], *edit.new, *lines[first + len(edit.old) :]]
-    try:
-        after = read_documents("\n".join(edited) + "\n")[0].data
-    except (UltravectError, IndexError):
-        return None
-    return edit if after == _changed(before, path, value) else None
+    file = _File.read(text)
+    return file.edit(place, value) if file is not None else None
+
+
+@dataclass(frozen=True)
+class _File:
+    """A file that was read once, however many edits of it are looked for."""
+
+    root: yaml.Node | None
+    data: Any
+    lines: Sequence[str]
+
+    @classmethod
+    def read(cls, text: str) -> _File | None:
+        """None where it is no file of one structure, or is too long for edits to be worth their time."""
+        if len(text) > _MOST_CHARACTERS:
+            return None
+        try:
+            return cls(yaml.compose(text, Loader=_LOADER), read_documents(text)[0].data, text.splitlines())
+        except (yaml.YAMLError, UltravectError, IndexError, RecursionError):
+            return None
+
+    def edit(self, place: str, value: Any) -> Edit | None:
+        path = [int(step) if step.isdecimal() and len(step) < _DIGITS else step for step in place.split(".")]
+        edit = _written(self.root, path, value, self.lines)
+        if edit is None:
+            return None
+        first = edit.line - 1
+        edited = [*self.lines[:first], *edit.new, *self.lines[first + len(edit.old) :]]
+        try:
+            after = read_documents("\n".join(edited) + "\n")[0].data
+        except (UltravectError, IndexError):
+            return None
+        return edit if after == _changed(self.data, path, value) else None
 
 
 def _changed(data: Any, path: Sequence[str | int], value: Any) -> Any:

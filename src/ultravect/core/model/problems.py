@@ -14,6 +14,28 @@ from pydantic import BaseModel, ValidationError
 from ultravect.core.model.connection import SECRET_TAGS, secret_keys
 from ultravect.core.model.layout import FORMATS
 
+MOST_PROBLEMS = 20
+"""Of more, it is only said how many there are: no one corrects more at once, and each takes time to be worked out."""
+
+_LONGEST_WORD = 80
+_SHOWN = 100
+
+
+def _cut(value: Any) -> str:
+    """A value as it is shown."""
+    text = (
+        repr(value[: 2 * _SHOWN])
+        if isinstance(value, str)
+        else repr(value)
+        if _is_small(value)
+        else type(value).__name__
+    )
+    return text if len(text) <= _SHOWN else f"{text[:_SHOWN]}…"
+
+
+def _is_small(value: Any) -> bool:
+    return isinstance(value, int | float | bool | None) and not (isinstance(value, int) and abs(value) > 10**30)
+
 
 @dataclass(frozen=True)
 class Problem:
@@ -54,7 +76,9 @@ class Problem:
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """The known word that is most like another one, or "" when none is near."""
-    by_fold = {name.lower(): name for name in known}
+    if len(word) > _LONGEST_WORD:
+        return ""
+    by_fold = {name.lower(): name for name in known if len(name) <= _LONGEST_WORD}
     near = difflib.get_close_matches(word.lower(), list(by_fold), n=1, cutoff=0.55)
     return by_fold[near[0]] if near else ""
 
@@ -101,37 +125,39 @@ def _describe(error: Any, model: type[BaseModel]) -> tuple[str, str, str]:
     if kind == "extra_forbidden":
         known = _known_keys(model, loc[:-1])
         meant = nearest(str(loc[-1]), known)
-        return f"unknown key {loc[-1]!r}", _asked(meant) or f"known here: {', '.join(known)}", meant
+        return f"unknown key {_cut(loc[-1])}", _asked(meant) or f"known here: {', '.join(known)}", meant
     if kind == "missing":
         return f"key {loc[-1]!r} is missing", "", ""
     if kind == "literal_error":
         allowed = context.get("expected", "")
         known = [word.strip("'") for word in allowed.replace(" or ", ", ").split(", ")]
         meant = nearest(str(error["input"]), known)
-        return f"{error['input']!r} is not one of {allowed}", _asked(meant), meant
+        return f"{_cut(error['input'])} is not one of {allowed}", _asked(meant), meant
     if kind == "string_pattern_mismatch" and loc and loc[-1] in ("job", "connection", "labels", "name"):
         return (
-            f"{error['input']!r} is not a name: lower-case letters, digits, - and _, at most 64, a letter or digit first",
+            f"{_cut(error['input'])} is not a name: lower-case letters, digits, - and _, at most 64, a letter or digit first",
             "",
             "",
         )
     if kind == "union_tag_invalid":
         known = list(FORMATS)
         meant = nearest(str(context.get("tag")), known)
-        return f"{context.get('tag')!r} is not a format; formats are {', '.join(known)}", _asked(meant), meant
+        return f"{_cut(context.get('tag'))} is not a format; formats are {', '.join(known)}", _asked(meant), meant
     message = error["msg"].removeprefix("Value error, ")
     if kind.endswith("_type"):
-        message = f"{message.replace('Input', 'this').replace('valid ', '')}, not {error['input']!r}"
+        message = f"{message.replace('Input', 'this').replace('valid ', '')}, not {_cut(error['input'])}"
     return message[0].lower() + message[1:], "", ""
 
 
 def problems_of(
     error: ValidationError, model: type[BaseModel], lines: dict[tuple[str | int, ...], int]
 ) -> list[Problem]:
-    """Problems in the order of the file; ``lines`` maps a path in the document to its line."""
+    """Problems in the order of the file, the first ``MOST_PROBLEMS``; ``lines`` maps a path in the document to its line."""
     found: dict[str, Problem] = {}
     secrets = secret_keys(model)
-    for item in error.errors():
+    for item in error.errors(include_url=False):
+        if len(found) > MOST_PROBLEMS:
+            break
         message, hint, meant = _describe(item, model)
         of_key = item["type"] == "extra_forbidden"
         # pydantic adds the branch of a union to the path; it is not in the document
@@ -154,4 +180,4 @@ def problems_of(
     shown = [
         one for pointer, one in found.items() if pointer not in intended or not one.message.endswith("is missing")
     ]
-    return sorted(shown, key=lambda problem: problem.line or 0)
+    return sorted(shown, key=lambda problem: problem.line or 0)[:MOST_PROBLEMS]

@@ -8,6 +8,7 @@ from rest_framework.permissions import SAFE_METHODS, BasePermission
 from rest_framework.request import Request
 
 from ultravect.service.records.models import Role, Run
+from ultravect.service.work.processes.look_pool import asking
 
 
 def _is_of_jobs(request: Request, view: Any) -> bool:
@@ -27,6 +28,7 @@ class RolePermission(BasePermission):
     def has_permission(self, request: Request, view: Any) -> bool:
         if not request.user.is_authenticated:
             return False
+        asking.set(str(request.user.pk))
         reading = request.method in SAFE_METHODS
         needed = getattr(view, "reading_role", Role.VIEWER) if reading else getattr(view, "writing_role", Role.EDITOR)
         if jobs := request.user.only_jobs:

@@ -10,6 +10,7 @@ from ultravect.core.expressions.parse import parse_condition, parse_item
 from ultravect.core.expressions.tree import Node, Star, keys_in
 
 _KEYED = "hmac"
+_LONGEST = 20_000
 _NOTHING = Node(0)
 
 
@@ -46,4 +47,4 @@ def _expressions(structure: Mapping[str, Any]) -> Iterator[str]:
 
 
 def _texts(given: Any) -> Iterator[str]:
-    return (text for text in given or () if isinstance(text, str))
+    return (text for text in given or () if isinstance(text, str) and len(text) <= _LONGEST)

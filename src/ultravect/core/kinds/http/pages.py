@@ -23,6 +23,7 @@ _LINES = str.maketrans("\r\n", "  ")
 _NEXT = re.compile(r'<([^>]*)>[^,]*;\s*rel="?next"?')
 
 Get = Callable[[httpx.URL], httpx.Response]
+Join = Callable[[httpx.URL, str], httpx.URL]
 """Asks for an address; UltravectError where it is not answered, or leads away from the connection's own."""
 
 Refusal = Callable[[str, str, str], UltravectError]
@@ -30,10 +31,10 @@ Refusal = Callable[[str, str, str], UltravectError]
 
 
 class Pages:
-    """The pages that follow each other from ``first``; ``settings`` say how the next one is found."""
+    """The pages that follow each other from ``first``; ``settings`` say how the next one is found, ``join`` reads its address."""
 
-    def __init__(self, settings: HttpSettings, first: httpx.URL, get: Get, refusal: Refusal) -> None:
-        self._settings, self._first, self._get, self._refusal = settings, first, get, refusal
+    def __init__(self, settings: HttpSettings, first: httpx.URL, get: Get, join: Join, refusal: Refusal) -> None:
+        self._settings, self._first, self._get, self._join, self._refusal = settings, first, get, join, refusal
 
     def stream(self) -> BinaryIO:
         return cast(BinaryIO, io.BufferedReader(_Lines(self._lines()), _BUFFER))
@@ -94,12 +95,12 @@ class Pages:
             return None if last else self._numbered(page, rows)
         if settings.pages == "link_header":
             link = _NEXT.search(response.headers.get("link", ""))
-            return address.join(link[1]) if link else None
+            return self._join(address, link[1]) if link else None
         value = self._value(text, settings.page_field)
         if value in (None, "", False):
             return None
         if settings.pages == "next_link":
-            return address.join(str(value))
+            return self._join(address, str(value))
         return self._numbered(0, 0).copy_set_param(settings.page_parameter or "cursor", str(value))
 
     def _value(self, text: str, path: str) -> Any:

@@ -49,7 +49,7 @@ def _is_below(address: httpx.URL, base: httpx.URL) -> bool:
     """Whether a path stays below another one, however often a server undoes encodings."""
     path = address.raw_path.partition(b"?")[0].decode("ascii")
     read = list(readings(path))
-    if any({"..", "."} & {*reading.split("/")} for reading in read):
+    if any("\0" in reading or {"..", "."} & {*reading.split("/")} for reading in read):
         return False
     return f"{posixpath.normpath(read[-1])}/".startswith(base.path)
 
@@ -130,24 +130,36 @@ class HttpStorage(Named):
         for _ in range(_MAX_REDIRECTS + 1):
             request = client.build_request(method, address, headers={"Accept-Encoding": "identity"})
             self._network.guard = None
-            if _origin(address) == _origin(self._base):
-                self._sign_in.apply(request, client)  # a secret goes to no one else
+            if _origin(address) == _origin(self._base) and _is_below(address, self._base):
+                self._sign_in.apply(request, client)  # a secret goes nowhere else
             elsewhere = _origin(address) != _origin(self._base) and not self._settings.private_redirects
             self._network.guard = self._guarded(path, address) if elsewhere else None
             try:
                 response = client.send(request, stream=True)
             except httpx.TransportError as error:
                 raise self._unreached(path, error) from None
-            if not response.is_redirect:
+            if not response.has_redirect_location:
                 return response
             response.close()
-            address = self._allowed(address, address.join(response.headers["location"]), path)
+            address = self._allowed(address, self._joined(address, response.headers["location"], path), path)
         raise self._error(
             "redirect-refused",
             f"{path} is redirected more than {_MAX_REDIRECTS} times",
             "check the address",
             object=path,
         )
+
+    def _joined(self, address: httpx.URL, link: str, path: str) -> httpx.URL:
+        """The address that a server names; UltravectError where it is none."""
+        try:
+            return address.join(link)
+        except (httpx.InvalidURL, ValueError):
+            raise self._error(
+                "page-elsewhere",
+                f"{path}: the server names an address that is none: {link[:100]!r}",
+                "see what the server gives",
+                object=path,
+            ) from None
 
     def _allowed(self, before: httpx.URL, after: httpx.URL, path: str) -> httpx.URL:
         if after.scheme not in ("http", "https") or (before.scheme == "https" and after.scheme == "http"):
@@ -256,7 +268,10 @@ class HttpStorage(Named):
                 )
             return self._answered(client, path, address)
 
-        pages = Pages(self._settings, self._address(path), get, self._error)
+        def join(address: httpx.URL, link: str) -> httpx.URL:
+            return self._joined(address, link, path)
+
+        pages = Pages(self._settings, self._address(path), get, join, self._error)
         return OpenFile(FileInfo(path, -1, None), pages.stream())
 
     def open(self, path: str) -> OpenFile:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
 
@@ -53,6 +53,11 @@ class LakePlace:
             return pafs.PyFileSystem(ConfinedFiles(self._folder(), self.outside))
         return bucket_files(settings)
 
+    @cached_property
+    def data_files(self) -> pafs.FileSystem:
+        """The same for files that ``require_all_inside`` has looked at: a reader opens them from threads of its own, which run no Python."""
+        return pafs.SubTreeFileSystem(str(self._folder()), pafs.LocalFileSystem()) if self.is_folder else self.files
+
     def outside(self, named: str) -> UltravectError:
         """The error for a table that names ``named``, which is not in the place."""
         return UltravectError(
@@ -64,8 +69,30 @@ class LakePlace:
 
     def require_inside(self, path: str) -> None:
         """UltravectError ``lake-outside`` for a path below the place that leads out of it, links of a folder included."""
-        if inside(self._folder(), path) is None if self.is_folder else leads_out(path):
+        try:
+            outside = inside(self._folder(), path) is None if self.is_folder else leads_out(path)
+        except (OSError, RuntimeError, ValueError):
+            outside = True  # links in a circle, or no path at all
+        if outside:
             raise self.outside(path)
+
+    def require_all_inside(self, paths: Iterable[str]) -> None:
+        """The same for many paths: each folder is looked at once."""
+        folders = dict[str, bool]()
+        for path in paths:
+            if not self.is_folder:
+                self.require_inside(path)
+                continue
+            above = path.rpartition("/")[0]
+            if above not in folders:
+                self.require_inside(above or ".")
+                folders[above] = True
+            if leads_out(path) or os.path.islink(f"{self._root}/{path}"):
+                self.require_inside(path)
+
+    @cached_property
+    def _root(self) -> str:
+        return str(self._folder())
 
     def require_links_inside(self, path: str) -> None:
         """The same for all links in a folder and the folders in it: before a library reads or removes what it finds there by itself."""

@@ -20,6 +20,7 @@ from botocore.config import Config
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
 from ultravect.core.errors import UltravectError
+from ultravect.core.inside import leads_out
 from ultravect.core.kinds.objectstore.settings import ObjectStoreSettings
 from ultravect.core.storage.paths import Named
 from ultravect.core.streams import RemoteFile
@@ -207,15 +208,27 @@ class ObjectStoreStorage(Named):
         try:
             for page in self._client.get_paginator("list_objects_v2").paginate(**asked):
                 for item in page.get("Contents", ()):
+                    if "Key" not in item:
+                        continue
                     path = item["Key"][len(self._prefix) :]
                     *folders, name = path.split("/")
-                    if name and listing.shows(name) and not any(part.startswith(".") for part in folders):
-                        yield FileInfo(path, item["Size"], item["LastModified"].astimezone(dt.UTC))
+                    hidden = any(part.startswith(".") for part in folders) or leads_out(path)
+                    if name and item["Key"].startswith(self._prefix) and listing.shows(name) and not hidden:
+                        modified = item.get("LastModified")
+                        yield FileInfo(path, item.get("Size", -1), modified.astimezone(dt.UTC) if modified else None)
         except (bx.ClientError, bx.BotoCoreError) as error:
             raise self._explained(error, "listing the bucket") from None
 
-    def open(self, path: str) -> OpenFile:
+    def _require_inside(self, path: str) -> None:
+        """Raises for a name that a store, or what stands before it, could take for one outside of the prefix."""
+        if leads_out(path):
+            raise self._error(
+                "file-outside-folder", f"{path!r} leads out of the prefix", "name an object below it", object=path
+            )
         self._require_shown(path)
+
+    def open(self, path: str) -> OpenFile:
+        self._require_inside(path)
         try:
             head = self._client.head_object(Bucket=self._settings.bucket, Key=self._prefix + path)
         except bx.ClientError as error:
@@ -224,12 +237,20 @@ class ObjectStoreStorage(Named):
             raise self._explained(error, f"opening {path}") from None
         except (bx.BotoCoreError, ValueError) as error:
             raise self._explained(error, f"opening {path}") from None
-        info = FileInfo(path, head["ContentLength"], head["LastModified"].astimezone(dt.UTC))
-        raw = _RangeFile(self, path, info.size, head["ETag"])
+        size, modified = head.get("ContentLength"), head.get("LastModified")
+        if not isinstance(size, int) or size < 0:
+            raise self._error(
+                "store-refused",
+                f"the store does not say how large {path} is",
+                "see what the store answers",
+                object=path,
+            )
+        info = FileInfo(path, size, modified.astimezone(dt.UTC) if modified else None)
+        raw = _RangeFile(self, path, info.size, head.get("ETag") or "")
         return OpenFile(info, cast(BinaryIO, io.BufferedReader(raw, _BUFFER)))
 
     def put(self, path: str, local: Path) -> None:
-        self._require_shown(path)
+        self._require_inside(path)
         # an object appears when it, or the last of its parts, has come whole
         try:
             self._client.upload_file(str(local), self._settings.bucket, self._prefix + path)
@@ -237,6 +258,7 @@ class ObjectStoreStorage(Named):
             raise self._explained(error, f"writing {path}") from None
 
     def remove(self, path: str) -> None:
+        self._require_inside(path)
         try:
             self._client.delete_object(Bucket=self._settings.bucket, Key=self._prefix + path)
         except (bx.ClientError, bx.BotoCoreError) as error:
@@ -254,7 +276,10 @@ class ObjectStoreStorage(Named):
         """An object's bytes from ``start`` on; UltravectError when it is no longer the one that was opened."""
         try:
             answer = self._client.get_object(
-                Bucket=self._settings.bucket, Key=self._prefix + path, Range=f"bytes={start}-", IfMatch=etag
+                Bucket=self._settings.bucket,
+                Key=self._prefix + path,
+                Range=f"bytes={start}-",
+                **({"IfMatch": etag} if etag else {}),
             )
         except bx.ClientError as error:
             if str(error.response.get("Error", {}).get("Code")) in ("PreconditionFailed", "412", "NoSuchKey", "404"):

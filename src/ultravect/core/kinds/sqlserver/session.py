@@ -173,7 +173,7 @@ def _explained(error: BaseException, name: str, settings: SqlserverSettings) -> 
     if not settings.instance and isinstance(error, OSError):
         for step in network_steps(name, settings.host, settings.port):
             step.run()
-    if isinstance(error, SSL.Error) and "certificate" in said:
+    if "does not match host name" in said or (isinstance(error, SSL.Error) and "certificate" in said):
         return UltravectError(
             "certificate-refused",
             f"connection {name}: the server's certificate does not verify ({where})",

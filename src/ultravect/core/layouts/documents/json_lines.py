@@ -206,7 +206,10 @@ def _fields_of(rows: list[dict[str, Any]], levels: int) -> list[pa.Field] | None
         kind = _kind_of(values, levels)
         if kind is None:
             return None
-        fields.append(pa.field(name, kind))
+        try:
+            fields.append(pa.field(name, kind))
+        except UnicodeEncodeError:
+            return None  # a name that is no text: said where the lines are read one by one
     return fields
 
 

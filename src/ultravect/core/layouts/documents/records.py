@@ -10,6 +10,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ultravect.core.errors import UltravectError
 from ultravect.core.types.canonical import MAX_PRECISION
 
 Record = Mapping[str, Any]
@@ -77,7 +78,11 @@ def names_of(records: Iterable[Record]) -> list[str]:
 
 def columns_of(records: Sequence[Record], names: Sequence[str]) -> pa.Table:
     """A column a name; NULL where a record lacks it, text where its values are of several kinds."""
-    return pa.table([column_of([record.get(name) for record in records]) for name in names], names=list(names))
+    columns = [column_of([record.get(name) for record in records]) for name in names]
+    try:
+        return pa.table(columns, names=list(names))
+    except UnicodeEncodeError:
+        raise _half_a_character() from None
 
 
 def column_of(values: list[Any]) -> pa.Array:
@@ -92,9 +97,22 @@ def column_of(values: list[Any]) -> pa.Array:
             return _decimals(values)
         if len(kinds) == 1:
             return pa.array(values)
+    except UnicodeEncodeError:
+        raise _half_a_character() from None
     except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError):
         pass
-    return pa.array([None if value is None else _word(value) for value in values], pa.string())
+    try:
+        return pa.array([None if value is None else _word(value) for value in values], pa.string())
+    except UnicodeEncodeError:
+        raise _half_a_character() from None
+
+
+def _half_a_character() -> UltravectError:
+    return UltravectError(
+        "json-broken",
+        "a text has half of a pair of surrogates, such as \\ud800, which is no character",
+        hint="see what has written it: both halves stand together, or the character itself",
+    )
 
 
 def _decimals(values: list[Any]) -> pa.Array:

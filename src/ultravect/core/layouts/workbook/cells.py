@@ -21,7 +21,6 @@ _RELATION = "{http://schemas.openxmlformats.org/officeDocument/2006/relationship
 _ISO_DURATION = re.compile(r"^PT(\d+)H(\d+)M([\d.]+)S$")
 _XLS_ERRORS = {0: "#NULL!", 7: "#DIV/0!", 15: "#VALUE!", 23: "#REF!", 29: "#NAME?", 36: "#NUM!", 42: "#N/A"}
 _BOOK = re.compile(r"^(?P<book>.*?\.(?:xlsx|xlsm|xlsb|xls|ods))/(?P<sheet>.+)$", re.IGNORECASE)
-FAILURES = (calamine.CalamineError, zipfile.BadZipFile, OSError, ValueError, UnicodeDecodeError, KeyError, TypeError)
 
 
 @dataclass(frozen=True)
@@ -41,7 +40,7 @@ def split_book(path: str) -> tuple[str, str] | None:
 
 
 def cells_of(workbook: Any, data: bytes, name: str) -> SheetCells:
-    """The cells of one sheet; raises one of FAILURES when it is damaged."""
+    """The cells of one sheet; of a damaged one, whatever its libraries raise."""
     try:
         sheet = workbook.get_sheet_by_name(name)
         rows = [list(row) for row in sheet.to_python(skip_empty_area=False)]

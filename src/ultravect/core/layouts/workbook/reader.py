@@ -8,7 +8,7 @@ import re
 import zipfile
 from collections import Counter
 from collections.abc import Iterator
-from contextlib import closing
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -21,7 +21,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
 from ultravect.core.layouts.documents.records import as_json, column_of
 from ultravect.core.layouts.table import TableBlock, TableReader
-from ultravect.core.layouts.workbook.cells import FAILURES, cells_of, named_ranges, plain_value
+from ultravect.core.layouts.workbook.cells import cells_of, named_ranges, plain_value
 from ultravect.core.layouts.workbook.table_area import SheetTable, cell_text, header_rows, is_filled, names_of_columns
 from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.layout import XlsxLayout
@@ -43,6 +43,21 @@ def _broken(file: SourceFile, reason: object) -> UltravectError:
     )
 
 
+@contextmanager
+def _whole(file: SourceFile) -> Iterator[None]:
+    """Says of a damaged workbook that it is one, whatever its libraries raise: none of them names all errors that it may meet with."""
+    try:
+        yield
+    except (UltravectError, MemoryError):
+        raise
+    except Exception as error:
+        raise _broken(file, error) from None
+    except BaseException as error:
+        if type(error).__name__ != "PanicException":  # of a library in Rust, which is no Exception
+            raise
+        raise _broken(file, error) from None
+
+
 def _bytes(file: SourceFile) -> bytes:
     """All of the file: a workbook's parts point at each other, so it is not a stream."""
     if file.size > _MAX_STORED:
@@ -52,11 +67,8 @@ def _bytes(file: SourceFile) -> bytes:
     if not data:
         raise file_empty(file.path, "is empty: it is no workbook")
     if data.startswith(b"PK"):
-        try:
-            with zipfile.ZipFile(io.BytesIO(data)) as archive:
-                unpacked = sum(item.file_size for item in archive.infolist())
-        except FAILURES as error:
-            raise _broken(file, error) from None
+        with _whole(file), zipfile.ZipFile(io.BytesIO(data)) as archive:
+            unpacked = sum(item.file_size for item in archive.infolist())
         if unpacked > _MAX_UNPACKED:
             raise UltravectError(
                 "compression-suspicious",
@@ -67,16 +79,10 @@ def _bytes(file: SourceFile) -> bytes:
     return data
 
 
-def _workbook(file: SourceFile, data: bytes) -> Any:
-    try:
-        return calamine.CalamineWorkbook.from_filelike(io.BytesIO(data))
-    except FAILURES as error:
-        raise _broken(file, error) from None
-
-
 def sheet_names(file: SourceFile) -> list[str]:
     """The sheets of a workbook that hold cells, hidden ones too."""
-    return [str(name) for name in _workbook(file, _bytes(file)).sheet_names]
+    with _whole(file):
+        return [str(name) for name in calamine.CalamineWorkbook.from_filelike(io.BytesIO(_bytes(file))).sheet_names]
 
 
 def _sheet_name(file: SourceFile, names: list[str], wanted: str | int | None) -> str:
@@ -107,8 +113,13 @@ def _column(values: list[Any]) -> Any:
 
 def open_workbook(file: SourceFile, layout: XlsxLayout) -> TableReader:
     """Opens a sheet; all of it is in memory, as its format wants it."""
+    with _whole(file):
+        return _opened(file, layout)
+
+
+def _opened(file: SourceFile, layout: XlsxLayout) -> TableReader:
     data = _bytes(file)
-    workbook = _workbook(file, data)
+    workbook = calamine.CalamineWorkbook.from_filelike(io.BytesIO(data))
     findings: list[Finding] = []
     wanted, cells = layout.sheet, layout.range
     if cells and not _CELLS.match(cells):
@@ -117,10 +128,7 @@ def open_workbook(file: SourceFile, layout: XlsxLayout) -> TableReader:
         wanted, cells = named[wanted]
     name = _sheet(file, workbook, wanted, findings)
     updates: dict[str, Any] = {"sheet": name, "range": cells}
-    try:
-        table = SheetTable.of(cells_of(workbook, data, name), cells, layout)
-    except FAILURES as error:
-        raise _broken(file, error) from None
+    table = SheetTable.of(cells_of(workbook, data, name), cells, layout)
     rows = _header(file, name, layout, table, findings)
     updates["header"] = (
         False if not rows else rows[0] + table.top + 1 if len(rows) == 1 else [r + table.top + 1 for r in rows]

@@ -6,17 +6,13 @@ from collections.abc import Sequence
 from pathlib import Path
 
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.csv as pv
 
 from ultravect.core.layouts.writers.base import FileTypes, opened_for_text
+from ultravect.core.layouts.writers.formulas import guarded, guarded_text
 from ultravect.core.model.written import WrittenDelimited
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
-
-# what spreadsheets take for the start of a formula; and what looks so and is a plain number, or a telephone number
-_LIVE = r"^[=+\-@\t\r]"
-_NUMBER = r"^[+\-][0-9][0-9 ]*([.,][0-9]+)?([eE][+\-]?[0-9]+)?$"
 
 
 class DelimitedTypes(FileTypes):
@@ -37,7 +33,8 @@ class DelimitedWriter:
         self._guards = layout.formulas == "text"
         self.guarded = 0
         if layout.header:
-            empty = pa.RecordBatch.from_arrays([pa.array([], pa.string())] * len(columns), names=self._names)
+            names = [guarded_text(name) for name in self._names] if self._guards else self._names
+            empty = pa.RecordBatch.from_arrays([pa.array([], pa.string())] * len(columns), names=names)
             self._put(empty, header=True)
 
     def _put(self, batch: pa.RecordBatch, *, header: bool = False) -> None:
@@ -51,11 +48,9 @@ class DelimitedWriter:
         self._put(pa.RecordBatch.from_arrays(arrays, names=self._names))
 
     def _guarded(self, array: pa.Array) -> pa.Array:
-        """Texts, those with a ' in front that a spreadsheet would compute."""
-        live = pc.and_not(pc.match_substring_regex(array, _LIVE), pc.match_substring_regex(array, _NUMBER))
-        count = pc.sum(live).as_py() or 0
+        found, count = guarded(array)
         self.guarded += count
-        return pc.if_else(live, pc.binary_join_element_wise("'", array, ""), array) if count else array
+        return found
 
     def close(self) -> None:
         self._file.close()

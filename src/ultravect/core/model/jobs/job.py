@@ -115,7 +115,9 @@ class Job(Declared):
     )
     into: Target
     objects: dict[str, ObjectOptions] = Field(
-        default={}, description="What single objects need differently, by their names, in a job with many."
+        default={},
+        max_length=5_000,
+        description="What single objects need differently, by their names, in a job with many.",
     )
     require: list[str] = Field(
         default=[],
@@ -209,7 +211,8 @@ class Job(Declared):
             raise ValueError(
                 f"every object of from.{wanted}s would go into the same {self.into.place}: name it by {{{wanted}}}"
             )
-        for name in self.objects:
+        # options that several objects share are looked at once
+        for name in {repr(own): name for name, own in reversed(self.objects.items())}.values():
             self._of(name, {"table": name} if self.source.tables else {"files": name}, self.into.object_name, {})
         return self
 
@@ -240,10 +243,9 @@ class Job(Declared):
 
     def _of(self, name: str, named: Mapping[str, Any], target: str, captured: Mapping[str, str]) -> Job:
         own = self.objects.get(name) or ObjectOptions()
-        data = self.as_file()
-        data.pop("objects", None)
+        data = self._as_one()
         kept = {key: value for key, value in data["from"].items() if key not in _MANY}
-        data["from"] = {**kept, **named, **own.source}
+        data = {**data, "from": {**kept, **named, **own.source}}
         data["into"] = {**data["into"], self.into.place.removeprefix("into."): target, **own.into}
         if own.columns is not None:
             data["columns"] = own.columns
@@ -271,6 +273,11 @@ class Job(Declared):
                 raise ValueError(f"job {self.job} has no parameter {name!r}; it has: {known}")
             values[name] = _like(name, value, values[name])
         return self.model_copy(update={"parameters": values})
+
+    def _as_one(self) -> dict[str, Any]:
+        """The structure of the job file without the options of single objects."""
+        data = self.model_dump(by_alias=True, exclude_defaults=True, mode="json", exclude={"objects"})
+        return {"ultravect": 1, **data}
 
     def as_file(self) -> dict[str, Any]:
         """The structure of the job file, without what equals the defaults."""

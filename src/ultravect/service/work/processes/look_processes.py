@@ -12,8 +12,8 @@ import subprocess
 import sys
 import threading
 import time
-from collections.abc import Mapping, Sequence
-from contextlib import suppress
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import structlog
@@ -31,6 +31,7 @@ from ultravect.service.work.processes.sandbox import (
 log = structlog.get_logger()
 _START_SECONDS = 60.0
 _WAIT_SECONDS = 20.0
+_MOST_OF_USER = 12
 _MAX_ANSWER = 256 << 20
 _PIECE = 1 << 20
 # the limit of memory counts what is reserved too: each thread of a library would reserve an arena of its own
@@ -47,6 +48,14 @@ class LookFailed(Exception):
     """The process met with what it should not have: a fault of ours, which the service's log describes."""
 
 
+class _User:
+    """Who looks: ``asking`` counts what is under way or waits."""
+
+    def __init__(self, places: int) -> None:
+        self.places = threading.BoundedSemaphore(places)
+        self.asking = 0
+
+
 class LookProcesses:
     """``at_once``: how many may look at the same time; others wait for them. Of this machine's files they see those below ``roots``."""
 
@@ -54,16 +63,55 @@ class LookProcesses:
         self._roots = roots
         self._scratch: str | None = None
         self._places = threading.BoundedSemaphore(at_once)
+        self._of_each = max(1, at_once // 2)
+        self._users: dict[str, _User] = {}
+        self._counting = threading.Lock()
         self._starting = threading.Lock()
         self._parent: subprocess.Popen[bytes] | None = None
         self._socket: socket.socket | None = None
 
-    def ask(self, name: str, seconds: float, arguments: Mapping[str, Any], memory: int) -> bytes | None:
-        """What a process says to ``looks.LOOKS[name]``, as it says it; b"" when it ended without a word, None when it took too long."""
-        if not self._places.acquire(timeout=_WAIT_SECONDS):
-            raise UltravectError(
-                "too-busy", "too many are looking at something at this moment", hint="try again in a moment"
-            )
+    @contextmanager
+    def _place(self, user: str) -> Iterator[None]:
+        """A place for a look: first one of the user's own, of which each has half as many as there are; UltravectError after a while."""
+        until = time.monotonic() + _WAIT_SECONDS
+        with self._counting:
+            own = self._users.setdefault(user, _User(self._of_each))
+            if own.asking >= _MOST_OF_USER:
+                raise UltravectError(
+                    "too-busy",
+                    f"you are looking at {own.asking} things at this moment",
+                    hint="wait for some of them",
+                )
+            own.asking += 1
+        try:
+            if not own.places.acquire(timeout=_WAIT_SECONDS):
+                raise UltravectError(
+                    "too-busy", "your other looks take long at this moment", hint="wait for them, or try again later"
+                )
+            try:
+                if not self._places.acquire(timeout=max(0.1, until - time.monotonic())):
+                    raise UltravectError(
+                        "too-busy", "too many are looking at something at this moment", hint="try again in a moment"
+                    )
+                try:
+                    yield
+                finally:
+                    self._places.release()
+            finally:
+                own.places.release()
+        finally:
+            with self._counting:
+                own.asking -= 1
+                if not own.asking:
+                    del self._users[user]
+
+    def ask(
+        self, name: str, seconds: float, arguments: Mapping[str, Any], memory: int, user: str = ""
+    ) -> bytes | None:
+        """What a process says to ``looks.LOOKS[name]``, as it says it; b"" when it ended without a word, None when it took too long.
+
+        ``user``: who asks; no one keeps the others waiting.
+        """
         task = {
             "name": name,
             "arguments": arguments,
@@ -71,15 +119,13 @@ class LookProcesses:
             "cpu_seconds": seconds * (os.cpu_count() or 1),
         }
         question = json.dumps(task).encode() + b"\n"
-        try:
+        with self._place(user):
             try:
                 return self._asked(question, seconds)
             except (OSError, LookFailed) as error:
                 # the machine was short of memory or processes at this moment; nothing was looked at yet
                 log.warning("a process for looks did not begin; another is started", cause=repr(error))
                 return self._asked(question, seconds)
-        finally:
-            self._places.release()
 
     def _asked(self, question: bytes, seconds: float) -> bytes | None:
         with self._process() as ours:

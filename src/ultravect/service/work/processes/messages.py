@@ -14,7 +14,7 @@ MAX_LINE = 32 << 20
 
 _MOST = 10_000
 _Short = Annotated[str, Field(max_length=500)]
-_Text = Annotated[str, Field(max_length=20_000)]
+_Text = Annotated[str, Field(max_length=100_000)]
 _Count = Annotated[int, Field(ge=-(2**62), le=2**62)]
 _Phase = Literal["", "read", "shape", "stage", "publish", "verify"]
 _Outcome = Literal["", "nothing", "committed", "unknown"] | None

@@ -16,14 +16,15 @@ from django.utils import timezone
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
-from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, Slice, State
+from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, RunKind, Slice, State
 from ultravect.service.records.run_signals import notify_run
 from ultravect.service.work.queueing import queue_slice
 from ultravect.service.work.runs.attempts import job_of
 from ultravect.service.work.runs.legs import add_event
 
 KEPT_REJECTS = 10_000
-_OF_THE_JOB = ("mode", "before", "after", "connection", "table", "files")
+_OF_THE_PLACE = ("connection", "table", "files")
+_OF_THE_JOB = ("mode", "before", "after", *_OF_THE_PLACE)
 _AGO_SECONDS = 0.5
 ACCOUNT = ["tally", "rows_before", "created_target"]
 
@@ -71,7 +72,9 @@ def require_plan_of(leg: Leg, plan: dict[str, Any]) -> None:
         planned.get("from") or {}
     ).get("connection")
     into = planned.get("into") or {}
-    if not same or any(own["into"].get(name) != into.get(name) for name in _OF_THE_JOB):
+    # rejected rows that are loaded again are added to what is there, whatever the job's mode
+    stays = _OF_THE_JOB if leg.run.kind == RunKind.LOAD else _OF_THE_PLACE
+    if not same or any(own["into"].get(name) != into.get(name) for name in stays):
         raise UltravectError(
             "plan-refused",
             "the worker has planned another job than the one that is stored",

@@ -120,10 +120,10 @@ class DeltaVersion:
     def dataset(self) -> ds.Dataset:
         if not self._held.is_plain:
             return self._rewritten.dataset(self.files)
+        self._place.require_all_inside(f"{self.path}/{unquote(file.path)}" for file in self.files)
         if self._place.is_folder:
-            # the library's own files follow links wherever they lead
-            return self._table.to_pyarrow_dataset(filesystem=pafs.SubTreeFileSystem(self.path, self._place.files))
-        _ = self.files  # which looks at the names of all of them
+            files = pafs.SubTreeFileSystem(self.path, self._place.data_files)
+            return self._table.to_pyarrow_dataset(filesystem=files)
         return self._table.to_pyarrow_dataset()
 
     def since(self, older: int) -> Since:

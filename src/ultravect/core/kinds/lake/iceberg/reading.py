@@ -85,7 +85,8 @@ class SnapshotRows:
     def dataset_of(self, files: Sequence[DataFile]) -> ds.Dataset:
         if not self._is_plain:
             return self._rewritten.dataset(files)
-        form, place = ds.ParquetFileFormat(), self._place.files
+        # each address was looked at when it became a path
+        form, place = ds.ParquetFileFormat(), self._place.data_files
         fragments = [
             form.make_fragment(self._files.path(file.path), place, partition_expression=self._known(file))
             for file in files

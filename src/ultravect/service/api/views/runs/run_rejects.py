@@ -14,6 +14,7 @@ from rest_framework import generics
 from rest_framework.request import Request
 from rest_framework.views import APIView
 
+from ultravect.core.layouts.writers.formulas import guarded_text
 from ultravect.service.api.serializers.running import (
     RejectSerializer,
     RejectsInputSerializer,
@@ -55,7 +56,11 @@ def _as_csv(rejects: QuerySet[Reject]) -> str:
     text = io.StringIO()
     writer = csv.writer(text)
     writer.writerow(_REJECT_FIELDS)
-    writer.writerows(rejects.values_list(*_REJECT_FIELDS))
+    # what is in it comes from others, and a person opens it in a spreadsheet
+    writer.writerows(
+        [guarded_text(value) if isinstance(value, str) else value for value in row]
+        for row in rejects.values_list(*_REJECT_FIELDS)
+    )
     return text.getvalue()
 
 
