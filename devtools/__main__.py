@@ -191,6 +191,12 @@ def test(arguments: argparse.Namespace) -> int:
     return code
 
 
+def probes(arguments: argparse.Namespace) -> int:
+    """Attacks on a service on loopback; they are part of all tests as well."""
+    processes = ["--numprocesses", str(min((os.cpu_count() or 1) + 1, 4)), "--dist", "loadfile"]
+    return _all_pass([[sys.executable, "-m", "pytest", *processes, "tests/probes", *arguments.rest]])
+
+
 def bench(arguments: argparse.Namespace) -> int:
     return _all_pass([[sys.executable, "-m", "benchmarks", *arguments.rest]])
 
@@ -280,7 +286,23 @@ def faults(arguments: argparse.Namespace) -> int:
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./dev")
     verbs = parser.add_subparsers(dest="verb", required=True)
-    for verb in (demo, serve, stop, lint, test, bench, shots, types, messages, api, matrix, corpus, faults, week):
+    for verb in (
+        demo,
+        serve,
+        stop,
+        lint,
+        test,
+        bench,
+        shots,
+        types,
+        messages,
+        api,
+        matrix,
+        corpus,
+        faults,
+        week,
+        probes,
+    ):
         item = verbs.add_parser(verb.__name__)
         item.set_defaults(run=verb)
         if verb in (demo, serve):
@@ -309,7 +331,7 @@ def main() -> int:
             )
     arguments, rest = parser.parse_known_args()
     arguments.rest = rest
-    if rest and arguments.verb not in ("test", "bench"):
+    if rest and arguments.verb not in ("test", "bench", "probes"):
         parser.error(f"unknown: {' '.join(rest)}")
     return int(arguments.run(arguments))
 

@@ -19,7 +19,7 @@ ROOT = Path(__file__).parent.parent
 NOT_CODES = {
     "verify-full", "no-cache", "date-time", "content-encoding", "content-length", "last-modified", "weigh-slips",
     "partner-bookings", "cache-control", "content-type", "no-store", "x-content-type-options", "sign-in", "sign-in-limited", "users-tokens",
-    "ultravect-unverified", "python-tds", "service-identity", "schema-id", "spec-id",
+    "ultravect-unverified", "python-tds", "service-identity", "schema-id", "spec-id", "ca-certificates", "namespace-separator",
 }  # fmt: skip
 BUILT_FROM_PARTS = {
     "job-unknown", "token-unknown", "upload-unknown", "rule-unknown", "connection-file-invalid", "layout-file-invalid", "job-file-invalid",

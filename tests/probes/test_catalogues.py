@@ -11,6 +11,7 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
+from devtools.pairs import Copied
 from pyiceberg.catalog.sql import SqlCatalog
 from pyiceberg.table.locations import load_location_provider
 from standins.iceberg_catalogue import CatalogueServer, catalogue_server
@@ -21,6 +22,7 @@ from ultravect.client import ApiError, Client
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.look.browse import Wanted, list_objects, preview
 from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 
@@ -151,9 +153,9 @@ def test_settings_of_a_table_choose_no_program(tmp_path: Path) -> None:
         }
     )
     source = ConnectionSpec("in", "folder", {"path": str(tmp_path)}, [str(tmp_path)])
-    assert "write.py-location-provider.impl" in str(
-        [item.as_dict() for item in check_job(job, source, spec, None).findings]
-    )
+    with pytest.raises(UltravectError) as raised:
+        run_leg(job, source, spec, Copied())
+    assert "write.py-location-provider.impl" in raised.value.detail
     with pytest.raises(UltravectError) as raised:
         load_location_provider(f"file://{lake}", {"write.py-location-provider.impl": "antigravity.Popen"})
     assert raised.value.code == "table-feature"

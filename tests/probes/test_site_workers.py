@@ -264,23 +264,10 @@ def test_forged_events_touch_no_record(site: Site, stack: Stack) -> None:
         f"SELECT id, lease FROM records_leg WHERE run_id = {theirs.id}", "ultravect"
     )
     site.job()
+    row = {"object": "a", "row": 1, "line": 1, "column": "c", "value": "v", "reason": "r", "record": ""}
     for forged in (
         {"kind": "slice", "number": 1, "leg_id": leg, "state": "succeeded", "worker": "mine"},
-        {
-            "kind": "rejects",
-            "rejects": [
-                {
-                    "object": "a",
-                    "row": 1,
-                    "line": 1,
-                    "column": "c",
-                    "value": "v",
-                    "reason": "r",
-                    "record": "",
-                    "leg_id": leg,
-                }
-            ],
-        },
+        {"kind": "rejects", "rejects": [{**row, "leg_id": leg}]},
         {"kind": "progress", "leg": leg, "rows_read": 7, "lease": lease},
     ):
         with site.worker(lambda _, forged=forged: [forged]) as worker:
@@ -288,10 +275,7 @@ def test_forged_events_touch_no_record(site: Site, stack: Stack) -> None:
             assert worker.closed.wait(20), forged
         site.client.stop(run.id)
         site.ended(run)
-    assert stack.postgres.execute("SELECT count(*) FROM records_slice", "ultravect") == [
-        (0,)
-    ] or not stack.postgres.execute(f"SELECT 1 FROM records_slice WHERE leg_id = {leg}", "ultravect")
-    assert len(site.client.rejects(theirs.id).items) == len(site.client.rejects(theirs.id).items)
+    assert not stack.postgres.execute(f"SELECT 1 FROM records_slice WHERE leg_id = {leg}", "ultravect")
     assert not [item for item in site.client.rejects(theirs.id).items if item.reason == "r"]
     assert site.client.health()["database"] == "ok"
 
@@ -368,7 +352,11 @@ def test_one_token_lets_so_many_workers_in(stack: Stack, client: Client) -> None
     assert client.me().name
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(max_size=9), lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.sampled_from(["process", "look", "part", "last", "state", "kind", "leg", "plan", "rejects"]), inner, max_size=4), max_leaves=9))  # fmt: skip
+_KEYS = st.sampled_from(["process", "look", "part", "last", "state", "kind", "leg", "plan", "rejects"])
+_PLAIN = st.none() | st.booleans() | st.integers() | st.text(max_size=9)
+
+
+@given(st.recursive(_PLAIN, lambda inner: st.lists(inner, max_size=3) | st.dictionaries(_KEYS, inner, max_size=4)))
 def test_whatever_comes_is_a_message_or_refused(value: Any) -> None:
     text = json.dumps(value)
     for read, refused in ((read_heard, BadMessage), (read_message, NotAMessage)):

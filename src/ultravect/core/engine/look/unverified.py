@@ -15,7 +15,7 @@ def find_unverified(plan: Planning, source: ConnectionSpec, target: ConnectionSp
             plan.add(
                 "warning",
                 "server-unverified",
-                f"connection {spec.name} has tls: {tls}: whoever answers as {host} is sent the sign-in and the rows",
+                f"connection {spec.name} has tls: {tls}: any server that answers as {host} is sent the sign-in and the rows",
                 place,
                 f"ultravect connection change {spec.name} tls=verified; with tls_ca where its certificate is of an authority of your own",
             )

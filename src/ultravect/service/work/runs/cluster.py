@@ -1,7 +1,7 @@
 """Slices on a Dask cluster that is there already: the same plan, executed by its workers.
 
 A worker of the cluster has this package in the same version, and no key of the service: the settings of connections are sent sealed, with
-a key that was made for the run and opens nothing else. Whoever is let in at the scheduler's port has them, and may run code in the
+a key that was made for the run and opens nothing else. A program that is let in at the scheduler's port has them, and may run code in the
 cluster's workers; so the scheduler is spoken to by TLS unless it is on this machine, and of what comes back nothing is taken but plain
 data: no class that a cluster names is made here. What a lost worker of the cluster had is copied again by another one, once: see
 ``run_slice``.

@@ -6,7 +6,7 @@ See ``wire`` for the messages, which are JSON objects.
 To the service, first: ``{"hello": VERSION, "host": …, "sites": […], "slots": …}``, answered by ``{"welcome": name}`` or
 ``{"refused": error}``. Then the service asks for processes, numbered by it, and for looks:
 
-- ``{"process": n, "do": "start" | "greet" | "stop" | "kill" | "close"}``; in parts, what the process is told; ``{"process": n, "taken":
+- ``{"process": n, "do": "start" | "greet" | "stop" | "kill" | "close"}``; in parts, what is sent to the process; ``{"process": n, "taken":
   characters}`` of what it has said
 - in parts, ``{"name": …, "arguments": …, "seconds": …, "memory": …}`` for look n
 
@@ -246,18 +246,18 @@ class _Session:
 
 
 class _Carried:
-    """A process, with what it is told: in a task of its own, since one that does not listen must not hold up the others."""
+    """A process, with what is sent to it: by a task of its own, since one that does not listen must not hold up the others."""
 
     def __init__(self, process: LegProcess) -> None:
         self.process, self.window, self.joined = process, Window(), Joined()
-        self._told: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue()
+        self._sent: asyncio.Queue[dict[str, Any] | None] = asyncio.Queue()
 
     def tell(self, task: dict[str, Any] | None) -> None:
         """``task`` None: that its worker is still there."""
-        self._told.put_nowait(task)
+        self._sent.put_nowait(task)
 
     async def feed(self) -> None:
         with suppress(ConnectionError):
             while True:
-                task = await self._told.get()
+                task = await self._sent.get()
                 await (self.process.greet() if task is None else self.process.send(task))

@@ -1,4 +1,4 @@
-"""Legs from what was found: names of tables, files, sheets and versions, and nothing else, whoever has looked for them.
+"""Legs from what was found: names of tables, files, sheets and versions, and nothing else, also where another machine has looked for them.
 
 Who lays out a run may be another organisation's machine. All that a leg does comes from the job as it is stored; the facts say which of
 the objects that the job itself names are there.

@@ -186,7 +186,7 @@ def _imports_nothing(named: str, *_: Any) -> NoReturn:
     )
 
 
-# classes that settings of catalogues and tables name: their libraries would import them, whoever has set them
+# classes that settings of catalogues and tables name: their libraries would import them, and anyone may have set them
 locations._import_location_provider, io._import_file_io = _imports_nothing, _known_alone  # type: ignore[assignment]
 
 
