@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 from ultravect import __version__
 
 if TYPE_CHECKING:
+    import requests
     from opentelemetry._logs import Logger
     from opentelemetry.sdk.resources import Resource
 
@@ -34,6 +35,17 @@ def resource() -> Resource:
     )
 
 
+def direct_session() -> requests.Session:
+    """What an exporter sends by: to the address that is set, and not to where that redirects, which would get the headers and what is sent."""
+    import requests
+
+    class Direct(requests.Session):
+        def request(self, *arguments: Any, **options: Any) -> requests.Response:
+            return super().request(*arguments, **{**options, "allow_redirects": False})
+
+    return Direct()
+
+
 @functools.cache
 def _logger() -> Logger:
     from opentelemetry.exporter.otlp.proto.http._log_exporter import OTLPLogExporter
@@ -41,7 +53,9 @@ def _logger() -> Logger:
     from opentelemetry.sdk._logs.export import BatchLogRecordProcessor
 
     provider = LoggerProvider(resource=resource(), shutdown_on_exit=True)
-    provider.add_log_record_processor(BatchLogRecordProcessor(OTLPLogExporter(), schedule_delay_millis=2_000))
+    provider.add_log_record_processor(
+        BatchLogRecordProcessor(OTLPLogExporter(session=direct_session()), schedule_delay_millis=2_000)
+    )
     return provider.get_logger("ultravect")
 
 

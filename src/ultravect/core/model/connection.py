@@ -105,11 +105,21 @@ Host = Annotated[
 User = Annotated[str, Field(min_length=1, json_schema_extra={**BOUND})]
 Port = Annotated[int, Field(ge=1, le=65535, json_schema_extra={**MACHINE})]
 DatabaseName = Annotated[str, Field(min_length=1, json_schema_extra={**INSIDE})]
+
+
+def _may_be_left_out(schema: dict[str, Any]) -> None:
+    """Has forms offer to leave it out: what it is then is not the same for all."""
+    schema.pop("default", None)
+    chosen = {name: schema.pop(name) for name in ("enum", "type") if name in schema}
+    schema["anyOf"] = [chosen, {"type": "null"}]
+
+
 Tls = Annotated[
     Literal["off", "preferred", "required", "verified"],
     Field(
         description="verified: the certificate and the host name are checked. Left out: verified; preferred for a host of this machine "
-        "(localhost, 127.0.0.1) and for an address of a private network."
+        "(localhost, 127.0.0.1) and for an address of a private network.",
+        json_schema_extra=_may_be_left_out,
     ),
 ]
 Certificate = Annotated[

@@ -137,6 +137,8 @@ class SftpStorage(SftpServer):
         for entry in entries:
             mode = entry.st_mode or 0
             shown = not entry.filename.startswith(".") if stat.S_ISDIR(mode) else listing.shows(entry.filename)
+            # a server may give names that lead elsewhere
+            shown = shown and "/" not in entry.filename and not leads_out(entry.filename)
             if shown and (stat.S_ISDIR(mode) or stat.S_ISREG(mode)):
                 named.append((f"{base}{entry.filename}{'/' if stat.S_ISDIR(mode) else ''}", entry))
         for path, entry in sorted(named, key=itemgetter(0)):

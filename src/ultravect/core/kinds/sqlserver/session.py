@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ipaddress
+import struct
 import weakref
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
@@ -72,6 +73,25 @@ def _is_of_host(cert: Any, name: bytes) -> bool:
 tls.create_context, tls.validate_host = _context, _is_of_host
 
 
+@contextmanager
+def _of_the_protocol() -> Iterator[None]:
+    """What the driver raises of packets that no server sends, as an error of the driver."""
+    try:
+        yield
+    except (
+        ValueError,
+        IndexError,
+        KeyError,
+        NotImplementedError,
+        AssertionError,
+        OverflowError,
+        struct.error,
+    ) as error:
+        raise pytds.OperationalError(
+            f"the server says what the protocol has not: {type(error).__name__}: {str(error)[:100]}"
+        ) from None
+
+
 class Session:
     """A driver's session; ``driver`` is its connection."""
 
@@ -82,7 +102,8 @@ class Session:
     def execute(self, statement: str) -> Any:
         """Runs statements; the cursor with the first answer."""
         with noted(statement) as ran:
-            self._cursor.execute(statement)
+            with _of_the_protocol():
+                self._cursor.execute(statement)
             ran.rows = int(self._cursor.rowcount)
         return self._cursor
 
@@ -133,7 +154,8 @@ def _attempt(settings: SqlserverSettings, authorities: str | None, *, reads: boo
 def sign_in(name: str, settings: SqlserverSettings, *, reads: bool = False) -> Session:
     """A session, or an UltravectError that says what the server refused; ``reads``: it writes nothing."""
     try:
-        opened = Session(_signed_in(settings, reads=reads))
+        with _of_the_protocol():
+            opened = Session(_signed_in(settings, reads=reads))
         opened.execute(_STARTED)
         return opened
     except (pytds.Error, OSError, SSL.Error, RuntimeError) as error:

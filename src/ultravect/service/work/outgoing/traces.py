@@ -14,7 +14,7 @@ from typing import TYPE_CHECKING, Any
 import structlog
 
 from ultravect.service.records.models import Leg, Run, State
-from ultravect.service.telemetry import resource
+from ultravect.service.telemetry import direct_session, resource
 
 if TYPE_CHECKING:
     from opentelemetry.trace import Span, Tracer
@@ -30,7 +30,9 @@ def _tracer() -> Tracer:
     from opentelemetry.sdk.trace.export import BatchSpanProcessor
 
     provider = TracerProvider(resource=resource(), shutdown_on_exit=True)
-    provider.add_span_processor(BatchSpanProcessor(OTLPSpanExporter(), schedule_delay_millis=_WAITS_MS))
+    provider.add_span_processor(
+        BatchSpanProcessor(OTLPSpanExporter(session=direct_session()), schedule_delay_millis=_WAITS_MS)
+    )
     return provider.get_tracer("ultravect")
 
 
