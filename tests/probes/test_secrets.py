@@ -108,7 +108,7 @@ def test_a_file_that_leaves_settings_out_makes_nothing_weaker(client: Client, pl
     with pytest.raises(ApiError) as refused:
         client.save_connection(place.name, file)
     assert refused.value.code == "secret-needed"
-    assert {"port", "tls"} <= {*refused.value.detail.partition(":")[0].split(", ")}
+    assert {"port", "tls"} <= {*refused.value.detail.replace(",", " ").split()}
     whole = client.connection(place.name).settings
     assert (whole["tls"], whole["port"]) == ("verified", 6432)
     client.save_connection(place.name, client.connection_file(place.name))
@@ -254,6 +254,34 @@ def test_a_mask_hides_a_secret_however_it_is_written(secret: str, user: str, aro
     assert secret not in str(mask.data({"a": [secret, {"b": (secret,)}]})) or secret in str(
         {"a": ["…", {"b": ["…"]}]}
     )
+
+
+@pytest.mark.parametrize("password", ["code", "state", "warning", "columns", "append", "mast"])
+def test_a_password_that_is_a_word_of_ours_breaks_nothing(password: str, place: Place) -> None:
+    name, client = place.name, place.client
+    place.sql(
+        f"""CREATE SCHEMA {name}; CREATE TABLE {name}.mast (code integer, state text);
+        INSERT INTO {name}.mast VALUES (1, '{password}'); CREATE ROLE {name} LOGIN PASSWORD '{password}';
+        GRANT ALL ON SCHEMA {name} TO {name}; GRANT ALL ON {name}.mast TO {name}"""
+    )
+    settings = {**place.stack.warehouse, "user": name}
+    client.add_connection(name, "postgresql", settings | {"password": "wrong"})
+    refused = client.test_connection(name).error
+    assert refused is not None
+    assert refused["code"] == "wrong-password"
+    client.change_connection(name, {"password": password})
+    text = (
+        f"ultravect: 1\njob: {name}\nfrom: {{connection: {name}, table: {name}.mast}}\n"
+        f"into: {{connection: {name}, table: {name}.poles}}\ncolumns: [code, staet]\n"
+    )
+    client.save_job(name, text)
+    (finding,) = [finding for finding in client.check_job(name).findings if finding.edit]
+    assert "columns: [code, state]" in finding.edit.new if finding.edit else finding
+    client.save_job(name, text.replace("staet", "state"))
+    run = client.wait(client.run(name).id)
+    assert run.state == "succeeded", run.error
+    assert place.sql(f"SELECT code, state FROM {name}.poles") == [(1, password)]
+    assert client.preview(name, f"{name}.poles")["rows"] == [[1, password]]
 
 
 def test_no_password_is_shown_to_a_server_that_has_not_proved_itself() -> None:

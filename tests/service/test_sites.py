@@ -9,6 +9,7 @@ import threading
 from collections.abc import Iterator
 from contextlib import closing, contextmanager
 
+import psycopg
 import pytest
 from devtools.stack import Stack
 from tests.conftest import Place
@@ -66,7 +67,8 @@ class Lab:
             if found:
                 return
             threading.Event().wait(0.1)
-        raise AssertionError("the worker did not start")
+        log = (self.place.stack.state / "service.log").read_text()
+        raise AssertionError(f"the worker did not start; the service's log ends with\n{log[-4000:]}")
 
     def worker_of(self, run: Run) -> str:
         ((name,),) = self.place.stack.postgres.execute(
@@ -93,6 +95,20 @@ def test_a_site_without_a_worker_is_an_error_that_says_so(lab: Lab) -> None:
     with pytest.raises(ApiError) as refused:
         lab.client.check_job(lab.place.name)
     assert refused.value.code == "no-worker-at-site"
+
+
+def test_a_worker_joins_while_other_work_waits_for_the_records(place: Place) -> None:
+    """As it was found: what waited for a lock kept the thread in which workers were asked who they are."""
+    lab = Lab(place, "https")
+    with psycopg.connect(place.stack.postgres.url("ultravect")) as session:
+        session.execute("LOCK TABLE records_schedule IN ACCESS EXCLUSIVE MODE")
+        # the scheduler looks every second
+        while not session.execute(
+            "SELECT 1 FROM pg_locks WHERE NOT granted AND relation = 'records_schedule'::regclass"
+        ).fetchone():
+            threading.Event().wait(0.1)
+        with lab.worker():
+            pass
 
 
 @by_either

@@ -10,12 +10,11 @@ import json
 import re
 from collections import Counter
 from collections.abc import Awaitable, Callable, MutableMapping
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from typing import Any
 
 import structlog
-from asgiref.sync import sync_to_async
-from django.db import close_old_connections
 from rest_framework.exceptions import AuthenticationFailed
 
 from ultravect import __version__ as VERSION
@@ -23,6 +22,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.service.api.authentication import token_in
 from ultravect.service.api.problems import problem_body
 from ultravect.service.records.models import Token
+from ultravect.service.work.recorded import apart
 from ultravect.service.work.workers.remote import RemoteProcesses
 from ultravect.service.work.workers.remote_worker import PATH
 from ultravect.service.work.workers.sites import SITE_PATTERN
@@ -39,6 +39,9 @@ _ASK_TOKEN_SECONDS = 5.0
 _MAX_SLOTS = 64
 _MESSAGES, _CHARACTERS = 1_000, 32 << 20  # a second
 _MOST_OF_TOKEN = 32
+_THREADS = ThreadPoolExecutor(2, thread_name_prefix="joining")
+"""Workers join, and are turned away, however long the records keep other work waiting."""
+
 _joined: Counter[int] = Counter()
 """How many workers are connected to this process by each token."""
 
@@ -87,7 +90,7 @@ async def _token(scope: MutableMapping[str, Any]) -> Token:
         raise UltravectError("not-found", "there is nothing at this address", hint=f"workers join at {PATH}")
     header = dict(scope["headers"]).get(b"authorization", b"")
     try:
-        token = await sync_to_async(_valid)(header)
+        token = await apart(token_in, _THREADS)(header)
     except AuthenticationFailed as error:
         raise UltravectError("not-signed-in", str(error.detail), hint="an admin makes another one") from None
     if token is None or not token.sites:
@@ -97,11 +100,6 @@ async def _token(scope: MutableMapping[str, Any]) -> Token:
             hint="an admin makes one: ultravect token add LABEL --site SITE",
         )
     return token
-
-
-def _valid(header: bytes) -> Token | None:
-    close_old_connections()
-    return token_in(header)
 
 
 async def _turn_away(scope: MutableMapping[str, Any], send: Send, error: UltravectError) -> None:
@@ -185,11 +183,10 @@ async def _hear(receive: Receive, processes: RemoteProcesses) -> None:
 
 
 async def _until_withdrawn(token: int) -> None:
-    while await sync_to_async(_still_valid)(token):
+    while await apart(_still_valid, _THREADS)(token):
         await asyncio.sleep(_ASK_TOKEN_SECONDS)
 
 
 def _still_valid(number: int) -> bool:
-    close_old_connections()
     token = Token.objects.select_related("user").filter(pk=number, user__is_active=True).first()
     return token is not None and not token.expired

@@ -81,7 +81,8 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
         case SecretsNeeded():
             moved, keys = ", ".join(error.moved), ", ".join(error.keys)
             detail = (
-                f"{moved}: the connection would lead elsewhere, and its {keys} was given for the place that it led to"
+                f"with another {moved}, the connection's {keys} would be sent elsewhere, as another user, or less well "
+                "protected than where it was given for"
             )
             errors = [{"pointer": f"/settings/{key}", "message": "give it anew"} for key in error.keys]
             return 422, problem_body(422, "secret-needed", detail, f"send {keys} together with {moved}", errors)

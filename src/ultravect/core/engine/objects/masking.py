@@ -20,6 +20,13 @@ _SHORTEST = 4
 _LINE = 16
 _SHOWN = "…"
 
+_NOT_SAID = frozenset((
+    "code", "kind", "state", "phase", "severity", "level", "mode", "strategy", "outcome", "place", "pointer",
+    "edit", "mark", "rows", "columns", "source_columns", "target_columns",
+))  # fmt: skip
+"""Keys whose values are words of ours that programs compare, parts of a job file, or rows, and never what a library or a server has said:
+a password that happens to be such a word changes none of them."""
+
 
 class Mask:
     """Replaces secrets in texts, in each of the forms in which programs write them."""
@@ -39,17 +46,23 @@ class Mask:
         return text if self._found is None else self._found.sub(_SHOWN, text)
 
     def data(self, value: Any) -> Any:
-        """The same for all texts in data as JSON has it, the names of keys included."""
+        """The same for all texts in data as JSON has it, but for what gives the data its structure: keys, and words of ours.
+        What an error says of where it happened is masked as a whole."""
         if self._found is None:
             return value
         match value:
             case str():
                 return self.text(value)
             case dict():
-                return {self.data(key): self.data(item) for key, item in value.items()}
+                return {key: self._item(key, item) for key, item in value.items()}
             case list() | tuple():
                 return [self.data(item) for item in value]
         return value
+
+    def _item(self, key: str, value: Any) -> Any:
+        if key == "where" and isinstance(value, dict):
+            return {name: self.data(item) for name, item in value.items()}
+        return value if key in _NOT_SAID else self.data(value)
 
     def in_logs(self) -> None:
         """From here on, what this process logs is masked, tracebacks included."""

@@ -30,8 +30,8 @@ def error_as_dict(error: UltravectError) -> dict[str, Any]:
     return {**error.as_dict(), "problems": problems}
 
 
-_DATA = ("preview", "query", "ask", "bytes", "objects")
-"""Looks whose answers are what others have written; all others are texts of ours."""
+_MASKED = ("probe", "check", "rehearse")
+"""Looks whose answers have messages of libraries and servers in them; all others are rows, marks or files, which are as they are."""
 
 
 def _answer(task: dict[str, Any]) -> dict[str, Any]:
@@ -39,7 +39,7 @@ def _answer(task: dict[str, Any]) -> dict[str, Any]:
     mask.in_logs()
     try:
         answer = look(task["name"], task["arguments"])
-        return {"answer": answer if task["name"] in _DATA else mask.data(answer)}
+        return {"answer": mask.data(answer) if task["name"] in _MASKED else answer}
     except UltravectError as error:
         return {"error": mask.data(error_as_dict(error))}
     except (MemoryError, pa.ArrowMemoryError):

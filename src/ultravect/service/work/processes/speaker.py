@@ -26,7 +26,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.service.work.processes.stopper import Stopper
 
 _REJECTS_A_LINE = 100
-_AS_THEY_ARE = ("rejects", "changes", "planned", "slices", "progress", "laid_out")
+_AS_THEY_ARE = ("rejects", "changes", "planned", "slices", "progress", "laid_out", "published", "phase")
 
 
 class Speaker:

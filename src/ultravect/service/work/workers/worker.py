@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import datetime as dt
 from collections.abc import AsyncIterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractAsyncContextManager, asynccontextmanager, suppress
 from typing import TypeVar
 
@@ -21,7 +22,7 @@ from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.processes.pool import LegPool
 from ultravect.service.work.processes.protocol import Processes
 from ultravect.service.work.queueing import LAYING_OUT, LOOKS, QUEUE, SLICES, queue_laying_out, queue_leg
-from ultravect.service.work.recorded import recorded
+from ultravect.service.work.recorded import apart, recorded
 from ultravect.service.work.runs.attempts import job_of
 from ultravect.service.work.runs.endings import release_or_end, with_outcome
 from ultravect.service.work.runs.execute import LegExecutor
@@ -35,6 +36,9 @@ from ultravect.service.work.workers.sites import HOME, may_serve, queues_of, sit
 log = structlog.get_logger()
 T = TypeVar("T")
 _PAUSE_SECONDS = 1.0
+_SIGNS = ThreadPoolExecutor(1, thread_name_prefix="sign of life")
+"""A worker is known, and stays known, however long the records keep its other work waiting."""
+
 _LOOKED_AT = 50
 _ASK_AGAIN_SECONDS = 20.0
 # shorter than targets keep receipts: a missing one must mean that nothing was written
@@ -92,7 +96,7 @@ async def run_worker(
     executor = LegExecutor(pool, slices, _queue_again)
     begin_serving(Serving(executor, slices, look_here), name)
     await pool.warm()
-    await recorded(_seen)(slots, sites, joined)
+    await apart(_seen, _SIGNS)(slots, sites, joined)
     sweeping = asyncio.create_task(_sweep(executor, slots, sites, joined))
     try:
         while True:
@@ -251,7 +255,7 @@ async def _sweep(executor: LegExecutor, slots: int, sites: Sequence[str], joined
     """Looks after legs whose worker no longer gives a sign of life, and after those whose outcome is not known."""
     while True:
         try:
-            await recorded(_seen)(slots, sites, joined)
+            await apart(_seen, _SIGNS)(slots, sites, joined)
             while await recorded(_take_stalled)() or await recorded(_take_forgotten)():
                 pass
             await recorded(_end_slice_tasks)()
