@@ -7,7 +7,7 @@ import re
 from collections.abc import Sequence
 from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import AfterValidator, BaseModel, Discriminator, Field, Tag, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Discriminator, Field, Tag, model_validator
 
 from ultravect.core.model.base import Declared
 
@@ -159,7 +159,17 @@ class TlsByHost(Declared):
     _usual = model_validator(mode="before")(staticmethod(_with_usual_tls))
 
 
+def _common_last(schema: dict[str, Any]) -> None:
+    """Has forms ask first for where a database is."""
+    for name in DatabaseSettings.model_fields:
+        schema["properties"][name] = schema["properties"].pop(name)
+
+
 class DatabaseSettings(Declared):
+    """What the settings of every database have; a kind adds its own."""
+
+    model_config = ConfigDict(json_schema_extra=_common_last)
+
     receipts: bool = Field(
         default=True,
         description="Whether each load leaves a receipt in the table ultravect_receipt of the target, by which a run that "
