@@ -61,7 +61,10 @@ def _column(batch: pa.RecordBatch, path: tuple[str, ...]) -> pa.Array:
         array = array.flatten()[position]
     if pa.types.is_nested(array.type):
         return pa.array([None if value is None else as_json(value) for value in _listed(array)], pa.string())
-    return plain_array(array)
+    plain = plain_array(array)
+    # 16 bytes that are no UUID have another text
+    is_bytes = pa.types.is_fixed_size_binary(array.type) and not isinstance(array.type, pa.BaseExtensionType)
+    return plain.cast(pa.binary()) if is_bytes else plain
 
 
 def _listed(array: pa.Array) -> list[Any]:

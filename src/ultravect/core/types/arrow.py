@@ -12,6 +12,7 @@ import pyarrow.compute as pc
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.casting import Converted, Mask, as_mask, try_cast
 from ultravect.core.types.from_text import convert
+from ultravect.core.types.hexadecimal import hex_text, uuid_text
 from ultravect.core.types.text_formats import TextFormats
 
 _PLAIN = {
@@ -29,6 +30,8 @@ _PLAIN = {
     pa.date32(): "date",
     pa.date64(): "date",
 }
+_MOST_DIGITS = 20  # of an integer of 64 bits without a sign
+_UUID = CanonicalType("uuid").arrow
 _FIRST_DAY, _END_DAY = -719_162, 2_932_897  # of the years 1 to 9999
 _DAY_TICKS = {"s": 86_400, "ms": 86_400 * 10**3, "us": 86_400 * 10**6, "ns": 86_400 * 10**9}
 
@@ -89,13 +92,15 @@ def plain_array(array: pa.Array) -> pa.Array:
 
 
 def as_text(array: pa.Array) -> pa.Array:
-    """Values as they would be written into a text file; bytes as hexadecimal digits."""
+    """Values as they would be written into a text file; UUIDs with their dashes, other bytes as hexadecimal digits."""
     array = plain_array(array)
     kind = array.type
     if pa.types.is_string(kind):
         return array
+    if kind == _UUID:
+        return uuid_text(array)
     if pa.types.is_binary(kind) or pa.types.is_fixed_size_binary(kind):
-        return pa.array([None if value is None else value.hex() for value in array.to_pylist()], pa.string())
+        return hex_text(array)
     if pa.types.is_timestamp(kind) and kind.tz:
         plain = array.cast(pa.timestamp(kind.unit, "UTC")).cast(pa.timestamp(kind.unit))
         return pc.binary_join_element_wise(plain.cast(pa.string()), pa.scalar("Z"), "")
@@ -184,6 +189,12 @@ def convert_typed(array: pa.Array, wanted: CanonicalType, formats: TextFormats) 
         return _without(try_cast(array, target), pc.and_(lost, array.is_valid()))
     if pa.types.is_decimal(kind) and pa.types.is_floating(target):
         return try_cast(array.cast(pa.string()), target)  # straight from one to the other, the last digit may change
+    if pa.types.is_integer(kind) and pa.types.is_decimal(target):
+        # a cast wants room for the largest integer that there is, whatever the values are
+        digits = _MOST_DIGITS + target.scale
+        if digits > MAX_PRECISION:
+            return convert(as_text(array), wanted, formats)
+        array = array.cast(pa.decimal128(digits, target.scale))
     converted = try_cast(array, target)
     if pa.types.is_floating(target) and pa.types.is_floating(kind):
         return _without(converted, pc.and_(pc.is_inf(converted.array), pc.invert(pc.is_inf(array))))

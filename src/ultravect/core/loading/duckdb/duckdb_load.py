@@ -18,7 +18,7 @@ from ultravect.core.loading.local.local_load import LocalLoad
 from ultravect.core.loading.refusals import column_gone
 from ultravect.core.loading.steps.isolation import Isolated
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.written import uuid_text
+from ultravect.core.types.hexadecimal import uuid_text
 
 _NESTED = re.compile(r"\]$|^(STRUCT|MAP|UNION)\(")
 TABLES = """

@@ -24,7 +24,7 @@ from ultravect.core.kinds.lake.table_version import DataFile
 from ultravect.core.loading.refusals import attempt_replaced, column_gone, outcome_unknown
 from ultravect.core.loading.steps.marks import mark_moved
 from ultravect.core.types.arrow import as_text
-from ultravect.core.types.written import uuid_text
+from ultravect.core.types.hexadecimal import uuid_text
 
 _ARROW = {
     "BOOLEAN": pa.bool_(),
