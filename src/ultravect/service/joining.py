@@ -15,6 +15,7 @@ from contextlib import suppress
 from typing import Any
 
 import structlog
+from django.db import DatabaseError
 from rest_framework.exceptions import AuthenticationFailed
 
 from ultravect import __version__ as VERSION
@@ -183,8 +184,12 @@ async def _hear(receive: Receive, processes: RemoteProcesses) -> None:
 
 
 async def _until_withdrawn(token: int) -> None:
-    while await apart(_still_valid, _THREADS)(token):
+    valid = True
+    while valid:
         await asyncio.sleep(_ASK_TOKEN_SECONDS)
+        # records that do not answer at this moment withdraw nothing
+        with suppress(DatabaseError):
+            valid = await apart(_still_valid, _THREADS)(token)
 
 
 def _still_valid(number: int) -> bool:

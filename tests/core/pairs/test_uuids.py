@@ -11,7 +11,13 @@ from devtools.pairs import KINDS, Copied, Place
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.model.document import read_job
 
-_TEXTS = {"mariadb": "varchar(36)", "sqlserver": "nvarchar(36)", "postgresql": "varchar(36)", "sqlite": "text", "duckdb": "varchar"}
+_TEXTS = {
+    "mariadb": "varchar(36)",
+    "sqlserver": "nvarchar(36)",
+    "postgresql": "varchar(36)",
+    "sqlite": "text",
+    "duckdb": "varchar",
+}
 _KEYS = [uuid.UUID(int=n << 64 | 0xAB_00) for n in (1, 2, 3)]
 
 

@@ -37,7 +37,9 @@ def test_other_bytes_are_their_digits(values: list[bytes | None], start: int) ->
 
 
 @given(st.lists(st.none() | st.integers(-(2**63), 2**63 - 1), max_size=9), st.integers(1, 38), st.data())
-def test_whole_numbers_are_decimals_where_they_fit(values: list[int | None], precision: int, data: st.DataObject) -> None:
+def test_whole_numbers_are_decimals_where_they_fit(
+    values: list[int | None], precision: int, data: st.DataObject
+) -> None:
     """As they stand in a block in which all are whole; before, none of them fitted a type of fewer digits than an integer may have."""
     scale = data.draw(st.integers(0, precision))
     found = convert_typed(pa.array(values, pa.int64()), parse_type(f"decimal({precision},{scale})"), NO_NULLS)

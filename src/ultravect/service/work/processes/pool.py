@@ -25,6 +25,7 @@ from ultravect.service.work.processes.sandbox import (
 
 log = structlog.get_logger()
 _LINE_LIMIT = MAX_LINE
+_TRIES = 3
 # what a leg needs of the environment; secrets come with its task, never this way
 LEG_ENVIRONMENT = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "SSL_CERT_FILE")
 
@@ -142,26 +143,35 @@ class LegPool:
         self._starting = asyncio.Lock()
 
     async def warm(self) -> None:
-        """Makes sure that the fork server is there."""
+        """Makes sure that the fork server is there; RuntimeError where it does not start, tried three times."""
         async with self._starting:
             if self._fork_server is not None and self._fork_server.returncode is None:
                 return
-            ours, theirs = socket.socketpair()
-            environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
-            program = [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno())]
-            command = await asyncio.to_thread(confined, program, self._roots, self._scratch)
-            self._fork_server = await asyncio.create_subprocess_exec(
-                *command,
-                stdin=asyncio.subprocess.DEVNULL,
-                # no library may start threads before the fork
-                env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
-                pass_fds=[theirs.fileno()],
-                start_new_session=True,
-            )
-            theirs.close()
-            if not await asyncio.to_thread(ours.recv, 16):
-                raise RuntimeError("the fork server of leg processes did not start; the log above says why")
+            for _ in range(_TRIES):
+                if await self._start():
+                    return
+            raise RuntimeError("the fork server of leg processes did not start; the log above says why")
+
+    async def _start(self) -> bool:
+        ours, theirs = socket.socketpair()
+        environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
+        program = [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno())]
+        command = await asyncio.to_thread(confined, program, self._roots, self._scratch)
+        self._fork_server = await asyncio.create_subprocess_exec(
+            *command,
+            stdin=asyncio.subprocess.DEVNULL,
+            # no library may start threads before the fork
+            env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
+            pass_fds=[theirs.fileno()],
+            start_new_session=True,
+        )
+        theirs.close()
+        if await asyncio.to_thread(ours.recv, 16):
             self._socket = ours
+            return True
+        ours.close()
+        log.warning("the fork server of leg processes did not start", returned=await self._fork_server.wait())
+        return False
 
     async def take(self) -> LegProcess:
         """A process that waits for its task."""

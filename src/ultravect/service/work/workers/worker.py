@@ -96,15 +96,15 @@ async def run_worker(
     executor = LegExecutor(pool, slices, _queue_again)
     begin_serving(Serving(executor, slices, look_here), name)
     await pool.warm()
-    await apart(_seen, _SIGNS)(slots, sites, joined)
     sweeping = asyncio.create_task(_sweep(executor, slots, sites, joined))
     try:
         while True:
             try:
+                await apart(_seen, _SIGNS)(slots, sites, joined)
                 await _take_legs(slots, sites, joined)
                 return
             except Exception:
-                # one that was paused for long is no longer registered: it begins anew, as another
+                # the records do not answer at this moment; or it was paused for long, is no longer registered, and begins anew, as another
                 log.exception("the worker broke off and begins again")
                 await asyncio.sleep(_PAUSE_SECONDS)
     finally:
