@@ -246,7 +246,8 @@ def main() -> None:
     except ImproperlyConfigured as error:
         sys.exit(str(error))
     except OperationalError as error:
-        sys.exit(f"the service's database cannot be reached: {error}\nSet ULTRAVECT_DATABASE_URL.")
+        wrong = "is the server of ULTRAVECT_DATABASE_URL running, and are its address, user and password right?"
+        sys.exit(f"the service's database cannot be reached: {error}\n{wrong}")
     if arguments.command == "serve":
         asyncio.run(_serve(arguments.host, arguments.port, arguments.slots))
     elif arguments.command == "worker":
