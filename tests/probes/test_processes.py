@@ -35,7 +35,7 @@ def test_the_environment_of_the_service_shows_no_secret(stack: Stack) -> None:
 
 
 def test_the_service_and_its_legs_cannot_be_read_by_their_user(stack: Stack, place: Place) -> None:
-    """Not dumpable: their files in /proc are root's, whoever they run as, and nothing of them is dumped."""
+    """Not dumpable: their files in /proc are root's, whatever user they run as, and nothing of them is dumped."""
     place.file("a\n1\n").job()
     place.run()
     assert stack.process is not None

@@ -1,19 +1,32 @@
 """The environment of the service holds its secrets; here they are put where the processes that it starts, and others, cannot read them.
 
 The system shows the environment with which a program was started to all that may look at the process. So the program is started anew, in
-place of itself, with what every program needs and nothing else; all other variables come to it in memory alone.
+place of itself, with what every program needs and nothing else; all other variables come to it in memory alone. That is the first thing
+it does: this module imports nothing that takes long, which would be imported twice.
 """
 
 from __future__ import annotations
 
+import ctypes
 import json
 import os
 import sys
 
-from ultravect.service.work.processes.sandbox import close_to_others
-
-_SHOWN = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "VIRTUAL_ENV", "SSL_CERT_FILE")
+# what a process for a leg or a look needs of the environment; secrets come with its task, never this way
+_OF_LEGS = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "SSL_CERT_FILE")
+_SHOWN = (*_OF_LEGS, "VIRTUAL_ENV")
 _HANDED = "ULTRAVECT_HANDED_ON"
+_PR_SET_DUMPABLE = 4
+
+
+def environment_of_legs() -> dict[str, str]:
+    """The variables with which processes for legs and looks are started."""
+    return {name: os.environ[name] for name in _OF_LEGS if name in os.environ}
+
+
+def close_to_others() -> None:
+    """From here on, other processes of this user cannot read this one's memory and environment (PR_SET_DUMPABLE); nor a core dump."""
+    ctypes.CDLL(None, use_errno=True).prctl(_PR_SET_DUMPABLE, 0, 0, 0, 0)
 
 
 def hide_environment() -> None:

@@ -76,9 +76,10 @@ async def join(scope: MutableMapping[str, Any], receive: Receive, send: Send) ->
         await send({"type": "websocket.close", "code": 4403})
         return
     log.info("a worker joins", worker=name, sites=sites, slots=slots, token=token.label)
-    await _say(send, {"welcome": name})
+    # counted before anything is waited for: several may join at once
     _joined[token.pk] += 1
     try:
+        await _say(send, {"welcome": name})
         await _serve(receive, send, token, name, slots, sites)
     finally:
         _joined[token.pk] -= 1

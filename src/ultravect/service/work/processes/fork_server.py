@@ -22,9 +22,9 @@ from ultravect.core.expressions.select_list import resolve
 from ultravect.core.kinds.registry import preload
 from ultravect.core.layouts import open_layout
 from ultravect.core.layouts.base import SourceFile
+from ultravect.service.environment import close_to_others
 from ultravect.service.work.processes.leg_process import serve_leg
 from ultravect.service.work.processes.look_process import serve_look
-from ultravect.service.work.processes.sandbox import close_to_others
 
 _SAMPLE = (
     b"a,b,c,d,e,f\n1,007,2026-01-02,1.50,true,2026-01-02 03:04:05\n2,,2026-01-03,2.25,false,2026-01-02 03:04:06\n"

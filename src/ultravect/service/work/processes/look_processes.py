@@ -19,7 +19,7 @@ from typing import Any
 import structlog
 
 from ultravect.core.errors import UltravectError
-from ultravect.service.work.processes.pool import LEG_ENVIRONMENT
+from ultravect.service.environment import environment_of_legs
 from ultravect.service.work.processes.sandbox import (
     confined,
     new_scratch,
@@ -154,7 +154,6 @@ class LookProcesses:
             if self._socket is not None and alive and not again:
                 return self._socket
             ours, theirs = socket.socketpair()
-            environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
             program = [
                 sys.executable,
                 "-m",
@@ -168,7 +167,7 @@ class LookProcesses:
             self._parent = subprocess.Popen(
                 confined(program, self._roots, self._scratch),
                 stdin=subprocess.DEVNULL,
-                env={**environment, **_THRIFTY},
+                env={**environment_of_legs(), **_THRIFTY},
                 pass_fds=[theirs.fileno()],
                 start_new_session=True,
             )

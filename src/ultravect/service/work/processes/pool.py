@@ -14,6 +14,7 @@ from typing import Any
 
 import structlog
 
+from ultravect.service.environment import environment_of_legs
 from ultravect.service.work.processes.messages import MAX_LINE, NotAMessage, read_message
 from ultravect.service.work.processes.sandbox import (
     confined,
@@ -26,8 +27,6 @@ from ultravect.service.work.processes.sandbox import (
 log = structlog.get_logger()
 _LINE_LIMIT = MAX_LINE
 _TRIES = 3
-# what a leg needs of the environment; secrets come with its task, never this way
-LEG_ENVIRONMENT = ("PATH", "HOME", "LANG", "LC_ALL", "TZ", "LD_LIBRARY_PATH", "PYTHONPATH", "SSL_CERT_FILE")
 
 
 class LegProcess:
@@ -154,14 +153,13 @@ class LegPool:
 
     async def _start(self) -> bool:
         ours, theirs = socket.socketpair()
-        environment = {key: os.environ[key] for key in LEG_ENVIRONMENT if key in os.environ}
         program = [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno())]
         command = await asyncio.to_thread(confined, program, self._roots, self._scratch)
         self._fork_server = await asyncio.create_subprocess_exec(
             *command,
             stdin=asyncio.subprocess.DEVNULL,
             # no library may start threads before the fork
-            env={**environment, "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
+            env={**environment_of_legs(), "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
             pass_fds=[theirs.fileno()],
             start_new_session=True,
         )

@@ -7,7 +7,6 @@ or a library ends at the connections that the process was given. ULTRAVECT_SANDB
 
 from __future__ import annotations
 
-import ctypes
 import functools
 import importlib.util
 import os
@@ -32,14 +31,8 @@ _SETTINGS = (
 )  # fmt: skip
 _SEES = ("/sys/devices/system/cpu", "/sys/fs/cgroup")
 _TRY_SECONDS = 20
-_PR_SET_DUMPABLE = 4
 # of a service that runs as root: files of roots that are others' can still be read and written
 _KEPT = "CAP_DAC_OVERRIDE"
-
-
-def close_to_others() -> None:
-    """From here on, other processes of this user cannot read this one's memory and environment (PR_SET_DUMPABLE); nor a core dump."""
-    ctypes.CDLL(None, use_errno=True).prctl(_PR_SET_DUMPABLE, 0, 0, 0, 0)
 
 
 def confined(command: Sequence[str], roots: Sequence[str], scratch: str) -> list[str]:
