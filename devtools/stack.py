@@ -152,8 +152,8 @@ class Stack:
     def start_worker(self, *options: str) -> subprocess.Popen[bytes]:
         return self._service("worker", "--slots", "1", *options)
 
-    def start_remote_worker(self, token: str, *options: str) -> subprocess.Popen[bytes]:
-        """A worker that knows of the service nothing but its address, and a token."""
+    def start_remote_worker(self, token: str, *options: str, service: str = "") -> subprocess.Popen[bytes]:
+        """A worker that knows of the service nothing but its address, and a token; ``service``: the address of another."""
         known = {key: value for key, value in os.environ.items() if not key.startswith("ULTRAVECT_")}
         roots = [part for root in self.roots for part in ("--root", root)]
         return subprocess.Popen(
@@ -165,7 +165,7 @@ class Stack:
                 "--slots",
                 "1",
                 "--service",
-                self.url,
+                service or self.url,
                 *roots,
                 *options,
             ],
@@ -203,6 +203,12 @@ class Stack:
             "postgres": {"folder": str(self.postgres.folder), "port": self.postgres.port},
         }
         _private(self.state / "service.json").write(json.dumps(facts, indent=2))
+
+    @property
+    def pid(self) -> int:
+        """The process of the service, which was started."""
+        assert self.process is not None
+        return self.process.pid
 
     @property
     def warehouse(self) -> dict[str, object]:

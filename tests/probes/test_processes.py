@@ -12,10 +12,8 @@ import pytest
 from devtools.stack import Stack
 
 from tests.conftest import Place
-from tests.service.test_runs import _parent, _processes
+from tests.service.processes import fork_servers
 from ultravect.service.work.processes.sandbox import _around, _works, confined
-
-FORK_SERVER = "ultravect.service.work.processes.fork_server"
 
 
 def _secrets(stack: Stack) -> list[bytes]:
@@ -52,11 +50,6 @@ def test_the_service_and_its_legs_cannot_be_read_by_their_user(stack: Stack, pla
     assert done.stdout == "secret 0 False\n", done.stderr
 
 
-def _fork_servers(stack: Stack) -> list[int]:
-    assert stack.process is not None
-    return [pid for pid in _processes(FORK_SERVER) if _parent(pid) == stack.process.pid]
-
-
 @pytest.fixture
 def namespaces() -> None:
     if not shutil.which("bwrap") or not _works(tuple(_around([], None))):
@@ -68,7 +61,7 @@ def test_legs_and_looks_see_the_roots_and_no_other_file(stack: Stack, place: Pla
     place.file("a\n1\n").job()
     place.run()
     place.client.objects("incoming")
-    servers = _fork_servers(stack)
+    servers = fork_servers(stack.pid)
     assert len(servers) == 2
     for pid in servers:
         root = Path(f"/proc/{pid}/root")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import signal
 import subprocess
 import sys
 import threading
@@ -14,6 +15,7 @@ from tests.conftest import Place
 from tests.service.test_sites import Lab
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import ClientConnection, connect
+from websockets.sync.server import ServerConnection, serve
 
 from ultravect import __version__
 from ultravect.client import ApiError, Client
@@ -49,6 +51,27 @@ def test_a_leg_whose_worker_is_lost_is_taken_over(lab: Lab, stack: Stack) -> Non
     assert ended.state == "succeeded", ended.error
     assert ended.attempts == 2
     assert len(lab.place.rows()) == 5
+
+
+def test_a_stop_that_comes_with_the_welcome_is_heard(stack: Stack) -> None:
+    """As it happens on a busy machine: both are there when the worker looks next."""
+    begun: list[subprocess.Popen[bytes]] = []
+
+    def welcome(line: ServerConnection) -> None:
+        line.recv()
+        begun[-1].send_signal(signal.SIGSTOP)
+        line.send(json.dumps({"welcome": "barn:12"}))
+        begun[-1].send_signal(signal.SIGTERM)
+        begun[-1].send_signal(signal.SIGCONT)
+        for _ in line:
+            pass
+
+    with serve(welcome, "127.0.0.1", 0) as server:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        address = f"http://127.0.0.1:{server.socket.getsockname()[1]}"
+        for _ in range(3):
+            begun.append(stack.start_remote_worker("token", "--site", "barn", service=address))
+            assert begun[-1].wait(timeout=60) == 0
 
 
 def test_a_run_at_a_site_is_stopped(lab: Lab) -> None:

@@ -11,6 +11,7 @@ import pytest
 from devtools.postgres import PostgresServer
 from devtools.stack import Stack
 from tests.conftest import Place
+from tests.service.processes import leg_processes
 
 from ultravect.client import Client, Run
 
@@ -325,9 +326,8 @@ def test_the_run_of_a_leg_that_is_killed_is_taken_over(place: Place) -> None:
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
         legs = place.sql("SELECT pid FROM pg_stat_activity WHERE application_name LIKE 'ultravect load%{t}'")
         assert len(legs) == 1
-        for pid in _processes("ultravect.service.work.processes.fork_server"):
-            if _parent(pid) in _processes("ultravect.service.work.processes.fork_server"):
-                os.kill(pid, signal.SIGKILL)
+        for pid in leg_processes(place.stack.pid):
+            os.kill(pid, signal.SIGKILL)
         place.until(run, lambda run: run.attempts == 2)
     ended = place.client.wait(run.id)
     assert (ended.state, ended.attempts, len(place.rows())) == ("succeeded", 2, 4)
@@ -342,36 +342,12 @@ def test_without_receipts_the_run_of_a_lost_leg_fails_and_tells(place: Place) ->
     place.client.save_job(place.name, text)
     with place.locked():
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
-        for pid in _processes("ultravect.service.work.processes.fork_server"):
-            if _parent(pid) in _processes("ultravect.service.work.processes.fork_server"):
-                os.kill(pid, signal.SIGKILL)
+        for pid in leg_processes(place.stack.pid):
+            os.kill(pid, signal.SIGKILL)
         ended = place.client.wait(run.id)
     assert ended.error is not None
     assert (ended.state, ended.error["code"], ended.attempts, len(place.rows())) == ("failed", "worker-lost", 1, 2)
     assert place.run().state == "succeeded"
-
-
-def _processes(name: str) -> list[int]:
-    found = []
-    for entry in Path("/proc").iterdir():
-        if entry.name.isdigit():
-            try:
-                command = (entry / "cmdline").read_bytes().decode("utf-8", "replace")
-            except OSError:
-                continue
-            if name in command and not command.startswith("bwrap"):
-                found.append(int(entry.name))
-    return found
-
-
-def _parent(pid: int) -> int:
-    """The process that started another, whatever makes namespaces in between; 0 of one that has ended."""
-    try:
-        parent = int(Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[1])
-        between = Path(f"/proc/{parent}/cmdline").read_bytes().startswith(b"bwrap")
-    except OSError:
-        return 0
-    return _parent(parent) if between else parent
 
 
 def test_the_runs_of_a_service_that_is_killed_are_taken_over(place: Place, stack: Stack) -> None:

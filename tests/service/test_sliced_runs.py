@@ -12,8 +12,7 @@ from contextlib import contextmanager, suppress
 import psycopg
 from devtools.stack import Stack
 from tests.conftest import Place
-from tests.service.test_runs import _parent, _processes
-from tests.service.test_workers import FORK_SERVER
+from tests.service.processes import leg_processes
 
 from ultravect.client import Client, Run
 
@@ -28,12 +27,6 @@ def _rows(count: int = ROWS, bad: frozenset[int] = frozenset()) -> str:
 
 def _states(run: Run) -> list[str]:
     return [item.state for item in run.legs[0].slices]
-
-
-def _processes_of(worker: int) -> list[int]:
-    """The processes in which a worker's legs and slices are."""
-    servers = [pid for pid in _processes(FORK_SERVER) if _parent(pid) == worker]
-    return [pid for pid in _processes(FORK_SERVER) if _parent(pid) in servers]
 
 
 @contextmanager
@@ -159,8 +152,7 @@ def _copying(stack: Stack, place: Place) -> list[int]:
     )
     wanted = {int(str(port)) for (port,) in ports}
     found = []
-    assert stack.process is not None
-    for pid in _processes_of(stack.process.pid):
+    for pid in leg_processes(stack.pid):
         if _ports_of(pid) & wanted:
             found.append(pid)
     return found

@@ -9,9 +9,8 @@ import psycopg
 import pytest
 from devtools.stack import Stack
 from tests.conftest import Place
+from tests.service.processes import leg_processes
 from tests.service.test_many_objects import Many
-from tests.service.test_runs import _processes
-from tests.service.test_workers import FORK_SERVER
 
 from ultravect.client import Run
 
@@ -108,7 +107,7 @@ def test_a_process_that_is_lost_is_replaced_once_for_all_legs(many: Many, stack:
             "SELECT client_port FROM pg_stat_activity WHERE application_name LIKE '%together%'", "warehouse"
         )
         assert len(pids) == 1
-        for pid in _loading():
+        for pid in _loading(stack):
             os.kill(pid, signal.SIGKILL)
     ended = many.client.wait(started.id)
     assert ended.state == "succeeded", ended.error
@@ -116,10 +115,10 @@ def test_a_process_that_is_lost_is_replaced_once_for_all_legs(many: Many, stack:
     assert [many.count(table) for table in ("booking", "guest", "payment")] == [6, 6, 6]
 
 
-def _loading() -> list[int]:
+def _loading(stack: Stack) -> list[int]:
     """The processes of legs that are under way: those that have a thread which reads."""
     found = []
-    for pid in _processes(FORK_SERVER):
+    for pid in leg_processes(stack.pid):
         try:
             names = [open(f"/proc/{pid}/task/{task}/comm").read() for task in os.listdir(f"/proc/{pid}/task")]  # noqa: SIM115
         except OSError:

@@ -10,20 +10,9 @@ from pathlib import Path
 import pytest
 from devtools.stack import Stack
 from tests.conftest import Place
-from tests.service.test_runs import _parent, _processes
+from tests.service.processes import fork_server_of_legs, fork_servers, leg_processes
 
 from ultravect.client import ApiError, Client
-
-FORK_SERVER = "ultravect.service.work.processes.fork_server"
-
-
-def fork_server_of(pid: int) -> int:
-    (found,) = [
-        process
-        for process in _processes(FORK_SERVER)
-        if _parent(process) == pid and b"looks" not in Path(f"/proc/{process}/cmdline").read_bytes()
-    ]
-    return found
 
 
 def test_another_worker_takes_runs_when_the_first_is_busy(stack: Stack, client: Client) -> None:
@@ -70,11 +59,10 @@ def test_a_worker_that_is_stopped_hands_its_runs_over(stack: Stack, client: Clie
 
 def test_a_fork_server_that_dies_is_replaced(place: Place, stack: Stack) -> None:
     place.file("a\n1\n").job()
-    assert stack.process is not None
-    old = fork_server_of(stack.process.pid)
+    old = fork_server_of_legs(stack.pid)
     os.kill(old, signal.SIGKILL)
     assert place.run().state == "succeeded"
-    assert fork_server_of(stack.process.pid) != old
+    assert fork_server_of_legs(stack.pid) != old
 
 
 def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, stack: Stack) -> None:
@@ -83,7 +71,7 @@ def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, sta
     secrets = [stack.key, stack.password, stack.postgres.password, "ULTRAVECT_"]
     with place.locked():
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
-        for pid in _processes(FORK_SERVER):
+        for pid in (*fork_servers(stack.pid), *leg_processes(stack.pid)):
             shown = Path(f"/proc/{pid}/environ").read_bytes() + Path(f"/proc/{pid}/cmdline").read_bytes()
             assert [secret for secret in secrets if secret.encode() in shown] == []
     assert place.client.wait(run.id).state == "succeeded"

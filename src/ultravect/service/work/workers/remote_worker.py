@@ -88,8 +88,9 @@ async def work_remotely(service: str, token: str, slots: int, sites: Sequence[st
                     ping_timeout=PING_SECONDS,
                 ) as line:
                     await line.send(json.dumps(hello))
-                    # a service that is too busy to answer is asked anew
-                    answer = await asyncio.wait_for(line.recv(), _WELCOME_SECONDS)
+                    # a service that is too busy to answer is asked anew; wait_for would lose a stop that comes with the answer
+                    async with asyncio.timeout(_WELCOME_SECONDS):
+                        answer = await line.recv()
                     name = _welcome(json.loads(answer), service)
                     log.info("joined", service=service, worker=name, sites=list(sites), slots=slots)
                     pause = 1.0

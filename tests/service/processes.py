@@ -1,0 +1,46 @@
+"""The processes that a service, or a worker, of a test has: never those of another test that runs at the same time."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+_FORK_SERVER = "ultravect.service.work.processes.fork_server"
+
+
+def fork_servers(owner: int) -> list[int]:
+    """The fork servers of a service or worker, the process ``owner``: that of legs, and that of looks."""
+    return [pid for pid in _named(_FORK_SERVER) if _parent(pid) == owner]
+
+
+def fork_server_of_legs(owner: int) -> int:
+    (found,) = [pid for pid in fork_servers(owner) if b"looks" not in Path(f"/proc/{pid}/cmdline").read_bytes()]
+    return found
+
+
+def leg_processes(owner: int) -> list[int]:
+    """The processes of legs and slices that come from a service or worker, the process ``owner``."""
+    server = fork_server_of_legs(owner)
+    return [pid for pid in _named(_FORK_SERVER) if _parent(pid) == server]
+
+
+def _named(name: str) -> list[int]:
+    found = []
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit():
+            try:
+                command = (entry / "cmdline").read_bytes().decode("utf-8", "replace")
+            except OSError:
+                continue
+            if name in command and not command.startswith("bwrap"):
+                found.append(int(entry.name))
+    return found
+
+
+def _parent(pid: int) -> int:
+    """The process that started another, whatever makes namespaces in between; 0 of one that has ended."""
+    try:
+        parent = int(Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[1])
+        between = Path(f"/proc/{parent}/cmdline").read_bytes().startswith(b"bwrap")
+    except OSError:
+        return 0
+    return _parent(parent) if between else parent
