@@ -12,6 +12,25 @@ CREATE COLLATION tsql."Latin1_General_100_BIN2" (provider = libc, locale = 'C');
 CREATE DOMAIN tsql.bit AS smallint CHECK (VALUE IN (0, 1));
 CREATE DOMAIN tsql.tinyint AS smallint CHECK (VALUE BETWEEN 0 AND 255);
 
+-- moments of 100 nanoseconds, which PostgreSQL's own have not: as texts, whose order is theirs
+CREATE DOMAIN tsql.datetime2 AS text COLLATE "C" CHECK (VALUE ~ '^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(\.\d{1,7})?$');
+CREATE FUNCTION tsql.ticks(text) RETURNS text LANGUAGE sql IMMUTABLE AS $$
+  SELECT CASE WHEN $1 LIKE '%.%' THEN rpad($1, 27, '0') ELSE $1 || '.0000000' END COLLATE "C" $$;
+CREATE FUNCTION tsql.ticks(timestamp) RETURNS text LANGUAGE sql IMMUTABLE AS $$ SELECT to_char($1, 'YYYY-MM-DD HH24:MI:SS.US0') COLLATE "C" $$;
+
+CREATE FUNCTION tsql.less(text, timestamp) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT tsql.ticks($1) < tsql.ticks($2) $$;
+CREATE OPERATOR tsql.< (LEFTARG = text, RIGHTARG = timestamp, FUNCTION = tsql.less);
+CREATE FUNCTION tsql.at_most(text, timestamp) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT tsql.ticks($1) <= tsql.ticks($2) $$;
+CREATE OPERATOR tsql.<= (LEFTARG = text, RIGHTARG = timestamp, FUNCTION = tsql.at_most);
+CREATE FUNCTION tsql.same(text, timestamp) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT tsql.ticks($1) = tsql.ticks($2) $$;
+CREATE OPERATOR tsql.= (LEFTARG = text, RIGHTARG = timestamp, FUNCTION = tsql.same);
+CREATE FUNCTION tsql.other(text, timestamp) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT tsql.ticks($1) <> tsql.ticks($2) $$;
+CREATE OPERATOR tsql.<> (LEFTARG = text, RIGHTARG = timestamp, FUNCTION = tsql.other);
+CREATE FUNCTION tsql.at_least(text, timestamp) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT tsql.ticks($1) >= tsql.ticks($2) $$;
+CREATE OPERATOR tsql.>= (LEFTARG = text, RIGHTARG = timestamp, FUNCTION = tsql.at_least);
+CREATE FUNCTION tsql.more(text, timestamp) RETURNS boolean LANGUAGE sql IMMUTABLE AS $$ SELECT tsql.ticks($1) > tsql.ticks($2) $$;
+CREATE OPERATOR tsql.> (LEFTARG = text, RIGHTARG = timestamp, FUNCTION = tsql.more);
+
 CREATE TABLE tsql.columns (
   relation oid, number int, base text, max_length int, "precision" int, scale int, collation_name text,
   is_identity int DEFAULT 0, is_computed int DEFAULT 0, PRIMARY KEY (relation, number)
@@ -36,12 +55,12 @@ BEGIN
   ELSIF TG_OP = 'UPDATE' AND (given -> TG_ARGV[0] <> to_jsonb(OLD) -> TG_ARGV[0] OR given -> TG_ARGV[1] <> to_jsonb(OLD) -> TG_ARGV[1]) THEN
     RAISE SQLSTATE 'TP537' USING MESSAGE = format('Cannot update GENERATED ALWAYS columns in table ''%s''.', TG_TABLE_NAME);
   END IF;
-  NEW := jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], began, TG_ARGV[1], timestamp '9999-12-31 23:59:59.999999'));
+  NEW := jsonb_populate_record(NEW, jsonb_build_object(TG_ARGV[0], tsql.ticks(began), TG_ARGV[1], '9999-12-31 23:59:59.9999999'));
   RETURN NEW;
 END $$;
 CREATE FUNCTION tsql.keep_history() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-  OLD := jsonb_populate_record(OLD, jsonb_build_object(TG_ARGV[0], timezone('utc', clock_timestamp())));
+  OLD := jsonb_populate_record(OLD, jsonb_build_object(TG_ARGV[0], tsql.ticks(timezone('utc', clock_timestamp()))));
   EXECUTE format('INSERT INTO %s SELECT ($1).*', TG_ARGV[1]) USING OLD;
   RETURN NULL;
 END $$;

@@ -75,6 +75,8 @@ class Native:
             return f"numeric({self.first or 18},{self.second or 0})"
         if self.base == "float":
             return "real" if self.first is not None and self.first <= 24 else "double precision"
+        if self.base == "datetime2" and self.first in (None, 7):
+            return "tsql.datetime2"
         digits = min(7 if self.first is None else self.first, 6)
         if self.base in ("time", "datetime2", "datetimeoffset"):
             kept = {"time": "time", "datetime2": "timestamp", "datetimeoffset": "timestamptz"}[self.base]
@@ -144,6 +146,17 @@ def _days(value: dt.date) -> bytes:
     return (value - _EPOCH).days.to_bytes(3, "little")
 
 
+def _moment_bytes(value: dt.datetime | str, scale: int) -> bytes:
+    """``value`` as text has 100 nanoseconds: see ``tsql.datetime2``."""
+    if isinstance(value, dt.datetime):
+        return _ticks(value.time(), scale) + _days(value.date())
+    whole, _, fraction = value.partition(".")
+    moment = dt.datetime.fromisoformat(whole)
+    seconds = (moment.hour * 60 + moment.minute) * 60 + moment.second
+    ticks = seconds * 10_000_000 + int(fraction.ljust(7, "0") or 0)
+    return (ticks // 10 ** (7 - scale)).to_bytes(_digits_bytes(scale), "little") + _days(moment.date())
+
+
 def _time_of(data: bytes, scale: int) -> dt.timedelta:
     return dt.timedelta(microseconds=int.from_bytes(data, "little") * 10**6 // 10**scale)
 
@@ -179,7 +192,7 @@ class Wire:
             return bytes([0x29, scale]), self._short(lambda value: _ticks(value, scale))
         if base in ("datetime2", "datetime", "smalldatetime"):
             scale = {"datetime": 3, "smalldatetime": 0}.get(base, scale)
-            return bytes([0x2A, scale]), self._short(lambda value: _ticks(value.time(), scale) + _days(value.date()))
+            return bytes([0x2A, scale]), self._short(lambda value: _moment_bytes(value, scale))
         if base == "datetimeoffset":
             return bytes([0x2B, scale]), self._short(
                 lambda value: (

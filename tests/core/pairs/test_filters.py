@@ -13,7 +13,7 @@ from ultravect.core.engine.objects.connections import database_of
 from ultravect.core.expressions.bind import Scope, bind_condition
 from ultravect.core.expressions.evaluate import Rows, evaluate
 from ultravect.core.expressions.parse import parse_condition
-from ultravect.core.expressions.pushdown import render
+from ultravect.core.expressions.pushdown import ColumnValue, render
 from ultravect.core.types.arrow import plain_array
 from ultravect.core.types.canonical import parse_type
 
@@ -126,7 +126,8 @@ def filtered(places: dict[str, Place]) -> dict[str, Place]:
 def test_the_source_keeps_what_we_would(filtered: dict[str, Place], kind: str, text: str) -> None:
     database = database_of(filtered[kind].spec)
     condition = bind_condition(parse_condition(text, "from.where"), Scope(_NAMES, _TYPES), "from.where")
-    sql = render(condition, database.dialect, lambda position: database.dialect.quote(_NAMES[position]))
+    quoted = [database.dialect.quote(name) for name in _NAMES]
+    sql = render(condition, database.dialect, lambda position: ColumnValue(quoted[position], quoted[position]))
     # what SQLite keeps as it came, it does not compute with
     loose = kind == "sqlite" and any(word in text for word in ("seen", "price", "length", "substring", "0.5"))
     # SQL Server rounds decimals, orders texts by UTF-16, and counts no blanks at the end of one

@@ -46,3 +46,32 @@ def test_as_the_key_of_a_table_that_is_there(places: dict[str, Place], kind: str
         (str(key), str(key), hashlib.sha256(str(key).encode()).hexdigest()) for key in _KEYS
     ]
     target.drop("passes_of_text")
+
+
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb", "sqlserver", "duckdb"])
+def test_rows_are_chosen_by_one(places: dict[str, Place], kind: str) -> None:
+    """As a text with dashes, as everywhere: whatever the database compares its own type with."""
+    native = "uniqueidentifier" if kind == "sqlserver" else "uuid"
+    source, target = places[kind], places["postgresql"]
+    source.drop("chosen_passes")
+    source.sql(f"CREATE TABLE chosen_passes (id {native}, n integer)")
+    for number, key in enumerate(_KEYS):
+        source.sql(f"INSERT INTO chosen_passes VALUES ('{key}', {number})")
+    first, second, _ = map(str, _KEYS)
+    for where, found in (
+        (f"id = '{second}'", [1]),
+        (f"id <> '{second}'", [0, 2]),
+        (f"id = '{second.upper()}'", []),
+        (f"id in ('{first}', 'none')", [0]),
+        (f"id >= '{second}'", [1, 2]),
+        ("id like '%-0002-%' or id = 'x'", [1]),
+        ("id is null", []),
+    ):
+        job, _ = read_job(
+            f'ultravect: 1\njob: chosen\nfrom: {{connection: source, table: chosen_passes, where: "{where}"}}\n'
+            "into: {connection: target, table: chosen_here, mode: overwrite}\n"
+        )
+        target.drop("chosen_here")
+        run_leg(job, source.spec, target.spec, Copied())
+        assert [n for (n,) in target.sql("SELECT n FROM chosen_here ORDER BY n")] == found, where
+    target.drop("chosen_here")

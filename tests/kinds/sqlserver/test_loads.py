@@ -320,3 +320,33 @@ def test_a_query_with_named_parts_and_an_order_is_copied(files: Files) -> None:
     out = ConnectionSpec("out", "folder", {"path": str(files.folder)}, [str(files.folder)])
     assert run_leg(job, files.server.spec, out, Copied()).tally.inserted == 2
     assert sorted((files.folder / "late.csv").read_text().splitlines()[1:]) == ['"FAL",2', '"GRA",3']
+
+
+@pytest.mark.parametrize("native", ["datetime2(7)", "datetime2", "datetime"])
+@pytest.mark.parametrize("unique", ["", "UNIQUE"])
+def test_moments_finer_than_microseconds_keep_a_mark(
+    server: Server, tmp_path: Path, table: str, native: str, unique: str
+) -> None:
+    """As it was found: the newest row, a fraction above the mark that was read of it, came with the run after the next one."""
+    target = ConnectionSpec(
+        "copy", "duckdb", {"path": str(tmp_path / "copy.duckdb"), "create": True}, [str(tmp_path)]
+    )
+    server.sql(f"CREATE TABLE {table} (id int PRIMARY KEY, changed {native} {unique})")
+    job = job_from_data(
+        {
+            "ultravect": 1,
+            "job": f"ticks-{table}",
+            "from": {"connection": "ledger", "table": table, "newer": {"by": "changed"}},
+            "into": {"connection": "copy", "table": "ticks", "mode": "append"},
+        }
+    )
+
+    def read() -> int:
+        return run_leg(job, server.spec, target, Copied(), receipt=f"ticks-{next(_runs)}").tally.read
+
+    fractions = ["123", "127", "130"] if native == "datetime" else ["1234561", "1234564", "1234567"]
+    for number, fraction in enumerate(fractions):
+        server.sql(f"INSERT INTO {table} VALUES ({number}, '2026-07-01 10:00:00.{fraction}')")
+        assert [read(), read()] == [1, 0], number
+    server.sql(f"INSERT INTO {table} VALUES (9, '2026-07-01 10:00:00.{fractions[-1][:-1]}9')")
+    assert [read(), read()] == [1, 0]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 MARKS = "ultravect_mark"
@@ -33,25 +33,24 @@ class MarkChange:
 
 @dataclass(frozen=True)
 class ColumnMark:
-    """The highest value that was copied, as text of its canonical ``type``; ``rows`` have it, as far as they were copied.
+    """The highest value that was copied, as text of its canonical ``type``.
 
-    ``ties``: where no key distinguishes them from rows with the same value that are committed later, how many there are of each, by a hash.
+    ``ties``: the copied rows that have it, how many of each hash, so that they are known from rows with the same value that are committed
+    later; ``columns`` of the source are what is hashed, in this order (marks of early versions do not say which).
     """
 
     type: str
     value: str
-    rows: int = 0
     ties: dict[str, int] = field(default_factory=dict)
+    columns: tuple[str, ...] = ()
 
     def as_text(self) -> str:
-        return json.dumps(
-            {"type": self.type, "value": self.value, "rows": self.rows, "ties": self.ties}, sort_keys=True
-        )
+        return json.dumps(asdict(self), sort_keys=True)
 
     @classmethod
     def from_text(cls, text: str) -> ColumnMark:
         data: dict[str, Any] = json.loads(text)
-        return cls(**data)
+        return cls(data["type"], data["value"], data.get("ties") or {}, tuple(data.get("columns") or ()))
 
 
 @dataclass(frozen=True)

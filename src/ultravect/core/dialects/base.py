@@ -119,7 +119,10 @@ class Dialect(Protocol):
         """
 
     def as_value(self, name: str, native: str) -> str:
-        """A column (``name`` is quoted) as a value that is compared with literals of its canonical type."""
+        """A column (``name`` is quoted) as a value that is compared with literals of its canonical type: as exact as it is read."""
+
+    def rounds(self, native: str) -> bool:
+        """Whether moments of this type are kept more exactly than they are read, so that two that differ are read as one."""
 
     def newest(self, name: str, native: str) -> str:
         """The highest value of a column (``name`` is quoted) below which no row appears any more, as far as the database knows."""

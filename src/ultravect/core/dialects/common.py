@@ -50,6 +50,9 @@ class CommonDialect(ABC):
     def as_value(self, name: str, native: str) -> str:
         return name
 
+    def rounds(self, native: str) -> bool:
+        return False
+
     def newest(self, name: str, native: str) -> str:
         return f"max({self.as_value(name, native)})"
 

@@ -80,6 +80,14 @@ class DuckdbDialect(CommonDialect):
         as_text = kind is None or native == "TIMESTAMP_NS" or (kind.name == "decimal" and kind.precision is None)
         return self.as_text(name) if as_text or native.startswith(("ENUM(", "UUID", "JSON")) else name
 
+    def as_value(self, name: str, native: str) -> str:
+        if native == "UUID":
+            return self.as_text(name)
+        return f"CAST({name} AS TIMESTAMP)" if self.rounds(native) else name
+
+    def rounds(self, native: str) -> bool:
+        return native == "TIMESTAMP_NS"
+
     def comments(self, table: TableName, new: NewTable) -> Sequence[str]:
         return self.comment_on(table, new)
 

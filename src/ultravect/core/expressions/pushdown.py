@@ -9,6 +9,7 @@ whatever the columns' collations say.
 from __future__ import annotations
 
 import datetime as dt
+import re
 from collections.abc import Callable
 from dataclasses import dataclass
 from decimal import Decimal
@@ -24,7 +25,11 @@ _NUMBERS = frozenset([*_INTEGERS, "decimal"])
 _MOMENTS = frozenset(["timestamp", "timestamptz"])
 _COMPARED = _NUMBERS | _MOMENTS | {"text", "date"}
 _MOST = 2**63 - 1
+_ROUNDED = dt.timedelta(milliseconds=4)
+"""More than what any database rounds a moment by that is read from it."""
+
 _LONGEST = 2**31
+_UUID = re.compile(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}")
 
 
 def conjuncts(bound: Bound) -> list[Bound]:
@@ -34,8 +39,16 @@ def conjuncts(bound: Bound) -> list[Bound]:
     return [bound]
 
 
-def render(bound: Bound, dialect: Dialect, named: Callable[[int], str | None]) -> str | None:
-    """The condition in a dialect, None where the answer might differ; ``named`` is the SQL of a column's value by its position, None
+@dataclass(frozen=True)
+class ColumnValue:
+    """The ``sql`` of a column's value as it is compared; ``kept`` is the column itself, of which an index may be kept."""
+
+    sql: str
+    kept: str
+
+
+def render(bound: Bound, dialect: Dialect, named: Callable[[int], ColumnValue | None]) -> str | None:
+    """The condition in a dialect, None where the answer might differ; ``named`` gives a column's value by its position, None
     where it may not be compared."""
     try:
         return _Renderer(dialect, named).condition(bound)
@@ -56,7 +69,7 @@ class _Value:
 
 
 class _Renderer:
-    def __init__(self, dialect: Dialect, named: Callable[[int], str | None]) -> None:
+    def __init__(self, dialect: Dialect, named: Callable[[int], ColumnValue | None]) -> None:
         self._dialect = dialect
         self._named = named
 
@@ -78,7 +91,7 @@ class _Renderer:
 
     def _null_tested(self, bound: Bound) -> str:
         if isinstance(bound, BoundColumn) and (column := self._named(bound.position)) is not None:
-            return column
+            return column.sql
         return self._value(bound).sql
 
     def _like(self, bound: BoundCall) -> str:
@@ -104,11 +117,40 @@ class _Renderer:
         if _kind(sides[0]) == "text" and not self._dialect.orders_texts:
             return self._same_bytes(sign, *sides)
         left, right = (self._comparable(side) for side in sides)
-        return f"({left} {sign} {right})"
+        return f"({self._near(sign, *sides)}{left} {sign} {right})"
+
+    def _near(self, sign: str, column: Bound, literal: Bound) -> str:
+        """Of moments that are kept more exactly than they are compared, and of UUIDs, which are compared as texts: a condition on the
+        column itself, which an index serves, and which is true wherever the comparison is; "" for all others."""
+        column, literal = _widened(column), _widened(literal)
+        if not isinstance(column, BoundColumn) or not isinstance(literal, BoundLiteral):
+            return ""
+        named = self._named(column.position)
+        if named is None or named.kept == named.sql:
+            return ""
+        if isinstance(literal.value, str):
+            return (
+                f"{named.kept} = {self._dialect.literal(literal.value)} AND "
+                if sign == "=" and _UUID.fullmatch(literal.value)
+                else ""
+            )
+        if not isinstance(literal.value, dt.datetime):
+            return ""
+        bounds = []
+        try:
+            if sign in ("=", ">", ">="):
+                bounds.append(f"{named.kept} >= {self._dialect.moment(literal.value - _ROUNDED)}")
+            if sign in ("=", "<", "<="):
+                bounds.append(f"{named.kept} <= {self._dialect.moment(literal.value + _ROUNDED)}")
+        except OverflowError:
+            return ""
+        return "".join(f"{bound} AND " for bound in bounds)
 
     def _same_bytes(self, sign: str, *sides: Bound) -> str:
         if sign not in ("=", "<>"):
             raise _NotAlikeError
+        if near := self._near(sign, *sides):
+            return f"({near}{f' {sign} '.join(self._dialect.by_bytes(self._value(side).sql) for side in sides)})"
         values = [self._value(side).sql for side in sides]
         exact = f" {sign} ".join(map(self._dialect.by_bytes, values))
         # an index finds those that the collation takes for the same, of which only some are
@@ -123,7 +165,7 @@ class _Renderer:
         bound = _widened(bound)
         match bound:
             case BoundColumn() if (column := self._named(bound.position)) is not None:
-                return _Value(column, _INTEGERS.get(bound.type.name, 0))
+                return _Value(column.sql, _INTEGERS.get(bound.type.name, 0))
             case BoundLiteral() if bound.value is not None:
                 return self._literal(bound)
             case BoundCase():

@@ -16,6 +16,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import statements
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.pushdown import ColumnValue
 from ultravect.core.layouts.base import Block, ParsedColumns, Rows, WantedColumn, require_columns, unique_names
 from ultravect.core.layouts.parts import Part
 from ultravect.core.layouts.table import TableBlock
@@ -33,12 +34,15 @@ _TEXT = CanonicalType("text")
 _FOUND_BY = frozenset(["smallint", "integer", "bigint", "decimal", "text", "uuid", "date"])
 
 
-def comparable(dialect: Dialect, columns: Sequence[LiveColumn]) -> Callable[[int], str | None]:
+def comparable(dialect: Dialect, columns: Sequence[LiveColumn]) -> Callable[[int], ColumnValue | None]:
     """The values of columns in SQL, by their positions; None of those whose type has no canonical one."""
 
-    def named(position: int) -> str | None:
+    def named(position: int) -> ColumnValue | None:
         column = columns[position]
-        return dialect.as_value(dialect.quote(column.name), column.native) if column.type is not None else None
+        if column.type is None:
+            return None
+        name = dialect.quote(column.name)
+        return ColumnValue(dialect.as_value(name, column.native), name)
 
     return named
 

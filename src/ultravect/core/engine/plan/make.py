@@ -146,7 +146,7 @@ def _make(
             plan.refuse(error, "into.keys")
     if plan.reader and not plan.errors:
         try:
-            newer = "" if by_answer else plan_newer_rows(job, plan, again)
+            newer = "" if by_answer else plan_newer_rows(job, plan, again, selected)
         except UltravectError as error:
             plan.refuse(error, "from.newer", respelled(job, str(error.where.get("place", "")), error))
     if plan.reader and not plan.errors:

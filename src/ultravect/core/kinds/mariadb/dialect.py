@@ -98,6 +98,9 @@ class MariadbDialect(CommonDialect):
     )  # fmt: skip
     refuses = frozenset({"not finite", "far years"})
 
+    def as_value(self, name: str, native: str) -> str:
+        return self.as_text(name) if native == "uuid" else name
+
     def by_bytes(self, name: str) -> str:
         return f"CAST(CONVERT({name} USING utf8mb4) AS BINARY)"
 

@@ -96,6 +96,10 @@ class PostgresqlDialect(CommonDialect):
         "time with time zone", "point", "xml", "bit(8)", "tsvector",
     )  # fmt: skip
 
+    def as_value(self, name: str, native: str) -> str:
+        # as it is read; as a UUID, it would be compared with no text
+        return f"{name}::text" if native == "uuid" else name
+
     def by_bytes(self, name: str) -> str:
         return f'{name} COLLATE "C"'
 

@@ -68,6 +68,12 @@ _AS_TEXT = {"hierarchyid": "ToString", "geography": "STAsText", "geometry": "STA
 _MOMENTS = {"time": "time", "timestamp": "datetime2", "timestamptz": "datetimeoffset"}
 
 
+def _parts(native: str) -> tuple[str, str | None]:
+    """The name of a type, and its first parameter."""
+    match = _NATIVE.match(native.lower())
+    return (match["base"], match["first"]) if match else ("", None)
+
+
 class SqlserverDialect(CommonDialect):
     """See ``Dialect``."""
 
@@ -104,7 +110,13 @@ class SqlserverDialect(CommonDialect):
         return f"a key of {kind.name} needs a length, of at most {_MAX_KEY_CHARACTERS}" if large else ""
 
     def as_value(self, name: str, native: str) -> str:
-        return f"CAST({name} AS bigint)" if native in _ROW_VERSIONS else name
+        if native == "uniqueidentifier":
+            return f"LOWER(CAST({name} AS nvarchar(36)))"
+        return self._as_read(name, native) if native in _ROW_VERSIONS or self.rounds(native) else name
+
+    def rounds(self, native: str) -> bool:
+        base, first = _parts(native)
+        return base == "datetime" or (base in _MOMENTS.values() and first in (None, "7"))
 
     def newest(self, name: str, native: str) -> str:
         if native not in _ROW_VERSIONS:
@@ -145,18 +157,19 @@ class SqlserverDialect(CommonDialect):
         return f"({' OR '.join(f'({condition})' for condition in same)})"
 
     def readable(self, name: str, native: str, kind: CanonicalType | None) -> str:
-        match = _NATIVE.match(native.lower())
-        base, first = (match["base"], match["first"]) if match else ("", None)
+        base, first = _parts(native)
         if base in _AS_TEXT:
             return f"{name}.{_AS_TEXT[base]}()"
         if base in ("char", "varchar"):
             short = first is not None and first != "max" and int(first) <= _MAX_CHARACTERS
             return f"CAST({name} AS nvarchar({first if short else 'max'}))"
-        if base in _MOMENTS.values() and first in (None, "7"):
-            return f"CAST({name} AS {base}(6))"
-        if base in _READ_AS:
-            return f"CAST({name} AS {_READ_AS[base]})"
+        if base in _READ_AS or self.rounds(native):
+            return self._as_read(name, native)
         return name if kind else self.as_text(name)
+
+    def _as_read(self, name: str, native: str) -> str:
+        base, _ = _parts(native)
+        return f"CAST({name} AS {_READ_AS.get(base) or f'{base}(6)'})"
 
     def like(self, text: str, pattern: str) -> str:
         # brackets are patterns too, so they are escaped

@@ -47,7 +47,7 @@ class Newer(Declared):
     overlap: Duration | int | None = Field(
         default=None,
         description="How far below the mark rows are read again, since they may have been committed late: a duration, or a "
-        "number for a column of numbers. Needs into.keys.",
+        "number for a column of numbers. Needs mode: upsert.",
         examples=["10 min", 1000],
     )
     since: bool | int | float | str | None = Field(

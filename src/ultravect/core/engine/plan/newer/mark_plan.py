@@ -11,12 +11,26 @@ from ultravect.core.types.canonical import CanonicalType
 
 
 @dataclass(frozen=True)
+class Ties:
+    """Rows with the value of a mark: those that were copied are left out, and which ones were copied is noted.
+
+    ``copied``: how many there were of each hash of their columns ``by``, of what ``ByPlan.lower`` names. ``noted_by``: the columns by
+    which the rows of ``ByPlan.upper`` are noted; () for all that are read. ``come_again``: where they are too many to be noted, they may
+    come once more, since keys say which rows of the target they are.
+    """
+
+    copied: Mapping[str, int]
+    by: tuple[str, ...] = ()
+    noted_by: tuple[str, ...] = ()
+    come_again: bool = False
+
+
+@dataclass(frozen=True)
 class ByPlan:
     """Rows whose column ``name`` is from ``lower`` (None: from the first) to ``upper``, both as texts of its ``type``.
 
-    ``ties``: rows with the value ``lower`` that were copied before, by their hashes, how many of each; they are left out. None where
-    nothing has to tell them apart: a unique column, or keys by which rows that come again are known. ``position`` is that of the
-    column in what is read then.
+    ``ties``: see ``Ties``; None where none can be, since no two rows have one value. ``position`` is that of the column in what is read
+    then.
 
     ``follows``: where the server says what is new, the number of the copied column whose highest value becomes the mark; ``upper`` is ""
     then, since it is not known before rows are read.
@@ -26,8 +40,7 @@ class ByPlan:
     type: CanonicalType
     lower: str | None
     upper: str
-    rows: int = 0
-    ties: Mapping[str, int] | None = None
+    ties: Ties | None = None
     position: int = -1
     follows: int = -1
 

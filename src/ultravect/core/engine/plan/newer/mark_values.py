@@ -7,6 +7,8 @@ import math
 from decimal import Decimal
 from typing import Any
 
+import pyarrow as pa
+
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
 from ultravect.core.types.canonical import CanonicalType
@@ -59,6 +61,11 @@ def parsed(text: str, kind: CanonicalType, place: str) -> Any:
             hint=f"write one such as {shown.get(kind.name, '1204')}",
             place=place,
         ) from None
+
+
+def scalar(text: str, kind: CanonicalType) -> pa.Scalar:
+    """The value of a mark as Arrow has it."""
+    return pa.scalar(parsed(text, kind, "from.newer"), kind.arrow)
 
 
 def literal(value: Any, kind: CanonicalType) -> str:

@@ -54,13 +54,14 @@ def plan_mark_of_answer(job: Job, plan: Planning) -> None:
             hint="give it a type of numbers, dates or times in columns, such as `changed_at timestamptz`",
             place="from.newer.by",
         )
-    if not job.into.key_names:
+    if not job.into.key_names or job.into.mode == "append":
+        why = "nothing says which of them are there" if not job.into.key_names else "append adds them once more"
         plan.add(
             "error",
             "mark-without-keys",
-            f"rows with the value of the mark may come again with the next answer, and nothing says which of them are there: {plan.table} has no key",
+            f"rows with the value of the mark may come again with the next answer, and {why}",
             "into.keys",
-            "name into.keys",
+            "use mode: upsert, with into.keys",
         )
         return
     key = mark_key(job, plan.mark_parameters)

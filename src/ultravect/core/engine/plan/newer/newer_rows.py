@@ -2,17 +2,29 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.contracts.mark import ColumnMark, MarkKey
+from ultravect.core.engine.objects.row_hashes import is_value, row_hashes
 from ultravect.core.engine.objects.tables import TableRows, comparable
-from ultravect.core.engine.plan.newer.mark_plan import ByPlan, MarkEntry, MarkPlan
-from ultravect.core.engine.plan.newer.mark_values import ORDERED, as_mark, earlier, end_of, family, literal, parsed
+from ultravect.core.engine.plan.newer.mark_plan import ByPlan, MarkEntry, MarkPlan, Ties
+from ultravect.core.engine.plan.newer.mark_values import (
+    ORDERED,
+    as_mark,
+    earlier,
+    end_of,
+    family,
+    literal,
+    parsed,
+    scalar,
+)
 from ultravect.core.engine.plan.newer.newer_versions import plan_newer_versions
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.target.names import quoted
@@ -20,7 +32,9 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Scope, bind_condition, column_position
 from ultravect.core.expressions.parse import parse_condition
 from ultravect.core.expressions.pushdown import conjuncts, render
+from ultravect.core.expressions.select_list import Selected
 from ultravect.core.layouts.base import WantedColumn
+from ultravect.core.layouts.table import TableBlock
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.canonical import CanonicalType
 
@@ -36,7 +50,7 @@ class Again:
     end: str
 
 
-def plan_newer_rows(job: Job, plan: Planning, again: Again | None) -> str:
+def plan_newer_rows(job: Job, plan: Planning, again: Again | None, selected: Sequence[Selected]) -> str:
     """The condition of the rows that the leg copies, as an expression; "" for all. Sets the plan's mark."""
     newer, reader = job.source.newer, plan.reader
     if newer is not None and newer.version and again is None:
@@ -60,7 +74,7 @@ def plan_newer_rows(job: Job, plan: Planning, again: Again | None) -> str:
     column = _Column(reader, position, kind)
     if again is not None:
         return _range(job, plan, column, again)
-    return _above_mark(job, plan, column)
+    return _above_mark(job, plan, column, selected)
 
 
 class _Column:
@@ -71,22 +85,25 @@ class _Column:
         self.name = reader.names[position]
         live = reader.columns[position]
         self.nullable = live.nullable
-        self.is_unique = reader.live is not None and frozenset([live.name]) in reader.live.unique
+        unique = reader.live is not None and frozenset([live.name]) in reader.live.unique
+        self.is_unique = unique and not reader.database.dialect.rounds(live.native)
+        """Whether no two rows have a value that is read as the same one."""
 
     def compared(self, sign: str, value: Any) -> str:
         """A comparison as an expression."""
         return f"{quoted(self.name)} {sign} {literal(value, self.kind)}"
 
-    def newest(self) -> tuple[Any, int | None]:
-        """The highest value that is there, None where there is none; and how many rows have it, as far as that is known."""
+    def newest(self) -> Any:
+        """The highest value that is there, None where there is none."""
         if not self._is_ordered:
-            return self._newest_read()
+            tops = (pc.max(values).as_py() for values in self._values(self.reader.origin))
+            return max((top for top in tops if top is not None), default=None)
         reader = self.reader
         dialect, column = reader.database.dialect, reader.columns[self.position]
         name = dialect.quote(column.name)
         highest = dialect.newest(name, column.native)
         found = self._values(f"(SELECT {highest} AS {name} FROM {reader.origin}) {dialect.quote('newest')}")
-        return next((values[0].as_py() for values in found if len(values)), None), None
+        return next((values[0].as_py() for values in found if len(values)), None)
 
     @property
     def _is_ordered(self) -> bool:
@@ -95,17 +112,6 @@ class _Column:
         if self.kind.name == "decimal":
             return dialect.computes_decimals
         return dialect.compares_moments or self.kind.name not in ("timestamp", "timestamptz")
-
-    def _newest_read(self) -> tuple[Any, int]:
-        """The same by reading all values."""
-        highest, rows = None, 0
-        for values in self._values(self.reader.origin):
-            top = pc.max(values).as_py()
-            if top is None or (highest is not None and top < highest):
-                continue
-            count = pc.sum(pc.equal(values, pa.scalar(top, values.type))).as_py() or 0
-            highest, rows = top, (rows if top == highest else 0) + count
-        return highest, rows
 
     def _values(self, origin: str) -> Iterator[pa.Array]:
         """The column alone, in its own type; what cannot be read so is left to the run, which rejects it."""
@@ -118,15 +124,37 @@ class _Column:
 
     def count(self, condition: str) -> int | None:
         """How many rows meet an expression; None where the source cannot say, or takes too long to."""
+        where = self._sql(condition)
+        return self._asked(f"SELECT count(*) FROM {self.reader.origin} WHERE {where}") if where else None
+
+    def _sql(self, condition: str) -> str:
+        """An expression in the source's SQL; "" where it has none for it."""
         reader = self.reader
         dialect = reader.database.dialect
         types = [kind or _TEXT for kind in reader.given]
         bound = bind_condition(parse_condition(condition, ""), Scope(reader.names, types), "")
         sql = [render(part, dialect, comparable(dialect, reader.columns)) for part in conjuncts(bound)]
-        if any(part is None for part in sql):
-            return None
-        where = " AND ".join(str(part) for part in sql)
-        return self._asked(f"SELECT count(*) FROM {reader.origin} WHERE {where}")
+        return "" if any(part is None for part in sql) else " AND ".join(str(part) for part in sql)
+
+    def has_others(self, mark: ColumnMark, value: Any) -> bool:
+        """Whether a row has the value of the mark and is none of those that were copied."""
+        if not mark.columns:
+            return True
+        names = list(dict.fromkeys([*mark.columns, self.name]))
+        narrow = self.reader.narrowed([self.reader.names.index(name) for name in names])
+        narrow = replace(narrow, condition=self._sql(self.compared("=", value)))
+        wanted = [WantedColumn(narrow.names.index(self.name), self.kind, narrow.formats)]
+        left = Counter(mark.ties)
+        for block in narrow.blocks():
+            assert isinstance(block, TableBlock)
+            rows = narrow.read_parsed(block, wanted)
+            if rows is None:
+                return True
+            places = np.flatnonzero(is_value(rows.columns[0], scalar(mark.value, self.kind)))
+            left.subtract(row_hashes(block.values, places, mark.columns))
+            if min(left.values(), default=0) < 0:
+                return True
+        return False
 
     def has_null(self) -> bool:
         """Whether a row has no value: such rows are never above a mark."""
@@ -156,12 +184,12 @@ def mark_key(job: Job, used: Sequence[str]) -> MarkKey:
 
 
 def _range(job: Job, plan: Planning, column: _Column, again: Again) -> str:
-    if job.into.mode == "append" and not job.into.key_names:
+    if job.into.mode == "append":
         raise UltravectError(
             "again-doubles",
             f"rows that were copied before would be in {plan.table} twice",
-            hint="name into.keys, or use mode: upsert",
-            place="into.keys",
+            hint="use mode: upsert, with into.keys",
+            place="into.mode",
         )
     start = parsed(again.start, column.kind, "again")
     end = end_of(again.end, column.kind, "again")
@@ -172,12 +200,19 @@ def _range(job: Job, plan: Planning, column: _Column, again: Again) -> str:
     return f"{column.compared('>=', start)} and {column.compared('<=', end)}"
 
 
-def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
+def _above_mark(job: Job, plan: Planning, column: _Column, selected: Sequence[Selected]) -> str:
     assert job.source.newer is not None and plan.target is not None and plan.table is not None
     newer, key = job.source.newer, mark_key(job, plan.mark_parameters)
     held = plan.target.mark(plan.table, key).get("")
     mark = _known(plan, column, held)
-    upper, at_upper = column.newest()
+    if newer.overlap and job.into.mode == "append":
+        raise UltravectError(
+            "overlap-doubles",
+            f"from.newer.overlap reads rows again, and append would add them to {plan.table} once more",
+            hint="use mode: upsert",
+            place="into.mode",
+        )
+    upper = column.newest()
     since = None if newer.since is None else parsed(str(newer.since), column.kind, "from.newer.since")
     lower = parsed(mark.value, column.kind, "from.newer") if mark else since
     if column.has_null():
@@ -208,7 +243,6 @@ def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
             )
         plan.nothing = f"nothing is new {since_text}"
         return ""
-    keyed = bool(job.into.key_names)
     start = lower
     # an overlap of another kind is wrong already before there is a mark
     below = earlier(lower if lower is not None else upper, newer.overlap, column.kind) if newer.overlap else None
@@ -222,25 +256,35 @@ def _above_mark(job: Job, plan: Planning, column: _Column) -> str:
         parts.append(column.compared(">" if exact else ">=", start))
     parts.append(column.compared("<=", upper))
     condition = " and ".join(parts)
-    if at_upper is None:
-        at_upper = 1 if column.is_unique else column.count(column.compared("=", upper)) or 0
-    if mark and upper == lower and not newer.overlap and (column.is_unique or 0 < at_upper == mark.rows):
+    if mark and upper == lower and not newer.overlap and (column.is_unique or not column.has_others(mark, upper)):
         plan.nothing = f"nothing is new {since_text}"
     plan.summary_of_mark = since_text
     plan.count_new = lambda: column.count(condition)
-    ties = None if keyed or column.is_unique else dict(mark.ties) if mark else {}
-    value = ColumnMark(family(column.kind), as_mark(upper, column.kind), at_upper).as_text()
+    ties = None if column.is_unique else _ties(job, mark, selected, column.reader.names)
+    value = ColumnMark(family(column.kind), as_mark(upper, column.kind)).as_text()
     by = ByPlan(
         column.name,
         column.kind,
         as_mark(lower, column.kind) if mark and lower is not None else None,
         as_mark(upper, column.kind),
-        at_upper,
         ties,
         column.position,
     )
     plan.mark = MarkPlan(key, since_text, (MarkEntry("", value, held),), by)
     return condition
+
+
+def _ties(job: Job, mark: ColumnMark | None, selected: Sequence[Selected], names: Sequence[str]) -> Ties:
+    """By what rows with the value of the mark are known: by all that is read of them, and where rows with keys are added, by those alone.
+
+    A row that was added and has changed since would be added again otherwise, and its key be there twice.
+    """
+    keys = {item.name: item for item in selected if item.name in job.into.key_names}
+    plain = [names[item.position] for item in keys.values() if item.position is not None and item.value is None]
+    appends = job.into.mode == "append"
+    noted_by = tuple(plain) if appends and plain and len(plain) == len(job.into.key_names) else ()
+    copied_by = mark.columns if mark else ()
+    return Ties(mark.ties if mark else {}, copied_by, noted_by, come_again=job.into.matches_rows)
 
 
 def _known(plan: Planning, column: _Column, held: str | None) -> ColumnMark | None:
@@ -261,6 +305,15 @@ def _known(plan: Planning, column: _Column, held: str | None) -> ColumnMark | No
             "mark-type-changed",
             f"the mark is a {mark.type}, {mark.value}, and {column.name} is a {column.kind.name} now",
             hint="set the mark anew, or reset it: ultravect mark JOB --reset",
+            place="from.newer.by",
+        )
+    if missing := [name for name in mark.columns if name not in column.reader.names]:
+        raise UltravectError(
+            "mark-columns-changed",
+            f"{column.reader.label} has no column {missing[0]} any more, and by it the rows are known that were copied last, those "
+            f"with {column.name} {mark.value}",
+            hint="say where to go on, above those rows or below: ultravect mark JOB --set VALUE; rows with the value itself are copied "
+            "again",
             place="from.newer.by",
         )
     return mark

@@ -32,7 +32,7 @@ def narrow(job: Job, plan: Planning) -> None:
         needed |= {plan.reader.names.index(name) for name in plan.reader.keys}
     by = plan.mark.by if plan.mark else None
     if by is not None and by.ties is not None:
-        needed.add(by.position)
+        needed |= {by.position, *(plan.reader.names.index(name) for name in (*by.ties.by, *by.ties.noted_by))}
     # a row needs a column to be counted by, even when none is copied
     used = sorted(needed | {item.position for item in plan.inputs}) or [0]
     plan.reader = plan.reader.narrowed(used)

@@ -19,7 +19,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Bound, BoundCall, Scope, bind_condition, columns_in, parts_of
 from ultravect.core.expressions.evaluate import Rows, evaluate
 from ultravect.core.expressions.parse import parse_condition
-from ultravect.core.expressions.pushdown import render
+from ultravect.core.expressions.pushdown import ColumnValue, render
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.casting import Mask, as_mask
@@ -71,6 +71,9 @@ class TargetCheck:
         return found
 
 
+_COLUMN = ColumnValue("c", "c")
+
+
 def checks_for(live: LiveTable, columns: Sequence[ColumnPlan], dialect: Dialect) -> list[TargetCheck]:
     """``checks_of`` for the columns of a plan."""
     names, types = [column.name for column in columns], [column.type for column in columns]
@@ -89,7 +92,7 @@ def checks_of(
         except UltravectError:
             continue
         places = sorted(columns_in(bound))
-        alike = render(bound, dialect, lambda place: None if types[place].name == "uuid" else "c") is not None
+        alike = render(bound, dialect, lambda place: None if types[place].name == "uuid" else _COLUMN) is not None
         if not alike or not (dialect.equal_by_bytes or not _has_texts(bound)) or _orders_texts(bound):
             continue
         item = sources[places[0]] if len(places) == 1 else ""
