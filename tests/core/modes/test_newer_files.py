@@ -13,6 +13,7 @@ from tests.core.modes.newer import Nightly
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.operate.marks import marks_of, reset_mark
+from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 
 
@@ -135,3 +136,56 @@ def test_moving_into_the_folder_that_is_read_is_refused(places: dict[str, Place]
     nightly = _nightly(tmp_path, places["sqlite"], {"then": {"move": "in"}})
     _write(tmp_path, "in/a.csv", 1)
     assert "moved-into-source" in nightly.codes()
+
+
+@pytest.mark.parametrize("then", ["delete", {"move": "done"}])
+@pytest.mark.parametrize("same_size", [True, False])
+def test_a_file_that_was_replaced_after_it_was_read_stays(
+    places: dict[str, Place], tmp_path: Path, then: Any, same_size: bool
+) -> None:
+    """As it was found: the new one was removed, and its rows were nowhere."""
+    place = places["sqlite"]
+    place.drop("newer_files")
+    nightly = _nightly(tmp_path, place, {"then": then})
+    _write(tmp_path, "in/a.csv", 1)
+    nightly.heard.published = lambda receipt: _write(  # type: ignore[method-assign]
+        tmp_path, "in/a.csv", *([2] if same_size else [2, 3]), age=7
+    )
+    said: list[str] = []
+    nightly.heard.log = lambda level, text: said.append(text)  # type: ignore[method-assign]
+    run_leg(nightly.job, nightly.source, nightly.target, nightly.heard, receipt=f"replaced-{same_size}-{then}")
+    assert "replaced since it was read" in str(said)
+    assert not (tmp_path / "done").exists()
+    assert nightly.run().tally.inserted == (1 if same_size else 2)
+    assert _held(place) == [1, 2] + [3] * (not same_size)
+    assert not list((tmp_path / "in").iterdir())
+
+
+def test_the_content_of_a_file_that_was_replaced_is_known_too(places: dict[str, Place], tmp_path: Path) -> None:
+    place = places["sqlite"]
+    place.drop("newer_files")
+    nightly = _nightly(tmp_path, place, {"compare": "checksum"})
+    for number, row in enumerate((1, 2, 3)):
+        _write(tmp_path, "in/latest.csv", row, age=100 - number)
+        assert nightly.run().tally.inserted == 1
+    for name, row in (("in/first.csv", 1), ("in/second.csv", 2), ("in/latest.csv", 1)):
+        _write(tmp_path, name, row, age=50)
+        assert nightly.run().nothing, name
+    assert _held(place) == [1, 2, 3]
+
+
+def test_files_that_were_copied_into_a_table_that_is_gone_are_new(places: dict[str, Place], tmp_path: Path) -> None:
+    """Those that were away when the table was made anew, too."""
+    place = places["sqlite"]
+    place.drop("newer_files")
+    nightly = _nightly(tmp_path, place)
+    away = _write(tmp_path, "in/a.csv", 1)
+    _write(tmp_path, "in/b.csv", 2)
+    assert nightly.run().tally.inserted == 2
+    place.drop("newer_files")
+    away.rename(tmp_path / "a.csv")
+    assert nightly.run().tally.inserted == 1
+    (tmp_path / "a.csv").rename(away)
+    assert nightly.run().tally.inserted == 1
+    assert nightly.run().nothing
+    assert _held(place) == [1, 2]

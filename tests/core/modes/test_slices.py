@@ -298,6 +298,17 @@ def test_what_only_the_target_can_refuse_is_found_by_one_session(sliced: Sliced)
     assert sliced.left() == []
 
 
+@pytest.mark.parametrize("twice", [False, True])
+def test_too_many_rejects_are_too_many_however_their_slice_is_found(sliced: Sliced, twice: bool) -> None:
+    """As it was found: of a slice that another attempt had copied no first reject was known, and the limit did not hold."""
+    sliced.write([(number if number % 2 else "x", "v") for number in range(1, 1001)])
+    with pytest.raises(UltravectError) as refused:
+        sliced.load(columns=["k integer", "v"], rejects="1%", runner={"twice": twice})
+    assert refused.value.code == "too-many-rejects"
+    assert "500 rows were rejected, 10 allowed" in refused.value.detail
+    assert "First: row 2 (line 3), column k: 'x'" in refused.value.detail
+
+
 def test_slices_of_a_table_read_one_snapshot(sliced: Sliced) -> None:
     sliced.place.drop("slicing")
     sliced.place.sql("CREATE TABLE slicing (k integer, v text)")

@@ -44,6 +44,23 @@ def code_of(spec: ConnectionSpec, *, write: bool = False) -> tuple[str | None, l
     return result.error and result.error.code, [(step.step, step.state) for step in result.steps]
 
 
+def removes_only_what_is_known(spec: ConnectionSpec, folder: Path) -> None:
+    storage = storage_of(spec)
+    (known,) = storage.list(Listing(pattern="a.csv"))
+    text = (folder / "a.csv").read_text()
+    # of the same size and, where no store says more, of another second
+    (folder / "a.csv").write_text(text.replace("001", "101"))
+    os.utime(folder / "a.csv", (1_000_000_000, 1_000_000_000))
+    with pytest.raises(UltravectError) as refused:
+        storage.remove("a.csv", known)
+    assert refused.value.code == "file-replaced"
+    assert (folder / "a.csv").exists()
+    (known,) = storage.list(Listing(pattern="a.csv"))
+    storage.remove("a.csv", known)
+    storage.remove("a.csv", known)
+    assert not (folder / "a.csv").exists()
+
+
 def reads_everything(spec: ConnectionSpec) -> None:
     storage = storage_of(spec)
     whole = storage.list(Listing())
@@ -88,6 +105,9 @@ class TestObjectStore:
         reads_everything(self.spec(store))
         below = storage_of(self.spec(store, prefix="deep/"))
         assert [info.path for info in below.list(Listing())] == ["b.csv", "er/c ä.csv"]
+
+    def test_only_what_is_known_is_removed(self, store: ObjectStore, bucket: Path) -> None:
+        removes_only_what_is_known(self.spec(store), bucket)
 
     @pytest.mark.usefixtures("bucket")
     def test_a_thousand_objects_and_more(self, store: ObjectStore, bucket: Path) -> None:
@@ -159,6 +179,9 @@ class TestSftp:
             ["ssh-keygen", "-lf", ssh.folder / "host_key.pub"], capture_output=True, text=True
         )
         assert code_of(self.spec(ssh.settings(host_key=fingerprint.stdout.split()[1])))[0] is None
+
+    def test_only_what_is_known_is_removed(self, ssh: SshServer, files: Path) -> None:
+        removes_only_what_is_known(self.spec(ssh.settings()), files)
 
     @pytest.mark.usefixtures("files")
     def test_a_large_file_arrives_as_it_is(self, ssh: SshServer, files: Path) -> None:

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 from dataclasses import asdict, dataclass, field
 from typing import Any
+
+from ultravect.core.contracts.storage import FileInfo
 
 MARKS = "ultravect_mark"
 
@@ -19,7 +22,7 @@ class MarkKey:
 
 @dataclass(frozen=True)
 class MarkChange:
-    """What a load makes of one entry of a mark: "" is that of a column, a path that of a file.
+    """What a load makes of one entry of a mark: "" is that of a column, a path that of a file; ``value`` None removes it.
 
     ``before`` is the entry as it was when the load was planned, None where there was none: a load that finds another one commits
     nothing, since another run has copied the same rows meanwhile.
@@ -27,7 +30,7 @@ class MarkChange:
 
     key: MarkKey
     item: str
-    value: str
+    value: str | None
     before: str | None = None
 
 
@@ -70,16 +73,30 @@ class VersionMark:
 
 @dataclass(frozen=True)
 class FileMark:
-    """A file that was copied: its size in bytes, the time of its last change as ISO text, and its SHA-256 where it was compared."""
+    """A file that was copied: its size in bytes, the time of its last change as ISO text, and its SHA-256 where it was compared.
+
+    ``tag``: see ``FileInfo``. ``earlier``: the checksums of what was copied under this name before.
+    """
 
     size: int
     modified: str
     checksum: str = ""
+    tag: str = ""
+    earlier: tuple[str, ...] = ()
+
+    @classmethod
+    def of(cls, info: FileInfo) -> FileMark:
+        return cls(info.size, info.modified.isoformat() if info.modified else "", tag=info.tag)
+
+    def info(self, path: str) -> FileInfo:
+        """The file as it was."""
+        modified = dt.datetime.fromisoformat(self.modified) if self.modified else None
+        return FileInfo(path, self.size, modified, self.tag)
 
     def as_text(self) -> str:
-        return json.dumps({"size": self.size, "modified": self.modified, "checksum": self.checksum}, sort_keys=True)
+        return json.dumps(asdict(self), sort_keys=True)
 
     @classmethod
     def from_text(cls, text: str) -> FileMark:
         data: dict[str, Any] = json.loads(text)
-        return cls(**data)
+        return cls(**data | {"earlier": tuple(data.get("earlier", ()))})

@@ -30,6 +30,9 @@ class Receipt:
     files: dict[str, int] = field(default_factory=dict)
     """How many rows were read of each file, in the receipt of a slice."""
 
+    first_reject: dict[str, Any] | None = None
+    """In the receipt of a slice, the first row that it rejected."""
+
     marks: list[dict[str, Any]] = field(default_factory=list)
     """What was noted with it, where that is not part of one transaction; see ``mark_changes``."""
 

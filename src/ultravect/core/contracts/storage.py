@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import BinaryIO, Protocol
 
 from ultravect.core.contracts.probe import Step
+from ultravect.core.errors import UltravectError
 from ultravect.core.patterns import literal_prefix, matcher
 
 NOTE = ".ultravect-set-"
@@ -17,11 +18,21 @@ NOTE = ".ultravect-set-"
 
 @dataclass(frozen=True)
 class FileInfo:
-    """``path`` is relative to the connection, with forward slashes; ``size`` in bytes, -1 where it is not known."""
+    """``path`` is relative to the connection, with forward slashes; ``size`` in bytes, -1 where it is not known.
+
+    ``tag``: what the store names this content by, which another content does not have; "" where it names it by nothing.
+    """
 
     path: str
     size: int
     modified: dt.datetime | None
+    tag: str = ""
+
+    def is_same(self, other: FileInfo) -> bool:
+        """Whether both are of one content, as far as is known of them."""
+        if self.tag and other.tag and self.tag != other.tag:
+            return False
+        return -1 in (self.size, other.size) or (self.size, self.modified) == (other.size, other.modified)
 
 
 @dataclass(frozen=True)
@@ -65,6 +76,18 @@ class Listing:
                     return
 
 
+def require_same(found: FileInfo, known: FileInfo | None) -> None:
+    """Raises where a file was replaced since it was seen."""
+    if known is not None and not found.is_same(known):
+        raise replaced(found.path)
+
+
+def replaced(path: str) -> UltravectError:
+    return UltravectError(
+        "file-replaced", f"{path} was replaced since it was read", hint="it is new to the next run", object=path
+    )
+
+
 class Storage(Protocol):
     """One module a kind."""
 
@@ -83,5 +106,6 @@ class Storage(Protocol):
     def put(self, path: str, local: Path) -> None:
         """Stores a local file; it appears whole or not at all, in the place of one that is there."""
 
-    def remove(self, path: str) -> None:
-        """Removes a file, if it is there."""
+    def remove(self, path: str, known: FileInfo | None = None) -> None:
+        """Removes a file, if it is there. UltravectError ``file-replaced``, with nothing removed, where it is no longer the one that is
+        ``known``."""

@@ -38,6 +38,8 @@ class SourceFile:
     modified: dt.datetime | None = None
     compressed: bool = False
     partitions: Sequence[tuple[str, str]] = ()
+    tag: str = ""
+    """See ``FileInfo``."""
 
 
 @dataclass(frozen=True)

@@ -39,7 +39,10 @@ class MarkNote:
     def write(self, changes: Sequence[MarkChange]) -> None:
         data = self.all()
         for change in changes:
-            data.setdefault(change.key.object, {})[change.item] = change.value
+            entries = data.setdefault(change.key.object, {})
+            entries.pop(change.item, None)
+            if change.value is not None:
+                entries[change.item] = change.value
         self.store(data)
 
     def store(self, data: Mapping[str, Mapping[str, str]]) -> None:

@@ -10,7 +10,7 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ultravect.core.contracts.probe import Step
-from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
+from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, require_same
 from ultravect.core.errors import UltravectError
 from ultravect_filebox.kind import FileboxSettings
 
@@ -77,6 +77,8 @@ class FileboxStorage:
             statement = f"INSERT OR REPLACE INTO {self._settings.box} VALUES (?, ?, ?)"
             box.execute(statement, (path, now, local.read_bytes()))
 
-    def remove(self, path: str) -> None:
+    def remove(self, path: str, known: FileInfo | None = None) -> None:
+        if known is not None:
+            require_same(self.open(path).info, known)
         with self._box() as box:
             box.execute(f"DELETE FROM {self._settings.box} WHERE path = ?", (path,))

@@ -42,4 +42,5 @@ def _of_one(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> Mapping
         if error.code == "file-missing":
             return {}
         raise
-    return {entry.item: entry.value for entry in plan.mark.entries} if plan.mark else {}
+    entries = plan.mark.entries if plan.mark else ()
+    return {entry.item: entry.value for entry in entries if entry.value is not None}

@@ -56,7 +56,7 @@ def _opener(storage: Storage, info: FileInfo) -> Callable[[], BinaryIO]:
 
     def opened() -> BinaryIO:
         found = storage.open(info.path)
-        if info.size >= 0 and (found.info.size, found.info.modified) != (info.size, info.modified):
+        if not found.info.is_same(info):
             found.stream.close()
             raise changed(info.path, info.size, found.info.size)
         return found.stream
@@ -108,7 +108,14 @@ def _plain_file(storage: Storage, info: FileInfo) -> SourceFile:
     seekable = content if compressed else stored
     size = info.size if info.size >= 0 else 0
     return SourceFile(
-        info.path, size, content, lambda: _seekable(seekable()), info.modified, compressed, partitions_of(info.path)
+        info.path,
+        size,
+        content,
+        lambda: _seekable(seekable()),
+        info.modified,
+        compressed,
+        partitions_of(info.path),
+        info.tag,
     )
 
 

@@ -71,13 +71,20 @@ class SliceResult:
 
     def receipt(self, table: TableName) -> Receipt:
         counts = {"read": self.read, "filtered": self.filtered, "rejected": self.rejected, "staged": self.staged}
-        return Receipt(str(table), "slice", counts, rows_before=None, files=dict(self.files))
+        first = self.first_reject.as_dict() if self.first_reject else None
+        return Receipt(str(table), "slice", counts, rows_before=None, files=dict(self.files), first_reject=first)
 
     @classmethod
     def of_receipt(cls, number: int, receipt: Receipt) -> SliceResult:
-        counts = receipt.tally
+        counts, first = receipt.tally, receipt.first_reject
         return cls(
-            number, counts["read"], counts["filtered"], counts["rejected"], counts["staged"], files=receipt.files
+            number,
+            counts["read"],
+            counts["filtered"],
+            counts["rejected"],
+            counts["staged"],
+            receipt.files,
+            Reject(**first) if first else None,
         )
 
 

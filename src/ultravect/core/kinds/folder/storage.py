@@ -14,7 +14,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from ultravect.core.contracts.probe import Step
-from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
+from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, require_same
 from ultravect.core.inside import inside, within
 from ultravect.core.kinds.folder.settings import FolderSettings
 from ultravect.core.loading.local.local_file import folder_inside
@@ -118,7 +118,7 @@ class FolderStorage(Named):
                 status = (folder / path).stat()
             except OSError:
                 continue
-            found.append(FileInfo(path, status.st_size, dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)))
+            found.append(_info(path, status))
         return found
 
     def _inside(self, folder: Path, path: str) -> Path:
@@ -158,10 +158,13 @@ class FolderStorage(Named):
                 object=path,
             ) from None
 
-    def remove(self, path: str) -> None:
+    def remove(self, path: str, known: FileInfo | None = None) -> None:
         target = self._inside(self._folder(), path)
         try:
+            require_same(_info(path, target.stat()), known)
             target.unlink(missing_ok=True)
+        except FileNotFoundError:
+            return
         except OSError as error:
             raise self._error(
                 "file-not-written", f"{path} cannot be removed: {error.strerror}", "grant write access", object=path
@@ -189,6 +192,8 @@ class FolderStorage(Named):
             reason = getattr(error, "strerror", None) or str(error)
             detail = f"{path[:100]!r} cannot be opened: {reason}"
             raise self._error("file-unreadable", detail, "check the name for typing errors", object=path) from None
-        status = os.fstat(stream.fileno())
-        modified = dt.datetime.fromtimestamp(status.st_mtime, dt.UTC)
-        return OpenFile(FileInfo(path, status.st_size, modified), stream)
+        return OpenFile(_info(path, os.fstat(stream.fileno())), stream)
+
+
+def _info(path: str, status: os.stat_result) -> FileInfo:
+    return FileInfo(path, status.st_size, dt.datetime.fromtimestamp(status.st_mtime, dt.UTC))

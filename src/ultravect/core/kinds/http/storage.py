@@ -252,7 +252,7 @@ class HttpStorage(Named):
     def put(self, path: str, local: Path) -> None:
         raise self._read_only()
 
-    def remove(self, path: str) -> None:
+    def remove(self, path: str, known: FileInfo | None = None) -> None:
         raise self._read_only()
 
     def _paged(self, path: str) -> OpenFile:

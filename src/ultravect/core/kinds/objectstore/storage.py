@@ -18,7 +18,7 @@ from boto3.exceptions import S3UploadFailedError
 from botocore.config import Config
 
 from ultravect.core.contracts.probe import Step, network_steps
-from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
+from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, replaced, require_same
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import leads_out
 from ultravect.core.kinds.objectstore.settings import ObjectStoreSettings
@@ -51,6 +51,10 @@ _ANSWERS = {
     ),
     "403": ("bucket-denied", "the store denies access", "have the key's owner allowed to list and read the bucket"),
 }
+
+
+def _code_of(error: bx.ClientError) -> str:
+    return str(error.response.get("Error", {}).get("Code"))
 
 
 class _RangeFile(RemoteFile):
@@ -171,7 +175,7 @@ class ObjectStoreStorage(Named):
         try:
             self._client.head_bucket(Bucket=self._settings.bucket)
         except bx.ClientError as error:
-            if str(error.response.get("Error", {}).get("Code")) != "403":
+            if _code_of(error) != "403":
                 raise self._explained(error, "asking for the bucket") from None
             # HEAD has no text that would distinguish a wrong key from a missing right: the list has
             self.list(Listing(limit=1))
@@ -215,7 +219,8 @@ class ObjectStoreStorage(Named):
                     hidden = any(part.startswith(".") for part in folders) or leads_out(path)
                     if name and item["Key"].startswith(self._prefix) and listing.shows(name) and not hidden:
                         modified = item.get("LastModified")
-                        yield FileInfo(path, item.get("Size", -1), modified.astimezone(dt.UTC) if modified else None)
+                        when = modified.astimezone(dt.UTC) if modified else None
+                        yield FileInfo(path, item.get("Size", -1), when, item.get("ETag") or "")
         except (bx.ClientError, bx.BotoCoreError) as error:
             raise self._explained(error, "listing the bucket") from None
 
@@ -232,7 +237,7 @@ class ObjectStoreStorage(Named):
         try:
             head = self._client.head_object(Bucket=self._settings.bucket, Key=self._prefix + path)
         except bx.ClientError as error:
-            if str(error.response.get("Error", {}).get("Code")) in ("404", "NoSuchKey", "NotFound"):
+            if _code_of(error) in ("404", "NoSuchKey", "NotFound"):
                 raise self._missing(path) from None
             raise self._explained(error, f"opening {path}") from None
         except (bx.BotoCoreError, ValueError) as error:
@@ -245,8 +250,8 @@ class ObjectStoreStorage(Named):
                 "see what the store answers",
                 object=path,
             )
-        info = FileInfo(path, size, modified.astimezone(dt.UTC) if modified else None)
-        raw = _RangeFile(self, path, info.size, head.get("ETag") or "")
+        info = FileInfo(path, size, modified.astimezone(dt.UTC) if modified else None, head.get("ETag") or "")
+        raw = _RangeFile(self, path, info.size, info.tag)
         return OpenFile(info, cast(BinaryIO, io.BufferedReader(raw, _BUFFER)))
 
     def put(self, path: str, local: Path) -> None:
@@ -257,11 +262,30 @@ class ObjectStoreStorage(Named):
         except (bx.ClientError, bx.BotoCoreError, S3UploadFailedError) as error:
             raise self._explained(error, f"writing {path}") from None
 
-    def remove(self, path: str) -> None:
+    def remove(self, path: str, known: FileInfo | None = None) -> None:
         self._require_inside(path)
+        asked = {"Bucket": self._settings.bucket, "Key": self._prefix + path}
+        if known is not None:
+            try:
+                found = self.open(path)
+                found.stream.close()
+                require_same(found.info, known)
+            except UltravectError as error:
+                if error.code == "file-missing":
+                    return
+                raise
+            if found.info.tag:
+                # a store that does not know the condition leaves it out: then what was found a moment ago holds
+                asked["IfMatch"] = found.info.tag
         try:
-            self._client.delete_object(Bucket=self._settings.bucket, Key=self._prefix + path)
-        except (bx.ClientError, bx.BotoCoreError) as error:
+            self._client.delete_object(**asked)
+        except bx.ClientError as error:
+            if _code_of(error) in ("PreconditionFailed", "412") and known is not None:
+                raise replaced(path) from None
+            if _code_of(error) not in ("NotImplemented", "501"):
+                raise self._explained(error, f"removing {path}") from None
+            self._client.delete_object(Bucket=asked["Bucket"], Key=asked["Key"])
+        except bx.BotoCoreError as error:
             raise self._explained(error, f"removing {path}") from None
 
     def _missing(self, path: str) -> UltravectError:
@@ -282,7 +306,7 @@ class ObjectStoreStorage(Named):
                 **({"IfMatch": etag} if etag else {}),
             )
         except bx.ClientError as error:
-            if str(error.response.get("Error", {}).get("Code")) in ("PreconditionFailed", "412", "NoSuchKey", "404"):
+            if _code_of(error) in ("PreconditionFailed", "412", "NoSuchKey", "404"):
                 raise UltravectError(
                     "file-changed",
                     f"{path} was replaced or removed while it was read",

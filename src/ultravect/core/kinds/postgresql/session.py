@@ -231,14 +231,14 @@ def translate(error: psycopg.Error, name: str, doing: str, named: Callable[[str]
         ),
         "23505": (
             "constraint-refused",
-            "the rows break a unique constraint of the target: clear the old rows, or fix the file",
+            "the rows break a unique constraint of the target: clear the old rows, or fix the source",
         ),
         "23514": (
             "constraint-refused",
-            "the rows break a check constraint of the target: fix the file or the constraint",
+            "the rows break a check constraint of the target: fix the source or the constraint",
         ),
         "23503": ("constraint-refused", "the rows point to rows that are not there: load those first"),
-        "23P01": ("constraint-refused", "the rows break an exclusion constraint of the target: fix the file"),
+        "23P01": ("constraint-refused", "the rows break an exclusion constraint of the target: fix the source"),
         "55P03": ("target-locked", "another session holds a lock on the table: run again when it is done"),
         "2BP01": ("target-depended-on", "drop what depends on the table, or write into.if_different: widen"),
         "53100": ("target-full", "free disk space in the target"),

@@ -19,7 +19,7 @@ from typing import BinaryIO, cast
 import paramiko
 
 from ultravect.core.contracts.probe import Step, network_steps
-from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
+from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, require_same
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import leads_out
 from ultravect.core.kinds.sftp.remote_file import LOST, SftpFile
@@ -237,11 +237,13 @@ class SftpStorage(SftpServer):
             except FileNotFoundError:
                 client.mkdir(made)
 
-    def remove(self, path: str) -> None:
+    def remove(self, path: str, known: FileInfo | None = None) -> None:
         plain = self._inside(path)
         with self._session() as client:
             try:
                 self._require_inside(client, path, posixpath.dirname(plain) or ".")
+                if known is not None:
+                    require_same(_info(path, client.stat(plain)), known)
                 client.remove(plain)
             except FileNotFoundError:
                 return

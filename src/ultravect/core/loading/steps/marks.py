@@ -14,6 +14,7 @@ from ultravect.core.types.canonical import CanonicalType
 
 _MOMENT = "%Y-%m-%d %H:%M:%S"
 _ROWS_AT_ONCE = 500
+_REMOVED_AT_ONCE = 100
 
 
 class MarkTable:
@@ -55,18 +56,27 @@ class MarkTable:
         """
         literal = self._dialect.literal
         now = literal(dt.datetime.now(dt.UTC).strftime(_MOMENT))
-        new = [change for change in changes if change.before is None]
+        new = [change for change in changes if change.before is None and change.value is not None]
         for start in range(0, len(new), _ROWS_AT_ONCE):
             rows = ", ".join(
                 f"({self._entry(change.key, change.item)}, {literal(change.key.job)}, {literal(change.key.object)}, "
-                f"{literal(change.item)}, {literal(change.value)}, {literal(run)}, {now})"
+                f"{literal(change.item)}, {literal(change.value or '')}, {literal(run)}, {now})"
                 for change in new[start : start + _ROWS_AT_ONCE]
             )
             statements.changed(
                 f"INSERT INTO {self._table} (entry, job, object, item, value, run, written_at) VALUES {rows}"
             )
+        removed = [change for change in changes if change.value is None]
+        for start in range(0, len(removed), _REMOVED_AT_ONCE):
+            some = removed[start : start + _REMOVED_AT_ONCE]
+            wanted = " OR ".join(
+                f"(entry = {self._entry(change.key, change.item)} AND value = {literal(change.before or '')})"
+                for change in some
+            )
+            if statements.changed(f"DELETE FROM {self._table} WHERE {wanted}") != len(some):
+                raise mark_moved(some[0].key)
         for change in changes:
-            if change.before is None or change.before == change.value:
+            if change.before is None or change.value is None or change.before == change.value:
                 continue
             if not statements.changed(
                 f"UPDATE {self._table} SET value = {literal(change.value)}, run = {literal(run)}, written_at = {now} "

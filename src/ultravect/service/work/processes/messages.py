@@ -137,6 +137,7 @@ class _Published(_Of):
     created: bool = False
     previous: _Text = ""
     files: dict[str, _Count] = {}
+    first_reject: RejectSaid | None = None
     marks: list[dict[str, Any]] = []
 
 

@@ -47,10 +47,10 @@ class ByPlan:
 
 @dataclass(frozen=True)
 class MarkEntry:
-    """An entry of a mark as the load leaves it; ``before`` is what it was when the plan was made."""
+    """An entry of a mark as the load leaves it, ``value`` None: removed; ``before`` is what it was when the plan was made."""
 
     item: str
-    value: str
+    value: str | None
     before: str | None = None
 
 
@@ -67,8 +67,8 @@ class MarkPlan:
     entries: tuple[MarkEntry, ...] = ()
     by: ByPlan | None = None
     then: str = "keep"
-    tidied: tuple[str, ...] = field(default=())
-    """Files that an earlier run has copied, and not moved or deleted since."""
+    tidied: tuple[MarkEntry, ...] = field(default=())
+    """Files that an earlier run has copied, and not moved or deleted since: as they are now."""
     versions: tuple[str, str] | None = None
     """Of a table that keeps versions: the one that was copied last, "" for none, and the newest."""
 
@@ -78,5 +78,5 @@ class MarkPlan:
         if self.versions is not None:
             return shown | {"column": "version", "before": self.versions[0] or None, "after": self.versions[1]}
         if self.by is None:
-            return shown | {"files": len(self.entries)}
+            return shown | {"files": sum(entry.value is not None for entry in self.entries)}
         return shown | {"column": self.by.name, "before": self.by.lower, "after": self.by.upper}

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from ultravect.core.contracts.mark import FileMark
+from ultravect.core.contracts.storage import FileInfo
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.sources import source_files
 from ultravect.core.engine.plan.newer.mark_plan import MarkEntry, MarkPlan
@@ -23,6 +24,7 @@ from ultravect.core.storage.paths import is_pattern
 from ultravect.core.words import counted, some_of
 
 _PIECE = 1 << 20
+_MOST_EARLIER = 1000
 
 
 def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[str] | None:
@@ -56,7 +58,12 @@ def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[s
         f"{counted(len(known), 'file was', 'files were')} copied before" if known else "no file was copied before"
     )
     entries = tuple(MarkEntry(file.path, mark.as_text(), held.get(file.path)) for file, mark in chosen)
-    plan.mark = MarkPlan(key, summary, entries, None, then, tuple(tidied) if then != "keep" else ())
+    if fresh:
+        # a file that is away at this moment was copied into the table that is gone: it is new when it comes back
+        copied = {file.path for file, _ in chosen}
+        entries += tuple(MarkEntry(path, None, text) for path, text in held.items() if path not in copied)
+    left = [MarkEntry(path, mark.as_text()) for path, mark in tidied] if then != "keep" else []
+    plan.mark = MarkPlan(key, summary, entries, None, then, tuple(left))
     plan.summary_of_mark = f"{summary}; {counted(len(chosen), 'is new', 'are new')}"
     if not chosen:
         plan.nothing = "no file is new"
@@ -65,29 +72,31 @@ def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[s
 
 def _chosen(
     plan: Planning, options: NewFiles, files: Sequence[SourceFile], known: dict[str, FileMark]
-) -> tuple[list[tuple[SourceFile, FileMark]], list[str]]:
-    """The files that are new, each with its entry; and those that were copied and are still there."""
+) -> tuple[list[tuple[SourceFile, FileMark]], list[tuple[str, FileMark]]]:
+    """The files that are new, each with its entry; and those that were copied and are still there, as they are now."""
     is_late = changes_still(options.settled)
-    contents = {mark.checksum: path for path, mark in known.items() if mark.checksum}
+    contents = {
+        checksum: path for path, mark in known.items() for checksum in (*mark.earlier, mark.checksum) if checksum
+    }
     chosen: list[tuple[SourceFile, FileMark]] = []
-    there: list[str] = []
+    there: list[tuple[str, FileMark]] = []
     changed: list[str] = []
     unsettled: list[str] = []
     doubled: list[str] = []
     for file in files:
-        mark = FileMark(file.size, file.modified.isoformat() if file.modified else "")
+        mark = FileMark.of(FileInfo(file.path, file.size, file.modified, file.tag))
         before = known.get(file.path)
-        if before and (before.size, before.modified) == (mark.size, mark.modified):
-            there.append(file.path)
+        if before and mark.info("").is_same(before.info("")):
+            there.append((file.path, mark))
             continue
         if is_late(file):
             unsettled.append(file.path)
             continue
         if options.compare == "checksum":
-            mark = replace(mark, checksum=_checksum(file))
+            mark = replace(mark, checksum=_checksum(file), earlier=_earlier(before))
             if mark.checksum in contents:
                 # the same content, under this name or another
-                there.append(file.path)
+                there.append((file.path, mark))
                 if contents[mark.checksum] != file.path:
                     doubled.append(f"{file.path} is {contents[mark.checksum]}")
                 continue
@@ -99,6 +108,12 @@ def _chosen(
         chosen.append((file, mark))
     _report(plan, options, changed, unsettled, doubled)
     return chosen, there
+
+
+def _earlier(before: FileMark | None) -> tuple[str, ...]:
+    """The checksums of what was copied under a name before, the newest last."""
+    found = () if before is None else (*before.earlier, before.checksum)
+    return tuple(dict.fromkeys(checksum for checksum in found if checksum))[-_MOST_EARLIER:]
 
 
 def _report(

@@ -71,13 +71,14 @@ class RejectLedger:
         if isinstance(self._limit, str) and not final:
             return
         allowed = allowed_rejects(self._limit, rows_read)
-        if self.count <= allowed or self.first is None:
+        if self.count <= allowed:
             return
+        first = self.first
         so_far = "" if final else f" among the first {rows_read:,}"
         raise UltravectError(
             "too-many-rejects",
             f"{counted(self.count, 'row was', 'rows were')} rejected{so_far}, {allowed:,} allowed; "
-            f"nothing was written. First: {self.first}",
-            hint="fix the file, or tolerate bad rows with into.rejects (a count or a share)",
-            **{key: value for key, value in self.first.as_dict().items() if key != "record"},
+            f"nothing was written" + (f". First: {first}" if first else ""),
+            hint="fix the source, or tolerate bad rows with into.rejects (a count or a share)",
+            **{key: value for key, value in (first.as_dict() if first else {}).items() if key != "record"},
         )

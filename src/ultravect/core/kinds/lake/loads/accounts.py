@@ -85,7 +85,9 @@ class LakeMarks:
                 if change.key == key:
                     if entries.get(change.item) != change.before:
                         raise mark_moved(key)
-                    entries[change.item] = change.value
+                    entries.pop(change.item, None)
+                    if change.value is not None:
+                        entries[change.item] = change.value
             names |= self.written(version, key, entries)
         return names
 
