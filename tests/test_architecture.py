@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import collections
 import re
 import subprocess
 import sys
@@ -60,25 +59,3 @@ def test_words_that_are_not_plain_do_not_come_back() -> None:
         if pattern.search(line.replace("_", " "))
     ]
     assert found == []
-
-
-def _modules(ending: str) -> list[Path]:
-    """Those that people write: neither migrations nor what is generated."""
-    found = (ROOT / "src/ultravect").rglob(ending)
-    return [path for path in found if path.parent.name != "migrations" and path.name != "generated.py"]
-
-
-def test_no_module_is_too_long() -> None:
-    """A reader has to take one in at a glance."""
-    lines = {str(path.relative_to(ROOT)): len(path.read_text().splitlines()) for path in _modules("*.py")}
-    assert {name: count for name, count in lines.items() if count > 320} == {}
-
-
-def test_no_folder_is_too_full() -> None:
-    """About a dozen modules: more than fifteen are not found by looking at the names."""
-    count = collections.Counter(
-        str(path.parent.relative_to(ROOT / "src/ultravect"))
-        for path in (*_modules("*.py"), *_modules("*.pyx"))
-        if path.name != "__init__.py"
-    )
-    assert {folder: modules for folder, modules in count.items() if modules > 15} == {}

@@ -406,6 +406,7 @@ export interface components {
             phases: components["schemas"]["Phase"][];
             progress: components["schemas"]["Progress"];
             rejected: number;
+            rows_about: boolean;
             rows_after: number | null;
             rows_before: number | null;
             slices: components["schemas"]["Slice"][];

@@ -12,6 +12,7 @@
 
   /** One leg of a run: its phases, what it has read and written, and how. */
   let { run, leg, ended, points }: { run: Run; leg: Leg; ended: boolean; points: Point[] } = $props();
+  let about = $derived(leg.rows_about ? "about " : "");
   let share = $derived(leg.progress.bytes_total ? Math.min(1, (leg.progress.bytes_read ?? 0) / leg.progress.bytes_total) : 0);
 </script>
 
@@ -21,9 +22,9 @@
     {#if leg.created_target && leg.tally}<span class="text-base-content/70 font-normal">table created</span>{/if}
     <span class="ml-auto font-normal tabular-nums">
       {#if leg.rows_after !== null && leg.rows_before !== null}
-        rows in the target: {count(leg.rows_before)} before, {count(leg.rows_after)} after
+        rows in the target: {about}{count(leg.rows_before)} before, {about}{count(leg.rows_after)} after
       {:else if leg.rows_after !== null}
-        rows in the files written: {count(leg.rows_after)}
+        rows in the {leg.strategy === "file set" ? "files written" : "target"}: {count(leg.rows_after)}
       {/if}
     </span>
   </h2>

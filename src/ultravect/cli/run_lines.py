@@ -55,10 +55,13 @@ def print_leg(leg: Leg, kind: str = "load") -> None:
         print_slices(leg.slices)
     if leg.strategy and leg.tally and kind != "undo":
         screen.print(f"  written by the strategy {leg.strategy}")
+    about = "about " if leg.rows_about else ""
     if leg.rows_before is not None and leg.rows_after is not None:
-        screen.print(f"  rows in the target: {leg.rows_before:,} before, {leg.rows_after:,} after")
-    elif leg.rows_after is not None:
+        screen.print(f"  rows in the target: {about}{leg.rows_before:,} before, {about}{leg.rows_after:,} after")
+    elif leg.rows_after is not None and leg.strategy == "file set":
         screen.print(f"  rows in the files written: {leg.rows_after:,}, counted by reading them again")
+    elif leg.rows_after is not None:
+        screen.print(f"  rows in the target: {leg.rows_after:,} after")
 
 
 _OUTCOMES = {

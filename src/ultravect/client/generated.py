@@ -948,6 +948,7 @@ class Leg(Given):
     tally: dict[str, int] | None = Field(...)
     rows_before: int | None = Field(...)
     rows_after: int | None = Field(...)
+    rows_about: bool
     created_target: bool
     rejected: int
     gone: int

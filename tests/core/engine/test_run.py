@@ -145,7 +145,7 @@ def test_phases_come_in_order_and_progress_grows(ground: Ground) -> None:
     assert heard.figures[-1]["bytes_read"] <= heard.figures[-1]["bytes_total"]
     assert heard.lines[0] == "created table core_run, visible once the load is published"
     assert heard.lines[1:] == [
-        "verified: 50,000 rows of this load counted after the commit, by the transaction that wrote them"
+        "verified: 50,000 rows of this load counted by the database, in the statements that wrote them"
     ]
 
 

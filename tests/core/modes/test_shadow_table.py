@@ -100,7 +100,7 @@ def test_who_reads_goes_on_reading(writer: Writer, stack: Stack) -> None:
     with psycopg.connect(stack.postgres.url("warehouse")) as reader:
         reader.isolation_level = psycopg.IsolationLevel.REPEATABLE_READ
         reader.execute("SELECT count(*) FROM modes")
-        result = load(writer, heard, NEW, mode="overwrite")
+        result = load(writer, heard, NEW, mode="overwrite", count="exact")
         assert reader.execute("SELECT count(*) FROM modes").fetchall() == [(ROWS,)]
     assert (writer.rows(), place_of(writer)) == (NEW, was)
     assert (result.rows_before, result.rows_after) == (ROWS, 2)
@@ -181,7 +181,7 @@ def test_rows_are_deleted_where_something_would_be_lost(writer: Writer, what: st
     try:
         writer.place.sql(DEPENDING[what])
         before, was = writer.place.sql(DESCRIBED), place_of(writer)
-        result = writer.load(NEW, mode="overwrite")
+        result = writer.load(NEW, mode="overwrite", count="exact")
         assert writer.rows() == NEW
         assert result.rows_before == ROWS
         assert writer.place.sql(DESCRIBED) == before

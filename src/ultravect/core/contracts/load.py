@@ -24,6 +24,9 @@ CHANGED = "target-changed"
 
 PREVIOUS = "ultravect_previous_"
 
+COUNTED_ROWS = 10_000
+"""A table with as many rows, or fewer, is counted before and after a load; of a larger one, only what statements say is known."""
+
 
 @dataclass(frozen=True)
 class ReceiptKey:
@@ -52,6 +55,7 @@ class LoadOrder:
     in the target's SQL; "" for all. ``gone``: what an upsert does with rows of the target that no row matches: ``delete``, or the name
     of a column that is set to true; "" for nothing; ``gone_limit`` says how many of the target's rows that may be.
     ``staged_in``: the rows are in this table already, see ``stage``; ``filled``: it becomes the load's table.
+    ``counts_all``: the table's rows are counted before and after, however many they are, and so are those of the load.
     """
 
     table: TableName
@@ -81,6 +85,7 @@ class LoadOrder:
     gone_limit: Callable[[int], int] = lambda rows: rows
     staged_in: TableName | None = None
     filled: bool = False
+    counts_all: bool = False
     notify: Callable[[str], None] = lambda text: None
 
     @property
@@ -110,13 +115,13 @@ class RefusedRow:
 
 @dataclass(frozen=True)
 class Counts:
-    """What the database says it did with the rows it was given; ``removed`` were there before, ``refused`` it did not take;
-    ``gone`` are the rows of the target that no row matched, and that were removed or flagged."""
+    """What the database says it did with the rows it was given; ``removed`` were there before, None: all that were there; ``refused`` it
+    did not take; ``gone`` are the rows of the target that no row matched, and that were removed or flagged."""
 
     inserted: int
     updated: int = 0
     unchanged: int = 0
     repeated: int = 0
-    removed: int = 0
+    removed: int | None = 0
     refused: int = 0
     gone: int = 0

@@ -23,6 +23,7 @@ class Receipt:
     mode: str
     tally: dict[str, int] = field(default_factory=dict)
     rows_before: int | None = 0
+    rows_after: int | None = None
     created: bool = False
     previous: str = ""
     """The table in which an overwrite kept what it replaced."""

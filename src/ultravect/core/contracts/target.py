@@ -29,9 +29,9 @@ NEEDS: Mapping[str, frozenset[str]] = {
 
 @dataclass(frozen=True)
 class Verified:
-    """Counted in the target after publishing: all rows, and those that this load inserted or updated."""
+    """What is in the target after publishing: all rows, None where they were not counted; and those that this load inserted or updated."""
 
-    rows_after: int
+    rows_after: int | None
     rows_of_load: int
     how: str = ""
     """When and how the rows of the load were counted, for a reader; it completes "… rows of this load were counted"."""
@@ -55,7 +55,7 @@ class Load(Protocol):
 
     @property
     def rows_before(self) -> int | None:
-        """The rows that were there; None where what is there is not rows that could be counted."""
+        """The rows that were there; None where they were not counted, or are none that could be."""
 
     @property
     def written(self) -> Sequence[str]:
@@ -99,7 +99,7 @@ class Load(Protocol):
         """
 
     def verify(self) -> Verified:
-        """Counts in the target, after publishing."""
+        """Compares what was published with what was to be; its cost is that of the load's rows, unless the order says ``counts_all``."""
 
 
 class LoadsTogether(Protocol):
@@ -179,7 +179,7 @@ class Target(Protocol):
         """ "" when the user may create this table, otherwise the reason why not."""
 
     def count(self, name: TableName) -> int | None:
-        """The rows of a table; None where they cannot be counted."""
+        """The rows of a table, all of which are looked at; None where they cannot be counted."""
 
     def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
         """The receipt of a load into ``table``, if it was committed."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Sequence
 
-from ultravect.core.contracts.load import PREVIOUS, LoadOrder
+from ultravect.core.contracts.load import COUNTED_ROWS, PREVIOUS, LoadOrder
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted
 
@@ -40,12 +40,13 @@ def waiting_message(order: LoadOrder) -> str:
     return f"another session holds a lock on {order.table}: waiting for it, up to {order.lock_seconds:g} s"
 
 
-def require_empty(order: LoadOrder, rows: int) -> None:
-    """Raises when the job wants an empty table and this one is not."""
-    if order.only_if_empty and rows:
+def require_empty(order: LoadOrder, rows: int | None) -> None:
+    """Raises when the job wants an empty table and this one is not; ``rows`` None: more than are counted."""
+    if order.only_if_empty and rows != 0:
+        held = f"more than {COUNTED_ROWS:,} rows" if rows is None else counted(rows, "row")
         raise UltravectError(
             "target-not-empty",
-            f"{order.table} holds {counted(rows, 'row')}, and the job writes only into an empty table; nothing was written",
+            f"{order.table} holds {held}, and the job writes only into an empty table; nothing was written",
             hint="empty the table, or take into.only_if_empty out of the job",
             table=str(order.table),
         )

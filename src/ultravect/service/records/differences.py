@@ -84,7 +84,8 @@ def _result(leg: Leg | None) -> dict[str, str]:
         return {}
     tally = leg.tally or {}
     counts = {name: f"{tally[name]:,}" for name in _COUNTS if tally.get(name)}
-    there = {"rows in the target": f"{leg.rows_after:,}"} if leg.rows_after is not None else {}
+    about = "about " if leg.rows_about else ""
+    there = {"rows in the target": f"{about}{leg.rows_after:,}"} if leg.rows_after is not None else {}
     return {
         "state": leg.state,
         "error": str((leg.error or {}).get("code", "")),

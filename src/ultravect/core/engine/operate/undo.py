@@ -234,7 +234,7 @@ class _Undo:
         restored = statements.changed(
             f"INSERT INTO {self._table} ({listed}) SELECT {listed} FROM {self._database.dialect.table(kept)}"
         )
-        if restored != self._receipt.rows_before:
+        if self._receipt.rows_before not in (None, restored):
             _refuse(f"{kept} holds {restored:,} rows, not {self._receipt.rows_before or 0:,}", "others changed it")
         self.summary = f"{counted(removed, 'row')} removed, the {counted(restored, 'row')} from before put back"
 

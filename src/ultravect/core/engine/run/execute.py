@@ -242,4 +242,4 @@ def committed_result(
     receipt = target.committed(table, attempts)
     if receipt is None:
         return None
-    return LegResult(Tally(**receipt.tally), receipt.rows_before, target.count(table), receipt.created, 0.0)
+    return LegResult(Tally(**receipt.tally), receipt.rows_before, receipt.rows_after, receipt.created, 0.0)

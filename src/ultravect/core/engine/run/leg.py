@@ -73,6 +73,9 @@ class LegResult:
     guards: Sequence[Mapping[str, Any]] = ()
     """What was found of each guard of the job: see ``Decided``."""
 
+    rows_about: bool = False
+    """Whether the rows before and after are what statistics say, and were not counted."""
+
     nothing: str = ""
     """Why there was nothing to copy, and no load."""
 

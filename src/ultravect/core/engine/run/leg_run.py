@@ -23,6 +23,7 @@ from ultravect.core.engine.run.counting.checksums import Checksums
 from ultravect.core.engine.run.counting.guards import Decided, Guards
 from ultravect.core.engine.run.counting.highest_value import HighestValue
 from ultravect.core.engine.run.counting.progress import Progress
+from ultravect.core.engine.run.counting.rows_around import RowsAround
 from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.counting.tie_rows import TieRows
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
@@ -155,8 +156,15 @@ class LegRun:
             self._decided = self._guards.settle(self._tally, self._listener.log, str(self._table))
         self._phase = "publish"
         self._listener.phase("publish", "running")
+        rows = RowsAround.of(load.rows_before, self._counts)
         receipt = Receipt(
-            str(self._table), self._mode, self._tally.as_dict(), load.rows_before, self._created, load.previous
+            str(self._table),
+            self._mode,
+            self._tally.as_dict(),
+            rows.before,
+            rows.after,
+            self._created,
+            load.previous,
         )
         try:
             load.publish(receipt, self._marks())
@@ -262,7 +270,6 @@ class LegRun:
     def _verify(self, load: Load) -> LegResult:
         self._listener.phase("verify", "running")
         verified = load.verify()
-        expected = (load.rows_before or 0) - self._counts.removed + self._tally.inserted
         written = self._tally.inserted + self._tally.updated
         if verified.rows_of_load != written and not verified.sure:
             self._listener.log(
@@ -280,18 +287,22 @@ class LegRun:
             )
         elif verified.how:
             self._listener.log("info", f"verified: {counted(written, 'row')} of this load counted {verified.how}")
-        if load.rows_before is not None and verified.rows_after != expected:
+        known = RowsAround.of(load.rows_before, self._counts)
+        if verified.rows_after is not None and known.after not in (None, verified.rows_after):
             who = "the statements of into.after, or others," if self.order.after else "others"
             self._listener.log(
                 "warning",
-                f"{self._table} holds {verified.rows_after:,} rows, not {expected:,}: {who} wrote to it during the run",
+                f"{self._table} holds {verified.rows_after:,} rows, not {known.after:,}: {who} wrote to it during the run",
             )
+        rows = known.with_after(verified.rows_after)
+        if rows.before is None and self._plan.live is not None and self._plan.live.rows is not None:
+            rows = RowsAround.of(self._plan.live.rows, self._counts, about=True).with_after(verified.rows_after)
         checksums = self._checked(load)
         self._listener.phase("verify", "done")
         return LegResult(
             self._tally,
-            load.rows_before,
-            verified.rows_after,
+            rows.before,
+            rows.after,
             self._created,
             time.monotonic() - self._started,
             comparison=load.comparison,
@@ -301,6 +312,7 @@ class LegRun:
             files=dict(self._rows_of) if self._plan.mark and not self._plan.mark.by else {},
             mark=self._plan.mark.shown() if self._plan.mark else None,
             guards=[item.as_dict() for item in self._decided],
+            rows_about=rows.about,
         )
 
     def _checked(self, load: Load) -> Mapping[str, str] | None:

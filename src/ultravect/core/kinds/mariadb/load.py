@@ -23,7 +23,7 @@ import MySQLdb
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import Counts, LoadOrder
+from ultravect.core.contracts.load import COUNTED_ROWS, Counts, LoadOrder
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
@@ -44,6 +44,7 @@ from ultravect.core.loading.refusals import (
     previous_name,
     require_empty,
 )
+from ultravect.core.loading.steps.counting import BY_STATEMENTS, count_of_few, known_count
 from ultravect.core.loading.steps.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.steps.marks import MarkTable
 from ultravect.core.loading.steps.receipts import ReceiptTable
@@ -81,13 +82,12 @@ class MariadbLoad(IsolatingLoad):
         self._execute("START TRANSACTION")
         self._alters = bool(order.changes) and not staging.renamed
         self._live = live
-        self.rows_before: int = 0
-        self._removed = 0
+        self.rows_before = 0
         if not self._alters:
             self._prepare()
         elif live:
             # what comes before rows is done later, in the transaction that publishes
-            require_empty(order, self._count(self._table))
+            require_empty(order, self._few())
         self._loaded = 0
         self._transfer = transfer(session, dialect, self._rows, order.sent, live.columns if live else ())
 
@@ -95,11 +95,11 @@ class MariadbLoad(IsolatingLoad):
         """What comes before rows, in the transaction that publishes; and how many rows there are then."""
         for statement in self._order.before:
             self._execute(statement)
-        self.rows_before = self._count(self._table) if self._live else 0
+        self.rows_before = self._few() if self._live else 0
         require_empty(self._order, self.rows_before)
         if self._order.removes_old and self._live:
             self._removed = self.rows_before
-        if self._removed and not self._staging.renamed and not self._staging.merged:
+        if self._removed != 0 and not self._staging.renamed and not self._staging.merged:
             self._removed = self._delete_old(self._table)
 
     def _execute(self, statement: str) -> tuple[Any, ...] | None:
@@ -109,6 +109,12 @@ class MariadbLoad(IsolatingLoad):
     def _count(self, table: str) -> int:
         row = self._execute(f"SELECT count(*) FROM {table}")
         return int(row[0]) if row else 0
+
+    def _few(self) -> int | None:
+        """The rows of the table; None where they are too many to be counted for each load."""
+        if self._order.counts_all:
+            return self._count(self._table)
+        return known_count(self._execute(count_of_few(self._dialect, self._table)))
 
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
@@ -137,12 +143,25 @@ class MariadbLoad(IsolatingLoad):
             if self._staging.merged
             else Counts(self._loaded, removed=self._removed)
         )
-        # in the snapshot of this transaction no one else's rows can be counted
-        if self._staging.renamed:
-            self._of_load = self._count(self._final)
-        else:
-            self._of_load = self._count(self._table) - self.rows_before + self._removed + counts.updated
+        self._of_load, self._after = self._seen(counts)
         return counts
+
+    def _seen(self, counts: Counts) -> tuple[int, int | None]:
+        """How many rows of the load are counted in the table, and of all; the latter is None where they are not counted."""
+        written, everything = counts.inserted + counts.updated, self._order.counts_all
+        if self._staging.renamed:
+            few = everything or counts.inserted <= COUNTED_ROWS
+            found = self._count(self._final) if few else None
+            return (written if found is None else found), counts.inserted if found is None else found
+        removed = self.rows_before if counts.removed is None else counts.removed
+        if self.rows_before is None or removed is None:
+            return written, None
+        kept = self.rows_before - removed
+        if not everything and kept + counts.inserted > COUNTED_ROWS:
+            return written, None
+        # in the snapshot of this transaction no one else's rows can be counted
+        after = self._count(self._table)
+        return after - kept + counts.updated, after
 
     def _merge(self, tolerated: int, *, complete: bool) -> Counts:
         order = self._order
@@ -259,4 +278,6 @@ class MariadbLoad(IsolatingLoad):
         how = "in the load's own transaction, just before its commit, as the table's growth in its snapshot"
         if self._staging.renamed:
             how = "before the new table took its place, while no other session knew it"
-        return Verified(self._count(self._table), self._of_load, how)
+        if self._order.counts_all:
+            self._after = self._count(self._table)
+        return Verified(self._after, self._of_load, how if self._after is not None else BY_STATEMENTS)

@@ -136,7 +136,7 @@ class SqlserverLoad(LocalLoad):
         elif self._through_stage:
             merge = self._order.merge(self._dialect, self._table, _STAGED)
             self._require_same_texts(merge)
-            self._keeping_numbers(merge.insert_all())
+            self._written = self._keeping_numbers(merge.insert_all())
         return super().finish(tolerated, complete=complete)
 
     def _index_keys(self) -> None:
@@ -187,11 +187,10 @@ class SqlserverLoad(LocalLoad):
         finally:
             self._execute(f"SET IDENTITY_INSERT {self._table} OFF")
 
-    def _delete_old(self, table: str) -> int:
+    def _delete_old(self, table: str) -> int | None:
         if self._order.truncate and not self._order.replaces and not self._keeps_history():
-            count = self._count()
             self._execute(f"TRUNCATE TABLE {table}")
-            return count
+            return self.rows_before
         return super()._delete_old(table)
 
     def _keeps_history(self) -> bool:
@@ -237,8 +236,4 @@ class SqlserverLoad(LocalLoad):
             raise outcome_unknown(self._connection, self._order, "database") from error
 
     def verify(self) -> Verified:
-        if self._locked:
-            how = "in the load's own transaction, just before its commit, as the table's growth: no other session could write meanwhile"
-            return Verified(self._count(), self._of_load, how)
-        how = "in the load's own transaction, just before its commit, as the table's growth; other sessions could write meanwhile"
-        return Verified(self._count(), self._of_load, how, sure=False)
+        return self._verified(alone=self._locked)

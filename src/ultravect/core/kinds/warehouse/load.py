@@ -150,7 +150,7 @@ class WarehouseLoad(LocalLoad):
             self._copy()
         if not self._order.staged and not self._direct:
             names = ", ".join(self._dialect.quote(column.name) for column in self._order.columns)
-            self._changed(f"INSERT INTO {self._table} ({names}) SELECT {names} FROM {STAGED}")
+            self._written = self._changed(f"INSERT INTO {self._table} ({names}) SELECT {names} FROM {STAGED}")
         return super().finish(tolerated, complete=complete)
 
     def _copy(self) -> None:
@@ -214,9 +214,7 @@ class WarehouseLoad(LocalLoad):
             raise outcome_unknown(self._connection, self._order, "warehouse") from error
 
     def verify(self) -> Verified:
-        others = "no other session could write meanwhile" if self._locked else "other sessions could write meanwhile"
-        how = f"in the load's own transaction, just before its commit, as the table's growth: {others}"
-        return Verified(self._count(), self._of_load, how, sure=self._locked)
+        return self._verified(alone=self._locked)
 
 
 def work_folder() -> tempfile.TemporaryDirectory[str]:

@@ -8,13 +8,14 @@ from typing import Any
 
 import pyarrow as pa
 
-from ultravect.core.contracts.load import STAGED, Counts, LoadOrder, ReceiptKey
+from ultravect.core.contracts.load import COUNTED_ROWS, STAGED, Counts, LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Statements, Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.loading.refusals import previous_name, require_empty
+from ultravect.core.loading.steps.counting import BY_STATEMENTS, count_of_few, known_count
 from ultravect.core.loading.steps.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.steps.marks import MarkTable
 from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred
@@ -31,11 +32,11 @@ class LocalLoad(IsolatingLoad):
         self._dialect = dialect
         self._table = dialect.table(order.table)
         self._receipts = ReceiptTable(dialect, order.table)
-        self._written = self._removed = 0
+        self._written = 0
         self._begin()
         self._run_own(order.before)
         new = order.create is not None and not order.rebuild
-        self.rows_before = 0 if new else self._count()
+        self.rows_before = 0 if new else self._counted()
         require_empty(order, self.rows_before)
         if order.keep_previous and not new:
             self.previous = previous_name()
@@ -88,6 +89,13 @@ class LocalLoad(IsolatingLoad):
         row = self._execute(f"SELECT count(*) FROM {self._table}")
         return int(row[0]) if row else 0
 
+    def _counted(self) -> int | None:
+        """The rows of the table; None where they are too many to be counted for each load."""
+        if self._order.counts_all:
+            return self._count()
+        row = self._execute(count_of_few(self._dialect, self._table))
+        return known_count(row)
+
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
             return
@@ -103,7 +111,13 @@ class LocalLoad(IsolatingLoad):
                 tolerated,
                 complete=complete,
             )
-        self._of_load = self._count() - self.rows_before + self._removed + counts.updated
+        self._of_load, self._after = counts.inserted + counts.updated, None
+        removed = self.rows_before if counts.removed is None else counts.removed
+        if self.rows_before is not None and removed is not None:
+            likely = self.rows_before - removed + counts.inserted
+            self._after = self._counted() if likely <= COUNTED_ROWS or self._order.counts_all else None
+            if self._after is not None:
+                self._of_load = self._after - self.rows_before + removed + counts.updated
         return counts
 
     def _take_old_rows(self, merge: Merge) -> None:
@@ -145,8 +159,15 @@ class LocalLoad(IsolatingLoad):
         """Whether there is a table of this name."""
 
     def verify(self) -> Verified:
-        how = "in the load's own transaction, just before its commit, as the table's growth: no other session can write meanwhile"
-        return Verified(self._count(), self._of_load, how)
+        return self._verified(alone=True)
+
+    def _verified(self, *, alone: bool) -> Verified:
+        """``alone``: no other session could write since the rows were counted first."""
+        if self._after is None:
+            return Verified(None, self._of_load, BY_STATEMENTS)
+        others = "no other session could write meanwhile" if alone else "other sessions could write meanwhile"
+        how = f"in the load's own transaction, just before its commit, as the table's growth: {others}"
+        return Verified(self._after, self._of_load, how, sure=alone)
 
 
 def committed_in(

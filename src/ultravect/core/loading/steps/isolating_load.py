@@ -58,9 +58,9 @@ class IsolatingLoad(ABC):
     strategy: str = ""
     _order: LoadOrder
     _statements: Statements
-    rows_before: int = 0
-    _removed: int = 0
-    """How many rows of the table the load takes away."""
+    rows_before: int | None = 0
+    _removed: int | None = 0
+    """How many rows of the table the load takes away; None: all that there are."""
     _ascending: AscendingKeys | None = None
 
     def _changed(self, statement: str) -> int:
@@ -116,19 +116,19 @@ class IsolatingLoad(ABC):
         if not complete:
             order.notify("rows that are gone are kept: some rows of the source were rejected, and may be them")
             return counts
+        assert self.rows_before is not None, "the order counts all rows where some may be gone"
         done, samples = Gone(order, merge, self._all_rows, self._apart).settle(self.rows_before)
         self.changes = [*self.changes, *samples]
         if order.gone != DELETE:
             return replace(counts, gone=done)
-        self._removed += done
-        return replace(counts, gone=done, removed=counts.removed + done)
+        return replace(counts, gone=done, removed=done)
 
     def _apart(self, statement: str) -> int:
         """Runs a statement whose rows are not counted as the load's own."""
         return self._changed(statement)
 
-    def _delete_old(self, table: str) -> int:
-        """Takes the rows away that an overwrite replaces; how many."""
+    def _delete_old(self, table: str) -> int | None:
+        """Takes the rows away that an overwrite replaces; how many, None: all that were there."""
         where = f" WHERE {self._order.replaces}" if self._order.replaces else ""
         return self._changed(f"DELETE FROM {table}{where}")
 
@@ -204,7 +204,7 @@ class IsolatingLoad(ABC):
         return merge.update()
 
     def _isolate(
-        self, merge: Merge, left: int, repeated: int, removed: int, tolerated: int, known: str = ""
+        self, merge: Merge, left: int, repeated: int, removed: int | None, tolerated: int, known: str = ""
     ) -> Counts:
         """Brings staged rows into the table, ``left`` of them, and keeps those that are refused; ``known``: see ``Merge``."""
         if self._order.matches_rows and (twice := self._all_rows(merge.ambiguous())):

@@ -144,6 +144,11 @@ class Target(Declared):
     lock_wait: Duration = Field(
         default="60 s", description="How long a load waits for a lock that another session holds on the target."
     )
+    count: Literal["about", "exact"] = Field(
+        default="about",
+        description="How rows of the target are counted before and after: of more than 10,000 only about, from the database's statistics, "
+        "at no cost; or exactly, however long that takes.",
+    )
     lock_table: bool = Field(
         default=False,
         description="Whether others can write to the table only when the load is done; readers never wait.",
@@ -210,6 +215,7 @@ class Target(Declared):
             or self.after
             or self.keep_previous
             or self.lock_table
+            or self.count == "exact"
             or self.partition_by
             or self.sort_by
             or self.distribute_by
@@ -217,7 +223,7 @@ class Target(Declared):
             or self.old_rows == "truncate"
         ):
             raise ValueError(
-                "if_different, carry, before, after, keep_previous, old_rows, lock_table, partition_by, sort_by, "
+                "if_different, carry, before, after, keep_previous, old_rows, lock_table, count, partition_by, sort_by, "
                 "distribute_by and encode are for tables; files are always "
                 "written anew"
             )

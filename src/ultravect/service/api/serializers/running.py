@@ -81,7 +81,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         model = Leg
         fields = [
             "number", "object", "source", "target", "state", "outcome", "error", "started_at", "ended_at", "attempts",
-            "phases", "progress", "tally", "rows_before", "rows_after",
+            "phases", "progress", "tally", "rows_before", "rows_after", "rows_about",
             "created_target", "rejected", "gone", "mark", "comparison", "checksums", "guards", "peak_memory", "strategy", "slices",
             "statements",
         ]  # fmt: skip

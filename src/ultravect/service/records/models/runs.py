@@ -84,6 +84,9 @@ class Leg(models.Model):
     tally = models.JSONField(null=True)
     rows_before = models.BigIntegerField(null=True)
     rows_after = models.BigIntegerField(null=True)
+    rows_about = models.BooleanField(default=False)
+    """Whether both are what statistics say, and were not counted."""
+
     created_target = models.BooleanField(default=False)
     rejected = models.BigIntegerField(default=0)
     comparison = models.JSONField(null=True)

@@ -134,6 +134,7 @@ class _Published(_Of):
     mode: _Short
     tally: dict[_Short, _Count] = Field(max_length=50)
     rows_before: _Count | None = None
+    rows_after: _Count | None = None
     created: bool = False
     previous: _Text = ""
     files: dict[str, _Count] = {}
@@ -186,6 +187,7 @@ class _Account(Said):
     gone: _Count = 0
     mark: dict[str, Any] | None = None
     guards: list[dict[str, Any]] = Field(default=[], max_length=1_000)
+    rows_about: bool = False
     nothing: _Text = ""
 
 

@@ -18,7 +18,7 @@ from ultravect.service.work.runs.leg_events import ACCOUNT, LeaseLost, LegEvents
 from ultravect.service.work.runs.legs import after_leg, locked_run, roll_up
 
 MAX_ATTEMPTS = 3
-_RESULT = ["rows_after", "checksums", "comparison", "peak_memory", "strategy", "gone", "mark", "guards"]
+_RESULT = ["rows_after", "rows_about", "checksums", "comparison", "peak_memory", "strategy", "gone", "mark", "guards"]
 
 
 class Recorder(LegEvents):

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
+
 import pyarrow as pa
 
-from ultravect.core.contracts.load import STAGED, LoadOrder
+from ultravect.core.contracts.load import COUNTED_ROWS, STAGED, LoadOrder
 from ultravect.core.contracts.target import Database
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.target.writing import load_order, truncates
 from ultravect.core.errors import UltravectError
+from ultravect.core.loading.steps.counting import count_of_few, known_count
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
@@ -49,19 +52,19 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
 
 
 def _rows(target: Database, plan: Planning) -> str:
-    """The rows of the table, counted, or estimated where counting takes long."""
+    """The rows of the table, counted where they are few, else as statistics say."""
     assert plan.live is not None
-    table = target.dialect.table(plan.live.name)
-    try:
-        return f"{int(target.ask(f'SELECT count(*) FROM {table}', 1, _SECONDS).rows[0][0]):,}"
-    except UltravectError:
-        return "many" if plan.live.rows is None else f"about {plan.live.rows:,}"
+    with suppress(UltravectError):
+        asked = count_of_few(target.dialect, target.dialect.table(plan.live.name))
+        if (found := known_count(target.ask(asked, 1, _SECONDS).rows[0])) is not None:
+            return f"{found:,}"
+    return f"more than {COUNTED_ROWS:,}" if plan.live.rows is None else f"about {plan.live.rows:,}"
 
 
 def _matching(job: Job, plan: Planning, target: Database, sample: pa.RecordBatch | None) -> tuple[int, int]:
     """How many different keys were tried, and how many of them the target has."""
-    if sample is None or plan.live is None or not sample.num_rows:
-        return 0, 0
+    if sample is None or plan.live is None or not sample.num_rows or not plan.live.keeps_apart(job.into.key_names):
+        return 0, 0  # without an index, all rows would be looked at
     kinds = {column.name: column.type for column in plan.columns}
     texts = [plain_text(sample.column(key)).to_pylist()[:_TRIED_KEYS] for key in job.into.key_names]
     keys = list(dict.fromkeys(zip(*texts, strict=True)))

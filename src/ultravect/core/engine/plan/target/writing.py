@@ -84,10 +84,10 @@ def _keys(job: Job, plan: Planning) -> None:
 
 
 def find_duplicates(job: Job, plan: Planning) -> None:
-    """Looks whether the target already has a key twice; only asked where no index keeps keys apart."""
+    """Looks whether the target already has a key twice, where all of it may be read; only asked where no index keeps keys apart."""
     keys, live = job.into.key_names, plan.live
-    if not job.into.matches_rows or live is None or plan.is_new or plan.errors:
-        return
+    if not job.into.matches_rows or live is None or plan.is_new or plan.errors or job.into.count != "exact":
+        return  # without an index that takes reading the whole table: the load finds it, at the keys that come
     database = plan.target.database if plan.target else None
     if database is None or live.keeps_apart(keys):
         return
@@ -297,4 +297,6 @@ def load_order(
         replaces=plan.replaces,
         gone="" if into.gone == "keep" else into.gone if isinstance(into.gone, str) else into.gone.flag,
         gone_limit=lambda rows: allowed_rejects(into.gone_limit, rows),
+        # what is kept or gone is a part of all rows, which are looked at anyway
+        counts_all=into.count == "exact" or into.keep_previous > 0 or into.gone != "keep",
     )

@@ -105,7 +105,7 @@ class MatchingLoad(DuckdbLoad):
         # a constraint that refuses a row must not undo what was read before
         return
 
-    def _count(self) -> int:
+    def _counted(self) -> int:
         return self._target.rows_before
 
     def _candidates(self) -> Sequence[DataFile]:
@@ -178,7 +178,7 @@ class MatchingLoad(DuckdbLoad):
         if whole:
             self._removed = self.rows_before
 
-    def _delete_old(self, table: str) -> int:
+    def _delete_old(self, table: str) -> int | None:
         done = super()._delete_old(table)
         return done if self._order.replaces or self._order.create is not None else self.rows_before
 
@@ -212,7 +212,8 @@ class MatchingLoad(DuckdbLoad):
         self._target.publish(receipt, marks, alone=True)
 
     def verify(self) -> Verified:
-        return self._target.verify(self._target.growth + self._counts.removed + self._counts.updated)
+        removed = self._target.rows_before if self._counts.removed is None else self._counts.removed
+        return self._target.verify(self._target.growth + removed + self._counts.updated)
 
 
 def _may_have(file: DataFile, key: str, low: Any, high: Any) -> bool:

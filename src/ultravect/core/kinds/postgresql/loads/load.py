@@ -18,7 +18,7 @@ from collections.abc import Sequence
 import psycopg
 import pyarrow as pa
 
-from ultravect.core.contracts.load import DELETE_AND_INSERT, STAGED, Counts
+from ultravect.core.contracts.load import COUNTED_ROWS, DELETE_AND_INSERT, STAGED, Counts
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import Verified
@@ -28,6 +28,7 @@ from ultravect.core.kinds.postgresql.loads.prepared_load import PreparedLoad
 from ultravect.core.kinds.postgresql.loads.rebuild import replace_table
 from ultravect.core.kinds.postgresql.loads.samples import sample_by_index, sample_matched
 from ultravect.core.kinds.postgresql.loads.staging import commit, run_apart
+from ultravect.core.loading.steps.counting import BY_STATEMENTS
 from ultravect.core.loading.steps.isolating_load import Matches
 from ultravect.core.loading.steps.isolation import Isolated
 from ultravect.core.loading.steps.receipts import ReceiptTable
@@ -50,6 +51,8 @@ _INCOMPARABLE = frozenset(["json", "xml", "point", "line", "lseg", "box", "path"
 
 class PostgresqlLoad(PreparedLoad):
     """See ``Load``."""
+
+    _done = Counts(0)
 
     def _in_parts(self, merge: Merge, rows: int, tolerated: int, known: str) -> Isolated:
         self._execute("SET CONSTRAINTS ALL IMMEDIATE")
@@ -77,9 +80,11 @@ class PostgresqlLoad(PreparedLoad):
             # the transactions of the slices wrote them
             self._counted = taken
         if not self._stages:
-            return Counts(taken, removed=self._removed)
-        run_apart(self._session, self._dialect.alter_table(self._final, order.changes))
-        return self._merge(taken, tolerated, complete=complete)
+            self._done = Counts(taken, removed=self._removed)
+        else:
+            run_apart(self._session, self._dialect.alter_table(self._final, order.changes))
+            self._done = self._merge(taken, tolerated, complete=complete)
+        return self._done
 
     def _merge(self, taken: int, tolerated: int, *, complete: bool) -> Counts:
         """From the temporary table into the table."""
@@ -97,7 +102,7 @@ class PostgresqlLoad(PreparedLoad):
 
     def _take_old_rows(self, merge: Merge) -> None:
         self._lock()
-        self.rows_before = self._count()
+        self.rows_before = self._few()
         self._compare(merge)
         self._keep_previous()
         self._removed = self._take_away()
@@ -160,7 +165,7 @@ class PostgresqlLoad(PreparedLoad):
             else:
                 self.strategy = DELETE_AND_INSERT
                 order.notify(f"{order.table} is being read: its old rows are deleted one by one, which takes longer")
-        if (order.after or self._parts) and self._counted is None:
+        if (order.after or self._parts) and self._counted is None and self._is_counted:
             # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
             self._counted = self._of_load()
         run_apart(self._session, order.after)
@@ -188,11 +193,27 @@ class PostgresqlLoad(PreparedLoad):
         numbers = self._dialect.literal("{" + ",".join([self._xmin, *self._parts]) + "}")
         return int(self._scalar(f"SELECT count(*) FROM {self._table} WHERE xmin::text = ANY ({numbers}::text[])"))
 
+    @property
+    def _is_counted(self) -> bool:
+        """Whether the rows of the table are counted afterwards: where that was asked for, or they are few."""
+        if self._order.counts_all:
+            return True
+        removed = self.rows_before if self._done.removed is None else self._done.removed
+        if self.rows_before is None or removed is None:
+            return False
+        return self.rows_before - removed + self._done.inserted <= COUNTED_ROWS
+
     def verify(self) -> Verified:
+        written = self._done.inserted + self._done.updated
+        if not self._is_counted:
+            return Verified(None, written, BY_STATEMENTS)
         own = f"count(*) FILTER (WHERE xmin = '{self._xmin}'::xid)" if self._counted is None else self._counted
-        row = self._execute(f"SELECT count(*), {own} FROM {self._table}").fetchone()
+        some = "" if self._order.counts_all else f" LIMIT {COUNTED_ROWS + 1}"
+        row = self._execute(f"SELECT count(*), {own} FROM (SELECT xmin FROM {self._table}{some}) few").fetchone()
         self._session.commit()
         after, of_load = row or (0, 0)
+        if not self._order.counts_all and after > COUNTED_ROWS:
+            return Verified(None, written, BY_STATEMENTS)  # others have written meanwhile
         how = "after the commit, by the transaction that wrote them"
         if self._order.filled:
             how = "in the table that slices filled, before it took its place"

@@ -130,9 +130,7 @@ class PlainLoad(LocalLoad):
             raise outcome_unknown(self._connection, self._order, "server") from error
 
     def verify(self) -> Verified:
-        others = "no other session could write meanwhile" if self._locked else "other sessions could write meanwhile"
-        how = f"in the load's own transaction, just before its commit, as the table's growth: {others}"
-        return Verified(self._count(), self._of_load, how, sure=self._locked)
+        return self._verified(alone=self._locked)
 
 
 @contextmanager

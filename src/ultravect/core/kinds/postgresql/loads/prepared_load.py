@@ -22,6 +22,7 @@ from ultravect.core.loading.refusals import (
     table_changed,
     waiting_message,
 )
+from ultravect.core.loading.steps.counting import count_of_few, known_count
 from ultravect.core.loading.steps.isolating_load import IsolatingLoad
 
 _TRIGGERS = """
@@ -70,7 +71,7 @@ class PreparedLoad(IsolatingLoad):
         self._has_triggers = bool(session.execute(_TRIGGERS, (self._table,)).fetchone())
         self._take_lock()
         self._transaction = str(self._scalar("SELECT pg_current_xact_id()::text"))
-        self.rows_before = 0 if order.create is not None and not order.rebuild else self._count()
+        self.rows_before = 0 if order.create is not None and not order.rebuild else self._few()
         require_empty(order, self.rows_before)
         into = table = self._live
         if order.rebuild:
@@ -97,7 +98,8 @@ class PreparedLoad(IsolatingLoad):
         if self._stages:
             into = self._staged(into)
         self._into = into.name
-        freeze = bool(self._shadow) or (self._removed > 0 and order.truncate and not self._stages and self._whole())
+        emptied = order.truncate and order.removes_old and self.rows_before != 0
+        freeze = bool(self._shadow) or (emptied and not self._stages and self._whole())
         if not order.staged_in:
             self._copy = CopyIn(session, dialect, into, order.sent, freeze=freeze, binary=self._binary)
 
@@ -131,8 +133,11 @@ class PreparedLoad(IsolatingLoad):
         row = self._execute(statement).fetchone()
         return row[0] if row else None
 
-    def _count(self) -> int:
-        return self._count_in(self._name)
+    def _few(self) -> int | None:
+        """The rows of the table; None where they are too many to be counted for each load."""
+        if self._order.counts_all:
+            return self._count_in(self._name)
+        return known_count(self._execute(count_of_few(self._dialect, self._table)).fetchone())
 
     def _count_in(self, name: TableName) -> int:
         return int(self._scalar(f"SELECT count(*) FROM {self._dialect.table(name)}"))
@@ -156,22 +161,21 @@ class PreparedLoad(IsolatingLoad):
     def _shadow_table(self) -> ShadowTable | None:
         """The table that takes this one's place, where that is quicker than deleting its rows and as good."""
         order = self._order
-        if (
-            not order.may_swap
-            or self.rows_before < LARGE_ROWS
-            or order.truncate
-            or order.keep_previous
-            or order.after
-        ):
+        if not order.may_swap or not self._is_large() or order.truncate or order.keep_previous or order.after:
             return None
         return ShadowTable.create(self._session, self._dialect, self._live, self._staging)
+
+    def _is_large(self) -> bool:
+        if self.rows_before is not None:
+            return self.rows_before >= LARGE_ROWS
+        return bool(self._scalar(f"SELECT 1 FROM {self._table} OFFSET {LARGE_ROWS - 1} LIMIT 1"))
 
     def _whole(self) -> bool:
         """Whether the table has no partitions, which take no rows that are frozen."""
         return bool(self._session.execute(_IN_ONE, (self._table,)).fetchone())
 
-    def _take_away(self) -> int:
-        """Takes the rows of the table away; how many there were."""
+    def _take_away(self) -> int | None:
+        """Takes the rows of the table away; how many there were, None: all of them."""
         if self._order.truncate:
             self._execute(f"TRUNCATE {self._table}")
             return self.rows_before
