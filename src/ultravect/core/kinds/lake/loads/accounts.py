@@ -2,15 +2,18 @@
 
 A commit can be made in the names of programs, each with a number, of which the format allows one at a time and keeps the last for ever.
 A load's receipt is such a name, with the account in the commit's description. A mark is another one, whose number says in which file of
-the table's folder its entries are; that file is written before.
+the table's folder its entries are. That file is written before, under a number that no one else takes: it counts from the commit on that
+names it, and where that does not take place, it never does.
 """
 
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import hashlib
 import json
-from collections.abc import Mapping, Sequence
+import secrets
+from collections.abc import Collection, Mapping, Sequence
 
 import pyarrow.fs as pafs
 
@@ -24,7 +27,8 @@ from ultravect.core.loading.steps.marks import mark_moved
 
 _NOTES = "_ultravect"
 _RECEIPT, _NAME = "receipt", "load"
-_KEPT_MARKS = 3
+_NUMBER_BITS = 62
+_KEPT = dt.timedelta(days=7)
 
 
 def receipt_name(key: ReceiptKey) -> str:
@@ -93,14 +97,23 @@ class LakeMarks:
 
     def written(self, version: TableVersion | None, key: MarkKey, entries: Mapping[str, str]) -> Mapping[str, int]:
         """Writes a mark anew; see ``changed``."""
-        number = (version.noted(_mark_name(key)) or 0 if version else 0) + 1
+        number = secrets.randbits(_NUMBER_BITS)
         self._place.make_folder(f"{self._folder}/{_NOTES}")
         with self._place.files.open_output_stream(self._file(key, number)) as file:
             file.write(json.dumps(entries).encode())
-        for old in range(max(1, number - _KEPT_MARKS - 1), number - _KEPT_MARKS + 1):
-            with contextlib.suppress(OSError):
-                self._place.files.delete_file(self._file(key, old))
+        held = version.noted(_mark_name(key)) if version is not None else None
+        self._forget(key, {self._file(key, kept) for kept in (number, held) if kept is not None})
         return {_mark_name(key): number}
+
+    def _forget(self, key: MarkKey, kept: Collection[str]) -> None:
+        """Removes files of a mark that no commit names any more, once no run can be under way that reads or names them."""
+        oldest = dt.datetime.now(dt.UTC) - _KEPT
+        with contextlib.suppress(OSError):
+            for info in self._place.files.get_file_info(pafs.FileSelector(f"{self._folder}/{_NOTES}")):
+                own = info.path.rpartition("/")[2].startswith(f"{_digest(key)}.")
+                old = info.mtime is not None and info.mtime < oldest
+                if own and old and info.path.lstrip("/") not in {path.lstrip("/") for path in kept}:
+                    self._place.files.delete_file(info.path)
 
     def _file(self, key: MarkKey, number: int) -> str:
         return f"{self._folder}/{_NOTES}/{_digest(key)}.{number}.json"

@@ -20,7 +20,7 @@ from ultravect.core.kinds.lake.loads.data_files import DataFiles
 from ultravect.core.kinds.lake.parts import by_columns
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.table_version import DataFile
+from ultravect.core.kinds.lake.table_version import DataFile, TableVersion
 from ultravect.core.loading.refusals import attempt_replaced, column_gone, outcome_unknown
 from ultravect.core.loading.steps.marks import mark_moved
 from ultravect.core.types.arrow import as_text
@@ -79,7 +79,10 @@ class LoadTarget:
                 parts = by_columns(create.partition_by)
             else:
                 assert self.version is not None
-                self.added = [field_of(change.column, dialect) for change in order.changes]
+                there = set(self.version.schema.names)
+                # an attempt before this one may have added them
+                new = [change.column for change in order.changes if change.column.name not in there]
+                self.added = [field_of(column, dialect) for column in new]
                 self.schema = self.version.written_schema([optional(field) for field in self.added])
                 parts = self.version.parts
         self.files = DataFiles(place, self.folder, self.schema, parts)
@@ -169,11 +172,10 @@ class LoadTarget:
             if is_barred(place, order.receipt) or (self.version and self.version.noted(receipt_name(order.receipt))):
                 raise attempt_replaced(order)
         names = LakeMarks(place, self.folder).changed(self.version, marks)
-        notes = Notes({**notes.names, **names}, notes.texts)
         self.may_discard = False
         try:
             with explained(place.name, self.path):
-                self._commit(notes, marks, alone=alone)
+                self._commit(Notes({**notes.names, **names}, notes.texts), marks, alone=alone)
         except UltravectError as error:
             self.may_discard = error.code in _NOTHING_WRITTEN
             if error.code == "lake-unreachable":
@@ -183,6 +185,8 @@ class LoadTarget:
     def _commit(self, notes: Notes, marks: Sequence[MarkChange], *, alone: bool) -> None:
         order = self.order
         if order.create is not None:
+            if self.version is not None:
+                self._require_unchanged(self._newest())
             self.place.format.create(
                 self.path, self.schema, self._new, order.create.partition_by, order.create.comment, notes,
                 replace=order.rebuild,
@@ -193,13 +197,41 @@ class LoadTarget:
         if self.added:
             # a column without values changes nothing for anyone: it may come before the rows
             self.version.add_columns([optional(field) for field in self.added])
-            fresh = open_version(self.place, self.path)
-            assert fresh is not None, "columns were added to it a moment ago"
+            fresh = self._newest()
+            # the commit of the rows is one after this version: what others have committed until now is seen here, or never
+            if order.receipt is not None and fresh.noted(receipt_name(order.receipt)):
+                raise attempt_replaced(order)
+            if any(fresh.noted(name) != self.version.noted(name) for name in notes.names):
+                raise mark_moved(marks[0].key)
+            if alone and {file.path for file in fresh.files} != {file.path for file in self.version.files}:
+                raise self._changed()
             self.version = fresh
         try:
             self.committed = self.version.commit(self._new, self.removed, notes, alone=alone)
         except CommitNotedError:
-            raise mark_moved(marks[0].key) if marks else attempt_replaced(order) from None
+            own = order.receipt is not None and self._newest().noted(receipt_name(order.receipt))
+            raise attempt_replaced(order) if own or not marks else mark_moved(marks[0].key) from None
+
+    def _newest(self) -> TableVersion:
+        fresh = open_version(self.place, self.path)
+        if fresh is None:
+            raise self._changed()
+        return fresh
+
+    def _require_unchanged(self, fresh: TableVersion) -> None:
+        """Before a table is made anew: what others have committed to it since it was opened would be lost."""
+        assert self.version is not None
+        if self.order.receipt is not None and fresh.noted(receipt_name(self.order.receipt)):
+            raise attempt_replaced(self.order)
+        if fresh.version != self.version.version:
+            raise self._changed()
+
+    def _changed(self) -> UltravectError:
+        return UltravectError(
+            CHANGED,
+            f"{self.order.table} was changed by another writer since it was opened; nothing was written",
+            hint="run it again",
+        )
 
     def verify(self, of_load: int) -> Verified:
         now = open_version(self.place, self.path)
