@@ -479,3 +479,12 @@ def test_killed_loads_leave_the_old_version_or_the_new_one(any_lake: Lake) -> No
         subprocess.run([*command, "again"], cwd=ROOT, check=True, capture_output=True, timeout=60)
         assert dict(any_lake.rows()) == wanted
         any_lake.load([(k, "old") for k in range(2_000)], mode="overwrite")
+
+
+@pytest.mark.parametrize("count", [32, 33, 200])
+def test_each_partition_gets_one_file_however_its_rows_come(any_lake: Lake, count: int) -> None:
+    """As it was found: with one partition more than files are open, each of ten blocks had a file of each."""
+    rows = [(number, f"p{number % count:03}") for number in range(400_000)]
+    any_lake.load(rows, mode="append", partition_by=["v"])
+    assert any_lake.files() == count
+    assert {(row["k"], row["v"]) for row in any_lake.held()} == set(rows)

@@ -9,22 +9,26 @@ import json
 import math
 import re
 import secrets
-from collections import OrderedDict
-from collections.abc import Mapping, Sequence
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.parquet as pq
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.loads.commits import NewFile, partition_text
 from ultravect.core.kinds.lake.parts import Part, keys_of
 from ultravect.core.kinds.lake.place import LakePlace
+from ultravect.core.kinds.lake.session import connected
 
 _FILE_BYTES = 128 << 20
 _GROUP_ROWS = 512 * 1024
 _OPEN_FILES = 32
+_WAITING_ROWS = 1 << 20
+_SORTED_ROWS = 100_000
+_NUMBER = "ultravect_partition"
 _MOST_PARTITIONS = 10_000
 _MEASURED = 32
 _TEXT = 32
@@ -35,13 +39,18 @@ _Key = tuple[Any, ...]
 
 
 class DataFiles:
-    """Files of one load into the table at ``folder``; they are part of no version before they are committed."""
+    """Files of one load into the table at ``folder``; they are part of no version before they are committed.
+
+    Of a partitioned table, each partition gets one file, or as many as its size asks for. The first partitions are written as their rows
+    come; rows of all others wait on this machine's disk until the end, and are written partition by partition.
+    """
 
     def __init__(self, place: LakePlace, folder: str, schema: pa.Schema, parts: Sequence[Part]) -> None:
         self._place, self._path, self._schema, self._parts = place, folder, schema, list(parts)
         self._held = schema if place.format.holds_partitions else _without(schema, [part.column for part in parts])
-        self._open: OrderedDict[_Key, _File] = OrderedDict()
-        self._seen: set[_Key] = set()
+        self._open: dict[_Key, _File] = {}
+        self._seen: dict[_Key, int] = {}
+        self._later: _Waiting | None = None
         self.files: list[NewFile] = []
 
     def write(self, batch: pa.RecordBatch) -> None:
@@ -51,31 +60,43 @@ class DataFiles:
         if not self._parts:
             self._file(()).write(batch)
             return
-        table = pa.Table.from_batches([batch])
-        keys = keys_of(batch, self._parts)
-        for values in keys.group_by(keys.column_names).aggregate([]).to_pylist():
-            wanted = None
-            for name, value in values.items():
-                column = keys.column(name)
-                same = (
-                    pc.is_null(column)
-                    if value is None
-                    else pc.fill_null(pc.equal(column, pa.scalar(value, column.type)), False)
-                )
-                wanted = same if wanted is None else pc.and_(wanted, same)
-            rows = table.filter(wanted).select(self._held.names)
-            file = self._file(tuple(values.values()))
-            for part in rows.combine_chunks().to_batches():
-                file.write(part)
+        held = batch.select(self._held.names)
+        for key, places in _groups(keys_of(batch, self._parts)):
+            self._note(key)
+            rows = held if len(places) == batch.num_rows else held.take(places)
+            if key in self._open or len(self._open) < _OPEN_FILES:
+                self._file(key).write(rows)
+            else:
+                self._later = self._later or _Waiting(self._held)
+                self._later.add(rows, self._seen[key])
+        if sum(file.waiting for file in self._open.values()) > _WAITING_ROWS:
+            for file in self._open.values():
+                file.flush()
 
     def close(self) -> Sequence[NewFile]:
         """Ends all files, and gives them."""
         while self._open:
             self._end(next(iter(self._open)))
+        if self._later is not None:
+            keys = list(self._seen)
+            for number, rows in self._later.partitions():
+                for key in list(self._open):
+                    if key != keys[number]:
+                        self._end(key)
+                self._file(keys[number]).write(rows)
+            while self._open:
+                self._end(next(iter(self._open)))
+            self._drop_later()
         return self.files
+
+    def _drop_later(self) -> None:
+        if self._later is not None:
+            self._later.close()
+            self._later = None
 
     def discard(self) -> None:
         """Removes what was written: nothing refers to it."""
+        self._drop_later()
         for file in self._open.values():
             file.abort()
         self._open.clear()
@@ -95,19 +116,18 @@ class DataFiles:
             self._end(key)
             found = None
         if found is None:
-            if len(self._open) >= _OPEN_FILES:
-                self._end(next(iter(self._open)))
-            self._seen.add(key)
-            if len(self._seen) > _MOST_PARTITIONS:
-                raise UltravectError(
-                    "too-many-partitions",
-                    f"{', '.join(part.name for part in self._parts)} have more than {_MOST_PARTITIONS:,} different values, and each makes a file "
-                    "of its own; nothing was written",
-                    hint="partition by a column with fewer values",
-                )
             found = self._open[key] = _File(self._place, self._path, self._named(key), self._held)
-        self._open.move_to_end(key)
         return found
+
+    def _note(self, key: _Key) -> None:
+        self._seen.setdefault(key, len(self._seen))
+        if len(self._seen) > _MOST_PARTITIONS:
+            raise UltravectError(
+                "too-many-partitions",
+                f"{', '.join(part.name for part in self._parts)} have more than {_MOST_PARTITIONS:,} different values, and each makes a file "
+                "of its own; nothing was written",
+                hint="partition by a column with fewer values",
+            )
 
     def _named(self, key: _Key) -> str:
         folders = [
@@ -121,6 +141,48 @@ class DataFiles:
         size, rows, statistics = file.close()
         partition = {part.name: value for part, value in zip(self._parts, key, strict=True)}
         self.files.append(NewFile(file.path, size, rows, partition, statistics))
+
+
+def _groups(keys: pa.Table) -> Iterator[tuple[_Key, pa.Array]]:
+    """The different keys of rows, each with the places of its rows, in their order."""
+    names = keys.column_names
+    numbered = keys.append_column("row", pa.array(np.arange(keys.num_rows)))
+    groups = numbered.group_by(names).aggregate([("row", "list")]).combine_chunks()
+    places = groups.column("row_list").combine_chunks()
+    values = zip(*(groups.column(name).to_pylist() for name in names), strict=True)
+    for number, key in enumerate(values):
+        yield key, places[number].values
+
+
+class _Waiting:
+    """Rows of partitions that are written last, in a database on this machine's disk."""
+
+    def __init__(self, schema: pa.Schema) -> None:
+        self._folder = tempfile.TemporaryDirectory(prefix="ultravect-lake-")
+        self._session = connected(spill=self._folder.name)
+        self._schema = schema
+        self._session.register("ultravect_shape", schema.append(pa.field(_NUMBER, pa.int32())).empty_table())
+        self._session.execute("CREATE TABLE waiting AS SELECT * FROM ultravect_shape")
+        self._session.unregister("ultravect_shape")
+
+    def add(self, rows: pa.RecordBatch, number: int) -> None:
+        numbers = pa.array(np.full(rows.num_rows, number, np.int32))
+        self._session.register("ultravect_rows", pa.table([*rows.columns, numbers], [*rows.schema.names, _NUMBER]))
+        self._session.execute("INSERT INTO waiting SELECT * FROM ultravect_rows")
+        self._session.unregister("ultravect_rows")
+
+    def partitions(self) -> Iterator[tuple[int, pa.RecordBatch]]:
+        """The rows of each partition after those of the one before, with its number."""
+        for batch in self._session.sql(f"SELECT * FROM waiting ORDER BY {_NUMBER}").to_arrow_reader(_SORTED_ROWS):
+            numbers = batch.column(_NUMBER).to_numpy()
+            rows = batch.drop_columns([_NUMBER]).cast(self._schema)
+            starts = np.flatnonzero(np.diff(numbers, prepend=-1))
+            for start, end in zip(starts, [*starts[1:], len(numbers)], strict=True):
+                yield int(numbers[start]), rows.slice(start, end - start)
+
+    def close(self) -> None:
+        self._session.close()
+        self._folder.cleanup()
 
 
 def _without(schema: pa.Schema, names: Sequence[str]) -> pa.Schema:
@@ -161,17 +223,22 @@ class _File:
     def write(self, batch: pa.RecordBatch) -> None:
         self._waiting.append(batch)
         self._rows += batch.num_rows
-        if sum(waiting.num_rows for waiting in self._waiting) >= _GROUP_ROWS:
-            self._flush()
+        if self.waiting >= _GROUP_ROWS:
+            self.flush()
 
-    def _flush(self) -> None:
+    @property
+    def waiting(self) -> int:
+        """How many rows are in memory."""
+        return sum(batch.num_rows for batch in self._waiting)
+
+    def flush(self) -> None:
         if self._waiting:
             self._writer.write_table(pa.Table.from_batches(self._waiting, self._schema), row_group_size=_GROUP_ROWS)
             self._waiting = []
 
     def close(self) -> tuple[int, int, str]:
         """Size in bytes, rows, and statistics."""
-        self._flush()
+        self.flush()
         self._writer.close()
         size = self.size
         self._sink.close()
