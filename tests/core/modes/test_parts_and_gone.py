@@ -100,6 +100,24 @@ def test_rows_that_are_gone_are_flagged_and_come_back(places: dict[str, Place], 
     assert writer.load([(2, "x")], **into).gone == 0  # it was flagged before
     writer.load([(1, "x"), (2, "x")], **into)
     assert not any(row[1] for row in writer.rows("k, is_gone"))
+    # one that comes back changed
+    assert writer.load([(2, "x")], **into).gone == 1
+    tally = writer.load([(1, "y"), (2, "x")], **into).tally
+    assert (tally.updated, tally.unchanged) == (1, 1)
+    assert [(row[0], row[1], bool(row[2])) for row in writer.rows("k, v, is_gone")] == [
+        (1, "y", False),
+        (2, "x", False),
+    ]
+    # one that comes back, and that the database refuses
+    assert writer.load([(2, "x")], **into).gone == 1
+    place = places[kind]
+    if kind in ("postgresql", "mariadb"):
+        place.sql("ALTER TABLE modes ADD CONSTRAINT short CHECK (length(v) < 5)")
+        assert writer.load([(1, "too long"), (2, "x")], rejects=1, **into).tally.rejected == 1
+        assert [(row[0], row[1], bool(row[2])) for row in writer.rows("k, v, is_gone")] == [
+            (1, "y", False),
+            (2, "x", False),
+        ]
 
 
 def test_a_rejected_row_keeps_the_rows_that_are_gone(places: dict[str, Place], tmp_path: Path) -> None:

@@ -25,12 +25,21 @@ class Gone:
     rows: Callable[[str], Sequence[Sequence[Any]]]
     apart: Callable[[str], int]
 
+    @property
+    def _flag(self) -> str:
+        return "" if self.order.gone == DELETE else self.order.gone
+
+    def unflag_matched(self) -> None:
+        """Takes the flag from rows that an earlier load flagged, and whose key has come again."""
+        if self._flag:
+            self.apart(self.merge.unflag(self._flag))
+
     def settle(self, before: int) -> tuple[int, Sequence[RowChange]]:
         """Deletes or flags the rows, of ``before`` that the table had; how many, and some of them.
 
         UltravectError where they are more than the order allows.
         """
-        merge, flag = self.merge, "" if self.order.gone == DELETE else self.order.gone
+        merge, flag = self.merge, self._flag
         count = int(self.rows(merge.count_gone(flag))[0][0])
         limit = self.order.gone_limit(before)
         if count > limit:
@@ -42,9 +51,5 @@ class Gone:
                 table=str(self.order.table),
             )
         samples = gone_rows(merge, self.rows, self.order.samples) if count and self.order.samples else []
-        if flag:
-            self.apart(merge.unflag(flag))
-            done = self.apart(merge.flag_gone(flag)) if count else 0
-        else:
-            done = self.apart(merge.delete_gone()) if count else 0
-        return done, samples
+        remove = merge.flag_gone(flag) if flag else merge.delete_gone()
+        return self.apart(remove) if count else 0, samples

@@ -109,15 +109,19 @@ class IsolatingLoad(ABC):
 
     def _merge_staged(self, merge: Merge, staged: int, tolerated: int, *, complete: bool) -> Counts:
         """Brings the ``staged`` rows into the table, as the order says; ``complete``: see ``Load.finish``."""
-        counts = self._merge_rows(merge, staged, tolerated)
         order = self._order
-        if not order.gone:
+        gone = Gone(order, merge, self._all_rows, self._apart) if order.gone else None
+        if gone is not None:
+            # before rows are updated, which are then the load's own, and whatever becomes of them: they came
+            gone.unflag_matched()
+        counts = self._merge_rows(merge, staged, tolerated)
+        if gone is None:
             return counts
         if not complete:
             order.notify("rows that are gone are kept: some rows of the source were rejected, and may be them")
             return counts
         assert self.rows_before is not None, "the order counts all rows where some may be gone"
-        done, samples = Gone(order, merge, self._all_rows, self._apart).settle(self.rows_before)
+        done, samples = gone.settle(self.rows_before)
         self.changes = [*self.changes, *samples]
         if order.gone != DELETE:
             return replace(counts, gone=done)

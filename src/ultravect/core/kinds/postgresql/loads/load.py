@@ -93,6 +93,8 @@ class PostgresqlLoad(PreparedLoad):
         staged = self._dialect.table(order.staged_in) if order.staged_in else STAGED
         merge = order.merge(self._dialect, self._dialect.table(self._final), staged, as_text)
         if order.matches_rows:
+            if order.gone:
+                self._lock()
             self._analyze(merge.staged, [ROW, *order.keys])
         return self._merge_staged(merge, taken, tolerated, complete=complete)
 
