@@ -36,6 +36,11 @@ class ReceiptKey:
     leg: int = 1
     slice: int = 0
 
+    @property
+    def session(self) -> str:
+        """Names the sessions of the attempt in the target, by which the one after it ends them."""
+        return f"{self.run}/{self.leg}"
+
 
 @dataclass(frozen=True)
 class LoadOrder:

@@ -35,9 +35,10 @@ def table_changed(order: LoadOrder) -> UltravectError:
     )
 
 
-def waiting_message(order: LoadOrder) -> str:
-    """What a load says when another session's lock is in its way."""
-    return f"another session holds a lock on {order.table}: waiting for it, up to {order.lock_seconds:g} s"
+def waiting_message(order: LoadOrder, holders: str = "") -> str:
+    """What a load says when another session's lock is in its way; ``holders``: whose, as far as is known."""
+    whose = f"{holders} has locked {order.table}" if holders else f"another session holds a lock on {order.table}"
+    return f"{whose}: waiting for it, up to {order.lock_seconds:g} s"
 
 
 def require_empty(order: LoadOrder, rows: int | None) -> None:

@@ -19,10 +19,12 @@ from ultravect.core.kinds.mariadb.load import LOCK_SECONDS
 from ultravect.core.kinds.mariadb.open_load import require_account
 from ultravect.core.kinds.mariadb.session import SessionStatements, session
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
-from ultravect.core.kinds.mariadb.staging import clear_leftovers
+from ultravect.core.kinds.mariadb.staging import clear_leftovers, end_attempt
 from ultravect.core.loading.steps.marks import MarkTable, entries
 from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.loading.usual_database import UsualDatabase
+
+_COMMIT_SECONDS = 5
 
 
 class MariadbAccounts(UsualDatabase):
@@ -65,16 +67,26 @@ class MariadbAccounts(UsualDatabase):
         with session(self._name, self._settings, "asking which attempt was committed") as opened:
             statements = SessionStatements(opened)
             require_account(statements.changed, self._name, receipts)
-            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
 
             def written(key: ReceiptKey) -> bool:
                 try:
-                    statements.changed(receipts.fence(key))
+                    try:
+                        statements.changed(f"SET SESSION innodb_lock_wait_timeout = {_COMMIT_SECONDS}")
+                        statements.changed(receipts.fence(key))
+                    except MySQLdb.OperationalError as error:
+                        if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
+                            raise
+                        # it has written its receipt, and commits it no more: whether it has, its end decides
+                        end_attempt(opened, key)
+                        statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
+                        statements.changed(receipts.fence(key))
                 except MySQLdb.IntegrityError:
                     return self._barred_late(statements, receipts, table, key)
                 return True
 
             found = committed_or_barred(receipts, keys, written, statements.rows)
+            for key in keys:
+                end_attempt(opened, key)
             clear_leftovers(opened, self.dialect, receipts, self._settings.staging)
         return found
 

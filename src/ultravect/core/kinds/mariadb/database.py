@@ -38,7 +38,7 @@ from ultravect.core.kinds.mariadb.open_load import open_load
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
-from ultravect.core.kinds.mariadb.staging import swap_obstacle
+from ultravect.core.kinds.mariadb.staging import first_row, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
@@ -287,9 +287,18 @@ class MariadbDatabase(MariadbAccounts):
             raise table_gone(self._name, order.table)
         opened = sign_in(self._name, self._settings, local_infile=1)
 
-        def another() -> Any:
-            return sign_in(self._name, self._settings)
+        # of a load: its own session, one that keeps others away, and one that hands the table over
+        names = iter(session_locks(order.receipt) if order.receipt is not None else ())
 
+        def named(signed_in: Any) -> Any:
+            if name := next(names, ""):
+                first_row(signed_in, f"DO GET_LOCK('{name}', 0)")
+            return signed_in
+
+        def another() -> Any:
+            return named(sign_in(self._name, self._settings))
+
+        named(opened)
         with open_load(opened, self._name, self.dialect, order, live, self._settings.staging, another) as load:
             yield load
 

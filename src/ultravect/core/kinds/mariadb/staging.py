@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 import secrets
-from collections.abc import Callable
+import time
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
@@ -12,7 +14,7 @@ from typing import Any
 import MySQLdb
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import LoadOrder
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
@@ -20,6 +22,7 @@ from ultravect.core.loading.steps.receipts import ReceiptTable
 
 # types that an index takes only the start of
 _LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
+_SESSIONS, _END_SECONDS = 3, 5.0
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
 
 _LEFT = (
@@ -73,6 +76,25 @@ def first_row(session: Any, statement: str) -> tuple[Any, ...] | None:
         cursor.execute(statement)
         row: tuple[Any, ...] | None = cursor.fetchone() if cursor.description else None
     return row
+
+
+def session_locks(attempt: ReceiptKey) -> Sequence[str]:
+    """The names of locks of the server that the sessions of an attempt hold, one each, by which the attempt after it finds them."""
+    digest = hashlib.sha256(attempt.session.encode()).hexdigest()[:40]
+    return [f"ultravect_{digest}_{number}" for number in range(_SESSIONS)]
+
+
+def end_attempt(session: Any, attempt: ReceiptKey) -> None:
+    """Ends the sessions of an attempt whose worker is lost, or paused: they hold locks for as long as the server waits for them."""
+    until = time.monotonic() + _END_SECONDS
+    for name in session_locks(attempt):
+        ended = False
+        while (row := first_row(session, f"SELECT IS_USED_LOCK('{name}')")) and row[0] and time.monotonic() < until:
+            if not ended:
+                ended = True
+                with suppress(MySQLdb.Error):
+                    first_row(session, f"KILL CONNECTION {int(row[0])}")
+            time.sleep(0.05)
 
 
 def aside(staged: TableName) -> TableName:

@@ -8,7 +8,7 @@ from contextlib import AbstractContextManager, closing, contextmanager
 
 import pyarrow as pa
 from psycopg import IsolationLevel, sql
-from psycopg.errors import Error
+from psycopg.errors import Error, LockNotAvailable
 from psycopg.pq import DiagnosticField, ExecStatus
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
@@ -26,6 +26,7 @@ from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.postgresql.loads.load import LOCK_SECONDS, PostgresqlLoad
+from ultravect.core.kinds.postgresql.loads.locks import end_attempt, session_of
 from ultravect.core.kinds.postgresql.loads.open_load import open_load
 from ultravect.core.kinds.postgresql.loads.plain_load import PlainLoad, open_plain_load
 from ultravect.core.kinds.postgresql.loads.shadow_table import swap_obstacle
@@ -46,6 +47,8 @@ from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _SYNTAX = b"42601"
+_COMMIT_SECONDS = 5
+"""How long an attempt that is committing may take, before its session is ended."""
 
 
 class PostgresqlDatabase(UsualDatabase):
@@ -217,17 +220,29 @@ class PostgresqlDatabase(UsualDatabase):
 
     def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
         with self._session("receipt") as session, explained(self._name, "asking which attempt was committed"):
-            session.execute(f"SET lock_timeout = '{LOCK_SECONDS}s'".encode())
+            seconds = _COMMIT_SECONDS if self.abilities.complete else LOCK_SECONDS
+            session.execute(f"SET lock_timeout = '{seconds}s'".encode())
             live = catalogue.find_table(session, self.dialect, table)
             receipts = ReceiptTable(self.dialect, live.name if live else table)
             require_account(session, self._name, self.dialect, receipts)
 
             def written(key: ReceiptKey) -> bool:
-                done = session.execute(f"{receipts.fence(key)} ON CONFLICT DO NOTHING".encode()).rowcount
+                fence = f"{receipts.fence(key)} ON CONFLICT DO NOTHING".encode()
+                try:
+                    done = session.execute(fence).rowcount
+                except LockNotAvailable:
+                    # it has written its receipt, and does not commit: what becomes of it, the end of its session decides
+                    session.rollback()
+                    end_attempt(session, key)
+                    done = session.execute(fence).rowcount
                 session.commit()
                 return bool(done)
 
-            return committed_or_barred(receipts, keys, written, SessionStatements(session).rows)
+            found = committed_or_barred(receipts, keys, written, SessionStatements(session).rows)
+            session.commit()
+            for key in keys if self.abilities.complete else ():
+                end_attempt(session, key)
+            return found
 
     @property
     def database(self) -> PostgresqlDatabase:
@@ -242,7 +257,7 @@ class PostgresqlDatabase(UsualDatabase):
     @contextmanager
     def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad | PlainLoad]:
         abilities = self.abilities
-        session = self._taken(f"load {order.table}")
+        session = self._taken(session_of(order.receipt, order.table))
         staging = self._settings.staging
         with (
             open_load(session, self._name, self.dialect, order, staging, binary=abilities.binary_copy)
@@ -253,7 +268,8 @@ class PostgresqlDatabase(UsualDatabase):
 
     @contextmanager
     def _together(self, orders: Sequence[LoadOrder]) -> Iterator[PostgresqlTogether]:
-        session = sign_in(self._name, self._settings, "loads published together", self._roots)
+        doing = session_of(orders[0].receipt if orders else None, "of several tables, published together")
+        session = sign_in(self._name, self._settings, doing, self._roots)
         with together(session, self._name, self.dialect, orders, self._settings.staging) as loads:
             yield loads
 

@@ -13,7 +13,7 @@ from ultravect.core.contracts.load import DELETE_AND_INSERT, STAGED, SWAP, LoadO
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements, find_table
 from ultravect.core.kinds.postgresql.loads.copy_in import CopyIn
-from ultravect.core.kinds.postgresql.loads.locks import try_lock
+from ultravect.core.kinds.postgresql.loads.locks import holders, try_lock
 from ultravect.core.kinds.postgresql.loads.shadow_table import LARGE_ROWS, ShadowTable
 from ultravect.core.kinds.postgresql.loads.staging import staging_query
 from ultravect.core.loading.refusals import (
@@ -155,7 +155,7 @@ class PreparedLoad(IsolatingLoad):
         if early and self._order.truncate:
             mode = "ACCESS EXCLUSIVE"
         if not try_lock(self._session, self._table, mode):
-            self._order.notify(waiting_message(self._order))
+            self._order.notify(waiting_message(self._order, holders(self._session, self._table)))
             self._execute(f"LOCK TABLE {self._table} IN {mode} MODE")
 
     def _shadow_table(self) -> ShadowTable | None:
