@@ -39,6 +39,18 @@ class _Counted(Paginator):  # type: ignore[type-arg]
                 cache.set(key, known, _COUNTED_SECONDS)
         return known
 
+    def validate_number(self, number: int | str) -> int:
+        # a list may have become shorter since its last page was asked for: then the page is empty
+        return (
+            self.num_pages + 1
+            if str(number).isdecimal() and int(number) > self.num_pages
+            else super().validate_number(number)
+        )
+
+    def page(self, number: int | str) -> Any:
+        valid = self.validate_number(number)
+        return self._get_page([], int(number), self) if valid > self.num_pages else super().page(valid)
+
 
 class Pages(PageNumberPagination):
     """``page`` from 1, ``page_size`` up to 200."""

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from functools import partial
-from typing import Any
+from typing import Any, TypeVar
 
 from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.contracts.load import CHANGED, ReceiptKey
@@ -29,11 +29,15 @@ from ultravect.core.engine.run.rejected.row_selection import RowSelection
 from ultravect.core.engine.run.sliced_leg import SlicedLeg, SliceRunner, SlicesHere
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.chain import ChainReader
+from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
+T = TypeVar("T")
+BUSY = "database-busy"
+_POLL_SECONDS = 0.2
 _ATTEMPTS = 5
 """How often rows are read for a target that others change meanwhile."""
 
@@ -73,7 +77,9 @@ def run_leg(
     if job.into.folder is not None:
         return mirror_leg(job, source, target, listener, facts)
     listener.phase("read", "running")
-    if earlier and (known := committed_result(job, target, [ReceiptKey(name, leg) for name in earlier], facts)):
+    free = _Free(job, listener)
+    attempts = [ReceiptKey(name, leg) for name in earlier]
+    if earlier and (known := free.when(lambda: committed_result(job, target, attempts, facts))):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
         return replace(known, seconds=time.monotonic() - started)
     progress = Progress(listener, 0)
@@ -106,16 +112,54 @@ def run_leg(
         selection=selection,
         runner=runner,
     )
-    plan = planned(trusting=True)
+    plan = free.when(lambda: planned(trusting=True))
     if plan.errors and plan.sampled:
-        plan = planned(trusting=False)  # more rows may have other types
+        plan = free.when(lambda: planned(trusting=False))  # more rows may have other types
     if plan.nothing and not plan.errors:
         return nothing_new(plan, source, listener, started)
     try:
         return begin(plan, reported=())
     except TypeDrift as drift:
         listener.log("info", f"{drift}: the whole file is read for its types, and the leg begins anew")
-    return begin(planned(trusting=False), reported=plan.findings)
+    return begin(free.when(lambda: planned(trusting=False)), reported=plan.findings)
+
+
+class _Free:
+    """Waits for places that others keep to themselves for a while, such as a database that is a file: as long as ``into.lock_wait``
+    says, all in all."""
+
+    def __init__(self, job: Job, listener: Listener) -> None:
+        self._listener = listener
+        self._seconds = duration_seconds(job.into.lock_wait)
+        self._until = time.monotonic() + self._seconds
+        self._said = False
+
+    def when(self, action: Callable[[], T]) -> T:
+        """What ``action`` gives, a plan or anything else, once nothing that is busy keeps it from it."""
+        while True:
+            try:
+                found = action()
+            except UltravectError as error:
+                if not self._waits(error.code, error.detail):
+                    raise
+                continue
+            busy = (
+                next((item for item in found.errors if item.code == BUSY), None)
+                if isinstance(found, Planning)
+                else None
+            )
+            if busy is None or not self._waits(busy.code, busy.message):
+                return found
+
+    def _waits(self, code: str, detail: str) -> bool:
+        """Waits for a moment; False where that does not help, or was enough."""
+        if code != BUSY or time.monotonic() >= self._until:
+            return False
+        if not self._said:
+            self._said = True
+            self._listener.log("warning", f"{detail}: waiting for it, up to {self._seconds:g} s")
+        time.sleep(_POLL_SECONDS)
+        return True
 
 
 def _planned_leg(

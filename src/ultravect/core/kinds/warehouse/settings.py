@@ -86,8 +86,10 @@ class WarehouseSettings(DatabaseSettings, TlsByHost):
         ]
         if self.staging and own:
             raise ValueError(f"staging takes bucket and key from another connection: leave {own[0]} out")
-        if not self.staging and (len(self.bucket) < 3 or not self.access_key):
+        if not self.staging and not (self.bucket and self.access_key):
             raise ValueError("name a bucket and its access_key, or the connection of one in staging")
+        if self.bucket and len(self.bucket) < 3:
+            raise ValueError(f"bucket {self.bucket!r} is too short: the name of a bucket has at least 3 characters")
         if self.staging and self.form == "manifest" and not self.role:
             raise ValueError("staging needs role: the key of another connection is not given to the warehouse")
         if not self.prefix.strip("/"):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import asdict
 from typing import Any
 
@@ -127,8 +128,7 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         users = [
             job.name
             for job in Job.objects.filter(deleted_at=None)
-            if instance.name
-            in (source_name(resolved(job.revision.structure)), job.revision.structure["into"]["connection"])
+            if instance.name in _connections_of(job.revision.structure)
         ]
         users += [
             f"connection {other.name}"
@@ -145,6 +145,14 @@ class ConnectionView(generics.RetrieveUpdateDestroyAPIView[Connection]):
         with transaction.atomic():
             audit(self.request, "remove", "connection", instance.name)
             instance.delete()
+
+
+def _connections_of(structure: dict[str, Any]) -> set[str]:
+    """The connections of a job; a feed or layout that it names, and that is removed at this moment, names none."""
+    found = {structure["into"]["connection"], structure["from"].get("connection", "")}
+    with suppress(UltravectError):
+        found.add(source_name(resolved(structure)))
+    return found
 
 
 def _refuse_managed(connection: Connection) -> None:

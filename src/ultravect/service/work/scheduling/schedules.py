@@ -261,4 +261,20 @@ def _start_one_after(job: int, moment: dt.datetime, date: dt.date) -> None:
     held = Job.objects.select_for_update(skip_locked=True).filter(pk=job, deleted_at=None).first()
     if held is None or held.runs.filter(trigger=Trigger.AFTER, scheduled_for=moment).exists():
         return
-    _start(held, moment, date, Trigger.AFTER, f"after/{job}/{moment.isoformat()}")
+    local = moment.astimezone(ZoneInfo(_zone_of(held, moment)))
+    _start(held, local, date, Trigger.AFTER, f"after/{job}/{moment.isoformat()}")
+
+
+def _zone_of(job: Job, moment: dt.datetime) -> str:
+    """The zone of the schedule with which a time began, after which this job is run: its own, or that of one that it comes after."""
+    seen, waiting = {job.name}, [job]
+    while waiting:
+        one = waiting.pop(0)
+        for held in one.schedules.order_by("place"):
+            times = Times.model_validate(held.declared)
+            if next(times_after(times, moment - dt.timedelta(seconds=1))) == moment:
+                return times.timezone
+        names = set(one.awaited.values_list("name", flat=True)) - seen
+        seen |= names
+        waiting += Job.objects.filter(name__in=names, deleted_at=None).order_by("name")
+    return "UTC"
