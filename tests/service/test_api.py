@@ -375,6 +375,9 @@ def test_lists_are_paged(place: Place, http: httpx.Client) -> None:
     page = http.get(f"runs?job={place.name}&page_size=2").json()
     assert (len(page["items"]), page["total"], page["pages"]) == (2, 3, 2)
     assert [item["id"] for item in page["items"]] == sorted((item["id"] for item in page["items"]), reverse=True)
+    # one that was the last a moment ago
+    assert http.get(f"runs?job={place.name}&page=9").json() == {"items": [], "total": 3, "page": 9, "pages": 1}
+    assert is_problem(http.get(f"runs?job={place.name}&page=x"), 404, "not-found")
 
 
 def test_the_api_describes_itself(stack: Stack) -> None:

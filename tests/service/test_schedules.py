@@ -191,6 +191,22 @@ def test_a_job_is_run_after_others(stack: Stack, client: Client) -> None:
     _until(lambda: [(run[4], run[3]) for run in _runs(late)] == [("succeeded", long_ago)])
 
 
+def test_a_job_after_others_has_their_time_in_their_zone(stack: Stack, client: Client) -> None:
+    first, second, last = (Place(stack, client).file("a\n1\n") for _ in range(3))
+    first.job(run='schedule: {cron: "0 6 * * *", timezone: Asia/Kathmandu}')
+    second.job(run=f"after: [{first.name}]")
+    client.save_job(
+        last.name,
+        f"ultravect: 1\njob: {last.name}\nparameters: {{scheduled_at: none}}\n"
+        f"from: {{connection: incoming, files: {last.name}.csv}}\ncolumns: [a, ':scheduled_at as at text(40)']\n"
+        f"into: {{connection: warehouse, table: {last.name}}}\nrun: {{after: [{second.name}]}}\n",
+    )
+    day = _now().date() - dt.timedelta(days=3)
+    client.fill(first.name, str(day), str(day))
+    _until(lambda: [run[4] for run in _runs(last)] == ["succeeded"])
+    assert last.rows() == [(1, f"{day}T06:00:00+05:45")]
+
+
 def test_jobs_do_not_wait_in_a_circle(stack: Stack, client: Client) -> None:
     one, two, three = (Place(stack, client).file("a\n1\n") for _ in range(3))
     one.job()
