@@ -195,3 +195,16 @@ def test_from_any_database_to_files_and_back(
 @pytest.fixture
 def spec() -> Callable[[Path], ConnectionSpec]:
     return lambda folder: ConnectionSpec("exports", "folder", {"path": str(folder)}, [str(folder)])
+
+
+def test_notes_of_appended_files_do_not_pile_up(folder_export: Export) -> None:
+    """As it was found: one more for each run, all of them read by each load."""
+    made, runs = folder_export, 120
+    folder = Path(str(made.target.settings["path"]))
+    for _ in range(runs):
+        made.run("out/night.jsonl")
+    notes = [path for path in (folder / "out").iterdir() if path.name.startswith(".ultravect-set-")]
+    assert len(notes) < 75
+    assert len(made.files()) == runs
+    made.run("out/night.jsonl", mode="overwrite")
+    assert list(made.files()) == ["out/night.jsonl"]

@@ -1,28 +1,35 @@
 """What jobs have written by one file name into a storage: notes that stay next to the files, one for each run.
 
 Each run writes a note of its own and changes no other's while that run is under way, so that runs which write at the same
-time lose nothing of each other's. A name is what is left when all placeholders but ``{part}`` are filled in: an overwrite
+time lose nothing of each other's. Notes of runs that ended long ago are put together into one, which is a new one each time: where two runs
+do so at once, both say the same. A name is what is left when all placeholders but ``{part}`` are filled in: an overwrite
 replaces what was written by the same name, and nothing else.
 """
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import json
 import posixpath
+import secrets
 import tempfile
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
 from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.receipt import FENCE, Receipt
-from ultravect.core.contracts.storage import NOTE, Listing, Storage
+from ultravect.core.contracts.storage import NOTE, FileInfo, Listing, Storage
 from ultravect.core.errors import UltravectError
 
 _KEPT_RECEIPTS = 50
-_MAX_NOTES = 10_000
+_FEWEST = 20
+_BARRED = dt.timedelta(days=2)
+_PAGE = 1_000
+_NEVER = dt.datetime.min.replace(tzinfo=dt.UTC)
+_TOGETHER = "together-"
 _SINGLE = "run"
 
 
@@ -56,14 +63,25 @@ class FileSet:
         folder = posixpath.dirname(name.split("{")[0])
         self._stem = posixpath.join(folder, f"{NOTE}{_digest(name)}-")
         self.notes: dict[str, FileNote] = {}
-        listing = Listing(pattern=f"{_plain(self._stem)}*.json", limit=_MAX_NOTES, notes=True)
-        for found in storage.list(listing):
+        self._written: dict[str, dt.datetime] = {}
+        for found in self._listed():
             if data := self._read(found.path):
                 note = FileNote(**data)
                 self.notes[note.run] = note
+                self._written[note.run] = found.modified or _NEVER
         before = posixpath.join(posixpath.dirname(template.split("{")[0]), f"{NOTE}{_digest(template)}.json")
         if not self.notes and (data := self._read(before)):
             self.notes[""] = FileNote("", [path for path in data["files"] if _is_of(path, name)], name, {"mode": ""})
+
+    def _listed(self) -> Iterator[FileInfo]:
+        after = ""
+        while True:
+            asked = Listing(pattern=f"{_plain(self._stem)}*.json", after=after, limit=_PAGE, notes=True)
+            page = self._storage.list(asked)
+            yield from page
+            if len(page) < _PAGE:
+                return
+            after = page[-1].path
 
     def _read(self, path: str) -> dict[str, Any] | None:
         try:
@@ -119,9 +137,24 @@ class FileSet:
             if note.run != own.run and gone & set(note.files):
                 note.files = [path for path in note.files if path not in gone]
                 self.store(note)
-        settled = [note for note in self.notes.values() if not note.files and not note.under_way]
-        for note in settled[:-_KEPT_RECEIPTS]:
+        self._put_together(own)
+
+    def _put_together(self, own: FileNote) -> None:
+        """Has one note instead of those of runs that ended long ago: their files, without their receipts."""
+        ended = [note for note in self.notes.values() if not note.under_way and note.run != own.run]
+        ended.sort(key=lambda note: self._written.get(note.run, _NEVER))
+        oldest = dt.datetime.now(dt.UTC) - _BARRED
+        # a late attempt looks whether it is barred
+        left = [note for note in ended if not note.barred or self._written.get(note.run, _NEVER) < oldest]
+        left = left[: max(0, len(ended) - _KEPT_RECEIPTS)]
+        files = sorted({path for note in left for path in note.files})
+        if len(left) < (_FEWEST if files else 1):
+            return
+        if files:
+            self.store(FileNote(f"{_TOGETHER}{secrets.token_hex(8)}", files, own.name, {"mode": ""}))
+        for note in left:
             self._storage.remove(self._path(note))
+            del self.notes[note.run]
 
     def _path(self, note: FileNote) -> str:
         return f"{self._stem}{note.run or _SINGLE}.json"
