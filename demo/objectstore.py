@@ -328,7 +328,8 @@ class ObjectStore(ThreadingHTTPServer):
         return f"{self._scheme}://127.0.0.1:{self.server_address[1]}"
 
     def keys(self, folder: Path) -> list[str]:
-        """The keys of a bucket in their order; kept, so that the pages of a long list are quick."""
+        """The keys of a bucket in their order; kept, so that the pages of a long list are quick: what others put into the folder meanwhile
+        is there, and not in the list, as in stores whose lists are late."""
         if folder not in self._keys:
             files = (path.relative_to(folder).as_posix() for path in folder.rglob("*") if path.is_file())
             self._keys[folder] = sorted(files, key=str.encode)

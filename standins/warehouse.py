@@ -14,7 +14,7 @@ import re
 import socket
 import struct
 import sys
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from urllib.parse import urlsplit
 
@@ -31,7 +31,8 @@ _COPY = re.compile(
     re.S | re.I,
 )
 _UNLOAD = re.compile(
-    r"^\s*UNLOAD\s+\(\s*'(?P<query>(?:[^']|'')*)'\s*\)\s+TO\s+'(?P<url>s3://(?:[^']|'')+)'\s+(?P<options>.*?)\bFORMAT AS PARQUET\s*$",
+    r"^\s*UNLOAD\s+\(\s*'(?P<query>(?:[^']|'')*)'\s*\)\s+TO\s+'(?P<url>s3://(?:[^']|'')+)'\s+"
+    r"(?P<options>.*?)\bFORMAT AS PARQUET MANIFEST VERBOSE\s*$",
     re.S | re.I,
 )
 _COPY_INTO = re.compile(
@@ -40,7 +41,8 @@ _COPY_INTO = re.compile(
     re.S,
 )
 _COPY_OUT = re.compile(
-    r"^\s*COPY INTO\s+@(?P<stage>[\w.$]+)/(?P<path>\S*)\s+FROM \((?P<query>.*)\) FILE_FORMAT = \(TYPE = PARQUET\) HEADER = TRUE\s*$",
+    r"^\s*COPY INTO\s+@(?P<stage>[\w.$]+)/(?P<path>\S*)\s+FROM \((?P<query>.*)\) FILE_FORMAT = \(TYPE = PARQUET\) HEADER = TRUE "
+    r"DETAILED_OUTPUT = TRUE\s*$",
     re.S,
 )
 _LIST = re.compile(r"^\s*LIST @(?P<stage>[\w.$]+)/(?P<path>\S*)\s*$")
@@ -289,18 +291,26 @@ class _Warehouse(Proxy):
         return f"COPY {count}"
 
     def _copy_out(self, match: re.Match[str]) -> str:
-        return self._write(self._in_postgresql(match["query"]), self._server.staged(match["stage"], match["path"]))
+        folder = self._server.staged(match["stage"], match["path"])
+        name, rows, size = self._write(self._in_postgresql(match["query"]), folder)
+        self._answer(["FILE_NAME", "FILE_SIZE", "ROW_COUNT"], [[name, size, rows]] if rows else [])
+        return "COPY"
 
     def _list(self, match: re.Match[str]) -> str:
         folder = self._server.path(self._server.staged(match["stage"], match["path"]))
         found = sorted(path for path in folder.glob("*") if path.is_file())
-        column = b"name\0" + struct.pack(">IHIhiH", 0, 0, 25, -1, -1, 0)
-        self.client.sendall(message(b"T", struct.pack(">H", 1) + column))
-        for path in found:
-            name = path.name.encode()
-            self.client.sendall(message(b"D", struct.pack(">HI", 1, len(name)) + name))
+        self._answer(["name"], [[path.name] for path in found])
         self._ready = message(b"Z", b"I")
         return f"SELECT {len(found)}"
+
+    def _answer(self, names: Sequence[str], rows: Sequence[Sequence[object]]) -> None:
+        """Sends rows of texts to the client."""
+        columns = b"".join(name.encode() + b"\0" + struct.pack(">IHIhiH", 0, 0, 25, -1, -1, 0) for name in names)
+        self.client.sendall(message(b"T", struct.pack(">H", len(names)) + columns))
+        for row in rows:
+            values = [str(value).encode() for value in row]
+            body = b"".join(struct.pack(">I", len(value)) + value for value in values)
+            self.client.sendall(message(b"D", struct.pack(">H", len(values)) + body))
 
     def _copy_rows(self, target: str, rows: pa.Table) -> None:
         out = io.BytesIO()
@@ -326,18 +336,28 @@ class _Warehouse(Proxy):
         return f"COPY {count}"
 
     def _unload(self, match: re.Match[str]) -> str:
-        return self._write(match["query"].replace("''", "'"), match["url"])
+        name, rows, size = self._write(match["query"].replace("''", "'"), match["url"])
+        url, meta = match["url"] + name.removeprefix("part_"), {"content_length": size, "record_count": rows}
+        manifest = {"entries": [{"url": url, "meta": meta}] if rows else [], "meta": meta}
+        self._server.path(match["url"] + "manifest").write_text(json.dumps(manifest))
+        return "UNLOAD"
 
-    def _write(self, query: str, url: str) -> str:
+    def _write(self, query: str, url: str) -> tuple[str, int, int]:
+        """The name of the file that is written, if there are rows; how many there are, and its size."""
         _, described, _ = self._exchange(f"SELECT * FROM ({query}) q LIMIT 0")
         columns = _columns(described)
         rows, _, _ = self._exchange(f"COPY ({query}) TO STDOUT (FORMAT csv)")
         table = _typed(b"".join(rows), columns)
         path = self._server.path(url + "0000_part_00.parquet")
         path.parent.mkdir(parents=True, exist_ok=True)
+        size = 0
         if table.num_rows:
             pq.write_table(table, path)
-        return "UNLOAD"
+            size = path.stat().st_size
+            if self._server.vanishes:
+                self._server.vanishes = False
+                path.unlink()
+        return path.name, table.num_rows, size
 
 
 def _as_text(table: pa.Table) -> pa.Table:

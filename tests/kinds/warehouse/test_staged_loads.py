@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 from devtools.pairs import Copied
-from tests.kinds.warehouse.conftest import ROLE, Warehouse
+from tests.kinds.warehouse.conftest import BUCKET, ROLE, Warehouse
 
 from ultravect.core.contracts.load import ReceiptKey
 from ultravect.core.contracts.probe import run_steps
@@ -19,7 +19,9 @@ from ultravect.core.engine.objects.connections import ConnectionSpec, database_o
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.warehouse import staged_files
 from ultravect.core.model.document import job_from_data
+from ultravect.core.types.canonical import CanonicalType
 
 _runs = itertools.count(1)
 
@@ -332,3 +334,33 @@ def test_timestamps_of_three_kinds(warehouse: Warehouse, tmp_path: Path) -> None
     assert [str(column[0]) for column in read.columns] == [
         "2026-06-01 10:00:00", "2026-06-01 08:00:00+00:00", "2026-06-01 08:00:00+00:00",
     ]  # fmt: skip
+
+
+def _numbers(warehouse: Warehouse, table: str, count: int) -> list[int]:
+    """The rows of a table that the warehouse itself fills, read by way of the bucket."""
+    warehouse.sql(f"DROP TABLE IF EXISTS {warehouse.named(table)}")
+    column = '"N"' if warehouse.staged else "n"
+    warehouse.sql(f"CREATE TABLE {warehouse.named(table)} AS SELECT n AS {column} FROM generate_series(1, {count}) n")
+    statement = f"SELECT n FROM {table}"
+    return [
+        number
+        for part in warehouse.database().read(statement, [CanonicalType("integer")], "reading")
+        for number in part.column(0).to_pylist()
+    ]
+
+
+@pytest.mark.parametrize("count", [0, 5])
+def test_a_list_that_is_late_loses_no_rows(warehouse: Warehouse, count: int) -> None:
+    """As it was found: none was read, the run succeeded, and an overwrite emptied its target."""
+    warehouse.store.keys(warehouse.store.folder / BUCKET)
+    assert _numbers(warehouse, "late", count) == list(range(1, count + 1))
+    assert warehouse.left() == []
+
+
+def test_rows_that_are_not_there_are_an_error(warehouse: Warehouse, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(staged_files, "_WAIT_SECONDS", 0.5)
+    warehouse.stand_in.vanishes = True
+    with pytest.raises(UltravectError) as refused:
+        _numbers(warehouse, "lost", 5)
+    assert refused.value.code == "unloaded-rows-missing"
+    warehouse.stand_in.vanishes = False

@@ -199,8 +199,8 @@ class WarehouseDatabase(UsualDatabase):
     def _unloaded(self, opened: Session, query: str) -> Iterator[pa.Table]:
         """The rows of a query, by way of the bucket."""
         with staged_files(self._name, self._settings) as files:
-            opened.execute(self._form.unload(query, files))
-            yield from files.batches()
+            answer = opened.rows(self._form.unload(query, files))
+            yield from files.batches(self._form.unloaded(answer, files))
 
     def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
         return key_ranges(self, table, count)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Protocol
+from typing import Any, Protocol
 
 from ultravect.core.contracts.catalogue import PRIVILEGES
 from ultravect.core.dialects.base import Dialect, TableName
@@ -11,7 +11,7 @@ from ultravect.core.dialects.merge import ROW
 from ultravect.core.kinds.warehouse.dialect import WarehouseDialect
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
 from ultravect.core.kinds.warehouse.stage_dialect import StageDialect
-from ultravect.core.kinds.warehouse.staged_files import StagedFiles, access
+from ultravect.core.kinds.warehouse.staged_files import PART, StagedFiles, Unloaded, access
 from ultravect.core.types.canonical import CanonicalType
 
 _FILES_A_COPY = 1000
@@ -46,6 +46,9 @@ class Form(Protocol):
 
     def unload(self, query: str, files: StagedFiles) -> str:
         """Writes the rows of a query as Parquet files."""
+
+    def unloaded(self, answer: Sequence[Sequence[Any]], files: StagedFiles) -> Sequence[Unloaded]:
+        """Which files it has written, from its answer to ``unload``, or from what it leaves next to them."""
 
     def listing(self, files: StagedFiles) -> str:
         """Asks for what the warehouse itself sees in the folder; "" where there is no such question."""
@@ -88,9 +91,12 @@ class ManifestForm:
     def unload(self, query: str, files: StagedFiles) -> str:
         literal = self.dialect.literal
         return (
-            f"UNLOAD ({literal(query)}) TO {literal(files.url('part_'))} {access(self._settings, literal)} "
-            f"REGION {literal(self._settings.region)} FORMAT AS PARQUET"
+            f"UNLOAD ({literal(query)}) TO {literal(files.url(PART))} {access(self._settings, literal)} "
+            f"REGION {literal(self._settings.region)} FORMAT AS PARQUET MANIFEST VERBOSE"
         )
+
+    def unloaded(self, answer: Sequence[Sequence[Any]], files: StagedFiles) -> Sequence[Unloaded]:
+        return files.unloaded_manifest()
 
     def listing(self, files: StagedFiles) -> str:
         return ""
@@ -137,7 +143,14 @@ class StageForm:
         return statements
 
     def unload(self, query: str, files: StagedFiles) -> str:
-        return f"COPY INTO {self._place(files)}part_ FROM ({query}) FILE_FORMAT = (TYPE = PARQUET) HEADER = TRUE"
+        return (
+            f"COPY INTO {self._place(files)}{PART} FROM ({query}) FILE_FORMAT = (TYPE = PARQUET) HEADER = TRUE "
+            "DETAILED_OUTPUT = TRUE"
+        )
+
+    def unloaded(self, answer: Sequence[Sequence[Any]], files: StagedFiles) -> Sequence[Unloaded]:
+        # a row for each file: its name, its size, and its rows
+        return [files.unloaded(str(name), int(rows), int(size)) for name, size, rows in answer if int(rows)]
 
     def listing(self, files: StagedFiles) -> str:
         return f"LIST {self._place(files)}"

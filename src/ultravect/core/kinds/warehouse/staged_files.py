@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import json
 import secrets
+import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
+from dataclasses import dataclass
 from pathlib import Path
 
 import pyarrow as pa
 import pyarrow.fs as pafs
 import pyarrow.parquet as pq
+from pydantic import BaseModel
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
@@ -18,6 +21,35 @@ from ultravect.core.loading.bucket import bucket_files
 
 _COPY_BYTES = 8 << 20
 _BATCH_ROWS = 50_000
+_MAX_MANIFEST = 64 << 20
+_WAIT_SECONDS, _POLL_SECONDS = 60.0, 0.2
+PART = "part_"
+"""Begins the names of files that are unloaded."""
+
+
+@dataclass(frozen=True)
+class Unloaded:
+    """A file that the warehouse says it has written: its name in the folder, and how large it is."""
+
+    name: str
+    rows: int
+    size: int
+
+
+class _Meta(BaseModel):
+    content_length: int
+    record_count: int
+
+
+class _Entry(BaseModel):
+    url: str
+    meta: _Meta
+
+
+class _Manifest(BaseModel):
+    """What an unload writes with MANIFEST VERBOSE, as far as it is needed."""
+
+    entries: list[_Entry]
 
 
 class StagedFiles:
@@ -28,6 +60,7 @@ class StagedFiles:
         self._files = bucket_files(settings)
         self.folder = f"staged-{secrets.token_hex(8)}"
         self._stored: list[tuple[str, int]] = []
+        self._named: set[str] = set()
 
     @property
     def names(self) -> Sequence[str]:
@@ -47,6 +80,7 @@ class StagedFiles:
                 str(local), path, pafs.LocalFileSystem(), self._files, chunk_size=_COPY_BYTES, use_threads=False
             )
         self._stored.append((name, local.stat().st_size))
+        self._named.add(f"{self.folder}/{name}")
 
     def store_manifest(self) -> str:
         """Stores the list of the files, each of which must be there, and gives its address."""
@@ -59,21 +93,70 @@ class StagedFiles:
             self._files.open_output_stream(f"{self.folder}/manifest") as out,
         ):
             out.write(json.dumps({"entries": entries}).encode())
+        self._named.add(f"{self.folder}/manifest")
         return self.url("manifest")
 
-    def batches(self) -> Iterator[pa.Table]:
-        """The rows of all files that the warehouse has written here, in pieces."""
-        with self._explained("listing what was unloaded"):
-            found = self._listed()
-        for info in sorted(found, key=lambda info: str(info.path)):
-            if not str(info.path).endswith(".parquet"):
-                continue
-            doing = f"reading {info.path}"
+    def unloaded_manifest(self) -> Sequence[Unloaded]:
+        """What the manifest of an unload names; UltravectError where it is not there, or names what is elsewhere."""
+        path = f"{self.folder}/{PART}manifest"
+        self._await([path])
+        with self._explained("reading the manifest of what was unloaded"), self._files.open_input_file(path) as file:
+            if file.size() > _MAX_MANIFEST:
+                raise ValueError("it is too large")
+            said = _Manifest.model_validate_json(file.read())
+        return [
+            self.unloaded(entry.url, entry.meta.record_count, entry.meta.content_length) for entry in said.entries
+        ]
+
+    def unloaded(self, address: str, rows: int, size: int) -> Unloaded:
+        """A file that the warehouse names, which has to be one of this folder."""
+        name = address.rpartition("/")[2]
+        if not name or name.startswith(".") or (address.startswith("s3://") and address != self.url(name)):
+            raise self._failed(
+                f"the warehouse says that it has written {address[:300]!r}, which is not where it was to write"
+            )
+        return Unloaded(name, rows, size)
+
+    def _await(self, paths: Sequence[str]) -> None:
+        """Waits for files that were named: what a store lists may be older than what it has."""
+        until = time.monotonic() + _WAIT_SECONDS
+        while True:
+            with self._explained("looking for what was unloaded"):
+                found = self._files.get_file_info(list(paths))
+            missing = [info.path for info in found if info.type != pafs.FileType.File]
+            if not missing:
+                self._named.update(paths)
+                return
+            if time.monotonic() >= until:
+                raise self._failed(f"the warehouse has written {missing[0]}, and it is not there")
+            time.sleep(_POLL_SECONDS)
+
+    def _failed(self, what: str) -> UltravectError:
+        return UltravectError(
+            "unloaded-rows-missing",
+            f"connection {self._connection}: {what}; nothing was written",
+            hint="see whether others remove files from the staging place, then run again",
+            connection=self._connection,
+        )
+
+    def batches(self, unloaded: Sequence[Unloaded]) -> Iterator[pa.Table]:
+        """The rows of the files that the warehouse says it has written here, in pieces; UltravectError where they are others."""
+        if unloaded:
+            self._await([f"{self.folder}/{item.name}" for item in unloaded])
+        for item in unloaded:
+            path = f"{self.folder}/{item.name}"
+            doing = f"reading {path}"
             with self._explained(doing):
-                file = self._files.open_input_file(info.path)
+                file = self._files.open_input_file(path)
             with file:
                 with self._explained(doing):
-                    batches = pq.ParquetFile(file).iter_batches(_BATCH_ROWS)
+                    held, size = pq.ParquetFile(file), file.size()
+                    if (held.metadata.num_rows, size) != (item.rows, item.size):
+                        raise self._failed(
+                            f"the warehouse says that {path} has {item.rows:,} rows and {item.size:,} bytes, and it has "
+                            f"{held.metadata.num_rows:,} and {size:,}"
+                        )
+                    batches = held.iter_batches(_BATCH_ROWS)
                 while True:
                     with self._explained(doing):
                         batch = next(batches, None)
@@ -88,8 +171,10 @@ class StagedFiles:
     def remove(self) -> None:
         """Removes all files of the folder; an object store has no folders but in the names of its objects."""
         with self._explained("removing staged files"):
-            for info in self._listed():
-                self._files.delete_file(info.path)
+            # a list may be late: what is known by its name is removed without one
+            for path in sorted(self._named | {info.path for info in self._listed()}):
+                with suppress(FileNotFoundError):
+                    self._files.delete_file(path)
 
     def try_out(self) -> None:
         """Stores a small file; UltravectError says what the store refused."""
@@ -100,7 +185,7 @@ class StagedFiles:
     def _explained(self, doing: str) -> Iterator[None]:
         try:
             yield
-        except (OSError, pa.ArrowException) as error:
+        except (OSError, pa.ArrowException, ValueError) as error:
             text = " ".join(str(error).split())[:300]
             for secret in (self._settings.secret_key, self._settings.session_token):
                 text = text.replace(str(secret), "…") if secret else text
