@@ -488,3 +488,20 @@ def test_each_partition_gets_one_file_however_its_rows_come(any_lake: Lake, coun
     any_lake.load(rows, mode="append", partition_by=["v"])
     assert any_lake.files() == count
     assert {(row["k"], row["v"]) for row in any_lake.held()} == set(rows)
+
+
+@pytest.mark.parametrize(
+    "part", ["k = 25", "25 = k", "k >= 25 and k < 26", "(k > 24) and v >= 'v25' and k <= 25", "k in (25, 25)"]
+)
+def test_only_files_that_may_have_rows_of_a_part_are_read(any_lake: Lake, part: str) -> None:
+    for start in range(0, 50, 10):
+        any_lake.load([(k, f"v{k}") for k in range(start, start + 10)], mode="append")
+    read: list[Any] = []
+    version = any_lake.database._version(TableName(None, TABLE))
+    kind = type(version)
+    batches = kind.batches
+    with pytest.MonkeyPatch.context() as patched:
+        patched.setattr(kind, "batches", lambda self, file: read.append(file) or batches(self, file))
+        any_lake.load([(25, "w")], mode="overwrite", replaces=part)
+    assert len(read) == (5 if " in " in part else 1)
+    assert any_lake.rows() == [(k, "w" if k == 25 else f"v{k}") for k in range(50)]

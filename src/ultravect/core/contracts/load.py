@@ -43,6 +43,15 @@ class ReceiptKey:
 
 
 @dataclass(frozen=True)
+class Between:
+    """Rows of which a column is from ``low`` to ``high``, both as texts, None: not bounded there."""
+
+    column: str
+    low: str | None = None
+    high: str | None = None
+
+
+@dataclass(frozen=True)
 class LoadOrder:
     """One load: ``columns`` are those that rows bring, in their order; ``source`` names what they come from.
 
@@ -57,7 +66,8 @@ class LoadOrder:
     ``truncate``: an overwrite takes the old rows away at once, and readers wait too. ``may_swap``: another table may take the
     place of the one that is overwritten, where the target still allows it.
     ``marks``: what was copied is noted, see ``Load.publish``. ``replaces``: an overwrite takes only rows away for which this is true,
-    in the target's SQL; "" for all. ``gone``: what an upsert does with rows of the target that no row matches: ``delete``, or the name
+    in the target's SQL; "" for all; ``within``: where all such rows are, as far as that is known.
+    ``gone``: what an upsert does with rows of the target that no row matches: ``delete``, or the name
     of a column that is set to true; "" for nothing; ``gone_limit`` says how many of the target's rows that may be.
     ``staged_in``: the rows are in this table already, see ``stage``; ``filled``: it becomes the load's table.
     ``counts_all``: the table's rows are counted before and after, however many they are, and so are those of the load.
@@ -86,6 +96,7 @@ class LoadOrder:
     may_swap: bool = True
     marks: bool = False
     replaces: str = ""
+    within: Sequence[Between] = ()
     gone: str = ""
     gone_limit: Callable[[int], int] = lambda rows: rows
     staged_in: TableName | None = None

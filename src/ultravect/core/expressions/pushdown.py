@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import datetime as dt
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from decimal import Decimal
 
@@ -19,6 +19,7 @@ from ultravect.core.expressions.bind import Bound, BoundCall, BoundCase, BoundCa
 from ultravect.core.types.canonical import Fit
 from ultravect.core.types.pairs import pair_fit
 
+_TURNED = {"=": "=", "<": ">", "<=": ">=", ">": "<", ">=": "<="}
 _COMPARISONS = frozenset(["=", "<>", "<", "<=", ">", ">="])
 _INTEGERS = {"smallint": 2**15, "integer": 2**31, "bigint": 2**63}
 _NUMBERS = frozenset([*_INTEGERS, "decimal"])
@@ -37,6 +38,27 @@ def conjuncts(bound: Bound) -> list[Bound]:
     if isinstance(bound, BoundCall) and bound.function == "and":
         return [part for argument in bound.arguments for part in conjuncts(argument)]
     return [bound]
+
+
+def bounds_in(bound: Bound, names: Sequence[str]) -> list[tuple[str, str | None, str | None]]:
+    """Where all rows are that meet a condition, as far as it compares columns with values, and all of its parts have to be true: a column,
+    and its least and greatest value as texts, None where it has none."""
+    found = []
+    for part in conjuncts(bound):
+        if not isinstance(part, BoundCall) or part.function not in _TURNED:
+            continue
+        left, right = map(_widened, part.arguments)
+        sign = part.function
+        if isinstance(left, BoundLiteral):
+            left, right, sign = right, left, _TURNED[sign]
+        if not isinstance(left, BoundColumn) or not isinstance(right, BoundLiteral) or right.value is None:
+            continue
+        if isinstance(right.value, bool | float):
+            continue
+        text = str(right.value)
+        low, high = sign in ("=", ">", ">="), sign in ("=", "<", "<=")
+        found.append((names[left.position], text if low else None, text if high else None))
+    return found
 
 
 @dataclass(frozen=True)

@@ -11,6 +11,7 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
+from ultravect.core.contracts.load import Between
 from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.plan.newer.mark_plan import MarkPlan
@@ -142,6 +143,9 @@ class LegPlan:
     mark: MarkPlan | None = None
     replaces: str = ""
     """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
+
+    within: tuple[Between, ...] = ()
+    """Where all such rows are, as far as the condition says it plainly."""
 
     slices: tuple[Part, ...] = ()
     """The parts in which the rows are copied, by as many workers as are free; empty where one copies them all."""

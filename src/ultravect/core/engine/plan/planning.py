@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import cast
 
 from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.load import Between
 from ultravect.core.contracts.target import Target
 from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.engine.objects.names import RunFacts
@@ -85,6 +86,9 @@ class Planning:
     replaces: str = ""
     """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
 
+    within: Sequence[Between] = ()
+    """See ``LegPlan``."""
+
     slices: Sequence[Part] = ()
     """See ``LegPlan``."""
 
@@ -135,6 +139,7 @@ class Planning:
             tuple(replace(finding, replacement=None) for finding in self.findings),
             self.mark,
             self.replaces,
+            tuple(self.within),
             tuple(self.slices),
         )
 

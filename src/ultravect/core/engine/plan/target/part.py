@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.load import Between
 from ultravect.core.dialects.base import Change, Dialect, NewColumn
 from ultravect.core.engine.objects.tables import comparable
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
@@ -14,7 +15,7 @@ from ultravect.core.engine.plan.target.target_checks import TargetCheck
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Scope, bind_condition, columns_in
 from ultravect.core.expressions.parse import parse_condition
-from ultravect.core.expressions.pushdown import render
+from ultravect.core.expressions.pushdown import bounds_in, render
 from ultravect.core.expressions.tree import names_in
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.canonical import CanonicalType
@@ -29,7 +30,7 @@ def plan_part(job: Job, plan: Planning) -> None:
         return
     part_check(job, plan.columns)
     if plan.live is not None and not plan.is_new:
-        plan.replaces = _condition(job, plan.live, plan.target.dialect)
+        plan.replaces, plan.within = _condition(job, plan.live, plan.target.dialect)
 
 
 def part_check(job: Job, columns: Sequence[ColumnPlan]) -> TargetCheck:
@@ -51,8 +52,8 @@ def part_check(job: Job, columns: Sequence[ColumnPlan]) -> TargetCheck:
     return TargetCheck("into.replaces", job.into.replaces, bound, places, source, strict=True)
 
 
-def _condition(job: Job, live: LiveTable, dialect: Dialect) -> str:
-    """The same in the target's SQL, about its own columns."""
+def _condition(job: Job, live: LiveTable, dialect: Dialect) -> tuple[str, Sequence[Between]]:
+    """The same in the target's SQL, about its own columns; and where its rows are."""
     assert job.into.replaces is not None
     names = [column.name for column in live.columns]
     types = [column.type or _TEXT for column in live.columns]
@@ -65,7 +66,7 @@ def _condition(job: Job, live: LiveTable, dialect: Dialect) -> str:
             hint="compare columns with values of their own type, and join such comparisons by and, or, not",
             place=_PLACE,
         )
-    return sql
+    return sql, [Between(*bounds) for bounds in bounds_in(bound, names)]
 
 
 def plan_gone(job: Job, plan: Planning) -> None:

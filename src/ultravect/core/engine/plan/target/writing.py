@@ -295,6 +295,7 @@ def load_order(
         receipt=receipt if plan.receipts else None,
         marks=plan.mark is not None,
         replaces=plan.replaces,
+        within=plan.within,
         gone="" if into.gone == "keep" else into.gone if isinstance(into.gone, str) else into.gone.flag,
         gone_limit=lambda rows: allowed_rejects(into.gone_limit, rows),
         # what is kept or gone is a part of all rows, which are looked at anyway

@@ -8,6 +8,7 @@ from dataclasses import replace
 from typing import Any
 
 import duckdb
+import pyarrow as pa
 
 from ultravect.core.contracts.load import STAGED, Counts, LoadOrder
 from ultravect.core.contracts.mark import MarkChange
@@ -73,7 +74,19 @@ class MatchingLoad(DuckdbLoad):
             ) from None
         compares = order.removes_old and order.keys and order.samples
         if order.create is None and (order.replaces or order.gone or compares):
-            self._fill(target.version.files if target.version else ())
+            files = target.version.files if target.version else ()
+            self._fill([file for file in files if not order.replaces or self._may_be_replaced(file)])
+
+    def _may_be_replaced(self, file: DataFile) -> bool:
+        """Whether a file may have rows of the part that is replaced, by the bounds in the table's log."""
+        schema = self._target.version.schema if self._target.version else self._target.schema
+        for within in self._order.within:
+            if within.column not in schema.names:
+                continue
+            kind = schema.field(within.column).type
+            if not _may_have(file, within.column, _as_bound(within.low, kind), _as_bound(within.high, kind)):
+                return False
+        return True
 
     def _fill(self, files: Sequence[DataFile]) -> None:
         """Reads files into the scratch table."""
@@ -216,13 +229,22 @@ class MatchingLoad(DuckdbLoad):
         return self._target.verify(self._target.growth + removed + self._counts.updated)
 
 
+def _as_bound(text: str | None, kind: pa.DataType) -> Any:
+    """A bound as the values of a column are; None where it is none that they are compared with."""
+    try:
+        return None if text is None else pa.scalar(text).cast(kind).as_py()
+    except (pa.ArrowException, ValueError):
+        return None
+
+
 def _may_have(file: DataFile, key: str, low: Any, high: Any) -> bool:
+    """Whether a file may have values from ``low`` to ``high``, each None where it is not bounded there."""
     least, most = file.partition.get(key, file.least.get(key)), file.partition.get(key, file.most.get(key))
-    if low is None or least is None or most is None:
+    if least is None or most is None:
         return True
     try:
         if isinstance(most, dt.datetime):
             most += dt.timedelta(milliseconds=1)  # bounds are kept in milliseconds
-        return bool(least <= high and low <= most)
+        return bool((high is None or least <= high) and (low is None or low <= most))
     except (TypeError, OverflowError):
         return True
