@@ -266,6 +266,17 @@ def week(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def model(arguments: argparse.Namespace) -> int:
+    """Random jobs against a plain model, through a service."""
+    from devtools.model import AREAS
+    from devtools.model import main as try_cases
+
+    areas = [area for area in arguments.areas.split(",") if area] or list(AREAS)
+    if unknown := set(areas) - set(AREAS):
+        raise SystemExit(f"no area {', '.join(sorted(unknown))}; areas: {', '.join(AREAS)}")
+    return try_cases(arguments.seed, arguments.count, areas)
+
+
 def faults(arguments: argparse.Namespace) -> int:
     """Kills loads, and servers in the middle of loads, at random instants; prints what the targets held."""
     from devtools.faults import faults as kill_loads
@@ -300,6 +311,7 @@ def main() -> int:
         matrix,
         corpus,
         faults,
+        model,
         week,
         probes,
     ):
@@ -311,6 +323,10 @@ def main() -> int:
             item.add_argument("--only", default="", help="those whose package or name contains this")
         if verb is week:
             item.add_argument("--pictures", type=Path)
+        if verb is model:
+            item.add_argument("--seed", type=int, default=1)
+            item.add_argument("--count", type=int, default=100, help="how many cases")
+            item.add_argument("--areas", default="", help="what they are about, such as newer,kills; all if left out")
         if verb is faults:
             item.add_argument("--runs", type=int, default=200, help="runs while workers are killed and paused")
             item.add_argument(

@@ -9,10 +9,10 @@ import sys
 from pathlib import Path
 
 import pytest
+from devtools.service_processes import fork_servers
 from devtools.stack import Stack
 
 from tests.conftest import Place
-from tests.service.processes import fork_servers
 from ultravect.service.work.processes.sandbox import _around, _works, confined
 
 

@@ -9,9 +9,9 @@ from pathlib import Path
 
 import pytest
 from devtools.postgres import PostgresServer
+from devtools.service_processes import leg_processes
 from devtools.stack import Stack
 from tests.conftest import Place
-from tests.service.processes import leg_processes
 
 from ultravect.client import Client, Run
 

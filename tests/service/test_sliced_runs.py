@@ -10,9 +10,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
 import psycopg
+from devtools.service_processes import leg_processes
 from devtools.stack import Stack
 from tests.conftest import Place
-from tests.service.processes import leg_processes
 
 from ultravect.client import Client, Run
 

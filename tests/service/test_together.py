@@ -7,9 +7,9 @@ import signal
 
 import psycopg
 import pytest
+from devtools.service_processes import leg_processes
 from devtools.stack import Stack
 from tests.conftest import Place
-from tests.service.processes import leg_processes
 from tests.service.test_many_objects import Many
 
 from ultravect.client import Run

@@ -8,9 +8,9 @@ import threading
 from pathlib import Path
 
 import pytest
+from devtools.service_processes import fork_server_of_legs, fork_servers, leg_processes
 from devtools.stack import Stack
 from tests.conftest import Place
-from tests.service.processes import fork_server_of_legs, fork_servers, leg_processes
 
 from ultravect.client import ApiError, Client
 

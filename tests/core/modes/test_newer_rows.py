@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 from contextlib import suppress
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -12,6 +13,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from tests.core.modes.newer import Killed, Nightly
 
+from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
 from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.errors import UltravectError
@@ -331,3 +333,15 @@ def test_adding_rows_again_is_refused(places: dict[str, Place]) -> None:
     nightly.run()
     with pytest.raises(UltravectError, match="twice"):
         nightly.run(again=Again("1", "5"))
+
+
+def test_rows_that_go_into_files_are_copied_once(places: dict[str, Place], tmp_path: Path) -> None:
+    """As it was found: a target of files is no table, and was taken for one that is gone."""
+    place = places["postgresql"]
+    _make(place, "newer_src", "k integer, v integer, changed integer")
+    place.sql("INSERT INTO newer_src VALUES (1, 1, 1), (2, 2, 5)")
+    target = ConnectionSpec("out", "folder", {"path": str(tmp_path)}, [str(tmp_path)])
+    nightly = Nightly(place.spec, target, {"table": "newer_src", "newer": {"by": "changed"}}, {"files": "rows.jsonl"})
+    assert [nightly.run().tally.inserted, nightly.run().tally.read] == [2, 0]
+    place.sql("INSERT INTO newer_src VALUES (3, 3, 5)")
+    assert [nightly.run().tally.inserted, nightly.run().tally.read] == [1, 0]

@@ -268,7 +268,7 @@ class PostgresqlDatabase(UsualDatabase):
 
     @contextmanager
     def _together(self, orders: Sequence[LoadOrder]) -> Iterator[PostgresqlTogether]:
-        doing = session_of(orders[0].receipt if orders else None, "of several tables, published together")
+        doing = session_of(orders[0].receipt if orders else None, "together")
         session = sign_in(self._name, self._settings, doing, self._roots)
         with together(session, self._name, self.dialect, orders, self._settings.staging) as loads:
             yield loads

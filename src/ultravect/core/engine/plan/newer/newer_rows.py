@@ -292,7 +292,7 @@ def _known(plan: Planning, column: _Column, held: str | None) -> ColumnMark | No
     if held is None:
         return None
     mark = ColumnMark.from_text(held)
-    if plan.live is None:
+    if plan.live is None and plan.job.into.table is not None:
         plan.add(
             "warning",
             "mark-without-table",

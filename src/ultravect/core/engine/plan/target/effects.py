@@ -32,7 +32,8 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
         return f"writes {plan.table}, or the same name with the run's number where that is taken; it appears whole"
     if live is None:
         return f"creates the table {plan.table} and fills it; both are seen in one step"
-    held = _rows(database, plan)
+    counted_rows = _few_rows(database, plan)
+    held = f"{counted_rows:,}" if counted_rows is not None else _about(plan)
     there = f"the {held} rows there" if held != "1" else "the one row there"
     match mode:
         case "append":
@@ -47,24 +48,31 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
     if job.into.gone != "keep":
         does = "deleted" if isinstance(job.into.gone, str) else f"flagged in {job.into.gone.flag}"
         shown += f"; rows whose key the source has no more are {does}"
-    tried, matching = _matching(job, plan, database, sample)
+    # without an index, all rows would be looked at
+    may_try = counted_rows is not None or live.keeps_apart(job.into.key_names)
+    tried, matching = _matching(job, plan, database, sample) if may_try else (0, 0)
     return shown + (f"; of the first {counted(tried, 'key')}, {matching:,} would match" if tried else "")
 
 
-def _rows(target: Database, plan: Planning) -> str:
-    """The rows of the table, counted where they are few, else as statistics say."""
+def _few_rows(target: Database, plan: Planning) -> int | None:
+    """The rows of the table, where they are few; None where they are not, or could not be counted."""
     assert plan.live is not None
     with suppress(UltravectError):
         asked = count_of_few(target.dialect, target.dialect.table(plan.live.name))
-        if (found := known_count(target.ask(asked, 1, _SECONDS).rows[0])) is not None:
-            return f"{found:,}"
+        return known_count(target.ask(asked, 1, _SECONDS).rows[0])
+    return None
+
+
+def _about(plan: Planning) -> str:
+    """The rows of a table that are not counted, as statistics say."""
+    assert plan.live is not None
     return f"more than {COUNTED_ROWS:,}" if plan.live.rows is None else f"about {plan.live.rows:,}"
 
 
 def _matching(job: Job, plan: Planning, target: Database, sample: pa.RecordBatch | None) -> tuple[int, int]:
     """How many different keys were tried, and how many of them the target has."""
-    if sample is None or plan.live is None or not sample.num_rows or not plan.live.keeps_apart(job.into.key_names):
-        return 0, 0  # without an index, all rows would be looked at
+    if sample is None or plan.live is None or not sample.num_rows:
+        return 0, 0
     kinds = {column.name: column.type for column in plan.columns}
     texts = [plain_text(sample.column(key)).to_pylist()[:_TRIED_KEYS] for key in job.into.key_names]
     keys = list(dict.fromkeys(zip(*texts, strict=True)))

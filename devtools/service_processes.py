@@ -1,4 +1,4 @@
-"""The processes that a service, or a worker, of a test has: never those of another test that runs at the same time."""
+"""The processes that a service, or a worker, has: never those of another one that runs on this machine at the same time."""
 
 from __future__ import annotations
 
