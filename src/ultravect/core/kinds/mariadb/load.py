@@ -100,7 +100,7 @@ class MariadbLoad(IsolatingLoad):
         if self._order.removes_old and self._live:
             self._removed = self.rows_before
         if self._removed != 0 and not self._staging.renamed and not self._staging.merged:
-            self._removed = self._delete_old(self._table)
+            self._note_removed(self._delete_old(self._table))
 
     def _execute(self, statement: str) -> tuple[Any, ...] | None:
         """Runs a statement; the first row of its answer, where it has one."""
@@ -178,7 +178,7 @@ class MariadbLoad(IsolatingLoad):
     def _take_old_rows(self, merge: Merge) -> None:
         self._compare(self._order.merge(self._dialect, self._table, self._rows))
         if not self._staging.renamed:
-            self._removed = self._delete_old(self._table)
+            self._note_removed(self._delete_old(self._table))
 
     def _find_matches(self, merge: Merge) -> Matches:
         found = Matches(pairs=0)

@@ -57,7 +57,7 @@ class LocalLoad(IsolatingLoad):
             self._run(dialect.create_table(order.table, order.create))
         self._run(dialect.alter_table(order.table, order.changes))
         if order.removes_old and order.create is None and not order.staged:
-            self._removed = self._delete_old(self._table)
+            self._note_removed(self._delete_old(self._table))
 
     def _begin(self) -> None:
         """Opens the transaction in which all that changes changes."""
@@ -122,7 +122,7 @@ class LocalLoad(IsolatingLoad):
 
     def _take_old_rows(self, merge: Merge) -> None:
         self._compare(merge)
-        self._removed = self._delete_old(self._table)
+        self._note_removed(self._delete_old(self._table))
 
     def _find_matches(self, merge: Merge) -> Matches:
         """By one join, whose result is kept: the table has no index on its keys, perhaps."""

@@ -136,6 +136,12 @@ class IsolatingLoad(ABC):
         where = f" WHERE {self._order.replaces}" if self._order.replaces else ""
         return self._changed(f"DELETE FROM {table}{where}")
 
+    def _note_removed(self, removed: int | None) -> None:
+        """Notes how many rows were taken away: of an overwrite that takes all, those that there were."""
+        self._removed = removed
+        if self.rows_before is None and not self._order.replaces:
+            self.rows_before = removed
+
     def _merge_rows(self, merge: Merge, staged: int, tolerated: int) -> Counts:
         order = self._order
         repeated = self._drop_repeats(merge)

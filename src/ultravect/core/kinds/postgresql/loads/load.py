@@ -107,7 +107,7 @@ class PostgresqlLoad(PreparedLoad):
         self.rows_before = self._few()
         self._compare(merge)
         self._keep_previous()
-        self._removed = self._take_away()
+        self._note_removed(self._take_away())
 
     def _find_matches(self, merge: Merge) -> Matches:
         """Their places in the table; refused rows are found by keys instead, which hold after a row has moved."""

@@ -91,7 +91,7 @@ class PreparedLoad(IsolatingLoad):
             self._shadow = self._shadow_table()
             if self._shadow is None and order.may_swap:
                 self.strategy = DELETE_AND_INSERT
-            self._removed = self.rows_before if self._shadow else self._take_away()
+            self._note_removed(self.rows_before if self._shadow else self._take_away())
         self._final = into.name
         if self._shadow:
             into = self._shadow.table
