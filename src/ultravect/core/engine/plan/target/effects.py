@@ -33,8 +33,10 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
     if live is None:
         return f"creates the table {plan.table} and fills it; both are seen in one step"
     counted_rows = _few_rows(database, plan)
-    held = f"{counted_rows:,}" if counted_rows is not None else _about(plan)
-    there = f"the {held} rows there" if held != "1" else "the one row there"
+    if counted_rows is None:
+        there = f"the rows there ({_about(plan)})"
+    else:
+        there = f"the {counted_rows:,} rows there" if counted_rows != 1 else "the one row there"
     match mode:
         case "append":
             return f"adds rows to {there}"
