@@ -35,6 +35,7 @@ AREAS = ("tables", "files", "newer", "gone", "kills", "edits")
 SOURCES = ("sqlite", "postgresql", "mariadb")
 TARGETS = ("postgresql", "mariadb", "sqlite", "duckdb", "lake", "jsonl")
 _SETTINGS = {"ULTRAVECT_LOST_AFTER": "3"}
+_SHOWN = 25
 _TEXTS = ("a", "b", "", "é 🏔", "x'y", 'q"', "\\N", "null", "0", " b ")
 
 
@@ -360,7 +361,9 @@ def trials() -> Iterator[Trials]:
         maria.remove()
 
 
-def main(seed: int, count: int, areas: Sequence[str], say: Callable[[str], object] = print) -> int:
+def main(
+    seed: int, count: int, areas: Sequence[str], say: Callable[[str], object] = partial(print, flush=True)
+) -> int:
     """Carries out ``count`` cases; 1 where one is wrong, which is printed as small as it can be made."""
     started, tried = time.monotonic(), Counter[str]()
     with trials() as own:
@@ -368,6 +371,8 @@ def main(seed: int, count: int, areas: Sequence[str], say: Callable[[str], objec
             wrong, trial = own.wrong(case)
             tried[f"{case.source} to {case.target}"] += 1
             if not wrong:
+                if tried.total() % _SHOWN == 0:
+                    say(f"{tried.total():,} cases, none wrong, {time.monotonic() - started:.0f} s")
                 continue
             say(f"case {case.number} of seed {seed}: {wrong}; it is made smaller …")
             small = own.smallest(case)
