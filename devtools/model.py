@@ -18,6 +18,7 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any
 
 import duckdb
