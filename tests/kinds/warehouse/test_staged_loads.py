@@ -8,12 +8,16 @@ from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
 
+import psycopg
+import pyarrow as pa
 import pytest
 from devtools.pairs import Copied
 from tests.kinds.warehouse.conftest import BUCKET, ROLE, Warehouse
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.probe import run_steps
+from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.engine.run.execute import run_leg
@@ -364,3 +368,20 @@ def test_rows_that_are_not_there_are_an_error(warehouse: Warehouse, monkeypatch:
         _numbers(warehouse, "lost", 5)
     assert refused.value.code == "unloaded-rows-missing"
     warehouse.stand_in.vanishes = False
+
+
+def test_nothing_is_locked_while_rows_are_read(loads: Loads) -> None:
+    """As it was found: others waited for as long as the source took."""
+    loads.load("id\n1\n", mode="append")
+    database = loads.warehouse.database()
+    name = database.dialect.parse_table(loads.table)
+    column = "ID" if loads.warehouse.staged else "id"
+    order = LoadOrder(name, [NewColumn(column, CanonicalType("bigint"))], removes_old=True, receipt=ReceiptKey("slow"))
+    with database.load(order) as load:
+        load.write(pa.record_batch([pa.array([2])], names=[column]))
+        loads.warehouse.sql(f"SET lock_timeout = '2s'; INSERT INTO {loads.named} VALUES (7)")
+        load.finish()
+        with pytest.raises(psycopg.errors.LockNotAvailable):
+            loads.warehouse.sql(f"SET lock_timeout = '100ms'; INSERT INTO {loads.named} VALUES (8)")
+        load.publish(Receipt(loads.table, "overwrite"))
+    assert loads.rows() == [(2,)]

@@ -38,7 +38,7 @@ _FILES_TEXT = frozenset(["uuid", "json", "time"])
 
 
 class WarehouseLoad(LocalLoad):
-    """See ``LocalLoad``. Other sessions wait for the table's lock where the load looks at the rows that are there."""
+    """See ``LocalLoad``. Rows are read, and stored in the bucket, before the transaction begins, so that nothing is locked meanwhile."""
 
     def __init__(
         self,
@@ -61,17 +61,17 @@ class WarehouseLoad(LocalLoad):
         self._pending: list[pa.RecordBatch] = []
         self._copied = STAGED
         self._locked = order.create is not None
-        super().__init__(form.dialect, order)
         # a table that is made by this load is filled at once: its rows are just those of the files
         self._direct = order.create is not None and not order.staged
+        super().__init__(form.dialect, order)
         if self._direct:
             self._copied = self._table
             self._columns = {
                 column.name: (form.dialect.from_canonical(column.type).native, column.type)
                 for column in order.columns
             }
-        elif not order.staged:
-            self._stage()
+        else:
+            self._make_stage()
         self._schema = pa.schema([(column.name, self._held(column.type)) for column in order.sent])
 
     @staticmethod
@@ -81,9 +81,18 @@ class WarehouseLoad(LocalLoad):
             return pa.decimal128(38, 18)
         return pa.string() if kind.name in _FILES_TEXT else kind.arrow
 
+    def _open(self) -> None:
+        """Later, once all rows are in the bucket: see ``finish``."""
+
     def _begin(self) -> None:
-        self._execute("BEGIN TRANSACTION")
         order = self._order
+        accounts = [self._receipts.name] if order.receipt is not None else []
+        accounts += [MarkTable(self._dialect, order.table).name] if order.marks else []
+        there = [self._dialect.table(name) for name in accounts if self._has(name)]
+        self._execute("BEGIN TRANSACTION")
+        for table in there:
+            # before anything is read: what bars an attempt must not come after the moment that this transaction sees
+            self._execute(f"LOCK TABLE {table}")
         if order.create is not None and not order.rebuild:
             return
         if order.removes_old or order.matches_rows or order.lock_table or order.rebuild:
@@ -95,6 +104,9 @@ class WarehouseLoad(LocalLoad):
         return rows[0] if rows else None
 
     def _stage(self) -> None:
+        """It is made, and filled, before the transaction."""
+
+    def _make_stage(self) -> None:
         columns: dict[str, tuple[str, CanonicalType]] = {}
         for column in self._order.columns:
             if self._natives and column.name not in self._natives:
@@ -146,7 +158,10 @@ class WarehouseLoad(LocalLoad):
     def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
         self._write_group()
         self._upload()
-        if self._number:
+        if self._number and not self._direct:
+            self._copy()
+        super()._open()
+        if self._number and self._direct:
             self._copy()
         if not self._order.staged and not self._direct:
             names = ", ".join(self._dialect.quote(column.name) for column in self._order.columns)

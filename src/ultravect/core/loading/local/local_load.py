@@ -33,6 +33,14 @@ class LocalLoad(IsolatingLoad):
         self._table = dialect.table(order.table)
         self._receipts = ReceiptTable(dialect, order.table)
         self._written = 0
+        self._of_load = 0
+        self._after: int | None = None
+        self._into = self._staged if order.staged else self._table
+        self._open()
+
+    def _open(self) -> None:
+        """Begins the transaction, and makes what rows are written into."""
+        order, dialect = self._order, self._dialect
         self._begin()
         self._run_own(order.before)
         new = order.create is not None and not order.rebuild
@@ -45,7 +53,6 @@ class LocalLoad(IsolatingLoad):
         self._prepare_table()
         if order.staged:
             self._stage()
-        self._into = self._staged if order.staged else self._table
 
     def _prepare_table(self) -> None:
         """Makes or changes the table as the order says, and takes old rows away where none are matched."""
