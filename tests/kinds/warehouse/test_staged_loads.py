@@ -376,7 +376,9 @@ def test_nothing_is_locked_while_rows_are_read(loads: Loads) -> None:
     database = loads.warehouse.database()
     name = database.dialect.parse_table(loads.table)
     column = "ID" if loads.warehouse.staged else "id"
-    order = LoadOrder(name, [NewColumn(column, CanonicalType("bigint"))], removes_old=True, receipt=ReceiptKey("slow"))
+    order = LoadOrder(
+        name, [NewColumn(column, CanonicalType("bigint"))], removes_old=True, receipt=ReceiptKey("slow")
+    )
     with database.load(order) as load:
         load.write(pa.record_batch([pa.array([2])], names=[column]))
         loads.warehouse.sql(f"SET lock_timeout = '2s'; INSERT INTO {loads.named} VALUES (7)")

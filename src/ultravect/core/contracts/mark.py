@@ -33,6 +33,12 @@ class MarkChange:
     value: str | None
     before: str | None = None
 
+    def apply(self, entries: dict[str, str]) -> None:
+        """Has the entries of a mark be as the load leaves them."""
+        entries.pop(self.item, None)
+        if self.value is not None:
+            entries[self.item] = self.value
+
 
 @dataclass(frozen=True)
 class ColumnMark:

@@ -39,10 +39,7 @@ class MarkNote:
     def write(self, changes: Sequence[MarkChange]) -> None:
         data = self.all()
         for change in changes:
-            entries = data.setdefault(change.key.object, {})
-            entries.pop(change.item, None)
-            if change.value is not None:
-                entries[change.item] = change.value
+            change.apply(data.setdefault(change.key.object, {}))
         self.store(data)
 
     def store(self, data: Mapping[str, Mapping[str, str]]) -> None:

@@ -44,7 +44,7 @@ from ultravect.core.loading.refusals import (
     previous_name,
     require_empty,
 )
-from ultravect.core.loading.steps.counting import BY_STATEMENTS, count_of_few, known_count
+from ultravect.core.loading.steps.counting import BY_STATEMENTS
 from ultravect.core.loading.steps.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.steps.marks import MarkTable
 from ultravect.core.loading.steps.receipts import ReceiptTable
@@ -87,7 +87,7 @@ class MariadbLoad(IsolatingLoad):
             self._prepare()
         elif live:
             # what comes before rows is done later, in the transaction that publishes
-            require_empty(order, self._few())
+            require_empty(order, self._count_if_few())
         self._loaded = 0
         self._transfer = transfer(session, dialect, self._rows, order.sent, live.columns if live else ())
 
@@ -95,7 +95,7 @@ class MariadbLoad(IsolatingLoad):
         """What comes before rows, in the transaction that publishes; and how many rows there are then."""
         for statement in self._order.before:
             self._execute(statement)
-        self.rows_before = self._few() if self._live else 0
+        self.rows_before = self._count_if_few() if self._live else 0
         require_empty(self._order, self.rows_before)
         if self._order.removes_old and self._live:
             self._removed = self.rows_before
@@ -106,15 +106,12 @@ class MariadbLoad(IsolatingLoad):
         """Runs a statement; the first row of its answer, where it has one."""
         return first_row(self._session, statement)
 
-    def _count(self, table: str) -> int:
+    def _count(self) -> int:
+        return self._count_in(self._table)
+
+    def _count_in(self, table: str) -> int:
         row = self._execute(f"SELECT count(*) FROM {table}")
         return int(row[0]) if row else 0
-
-    def _few(self) -> int | None:
-        """The rows of the table; None where they are too many to be counted for each load."""
-        if self._order.counts_all:
-            return self._count(self._table)
-        return known_count(self._execute(count_of_few(self._dialect, self._table)))
 
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
@@ -151,7 +148,7 @@ class MariadbLoad(IsolatingLoad):
         written, everything = counts.inserted + counts.updated, self._order.counts_all
         if self._staging.renamed:
             few = everything or counts.inserted <= COUNTED_ROWS
-            found = self._count(self._final) if few else None
+            found = self._count_in(self._final) if few else None
             return (written if found is None else found), counts.inserted if found is None else found
         removed = self.rows_before if counts.removed is None else counts.removed
         if self.rows_before is None or removed is None:
@@ -160,7 +157,7 @@ class MariadbLoad(IsolatingLoad):
         if not everything and kept + counts.inserted > COUNTED_ROWS:
             return written, None
         # in the snapshot of this transaction no one else's rows can be counted
-        after = self._count(self._table)
+        after = self._count()
         return after - kept + counts.updated, after
 
     def _merge(self, tolerated: int, *, complete: bool) -> Counts:
@@ -279,5 +276,5 @@ class MariadbLoad(IsolatingLoad):
         if self._staging.renamed:
             how = "before the new table took its place, while no other session knew it"
         if self._order.counts_all:
-            self._after = self._count(self._table)
+            self._after = self._count()
         return Verified(self._after, self._of_load, how if self._after is not None else BY_STATEMENTS)

@@ -231,6 +231,8 @@ class PostgresqlDatabase(UsualDatabase):
                 try:
                     done = session.execute(fence).rowcount
                 except LockNotAvailable:
+                    if not self.abilities.complete:
+                        raise
                     # it has written its receipt, and does not commit: what becomes of it, the end of its session decides
                     session.rollback()
                     end_attempt(session, key)

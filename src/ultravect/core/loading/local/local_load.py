@@ -15,7 +15,7 @@ from ultravect.core.contracts.target import Statements, Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, Merge
 from ultravect.core.loading.refusals import previous_name, require_empty
-from ultravect.core.loading.steps.counting import BY_STATEMENTS, count_of_few, known_count
+from ultravect.core.loading.steps.counting import BY_STATEMENTS
 from ultravect.core.loading.steps.isolating_load import IsolatingLoad, Matches
 from ultravect.core.loading.steps.marks import MarkTable
 from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred
@@ -44,7 +44,7 @@ class LocalLoad(IsolatingLoad):
         self._begin()
         self._run_own(order.before)
         new = order.create is not None and not order.rebuild
-        self.rows_before = 0 if new else self._counted()
+        self.rows_before = 0 if new else self._count_if_few()
         require_empty(order, self.rows_before)
         if order.keep_previous and not new:
             self.previous = previous_name()
@@ -96,13 +96,6 @@ class LocalLoad(IsolatingLoad):
         row = self._execute(f"SELECT count(*) FROM {self._table}")
         return int(row[0]) if row else 0
 
-    def _counted(self) -> int | None:
-        """The rows of the table; None where they are too many to be counted for each load."""
-        if self._order.counts_all:
-            return self._count()
-        row = self._execute(count_of_few(self._dialect, self._table))
-        return known_count(row)
-
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
             return
@@ -122,7 +115,7 @@ class LocalLoad(IsolatingLoad):
         removed = self.rows_before if counts.removed is None else counts.removed
         if self.rows_before is not None and removed is not None:
             likely = self.rows_before - removed + counts.inserted
-            self._after = self._counted() if likely <= COUNTED_ROWS or self._order.counts_all else None
+            self._after = self._count_if_few() if likely <= COUNTED_ROWS or self._order.counts_all else None
             if self._after is not None:
                 self._of_load = self._after - self.rows_before + removed + counts.updated
         return counts

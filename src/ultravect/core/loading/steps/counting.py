@@ -17,7 +17,7 @@ def count_of_few(dialect: Dialect, table: str) -> str:
     return f"SELECT count(*) FROM ({rows}) few"
 
 
-def known_count(row: Sequence[Any] | None) -> int | None:
+def known_count(row: Sequence[Any]) -> int | None:
     """The rows of the table; None where they are more."""
-    count = int(row[0]) if row else 0
+    count = int(row[0])
     return count if count <= COUNTED_ROWS else None

@@ -25,6 +25,7 @@ from ultravect.core.dialects.merge import Merge
 from ultravect.core.loading.refusals import attempt_replaced, key_not_unique, key_repeated
 from ultravect.core.loading.steps.ascending_keys import AscendingKeys
 from ultravect.core.loading.steps.changes import compared, repeats, updates
+from ultravect.core.loading.steps.counting import count_of_few, known_count
 from ultravect.core.loading.steps.gone import DELETE, Gone
 from ultravect.core.loading.steps.isolation import Isolated, RowsRefused, isolate
 from ultravect.core.loading.steps.marks import MarkTable, mark_moved
@@ -57,6 +58,8 @@ class IsolatingLoad(ABC):
     previous: str = ""
     strategy: str = ""
     _order: LoadOrder
+    _dialect: Dialect
+    _table: str
     _statements: Statements
     rows_before: int | None = 0
     _removed: int | None = 0
@@ -135,6 +138,16 @@ class IsolatingLoad(ABC):
         """Takes the rows away that an overwrite replaces; how many, None: all that were there."""
         where = f" WHERE {self._order.replaces}" if self._order.replaces else ""
         return self._changed(f"DELETE FROM {table}{where}")
+
+    def _count_if_few(self) -> int | None:
+        """The rows of the table; None where they are too many to be counted for each load."""
+        if self._order.counts_all:
+            return self._count()
+        return known_count(self._all_rows(count_of_few(self._dialect, self._table))[0])
+
+    @abstractmethod
+    def _count(self) -> int:
+        """The rows of the table, all of which are looked at."""
 
     def _note_removed(self, removed: int | None) -> None:
         """Notes how many rows were taken away: of an overwrite that takes all, those that there were."""

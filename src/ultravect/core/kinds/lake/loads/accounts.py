@@ -89,9 +89,7 @@ class LakeMarks:
                 if change.key == key:
                     if entries.get(change.item) != change.before:
                         raise mark_moved(key)
-                    entries.pop(change.item, None)
-                    if change.value is not None:
-                        entries[change.item] = change.value
+                    change.apply(entries)
             names |= self.written(version, key, entries)
         return names
 

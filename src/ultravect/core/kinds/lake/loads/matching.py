@@ -118,7 +118,7 @@ class MatchingLoad(DuckdbLoad):
         # a constraint that refuses a row must not undo what was read before
         return
 
-    def _counted(self) -> int:
+    def _count_if_few(self) -> int:
         return self._target.rows_before
 
     def _candidates(self) -> Sequence[DataFile]:

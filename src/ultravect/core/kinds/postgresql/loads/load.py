@@ -104,7 +104,7 @@ class PostgresqlLoad(PreparedLoad):
 
     def _take_old_rows(self, merge: Merge) -> None:
         self._lock()
-        self.rows_before = self._few()
+        self.rows_before = self._count_if_few()
         self._compare(merge)
         self._keep_previous()
         self._note_removed(self._take_away())

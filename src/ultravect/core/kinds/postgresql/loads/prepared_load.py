@@ -22,7 +22,6 @@ from ultravect.core.loading.refusals import (
     table_changed,
     waiting_message,
 )
-from ultravect.core.loading.steps.counting import count_of_few, known_count
 from ultravect.core.loading.steps.isolating_load import IsolatingLoad
 
 _TRIGGERS = """
@@ -71,7 +70,7 @@ class PreparedLoad(IsolatingLoad):
         self._has_triggers = bool(session.execute(_TRIGGERS, (self._table,)).fetchone())
         self._take_lock()
         self._transaction = str(self._scalar("SELECT pg_current_xact_id()::text"))
-        self.rows_before = 0 if order.create is not None and not order.rebuild else self._few()
+        self.rows_before = 0 if order.create is not None and not order.rebuild else self._count_if_few()
         require_empty(order, self.rows_before)
         into = table = self._live
         if order.rebuild:
@@ -133,11 +132,8 @@ class PreparedLoad(IsolatingLoad):
         row = self._execute(statement).fetchone()
         return row[0] if row else None
 
-    def _few(self) -> int | None:
-        """The rows of the table; None where they are too many to be counted for each load."""
-        if self._order.counts_all:
-            return self._count_in(self._name)
-        return known_count(self._execute(count_of_few(self._dialect, self._table)).fetchone())
+    def _count(self) -> int:
+        return self._count_in(self._name)
 
     def _count_in(self, name: TableName) -> int:
         return int(self._scalar(f"SELECT count(*) FROM {self._dialect.table(name)}"))
