@@ -13,10 +13,11 @@ import pyarrow as pa
 from deltalake import DeltaTable, write_deltalake
 from pyiceberg.catalog.sql import SqlCatalog
 
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.write_plan import Attempt, Merge, WritePlan
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.types.canonical import CanonicalType
 
 _COLUMNS = {
@@ -63,8 +64,8 @@ class _Lakes:
     def load(self, batches: Sequence[pa.RecordBatch], **order: object) -> None:
         self.runs += 1
         key = ReceiptKey(f"bench-{self.runs}")
-        wanted = LoadOrder(_NAME, self.columns, receipt=key, **order)  # type: ignore[arg-type]
-        with self.database.load(wanted) as load:
+        wanted = Attempt(WritePlan(_NAME, self.columns, **order), key)  # type: ignore[arg-type]
+        with open_write(self.database, wanted) as load:
             for batch in batches:
                 load.write(batch)
             load.finish()
@@ -130,7 +131,7 @@ def run(rows: int, times: int) -> None:
 
         lakes.compare(
             f"{rows // 2:,} by keys into {rows * 5 // 2:,}, against merge", 1.2, lambda: lakes.fresh(held),
-            lambda: lakes.load(coming, matches_rows=True, keys=["booking_id"], samples=50), merge,
+            lambda: lakes.load(coming, action=Merge(), keys=("booking_id",), samples=50), merge,
         )  # fmt: skip
     finally:
         shutil.rmtree(lakes.folder, ignore_errors=True)

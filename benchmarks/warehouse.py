@@ -21,10 +21,11 @@ from demo.objectstore import ObjectStore
 from devtools.postgres import PostgresServer
 
 from benchmarks.lake import _COLUMNS, _batches
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.write_plan import Attempt, WritePlan
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.types.canonical import CanonicalType
 
 _BUCKET = "staging"
@@ -62,11 +63,9 @@ class _Warehouse:
 
     def load(self, rows: Sequence[pa.RecordBatch]) -> None:
         self.runs += 1
-        order = LoadOrder(
-            TableName("public", "booking"), self.columns, receipt=ReceiptKey(f"bench-{self.runs}"),
-            create=NewTable(self.columns),
-        )  # fmt: skip
-        with self.database.load(order) as load:
+        plan = WritePlan(TableName("public", "booking"), self.columns, create=NewTable(self.columns))
+        order = Attempt(plan, ReceiptKey(f"bench-{self.runs}"))
+        with open_write(self.database, order) as load:
             for batch in rows:
                 load.write(batch)
             load.finish()

@@ -22,7 +22,7 @@ from devtools.pairs import KINDS, Copied, Place, make_places
 from devtools.postgres import PostgresServer
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.run.execute import run_leg
-from ultravect.core.kinds.postgresql.loads.shadow_table import LARGE_ROWS
+from ultravect.core.kinds.postgresql.table_swap import LARGE_ROWS
 from ultravect.core.model.document import job_from_data
 
 MODES = ("append", "overwrite", "upsert")

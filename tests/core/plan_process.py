@@ -11,6 +11,7 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.run.execute import run_plan
+from ultravect.core.engine.run.execution import Execution
 from ultravect.core.errors import UltravectError
 
 
@@ -20,7 +21,7 @@ def main() -> None:
         listener = Copied()
         try:
             source, target = (ConnectionSpec(**task[side]) for side in ("source", "target"))
-            result = run_plan(OpenLeg.open(LegPlan.from_json(task["plan"]), source, target), listener, run_id="7")
+            result = run_plan(OpenLeg.open(LegPlan.from_json(task["plan"]), source, target), Execution(listener, "7"))
             answer = {"tally": result.tally.as_dict(), "rejects": len(listener.rejected), "strategy": result.strategy}
         except UltravectError as error:
             answer = {"error": error.code}

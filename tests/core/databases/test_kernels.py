@@ -15,7 +15,7 @@ from hypothesis import strategies as st
 
 from ultravect.core.kinds.mariadb.read import _column
 from ultravect.core.kinds.postgresql import binary_rows
-from ultravect.core.kinds.postgresql.loads.binary_copy import HEADER, RowEncoder, encoding_for
+from ultravect.core.kinds.postgresql.copy_in import HEADER, RowEncoder, encoding_for
 from ultravect.core.loading.text_lines import tabbed_lines
 from ultravect.core.types.canonical import parse_type
 

@@ -15,11 +15,13 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from ultravect.core.contracts.load import Counts, LoadOrder
+from ultravect.core.contracts.write_plan import Attempt, WritePlan
+from ultravect.core.contracts.write_session import Counts
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.postgresql.copy_in import encoding_for
 from ultravect.core.kinds.postgresql.database import PostgresqlDatabase
-from ultravect.core.kinds.postgresql.loads.binary_copy import encoding_for
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.types.canonical import CanonicalType, parse_type
 
@@ -70,8 +72,8 @@ def load(
 ) -> None:
     """Puts one batch into ``pg_load``."""
     listed = [NewColumn(name, kind) for name, kind in columns.items()]
-    order = LoadOrder(TableName(None, "pg_load"), listed, create=NewTable(listed) if create else None)
-    with database.load(order) as target:
+    order = Attempt(WritePlan(TableName(None, "pg_load"), listed, create=NewTable(listed) if create else None))
+    with open_write(database, order) as target:
         target.write(batch)
         assert target.finish() == Counts(batch.num_rows)
         target.publish()
@@ -223,7 +225,9 @@ def test_values_beyond_a_type_come_as_their_text(kind: str, values: list[str], d
 def test_leaving_without_publishing_undoes_all(database: PostgresqlDatabase, connection: Any) -> None:
     columns = [NewColumn("v", parse_type("integer"))]
     batch = pa.RecordBatch.from_arrays([pa.array([1], pa.int32())], names=["v"])
-    with database.load(LoadOrder(TableName(None, "pg_load"), columns, create=NewTable(columns))) as opened:
+    with open_write(
+        database, Attempt(WritePlan(TableName(None, "pg_load"), columns, create=NewTable(columns)))
+    ) as opened:
         opened.write(batch)
         assert opened.finish() == Counts(1)
     assert connection.execute("SELECT to_regclass('pg_load')").fetchone() == (None,)

@@ -7,7 +7,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from ultravect.core.loading.steps.ascending_keys import AscendingKeys
+from ultravect.core.loading.row_numbers import AscendingKeys
 
 
 @given(st.lists(st.integers(-(2**63), 2**63 - 1), max_size=12), st.integers(1, 5))

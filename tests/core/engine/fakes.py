@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -10,13 +11,17 @@ from typing import Any
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
-from ultravect.core.contracts.load import Counts, LoadOrder, ReceiptKey, RefusedRow
-from ultravect.core.contracts.mark import MarkChange
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds, Verified
+from ultravect.core.contracts.ledger import Entry
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Counts, Verified
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
+from ultravect.core.kinds.sqlite.dialect import SqliteDialect
+from ultravect.core.kinds.sqlite.session import SessionStatements
+from ultravect.core.loading.sql_session import SqlSession
 from ultravect.core.types.canonical import parse_type
 
 
@@ -29,7 +34,7 @@ class FakeTarget:
     obstacle: str = ""
     dialect: Dialect = field(default_factory=PostgresqlDialect)
     needs: Mapping[str, frozenset[str]] = field(default_factory=lambda: dict(NEEDS))
-    database = None
+    database: Any = None
     can_isolate = True
     locks_tables = True
     truncates = True
@@ -68,95 +73,101 @@ Row = tuple[Any, ...]
 
 
 class MemoryTarget(FakeTarget):
-    """A table ``hut`` in memory, which does what an order says and remembers what it was asked, step by step.
+    """A table ``hut`` in memory, which does what a plan says and remembers what it was asked, step by step.
 
     ``faults``: what goes wrong, by the step: an error that is raised there. ``refuses``: rows that it does not take.
-    ``loses``: how many rows it writes without counting them, or counts without writing them.
+    ``miscounted``: how many rows it writes without counting them; ``unseen``: how many it does not find again.
     """
 
     def __init__(self, rows: Sequence[Row] = (), **others: Any) -> None:
-        super().__init__({"hut": HUT}, **others)
-        self.rows = list(rows)
+        super().__init__({"hut": HUT}, dialect=SqliteDialect(), **others)
+        self.session = sqlite3.connect(":memory:", isolation_level=None)
+        self.session.execute("CREATE TABLE hut (hut text, beds integer, opened text)")
+        self.session.executemany("INSERT INTO hut VALUES (?, ?, ?)", rows)
         self.steps: list[str] = []
         self.receipts: dict[ReceiptKey, Receipt] = {}
         self.faults: dict[str, UltravectError] = {}
-        self.refuses: frozenset[Row] = frozenset()
         self.miscounted = 0
         self.unseen = 0
-        self.orders: list[LoadOrder] = []
+        self.attempts: list[Attempt] = []
+
+    @property
+    def rows(self) -> list[Row]:
+        return self.session.execute("SELECT * FROM hut ORDER BY rowid").fetchall()
+
+    def refuse(self, *rows: Row) -> None:
+        """Has rows be refused."""
+        for number, (hut, *_) in enumerate(rows):
+            self.session.execute(
+                f"CREATE TRIGGER refuses_{number} BEFORE INSERT ON hut WHEN NEW.hut = '{hut}' "
+                "BEGIN SELECT RAISE(ABORT, 'not taken'); END"
+            )
 
     def count(self, name: TableName) -> int:
         return len(self.rows)
 
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
+    def ledger(self, table: TableName) -> MemoryTarget:
+        return self
+
+    def committed(self, keys: Sequence[ReceiptKey]) -> Receipt | None:
         self.steps.append("committed?")
         return next((self.receipts[key] for key in keys if key in self.receipts), None)
 
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[MemoryLoad]:
-        self.orders.append(order)
+    def write(self, attempt: Attempt) -> Iterator[MemorySession]:
+        self.attempts.append(attempt)
         self.steps.append("open")
-        yield MemoryLoad(self, order)
+        try:
+            yield MemorySession(self, attempt)
+        except sqlite3.IntegrityError as error:
+            raise UltravectError("constraint-refused", str(error)) from None
+        finally:
+            if self.session.in_transaction:
+                self.session.execute("ROLLBACK")
         self.steps.append("close")
 
 
-class MemoryLoad:
-    """See ``Load``: rows come into a copy of the table, which publishing puts in its place."""
+class MemorySession(SqlSession):
+    """See ``SqlSession``."""
 
-    written: Sequence[str] = ()
-    changes: Sequence[Any] = ()
-    comparison = None
-    strategy = ""
-    previous = ""
-
-    def __init__(self, target: MemoryTarget, order: LoadOrder) -> None:
-        self._target, self._order = target, order
-        self._staged: list[Row] = []
-        self._new: list[Row] = []
-        self.rows_before = len(target.rows)
-        self.refused: list[RefusedRow] = []
+    def __init__(self, target: MemoryTarget, attempt: Attempt) -> None:
+        super().__init__(target.dialect, attempt, SessionStatements(target.session))
+        self._target = target
 
     def _step(self, name: str) -> None:
         self._target.steps.append(name)
         if name in self._target.faults:
             raise self._target.faults[name]
 
-    def write(self, batch: pa.RecordBatch) -> None:
+    def execute(self, statement: str) -> Sequence[Any] | None:
+        return self._target.session.execute(statement).fetchone()
+
+    def insert(self, batch: pa.RecordBatch) -> int:
         self._step("write")
-        self._staged += zip(*(column.to_pylist() for column in batch.columns), strict=True)
+        rows = list(zip(*(column.to_pylist() for column in batch.columns), strict=True))
+        marks = ", ".join("?" * batch.num_columns)
+        self._target.session.executemany(f"INSERT INTO {self.into} VALUES ({marks})", rows)
+        return len(rows) - self._target.miscounted
 
-    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
+    def settle(self) -> None:
         self._step("finish")
-        order, target = self._order, self._target
-        if (bad := target.refuses.intersection(self._staged)) and not order.isolate:
-            raise UltravectError("constraint-refused", f"the table does not take {min(bad)}")
-        self.refused = [RefusedRow(at, "not taken", "{}") for at, row in enumerate(self._staged) if row in bad]
-        taken = [row for row in self._staged if row not in bad]
-        old = [] if order.removes_old else list(target.rows)
-        if not order.matches_rows:
-            self._new = old + taken
-            counts = Counts(
-                len(taken) - target.miscounted, removed=self.rows_before - len(old), refused=len(self.refused)
-            )
-            self._written = len(taken)
-            return counts
-        at = [[column.name for column in order.columns].index(key) for key in order.keys]
-        known = {tuple(row[place] for place in at): row for row in old}
-        new = {tuple(row[place] for place in at): row for row in taken}
-        inserted = sum(key not in known for key in new)
-        updated = sum(key in known and known[key] != row for key, row in new.items())
-        self._new = list({**known, **new}.values())
-        self._written = inserted + updated
-        return Counts(
-            inserted - target.miscounted, updated, len(new) - inserted - updated, len(taken) - len(new), refused=len(self.refused)
-        )  # fmt: skip
 
-    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
+    def is_taken(self, error: Exception) -> bool:
+        return False
+
+    def has(self, table: TableName) -> bool:
+        return True
+
+    def refusal(self, error: Exception) -> str | None:
+        return str(error) if isinstance(error, sqlite3.IntegrityError) else None
+
+    def commit(self, entry: Entry) -> None:
         self._step("publish")
-        self._target.rows = self._new
-        if receipt is not None and self._order.receipt is not None:
-            self._target.receipts[self._order.receipt] = receipt
+        self.drop_stage()
+        self.execute("COMMIT")
+        if entry.receipt is not None and entry.key is not None:
+            self._target.receipts[entry.key] = entry.receipt
 
-    def verify(self) -> Verified:
+    def verify(self, counts: Counts) -> Verified:
         self._step("verify")
-        return Verified(len(self._target.rows), self._written - self._target.unseen)
+        return Verified(len(self._target.rows), counts.inserted + counts.updated - self._target.unseen)

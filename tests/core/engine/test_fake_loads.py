@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 from tests.core.engine.fakes import MemoryTarget, Row
 from tests.core.engine.test_run import Heard
 
-from ultravect.core.contracts.load import CHANGED, ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
+from ultravect.core.contracts.write_session import CHANGED
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan import make, open_leg
@@ -90,10 +91,9 @@ def test_the_steps_of_a_load_are_the_same_in_every_mode(run: Runs, into: dict[st
     ]
     assert done.tally.read == 2
     assert done.rows_after == len(target.rows)
-    (order,) = target.orders
-    assert order.removes_old == into.get("mode", "").startswith("overwrite")
-    assert order.matches_rows == (into.get("mode") == "upsert")
-    assert list(order.keys) == into.get("keys", [])
+    (attempt,) = target.attempts
+    assert attempt.plan.action.mode == into.get("mode", "append")
+    assert list(attempt.plan.keys) == into.get("keys", [])
 
 
 rows = st.lists(st.tuples(st.sampled_from("ABCDEF"), st.integers(0, 9)), max_size=12)
@@ -156,11 +156,11 @@ def test_rows_that_cannot_be_found_afterwards_fail_the_run_and_say_that_they_are
 
 def test_rows_that_the_target_refuses_are_read_again_one_by_one(run: Runs) -> None:
     target = MemoryTarget(OLD)
-    target.refuses = frozenset([("BER", 8, None), ("DUF", 4, None)])
+    target.refuse(("BER", 8, None), ("DUF", 4, None))
     huts = [("BER", 8, ""), ("CHA", 6, ""), ("DUF", 4, "")]
     done = run(target, huts, rejects=2)
     assert (done.tally.read, done.tally.inserted, done.tally.rejected) == (3, 1, 2)
-    assert [order.isolate for order in target.orders] == [False, True]
+    assert [attempt.isolates for attempt in target.attempts] == [False, True]
     assert [(reject.row, reject.reason) for reject in run.heard.rejected] == [
         (1, "refused by the target: not taken"),
         (3, "refused by the target: not taken"),
@@ -168,9 +168,9 @@ def test_rows_that_the_target_refuses_are_read_again_one_by_one(run: Runs) -> No
     assert target.steps.count("publish") == 1
     assert run.failed(target, huts, rejects=1).code == "too-many-rejects"
     # where none is tolerated, no second reading could help
-    before = len(target.orders)
+    before = len(target.attempts)
     assert run.failed(target, huts).code == "constraint-refused"
-    assert len(target.orders) == before + 1
+    assert len(target.attempts) == before + 1
 
 
 def test_a_target_that_others_changed_meanwhile_is_loaded_anew(run: Runs) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from tests.core.engine.test_planning import HUT, FakeTarget
 
-from ultravect.core.contracts.load import LoadOrder
+from ultravect.core.contracts.write_plan import WritePlan
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan import make
@@ -26,10 +26,10 @@ class FakeStages:
 
     def __init__(self, obstacle: str = "") -> None:
         self._obstacle = obstacle
-        self.asked: list[LoadOrder] = []
+        self.asked: list[WritePlan] = []
 
-    def obstacle(self, order: LoadOrder) -> str:
-        self.asked.append(order)
+    def obstacle(self, plan: WritePlan) -> str:
+        self.asked.append(plan)
         return self._obstacle
 
 
@@ -128,8 +128,8 @@ def test_slices(planned: Any, case: str) -> None:
 def test_the_target_is_asked_about_the_load_that_it_will_get(planned: Any) -> None:
     stages = FakeStages()
     planned("auto", stages=stages, mode="overwrite")
-    (order,) = stages.asked
-    assert (order.removes_old, order.matches_rows, order.table.name) == (True, False, "hut")
+    (plan,) = stages.asked
+    assert (plan.replaces is not None, plan.merges, plan.table.name) == (True, None, "hut")
 
 
 def test_parts_are_the_file(planned: Any) -> None:

@@ -7,12 +7,12 @@ from dataclasses import replace
 import pytest
 
 from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.write_plan import Insert, Merge, Replace
 from ultravect.core.dialects.base import TableName
-from ultravect.core.engine.plan.strategies import choose
-from ultravect.core.engine.plan.strategies.situation import Situation
+from ultravect.core.engine.plan.target.strategies import Situation, choose
 
 THERE = LiveTable(TableName("ledger", "booking"), "table", [])
-NEW = Situation("append", False, False, True, False, None, False, False, lambda live: "")
+NEW = Situation(Insert(), False, False, True, False, None, lambda live: "")
 OLD = replace(NEW, is_new=False, live=THERE)
 CASES = {
     # what is asked for: the situation, the strategy, and why not a quicker one
@@ -20,28 +20,28 @@ CASES = {
     "append": (OLD, "direct", {}),
     "append with keys": (replace(OLD, keyed=True), "merge", {"direct": "a key that comes twice"}),
     "append, and the table grows a column": (replace(OLD, changes_table=True), "merge", {"direct": "the table is changed"}),
-    "overwrite a new table": (replace(NEW, mode="overwrite"), "direct", {}),
-    "overwrite": (replace(OLD, mode="overwrite"), "swap", {"direct": "have to go"}),
+    "overwrite a new table": (replace(NEW, action=Replace()), "direct", {}),
+    "overwrite": (replace(OLD, action=Replace()), "swap", {"direct": "have to go"}),
     "overwrite a part": (
-        replace(OLD, mode="overwrite", part=True),
+        replace(OLD, action=Replace(where="a = 1")),
         "delete and insert",
         {"direct": "have to go", "swap": "only a part"},
     ),
     "overwrite what others depend on": (
-        replace(OLD, mode="overwrite", swap_obstacle=lambda live: f"a view depends on {live.name}"),
+        replace(OLD, action=Replace(), swap_obstacle=lambda live: f"a view depends on {live.name}"),
         "delete and insert",
         {"direct": "have to go", "swap": "a view depends on ledger.booking"},
     ),
     "overwrite by truncating": (
-        replace(OLD, mode="overwrite", truncates=True), "delete and insert", {"direct": "have to go", "swap": "truncate"},
+        replace(OLD, action=Replace(how="truncate")), "delete and insert", {"direct": "have to go", "swap": "truncate"},
     ),
     "rebuild": (
-        replace(OLD, mode="overwrite", is_new=True, swap_obstacle=lambda live: "not asked"), "swap", {"direct": "have to go"},
+        replace(OLD, action=Replace(), is_new=True, swap_obstacle=lambda live: "not asked"), "swap", {"direct": "have to go"},
     ),
-    "upsert": (replace(OLD, mode="upsert", keyed=True), "merge", {"direct": "matched by their keys"}),
-    "upsert into a new table": (replace(NEW, mode="upsert", keyed=True), "merge", {"direct": "matched by their keys"}),
+    "upsert": (replace(OLD, action=Merge(), keyed=True), "merge", {"direct": "matched by their keys"}),
+    "upsert into a new table": (replace(NEW, action=Merge(), keyed=True), "merge", {"direct": "matched by their keys"}),
     "files": (replace(NEW, files=True), "file set", {}),
-    "files that replace others": (replace(NEW, files=True, mode="overwrite"), "file set", {}),
+    "files that replace others": (replace(NEW, files=True, action=Replace()), "file set", {}),
 }  # fmt: skip
 
 

@@ -41,11 +41,12 @@ from pyiceberg.types import (
 from standins.iceberg_catalogue import CatalogueServer, catalogue_server
 from tests.core.lake.lake import TABLE, IcebergLake
 
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.write_plan import Attempt, WritePlan
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
 from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import settings_of
 from ultravect.core.model.document import job_from_data
@@ -330,12 +331,12 @@ def _round(spec: ConnectionSpec) -> list[list[Any]]:
     database, name = database_of(spec), TableName(None, "rounds")
     columns = [NewColumn("k", CanonicalType("bigint"))]
     for create, run in ((True, "one"), (False, "two")):
-        order = LoadOrder(name, columns, create=NewTable(columns) if create else None, receipt=ReceiptKey(run))
-        with database.load(order) as load:
+        order = Attempt(WritePlan(name, columns, create=NewTable(columns) if create else None), ReceiptKey(run))
+        with open_write(database, order) as load:
             load.write(pa.record_batch([pa.array([1, 2], pa.int64())], names=["k"]))
             load.finish()
             load.publish(Receipt("rounds", "append"))
-        assert database.committed(name, [ReceiptKey(run)]) is not None
+        assert database.ledger(name).committed([ReceiptKey(run)]) is not None
     return list(database.ask("SELECT k, count(*) FROM rounds GROUP BY 1 ORDER BY 1", 9, 5).rows)
 
 
@@ -380,14 +381,14 @@ def test_a_commit_without_an_answer_is_found_again(tmp_path: Path, rest: Catalog
     name, columns = TableName(None, "rounds"), [NewColumn("k", CanonicalType("bigint"))]
     for create, run in ((True, "one"), (False, "two")):
         rest.faults = [fault]
-        order = LoadOrder(name, columns, create=NewTable(columns) if create else None, receipt=ReceiptKey(run))
-        with database.load(order) as load:
+        order = Attempt(WritePlan(name, columns, create=NewTable(columns) if create else None), ReceiptKey(run))
+        with open_write(database, order) as load:
             load.write(pa.record_batch([pa.array([1, 2], pa.int64())], names=["k"]))
             load.finish()
             with pytest.raises(UltravectError) as unknown:
                 load.publish(Receipt("rounds", "append"))
         assert unknown.value.code == "outcome-unknown", unknown.value
-        assert database.committed(name, [ReceiptKey(run)]) is not None
+        assert database.ledger(name).committed([ReceiptKey(run)]) is not None
     # the files that the commit names are still there
     assert database.ask("SELECT count(*) FROM rounds", 1, 5).rows == [[4]]
 

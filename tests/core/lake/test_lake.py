@@ -19,14 +19,15 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from tests.core.lake.lake import TABLE, Lake, lake_of, log_of
 
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.mark import MarkChange, MarkKey
-from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.write_plan import Attempt, WritePlan
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, probe
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.run.execute import run_leg
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.loads.load_target import LoadTarget
 from ultravect.core.model.document import job_from_data
@@ -227,15 +228,15 @@ def test_conditions_of_the_table_are_kept(lake: Lake) -> None:
 def test_two_writers_lose_nothing(any_lake: Lake, monkeypatch: pytest.MonkeyPatch) -> None:
     """Others write while rows are staged: appended rows are added to theirs, an upsert is tried again with theirs."""
     any_lake.load(OLD, mode="append")
-    publish = LoadTarget.publish
+    commit = LoadTarget.commit
     others = iter([10, 20, 21])
 
     def late(target: LoadTarget, *arguments: Any, **options: Any) -> None:
         if (k := next(others, None)) is not None:
             any_lake.append([{"k": k, "v": "other"}])
-        publish(target, *arguments, **options)
+        commit(target, *arguments, **options)
 
-    monkeypatch.setattr(LoadTarget, "publish", late)
+    monkeypatch.setattr(LoadTarget, "commit", late)
     any_lake.load([(5, "appended")], mode="append")
     assert any_lake.rows() == [*OLD, (5, "appended"), (10, "other")]
     result = any_lake.load([(5, "updated"), (20, "updated"), (30, "new")], mode="upsert", keys=["k"])
@@ -248,23 +249,23 @@ def test_a_repeated_attempt_finds_itself_and_a_barred_one_writes_nothing(any_lak
     name, columns = TableName(None, TABLE), [NewColumn("k", CanonicalType("bigint"))]
     batch = pa.record_batch([pa.array([1, 2], pa.int64())], names=["k"])
 
-    def order(run: str, create: bool) -> LoadOrder:
-        return LoadOrder(name, columns, create=NewTable(columns) if create else None, receipt=ReceiptKey(run))
+    def order(run: str, create: bool) -> Attempt:
+        return Attempt(WritePlan(name, columns, create=NewTable(columns) if create else None), ReceiptKey(run))
 
     database = any_lake.database
     for create, run in ((True, "new"), (False, "later")):
-        assert database.committed(name, [ReceiptKey(f"{run}-lost")]) is None
-        with database.load(order(f"{run}-lost", create)) as load:
+        assert database.ledger(name).committed([ReceiptKey(f"{run}-lost")]) is None
+        with open_write(database, order(f"{run}-lost", create)) as load:
             load.write(batch)
             load.finish()
             with pytest.raises(UltravectError) as barred:
                 load.publish(Receipt(TABLE, "append"))
         assert barred.value.code == "attempt-replaced"
-        with database.load(order(run, create)) as load:
+        with open_write(database, order(run, create)) as load:
             load.write(batch)
             load.finish()
             load.publish(Receipt(TABLE, "append", {"inserted": 2}))
-        found = database.committed(name, [ReceiptKey(run)])
+        found = database.ledger(name).committed([ReceiptKey(run)])
         assert found is not None
         assert found.tally == {"inserted": 2}
     assert len(any_lake.held()) == 4
@@ -278,7 +279,7 @@ def test_marks_are_committed_with_rows(any_lake: Lake) -> None:
     columns = [NewColumn("k", CanonicalType("bigint")), NewColumn("v", CanonicalType("text"))]
 
     def load(run: str, before: str | None, after: str, *, publish: bool = True) -> None:
-        with any_lake.database.load(LoadOrder(name, columns, receipt=ReceiptKey(run), marks=True)) as opened:
+        with open_write(any_lake.database, Attempt(WritePlan(name, columns, marks=True), ReceiptKey(run))) as opened:
             opened.write(pa.record_batch([pa.array([7], pa.int64()), pa.array(["m"])], names=["k", "v"]))
             opened.finish()
             if publish:
@@ -287,12 +288,12 @@ def test_marks_are_committed_with_rows(any_lake: Lake) -> None:
     load("m1", None, "one")
     load("m2", "one", "two")
     load("m3", "two", "never", publish=False)
-    assert any_lake.database.mark(name, key) == {"": "two"}
+    assert any_lake.database.ledger(name).mark(key) == {"": "two"}
     with pytest.raises(UltravectError) as moved:
         load("m4", "one", "three")
     assert moved.value.code == "mark-moved"
-    any_lake.database.set_mark(name, key, "by hand")
-    assert any_lake.database.mark(name, key) == {"": "by hand"}
+    any_lake.database.ledger(name).set_mark(key, "by hand")
+    assert any_lake.database.ledger(name).mark(key) == {"": "by hand"}
     assert len(any_lake.rows()) == 5
 
 

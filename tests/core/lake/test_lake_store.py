@@ -15,10 +15,11 @@ from devtools.pairs import Place
 from tests.core.lake.lake import TABLE, rows_of
 from tests.core.modes.writing import Writer
 
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.write_plan import Attempt, Replace, WritePlan
 from ultravect.core.dialects.base import NewColumn, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.types.canonical import CanonicalType
 
@@ -100,10 +101,9 @@ def test_of_two_writers_of_one_version_the_second_is_kept_off(store: Store) -> N
     }  # fmt: skip
     address = f"s3://season/tables/{TABLE}"
     write_deltalake(address, pa.table({"k": [1]}), storage_options=options)
-    order = LoadOrder(
-        name, [NewColumn("k", CanonicalType("bigint"))], removes_old=True, receipt=ReceiptKey("late"), source="rows"
-    )
-    with database.load(order) as load:
+    plan = WritePlan(name, (NewColumn("k", CanonicalType("bigint")),), Replace())
+    order = Attempt(plan, ReceiptKey("late"))
+    with open_write(database, order) as load:
         load.write(pa.record_batch([pa.array([5], pa.int64())], names=["k"]))
         load.finish()
         write_deltalake(address, pa.table({"k": [2]}), mode="append", storage_options=options)

@@ -13,7 +13,7 @@ from devtools.pairs import Copied
 from tests.core.lake.lake import TABLE, Lake, lake_of
 from tests.core.modes.newer import Nightly
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.operate.marks import marks_of, reset_mark
@@ -116,7 +116,7 @@ def test_a_barred_attempt_commits_nothing(late: _Late, wide: bool) -> None:
     table = TableName(None, TABLE)
 
     def barred() -> None:
-        assert late.lake.database.committed(table, [ReceiptKey("late", 1)]) is None
+        assert late.lake.database.ledger(table).committed([ReceiptKey("late", 1)]) is None
 
     assert late.late(barred) == "attempt-replaced"
     assert (late.keys, late.mark) == ([1], "1")

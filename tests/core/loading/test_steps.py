@@ -18,16 +18,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable
-from ultravect.core.contracts.load import RefusedRow
+from ultravect.core.contracts.write_session import RefusedRow, RowsRefused
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
-from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.dialects.merge import ROW, MergeStatements
 from ultravect.core.engine.run.rejected.row_places import RowPlaces
 from ultravect.core.engine.run.shaped import Shaped
+from ultravect.core.engine.write.staged_rows import CHUNK, isolate
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
 from ultravect.core.loading.key_ranges import key_ranges, ranges
-from ultravect.core.loading.steps.ascending_keys import AscendingKeys
-from ultravect.core.loading.steps.isolation import CHUNK, RowsRefused, isolate
+from ultravect.core.loading.row_numbers import AscendingKeys
 from ultravect.core.types.canonical import parse_type
 
 
@@ -102,7 +102,9 @@ class InMemory:
             self._session.execute("INSERT INTO t VALUES (?, ?, ?, NULL)", row)
         for number, row in enumerate(new):
             self._session.execute("INSERT INTO s VALUES (?, ?, ?, ?)", (*row, number))
-        self.merge = Merge(dialect, "t", "s", {name: parse_type(kind) for name, kind in types.items()}, ["k"])
+        self.merge = MergeStatements(
+            dialect, "t", "s", {name: parse_type(kind) for name, kind in types.items()}, ["k"]
+        )
 
     def run(self, statement: str | None) -> list[tuple[Any, ...]]:
         return list(self._session.execute(statement).fetchall()) if statement else []
@@ -219,7 +221,7 @@ def test_refused_rows_are_named_by_where_they_came_from(batches: list[tuple[str,
         index = np.arange(0, rows * step, step, dtype=np.int64)
         keys = pa.table({"k": [int(number) for number in index]}) if halved else None
         batch = pa.record_batch([pa.array(index)], ["x"])
-        places.add(
+        places.see(
             Shaped(
                 path=path,
                 before=before[path],

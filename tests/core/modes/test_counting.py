@@ -10,8 +10,8 @@ import pytest
 from devtools.pairs import KINDS, Place
 from tests.core.modes.writing import Writer
 
-from ultravect.core.contracts.load import COUNTED_ROWS
 from ultravect.core.contracts.statements import noting
+from ultravect.core.contracts.write_plan import COUNTED_ROWS
 from ultravect.core.errors import UltravectError
 
 _LARGE = COUNTED_ROWS + 1

@@ -14,7 +14,7 @@ from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.exports import Export
 from tests.core.modes.writing import Writer
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
@@ -66,14 +66,14 @@ def test_an_attempt_that_was_taken_over_commits_no_more(writer: Writer) -> None:
     writer.load([(7, "old")], run="first")
     database = database_of(writer.place.spec)
     name = database.dialect.parse_table(writer.table)
-    assert database.committed(name, [ReceiptKey("slow"), ReceiptKey("slow.2")]) is None
+    assert database.ledger(name).committed([ReceiptKey("slow"), ReceiptKey("slow.2")]) is None
     for run, into in (("slow", {}), ("slow.2", OVERWRITE)):
         with pytest.raises(UltravectError) as raised:
             writer.load(ROWS, run=run, **into)
         assert (raised.value.code, raised.value.outcome) == ("attempt-replaced", "nothing")
     assert writer.rows() == [(7, "old")]
     assert writer.load(ROWS, run="slow.3").tally.inserted == 2
-    found = database.committed(name, [ReceiptKey("slow"), ReceiptKey("slow.3")])
+    found = database.ledger(name).committed([ReceiptKey("slow"), ReceiptKey("slow.3")])
     assert found is not None
     assert found.tally["inserted"] == 2
     assert writer.left_behind() == []
@@ -286,7 +286,7 @@ def test_a_barred_attempt_writes_no_file(export: Export) -> None:
     export.run("day.csv", run=1)
     job = export.job("day.csv", None)
     target, name = open_target(job, export.target, RunFacts("9"))
-    assert target.committed(name, [ReceiptKey("9-x")]) is None
+    assert target.ledger(name).committed([ReceiptKey("9-x")]) is None
     before = dict(export.files())
     with pytest.raises(UltravectError) as raised:
         export.run("day.csv", run=9, mode="overwrite")

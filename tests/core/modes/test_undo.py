@@ -10,7 +10,7 @@ import pytest
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.writing import Writer
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
 from ultravect.core.engine.run.execute import run_leg

@@ -12,7 +12,7 @@ from devtools.pairs import Copied
 from standins.sqlserver.server import SqlserverStandIn
 from tests.kinds.sqlserver.conftest import Server
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
@@ -253,7 +253,7 @@ def test_an_attempt_that_is_barred_commits_no_more(server: Server, files: Files)
     (info,) = database.tables(files.table, "", 10)
     assert (info.name, type(info.rows)) == (f"dbo.{files.table}", int)
     run = f"barred-{files.table}"
-    assert database.committed(name, [ReceiptKey(run)]) is None
+    assert database.ledger(name).committed([ReceiptKey(run)]) is None
     job = files.job("id\n2\n", mode="append")
     with pytest.raises(UltravectError) as raised:
         run_leg(job, files.spec, server.spec, files.heard, receipt=run)

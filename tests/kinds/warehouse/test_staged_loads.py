@@ -14,14 +14,15 @@ import pytest
 from devtools.pairs import Copied
 from tests.kinds.warehouse.conftest import BUCKET, ROLE, Warehouse
 
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
 from ultravect.core.contracts.probe import run_steps
-from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.write_plan import Attempt, Replace, WritePlan
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.warehouse import staged_files
 from ultravect.core.model.document import job_from_data
@@ -164,7 +165,7 @@ def test_a_run_that_was_committed_is_not_repeated_and_one_that_is_barred_commits
     again = run_leg(job, loads.files, loads.spec, Copied(), receipt="once.2", earlier=["once"])
     assert (again.tally.inserted, loads.rows()) == (1, [(1,)])
     database = loads.warehouse.database()
-    assert database.committed(database.dialect.parse_table(loads.table), [ReceiptKey("late")]) is None
+    assert database.ledger(database.dialect.parse_table(loads.table)).committed([ReceiptKey("late")]) is None
     with pytest.raises(UltravectError) as raised:
         loads.load("id\n2\n", mode="append", receipt="late")
     assert raised.value.code == "attempt-replaced"
@@ -376,10 +377,8 @@ def test_nothing_is_locked_while_rows_are_read(loads: Loads) -> None:
     database = loads.warehouse.database()
     name = database.dialect.parse_table(loads.table)
     column = "ID" if loads.warehouse.staged else "id"
-    order = LoadOrder(
-        name, [NewColumn(column, CanonicalType("bigint"))], removes_old=True, receipt=ReceiptKey("slow")
-    )
-    with database.load(order) as load:
+    order = Attempt(WritePlan(name, (NewColumn(column, CanonicalType("bigint")),), Replace()), ReceiptKey("slow"))
+    with open_write(database, order) as load:
         load.write(pa.record_batch([pa.array([2])], names=[column]))
         loads.warehouse.sql(f"SET lock_timeout = '2s'; INSERT INTO {loads.named} VALUES (7)")
         load.finish()

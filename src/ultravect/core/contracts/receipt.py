@@ -16,6 +16,20 @@ FENCE = "fence"
 
 
 @dataclass(frozen=True)
+class ReceiptKey:
+    """Which load a receipt is of: each is written once."""
+
+    run: str
+    leg: int = 1
+    slice: int = 0
+
+    @property
+    def session(self) -> str:
+        """Names the sessions of the attempt in the target, by which the one after it ends them."""
+        return f"{self.run}/{self.leg}"
+
+
+@dataclass(frozen=True)
 class Receipt:
     """What a load that was committed reports."""
 

@@ -9,14 +9,14 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
-from ultravect.core.dialects.base import Dialect
+from ultravect.core.dialects.base import Dialect, NewColumn
 from ultravect.core.types.canonical import CanonicalType
 
 ROW = "ultravect_row"
 
 
 @dataclass(frozen=True)
-class Merge:
+class MergeStatements:
     """``table`` and ``staged`` are quoted names; ``columns`` and ``keys`` are not.
 
     ``as_text``: columns whose type knows no equality, compared as text.
@@ -28,6 +28,19 @@ class Merge:
     columns: Mapping[str, CanonicalType]
     keys: Sequence[str]
     as_text: frozenset[str] = frozenset()
+
+    @classmethod
+    def of(
+        cls,
+        dialect: Dialect,
+        table: str,
+        staged: str,
+        columns: Sequence[NewColumn],
+        keys: Sequence[str],
+        as_text: frozenset[str] = frozenset(),
+    ) -> MergeStatements:
+        """Of rows with these columns."""
+        return cls(dialect, table, staged, {column.name: column.type for column in columns}, keys, as_text)
 
     @property
     def matched(self) -> str:

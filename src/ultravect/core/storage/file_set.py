@@ -19,8 +19,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from ultravect.core.contracts.load import ReceiptKey
-from ultravect.core.contracts.receipt import FENCE, Receipt
+from ultravect.core.contracts.receipt import FENCE, Receipt, ReceiptKey
 from ultravect.core.contracts.storage import NOTE, FileInfo, Listing, Storage
 from ultravect.core.errors import UltravectError
 

@@ -11,17 +11,14 @@ from contextlib import contextmanager
 from pathlib import Path
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.mark import MarkChange, MarkKey
-from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.storage import Listing, Storage
 from ultravect.core.contracts.target import Remark, SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.writers import WRITTEN_FORMATS
 from ultravect.core.layouts.writers.workbook_fill import fill, sheet_names
-from ultravect.core.loading.steps.marks import mark_moved
 from ultravect.core.model.base import size_bytes
 from ultravect.core.model.jobs.into import Target
 from ultravect.core.model.written import (
@@ -32,9 +29,9 @@ from ultravect.core.model.written import (
     split_sheet,
     written_layout,
 )
-from ultravect.core.storage.file_load import FileLoad
+from ultravect.core.storage.file_ledger import FileSetLedger
 from ultravect.core.storage.file_set import FileSet
-from ultravect.core.storage.mark_note import MarkNote
+from ultravect.core.storage.file_write import FilesSession
 
 _SHEET_LENGTH = 31
 _NO_SHEET = frozenset("[]:*?\\")
@@ -88,26 +85,26 @@ class FilesTarget:
             stem += f"-{{{PART}}}"
         return f"{stem}{ending}{compressed}"
 
-    def path_of(self, order: LoadOrder, known: FileSet) -> str:
+    def path_of(self, attempt: Attempt, known: FileSet) -> str:
         """Where a load writes. Appending never takes a name that another run has used: the run's number is in it."""
-        if order.removes_old:
+        if attempt.plan.replaces is not None:
             return self.name
         if self.sheet:
-            return self._new_sheet(order, known)
-        if order.receipt and (begun := known.begun(order.receipt.run)):
+            return self._new_sheet(attempt, known)
+        if attempt.key and (begun := known.begun(attempt.key.run)):
             return begun.name
         first = self.name.replace(f"{{{PART}}}", "0001")
         taken = {item.path for item in self.storage.list(Listing(pattern=first, limit=1))}
         if first not in taken and first not in known.files:
             return self.name
-        number = order.receipt.run.split("-")[0] if order.receipt else "2"
+        number = attempt.key.run.split("-")[0] if attempt.key else "2"
         folder, name = posixpath.split(self.name)
         stem, dot, endings = name.partition(".")
         return posixpath.join(folder, f"{stem}-run{number}{dot}{endings}")
 
-    def _new_sheet(self, order: LoadOrder, known: FileSet) -> str:
+    def _new_sheet(self, attempt: Attempt, known: FileSet) -> str:
         """The book of a sheet that is not there yet: rows are never added to one that is, since they could be there twice."""
-        begun = order.receipt and known.begun(order.receipt.run)
+        begun = attempt.key and known.begun(attempt.key.run)
         with tempfile.TemporaryDirectory() as folder:
             base = None if begun else self._fetched(self.name, Path(folder) / "rows.xlsx")
             if base is not None and self.sheet in sheet_names(base, self.name):
@@ -128,48 +125,19 @@ class FilesTarget:
     def count(self, name: TableName) -> int | None:
         return None
 
-    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
-        return self._mark_note(key.job).entries(key)
+    def ledger(self, table: TableName) -> FileSetLedger:
+        # a book has notes of its own for each of its sheets
+        return FileSetLedger(self.storage, f"{self.name}!{self.sheet}" if self.sheet else self.name, self.template)
 
-    def _mark_note(self, job: str) -> MarkNote:
-        return MarkNote(self.storage, self.template, job)
-
-    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
-        note = self._mark_note(key.job)
-        held = note.all()
-        held.pop(key.object, None)
-        note.store(held if value is None else {**held, key.object: {"": value}})
-
-    def require_marks(self, marks: Sequence[MarkChange]) -> None:
-        """Raises where another run has copied the same meanwhile."""
-        for change in marks:
-            if self.mark(TableName(None, self.name), change.key).get(change.item) != change.before:
-                raise mark_moved(change.key)
-
-    def settle_marks(self, marks: Sequence[MarkChange]) -> None:
-        """Notes what was copied, once the files are in their place; again where a run died before it."""
-        for job in {change.key.job for change in marks}:
-            self._mark_note(job).write([change for change in marks if change.key.job == job])
-
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        return self.file_set().receipt(key.run)
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        found = self.file_set().committed(keys)
-        if found is not None:
-            self.settle_marks(found.mark_changes)
-        return found
+    def file_set(self) -> FileSet:
+        """What was written by this name, as the storage has it now."""
+        return self.ledger(TableName(None, self.name)).file_set()
 
     def remarks(self) -> Sequence[Remark]:
         return ()
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "the target is files"
-
-    def file_set(self) -> FileSet:
-        """What was written by this name, as the storage has it now."""
-        # a book has notes of its own for each of its sheets
-        return FileSet(self.storage, f"{self.name}!{self.sheet}" if self.sheet else self.name, self.template)
 
     @property
     def is_filled(self) -> bool:
@@ -213,10 +181,10 @@ class FilesTarget:
         return local
 
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[FileLoad]:
+    def write(self, attempt: Attempt) -> Iterator[FilesSession]:
         folder = Path(tempfile.mkdtemp(prefix="ultravect-files-"))
         try:
-            yield FileLoad(self, order, folder)
+            yield FilesSession(self, attempt, folder)
         except OSError as error:
             raise UltravectError(
                 "worker-full" if error.errno == errno.ENOSPC else "file-not-written",

@@ -154,7 +154,7 @@ def _try(job: Job, plan: Planning, result: Rehearsal, wanted: int | None) -> Non
         filtered += shaped.filtered
         rejected += len(shaped.rejects)
         if guards:
-            guards.see(shaped.batch)
+            guards.see(shaped)
     left = read - filtered
     result.steps = [
         {"step": "read", "rows_in": read, "rows_out": read, "rejected": 0},

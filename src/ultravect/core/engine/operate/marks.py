@@ -89,7 +89,7 @@ def _key(job: Job) -> MarkKey:
 
 def _shown(name: str, job: Job, target: ConnectionSpec) -> ShownMark:
     opened, table = open_target(job, target, RunFacts())
-    entries = opened.mark(table, _key(job))
+    entries = opened.ledger(table).mark(_key(job))
     newer = job.source.newer
     if newer is not None and newer.by is not None:
         held = entries.get("")
@@ -159,5 +159,5 @@ def _change(
         )
     for _, leg in chosen:
         opened, table = open_target(leg, target, RunFacts())
-        opened.set_mark(table, _key(leg), made(leg))
+        opened.ledger(table).set_mark(_key(leg), made(leg))
     return [_shown(known, leg, target) for known, leg in chosen]

@@ -8,9 +8,9 @@ from contextlib import AbstractContextManager, nullcontext
 from typing import Any, NoReturn
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import Database, Statements
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.target import Database
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
@@ -20,7 +20,7 @@ from ultravect.core.engine.run.leg import LegResult, Listener
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.parse import parse_item
 from ultravect.core.expressions.tree import Call, Item
-from ultravect.core.loading.steps.receipts import ReceiptTable
+from ultravect.core.loading.sql_ledger import ReceiptTable
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
@@ -52,7 +52,7 @@ def undo_leg(
     database = opened.database
     if database is None:
         _refuse("files are not undone", "remove the files that the run wrote: its log names them")
-    if earlier and (known := database.committed(name, earlier)):
+    if earlier and (known := database.ledger(name).committed(earlier)):
         listener.log("info", "the load was undone before the run was taken over: the receipt is in the target")
         return LegResult(Tally(), known.rows_before, database.count(name), False, 0.0)
     key, found = _found(database, name, loads)
@@ -107,7 +107,7 @@ def _restored(
 
 def _found(database: Database, table: TableName, loads: Sequence[ReceiptKey]) -> tuple[ReceiptKey, Receipt | None]:
     for load in loads:
-        if receipt := database.receipt(table, load):
+        if receipt := database.ledger(table).receipt(load):
             return load, receipt
     return loads[0], None
 

@@ -11,8 +11,8 @@ from typing import Any
 from pydantic import TypeAdapter
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
-from ultravect.core.contracts.load import Between
-from ultravect.core.dialects.base import Change, NewTable, TableName
+from ultravect.core.contracts.write_plan import WritePlan
+from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.plan.newer.mark_plan import MarkPlan
 from ultravect.core.expressions.encode import Expression
@@ -22,7 +22,7 @@ from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.types.text_formats import TextFormats
 
-VERSION = 1
+VERSION = 2
 
 
 @dataclass(frozen=True)
@@ -124,7 +124,6 @@ class LegPlan:
     job: Mapping[str, Any]
     facts: RunFacts
     source: FilesPlan | RowsPlan
-    table: TableName
     live: LiveTable | None
     columns: tuple[ColumnPlan, ...]
     inputs: tuple[InputPlan, ...]
@@ -133,27 +132,18 @@ class LegPlan:
     condition: ConditionPlan | None
     checked: tuple[str, ...]
     """Names of the target's checks that are decided before rows are sent."""
-    create: NewTable | None
-    changes: tuple[Change, ...]
-    is_new: bool
-    receipts: bool
+    write: WritePlan
     strategy: StrategyPlan
     ddl: tuple[str, ...]
     findings: tuple[Finding, ...]
     mark: MarkPlan | None = None
-    replaces: str = ""
-    """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
-
-    within: tuple[Between, ...] = ()
-    """Where all such rows are, as far as the condition says it plainly."""
-
     slices: tuple[Part, ...] = ()
     """The parts in which the rows are copied, by as many workers as are free; empty where one copies them all."""
 
     @property
-    def rebuilds(self) -> bool:
-        """Whether a new table takes the place of the one that is there."""
-        return self.is_new and self.live is not None
+    def table(self) -> TableName:
+        """What rows go into."""
+        return self.write.table
 
     @property
     def errors(self) -> list[Finding]:

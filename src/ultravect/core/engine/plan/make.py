@@ -21,14 +21,14 @@ from ultravect.core.engine.plan.source.expressions import bind_expressions, narr
 from ultravect.core.engine.plan.source.proposals import in_job
 from ultravect.core.engine.plan.source.selection import select_columns, with_target_names
 from ultravect.core.engine.plan.source.slices import plan_slices
-from ultravect.core.engine.plan.strategies import choose
 from ultravect.core.engine.plan.suggest import nearest_in, respelled
 from ultravect.core.engine.plan.target.existing_table import plan_existing
 from ultravect.core.engine.plan.target.guarding import plan_guards
 from ultravect.core.engine.plan.target.new_table import plan_new
 from ultravect.core.engine.plan.target.part import plan_gone, plan_part
 from ultravect.core.engine.plan.target.target_checks import checks_for
-from ultravect.core.engine.plan.target.writing import deciding_parameters, plan_mode, situation_of
+from ultravect.core.engine.plan.target.write_plan import action_of, plan_write
+from ultravect.core.engine.plan.target.writing import deciding_parameters, plan_mode
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.files import LayoutFile
@@ -169,17 +169,18 @@ def _make(
             _decide_checks(job, plan)
             plan_guards(job, plan)
         if not plan.errors:
-            plan.strategy = choose(situation_of(job, plan))
+            plan_write(job, plan)
     except UltravectError as error:
         plan.refuse(error, job.source.place)
     narrow(job, plan)
-    if not plan.errors and plan.strategy is not None and plan.reader is not None and slots is not None:
+    if not plan.errors and plan.write is not None and plan.reader is not None and slots is not None:
         plan_slices(job, plan, slots, cut=scanning.limit is None)
 
 
 def _open_target(plan: Planning, target: ConnectionSpec) -> None:
     try:
         plan.target, plan.table = open_target(plan.job, target, plan.facts)
+        plan.action = action_of(plan.job, truncates=plan.target.truncates)
         plan.receipts = bool(target.settings.get("receipts", True))
         plan.may_call = bool(target.settings.get("may_call", False))
         plan.live = plan.target.table(plan.table)

@@ -7,8 +7,8 @@ from dataclasses import dataclass, field, replace
 from typing import cast
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import Between
 from ultravect.core.contracts.target import Target
+from ultravect.core.contracts.write_plan import Insert, Merge, Replace, WritePlan
 from ultravect.core.dialects.base import Change, NewTable, TableName
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import TableRows
@@ -83,11 +83,11 @@ class Planning:
     count_new: Callable[[], int | None] = lambda: None
     """Asks the source how many rows are new; None where it does not say."""
 
-    replaces: str = ""
-    """The condition of the rows that an overwrite replaces, in the target's SQL; "" for all."""
+    action: Insert | Replace | Merge = field(default_factory=Insert)
+    """What becomes of the rows that are there."""
 
-    within: Sequence[Between] = ()
-    """See ``LegPlan``."""
+    write: WritePlan | None = None
+    """How rows are written, once there are no errors."""
 
     slices: Sequence[Part] = ()
     """See ``LegPlan``."""
@@ -116,13 +116,12 @@ class Planning:
 
     def leg_plan(self) -> LegPlan:
         """The plan as data; there must be no errors."""
-        assert self.table is not None and self.strategy is not None and self.reader is not None
+        assert self.write is not None and self.strategy is not None
         return LegPlan(
             VERSION,
             self.job.model_dump(mode="json", by_alias=True, exclude_unset=True),
             self.facts,
             self._source(),
-            self.table,
             self.live,
             tuple(self.columns),
             tuple(self.inputs),
@@ -130,16 +129,11 @@ class Planning:
             self.scope,
             self.condition_plan,
             tuple(check.name for check in self.checks),
-            self.create,
-            tuple(self.changes),
-            self.is_new,
-            self.receipts,
+            self.write,
             self.strategy,
             self.ddl,
             tuple(replace(finding, replacement=None) for finding in self.findings),
             self.mark,
-            self.replaces,
-            tuple(self.within),
             tuple(self.slices),
         )
 

@@ -6,11 +6,11 @@ import time
 from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
-from functools import partial
 from typing import Any, TypeVar
 
 from ultravect.core.contracts.kept_sessions import keeping_sessions
-from ultravect.core.contracts.load import CHANGED, ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
+from ultravect.core.contracts.write_session import CHANGED
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
@@ -23,10 +23,12 @@ from ultravect.core.engine.run.copied_files import tidy, tidy_loaded
 from ultravect.core.engine.run.copy_files import mirror_leg
 from ultravect.core.engine.run.counting.progress import Progress
 from ultravect.core.engine.run.counting.tally import Tally
+from ultravect.core.engine.run.execution import Execution
 from ultravect.core.engine.run.leg import PHASES, LegResult, Listener
 from ultravect.core.engine.run.leg_run import REFUSALS, LegRun
 from ultravect.core.engine.run.rejected.row_selection import RowSelection
-from ultravect.core.engine.run.sliced_leg import SlicedLeg, SliceRunner, SlicesHere
+from ultravect.core.engine.run.slice_run import SliceRunner
+from ultravect.core.engine.run.sliced_leg import SlicedLeg, SlicesHere
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.chain import ChainReader
 from ultravect.core.model.base import duration_seconds
@@ -101,16 +103,8 @@ def run_leg(
             slots=runner.capacity if selection is None and receipt else None,
         )
 
-    begin = partial(
-        _planned_leg,
-        source=source,
-        listener=listener,
-        shield=shield,
-        started=started,
-        run_id=run_id,
-        receipt=ReceiptKey(receipt, leg) if receipt else None,
-        selection=selection,
-        runner=runner,
+    execution = Execution(
+        listener, run_id, ReceiptKey(receipt, leg) if receipt else None, shield, selection, runner, started
     )
     plan = free.when(lambda: planned(trusting=True))
     if plan.errors and plan.sampled:
@@ -118,10 +112,11 @@ def run_leg(
     if plan.nothing and not plan.errors:
         return nothing_new(plan, source, listener, started)
     try:
-        return begin(plan, reported=())
+        return _planned_leg(plan, source, execution, reported=())
     except TypeDrift as drift:
         listener.log("info", f"{drift}: the whole file is read for its types, and the leg begins anew")
-    return begin(free.when(lambda: planned(trusting=False)), reported=plan.findings)
+    plan_again = free.when(lambda: planned(trusting=False))
+    return _planned_leg(plan_again, source, execution, reported=plan.findings)
 
 
 class _Free:
@@ -163,28 +158,17 @@ class _Free:
 
 
 def _planned_leg(
-    plan: Planning,
-    *,
-    source: ConnectionSpec,
-    reported: Sequence[Finding],
-    listener: Listener,
-    shield: Callable[[], AbstractContextManager[None]],
-    started: float,
-    run_id: str,
-    receipt: ReceiptKey | None,
-    selection: RowSelection | None,
-    runner: SliceRunner,
+    plan: Planning, source: ConnectionSpec, execution: Execution, *, reported: Sequence[Finding]
 ) -> LegResult:
     """Runs a leg as it was planned; ``reported`` are the findings that were reported before."""
+    listener = execution.listener
     for finding in plan.findings:
         if finding not in reported:
             listener.finding(finding)
     require_plan(plan)
     opened = OpenLeg.of(plan)
     listener.planned(opened.plan)
-    result = run_plan(
-        opened, listener, shield, run_id, receipt=receipt, selection=selection, started=started, runner=runner
-    )
+    result = run_plan(opened, execution)
     tidy_loaded(plan.mark, source, listener)
     return result
 
@@ -210,26 +194,14 @@ def nothing_new(plan: Planning, source: ConnectionSpec, listener: Listener, star
     return LegResult(Tally(), None, None, False, time.monotonic() - started, mark=shown, nothing=plan.nothing)
 
 
-def run_plan(
-    opened: OpenLeg,
-    listener: Listener,
-    shield: Callable[[], AbstractContextManager[None]] = nullcontext,
-    run_id: str = "",
-    *,
-    receipt: ReceiptKey | None = None,
-    selection: RowSelection | None = None,
-    started: float | None = None,
-    runner: SliceRunner | None = None,
-) -> LegResult:
+def run_plan(opened: OpenLeg, execution: Execution) -> LegResult:
     """Executes a plan, whichever process made it; see ``run_leg``."""
-    if selection:
+    listener = execution.listener
+    if execution.selection:
         opened = files_apart(opened)
-        selection.ask(opened.reader)
-    started = time.monotonic() if started is None else started
-    if opened.plan.slices and receipt is not None and runner is not None:
-        leg: LegRun = SlicedLeg(opened, listener, shield, started, run_id, receipt, runner)
-    else:
-        leg = LegRun(opened, listener, shield, started, run_id, receipt, selection)
+        execution.selection.ask(opened.reader)
+    sliced = bool(opened.plan.slices) and execution.key is not None and execution.runner is not None
+    leg = SlicedLeg(opened, execution) if sliced else LegRun(opened, execution)
     for attempt in range(1, _ATTEMPTS + 1):
         try:
             return leg.run()
@@ -237,7 +209,7 @@ def run_plan(
             if error.code == CHANGED and attempt < _ATTEMPTS and not opened.plan.slices:
                 listener.log("warning", f"{error.detail}; the rows are read again (attempt {attempt + 1})")
                 listener.read_again()
-                leg = LegRun(opened, listener, shield, started, run_id, receipt, selection)
+                leg = LegRun(opened, execution)
                 continue
             if error.code not in REFUSALS or not leg.may_isolate or leg.published:
                 raise
@@ -247,8 +219,7 @@ def run_plan(
             break
     # the source may have changed since: nothing of the first reading is kept
     listener.read_again()
-    opened = files_apart(opened)
-    return LegRun(opened, listener, shield, started, run_id, receipt, selection, isolates=True).run()
+    return LegRun(files_apart(opened), execution, isolates=True).run()
 
 
 def files_apart(opened: OpenLeg) -> OpenLeg:
@@ -283,7 +254,7 @@ def committed_result(
     ``attempts``: how receipts name them.
     """
     target, table = open_target(job, spec, facts)
-    receipt = target.committed(table, attempts)
+    receipt = target.ledger(table).committed(attempts)
     if receipt is None:
         return None
     return LegResult(Tally(**receipt.tally), receipt.rows_before, receipt.rows_after, receipt.created, 0.0)

@@ -4,35 +4,36 @@ from __future__ import annotations
 
 import itertools
 import time
-from collections import Counter
-from collections.abc import Callable, Iterable, Iterator, Mapping
-from contextlib import AbstractContextManager, contextmanager
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 
 from ultravect.core.contracts.kept_sessions import close_idle_sessions
-from ultravect.core.contracts.load import Counts, ReceiptKey, RefusedRow
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import Load
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Counts, RefusedRow
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.source.drift import TypeDrift
-from ultravect.core.engine.plan.target.writing import load_order
 from ultravect.core.engine.run.copied_files import tidy_loaded
 from ultravect.core.engine.run.counting.checksums import Checksums
 from ultravect.core.engine.run.counting.guards import Decided, Guards
 from ultravect.core.engine.run.counting.highest_value import HighestValue
 from ultravect.core.engine.run.counting.progress import Progress
+from ultravect.core.engine.run.counting.row_account import RowAccount
 from ultravect.core.engine.run.counting.rows_around import RowsAround
 from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.counting.tie_rows import TieRows
-from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult, Listener
+from ultravect.core.engine.run.execution import Execution
+from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult
+from ultravect.core.engine.run.observer import Observer, write_rows
 from ultravect.core.engine.run.reading import Reading
 from ultravect.core.engine.run.rejected.held_rejects import HeldRejects
 from ultravect.core.engine.run.rejected.rejects import RejectLedger
 from ultravect.core.engine.run.rejected.row_places import RowPlaces
-from ultravect.core.engine.run.rejected.row_selection import RowSelection
 from ultravect.core.engine.run.shape import Shaper
+from ultravect.core.engine.write.driver import Write, open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.words import counted
 
@@ -46,63 +47,51 @@ _NOT_ANSWERED = ("outcome-unknown", "connection-lost")
 
 
 class LegRun:
-    def __init__(
-        self,
-        opened: OpenLeg,
-        listener: Listener,
-        shield: Callable[[], AbstractContextManager[None]],
-        started: float,
-        run_id: str,
-        receipt: ReceiptKey | None,
-        selection: RowSelection | None,
-        *,
-        isolates: bool = False,
-    ) -> None:
+    """One reading of a leg's rows, and their way into the target."""
+
+    def __init__(self, opened: OpenLeg, execution: Execution, *, isolates: bool = False) -> None:
         """``isolates``: the target refused a load of such rows, which are now found one by one."""
-        plan, job = opened.plan, opened.job
+        plan, job, listener = opened.plan, opened.job, execution.listener
         self._reader, self._target, self._table = opened.reader, opened.target, plan.table
-        self._plan = plan
-        self._mode = job.into.mode
-        self._isolates = isolates
-        self.order = load_order(
-            opened, receipt, isolate=self._isolates, notify=lambda text: listener.log("warning", text)
-        )
-        self._created = plan.create is not None and not plan.rebuilds and opened.target.database is not None
-        self._listener = listener
-        self._shield = shield
-        self._started = started
+        self._plan, self._execution, self._listener = plan, execution, listener
+        key = execution.key if plan.write.receipts else None
+        self.attempt = Attempt(plan.write, key, isolates, notify=lambda text: listener.log("warning", text))
         self._tally = Tally()
         self._held = HeldRejects(listener.rejects) if plan.sampled else None
         self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects)
+        self._account = RowAccount(self._ledger)
         self._places = RowPlaces() if isolates else None
         self.published = False
-        self._receipt_left = Receipt(str(self._table), self._mode)
-        self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not self._isolates
-        self._selection = selection
-        self._rows_of: Counter[str] = Counter()
+        self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not isolates
         by = plan.mark.by if plan.mark else None
         self._ties = TieRows(opened.reader, by) if by is not None and by.ties is not None else None
         self._highest = HighestValue(by) if by is not None and by.follows >= 0 else None
         self._guards = Guards(job.guard, plan.columns, plan.facts.usual) if job.guard else None
         self._decided: list[Decided] = []
         self._progress = Progress(listener, opened.reader.size)
-        self._reading = Reading(
-            opened.reader, Shaper.of(opened, run_id), self._progress, selection, self._ties, with_keys=isolates
-        )
-        self._sums: Checksums | None = None
         database = opened.target.database
-        if job.into.checksums and not job.into.matches_rows and database is not None:
-            self._sums = Checksums(database, self.order.columns)
+        sums = job.into.checksums and plan.write.merges is None and database is not None
+        self._sums = Checksums(database, plan.write.columns) if sums and database is not None else None
+        self._reading = Reading(
+            opened.reader,
+            Shaper.of(opened, execution.run_id),
+            self._progress,
+            execution.selection,
+            self._ties,
+            with_keys=isolates,
+        )
+        seen = (self._account, self._places, self._highest, self._guards, self._sums, self._progress)
+        self._observers: Sequence[Observer] = [observer for observer in seen if observer is not None]
 
     def run(self) -> LegResult:
-        with self.running() as read, self._target.load(self.order) as load:
+        with self.running() as read, open_write(self._target, self.attempt) as write:
             # those of planning are not needed any more, and a place may have few
             close_idle_sessions()
-            self.fill(load, read)
-            with self._shield():
-                self.publish(load)
-                self.committed(load)
-            return self.verified(load)
+            self.fill(write, read)
+            with self._execution.shield():
+                self.publish(write)
+                self.committed(write)
+            return self.verified(write)
 
     @contextmanager
     def running(self) -> Iterator[Callable[[], None]]:
@@ -129,65 +118,65 @@ class LegRun:
             if self._places:
                 self._places.close()
 
-    def fill(self, load: Load, read: Callable[[], None] = lambda: None) -> None:
+    def fill(self, write: Write, read: Callable[[], None] = lambda: None) -> None:
         """Stages the rows, and has the target do what the order says; ``read`` starts the reading."""
-        if self._sums and not self.order.removes_old and not self._created:
+        plan = self._plan.write
+        if self._sums and plan.replaces is None and not plan.is_new:
             self._sums.before = self._sums.of_table(self._table)
         read()
-        if self._created or self._plan.rebuilds:
+        if plan.create is not None:
             self._listener.log("info", f"created table {self._table}, visible once the load is published")
-        for change in self._plan.changes:
+        for change in plan.changes:
             what = "adding" if change.added else "enlarging"
             self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
-        self._stage(load)
-        tolerated = self._ledger.tolerated(self._tally.read) if self._isolates else 0
-        counts = load.finish(tolerated, complete=not self._ledger.count)
-        self._refuse(load.refused)
+        self._stage(write)
+        tolerated = self._ledger.tolerated(self._tally.read) if self.attempt.isolates else 0
+        counts = write.finish(tolerated, complete=not self._ledger.count)
+        self._refuse(write.refused)
         self._settle(counts)
-        if load.changes:
-            self._listener.changes(load.changes)
-        if load.previous:
-            self._listener.log("info", f"the rows that are replaced are kept in {load.previous}")
+        if write.changes:
+            self._listener.changes(write.changes)
+        if write.previous:
+            self._listener.log("info", f"the rows that are replaced are kept in {write.previous}")
         self._listener.phase("stage", "done")
 
-    def publish(self, load: Load) -> None:
+    def publish(self, write: Write) -> None:
         """Has the target publish the rows, with their receipt."""
         if self._guards:
             self._decided = self._guards.settle(self._tally, self._listener.log, str(self._table))
         self._phase = "publish"
         self._listener.phase("publish", "running")
-        rows = RowsAround.of(load.rows_before, self._counts)
-        receipt = Receipt(
+        rows = RowsAround.of(write.rows_before, self._counts)
+        receipt = self._receipt = Receipt(
             str(self._table),
-            self._mode,
+            self._plan.write.action.mode,
             self._tally.as_dict(),
             rows.before,
             rows.after,
-            self._created,
-            load.previous,
+            self._plan.write.is_new,
+            write.previous,
         )
         try:
-            load.publish(receipt, self._marks())
+            write.publish(receipt, self._marks())
         except UltravectError as error:
             error.outcome = error.outcome or (UNKNOWN if error.code in _NOT_ANSWERED else NOTHING)
             raise
-        self._receipt_left = receipt
 
-    def committed(self, load: Load) -> None:
+    def committed(self, write: Write) -> None:
         """To be called when the rows that were published are committed."""
         self.published = True
-        self._listener.published(self._receipt_left)
+        self._listener.published(self._receipt)
         self._listener.phase("publish", "done")
-        for path in load.written[:_NAMED_FILES]:
+        for path in write.written[:_NAMED_FILES]:
             self._listener.log("info", f"wrote {path}")
-        if len(load.written) > _NAMED_FILES:
-            self._listener.log("info", f"and {counted(len(load.written) - _NAMED_FILES, 'other file')}")
+        if len(write.written) > _NAMED_FILES:
+            self._listener.log("info", f"and {counted(len(write.written) - _NAMED_FILES, 'other file')}")
 
-    def verified(self, load: Load) -> LegResult:
+    def verified(self, write: Write) -> LegResult:
         """What is counted in the target, and what the leg has come to."""
         self._phase = "verify"
         try:
-            return self._verify(load)
+            return self._verify(write)
         except UltravectError as error:
             error.outcome, error.phase = COMMITTED, self._phase
             raise
@@ -205,39 +194,28 @@ class LegRun:
             return []  # the answer had no rows, and there was no mark
         return [MarkChange(mark.key, entry.item, value or entry.value, entry.before) for entry in entries if mark]
 
-    def _stage(self, load: Load) -> None:
-        """Takes shaped batches from the reading thread and writes them."""
-        staged = 0
-        for item in self._reading.shaped():
-            self._phase = "shape"  # what can fail before the rows are written is what they are
-            self._tally.read += item.rows
-            self._tally.filtered += item.filtered
-            self._ledger.add(item.rejects)
-            self._ledger.enforce(self._tally.read, final=False)
-            if self._places:
-                self._places.add(item)
-            self._phase = "stage"
-            load.write(item.batch)
-            if self._highest:
-                self._highest.see(item.batch)
-            if self._guards:
-                self._guards.see(item.batch)
-            if self._sums:
-                self._sums.add(item.batch)
-            staged += item.batch.num_rows
-            self._rows_of.update(item.rows_of_files)
-            self._progress.report(rows_staged=staged)
+    def _stage(self, write: Write) -> None:
+        """Takes shaped rows from the thread that reads, and writes them."""
+        write_rows(self._reading, self._observers, write.write)
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
         self._progress.report(now=True)
-        if self._selection and (shown := self._selection.missed(self._tally.read)):
+        selection = self._execution.selection
+        if selection and (shown := selection.missed(self._account.read)):
             self._listener.log("warning", shown)
         if self._held:
             # every row has been read: nothing can turn out otherwise any more
             self._held.release()
-        self._phase = "shape"
-        self._ledger.enforce(self._tally.read, final=True)
-        self._phase = "stage"
+        self._end_account()
+
+    def _end_account(self) -> None:
+        """All rows are read."""
+        self._tally.read, self._tally.filtered = self._account.read, self._account.filtered
+        try:
+            self._account.end()
+        except UltravectError as error:
+            error.phase = "shape"
+            raise
 
     def _refuse(self, refused: Iterable[RefusedRow]) -> None:
         """Rejects what only the database could refuse."""
@@ -257,7 +235,9 @@ class LegRun:
         self._tally.rejected = self._ledger.count
         if counts.gone:
             gone = counted(counts.gone, "row of the target is", "rows of the target are")
-            does = "deleted" if self.order.gone == "delete" else f"flagged in {self.order.gone}"
+            merges = self._plan.write.merges
+            flag = merges.gone.flag if merges is not None and merges.gone is not None else ""
+            does = f"flagged in {flag}" if flag else "deleted"
             self._listener.log("info", f"{gone} {does}: the source has no such keys any more")
         if not self._tally.adds_up:
             raise UltravectError(
@@ -267,9 +247,9 @@ class LegRun:
                 tally=self._tally.as_dict(),
             )
 
-    def _verify(self, load: Load) -> LegResult:
+    def _verify(self, write: Write) -> LegResult:
         self._listener.phase("verify", "running")
-        verified = load.verify()
+        verified = write.verify()
         written = self._tally.inserted + self._tally.updated
         if verified.rows_of_load != written and not verified.sure:
             self._listener.log(
@@ -287,9 +267,9 @@ class LegRun:
             )
         elif verified.how:
             self._listener.log("info", f"verified: {counted(written, 'row')} of this load counted {verified.how}")
-        known = RowsAround.of(load.rows_before, self._counts)
+        known = RowsAround.of(write.rows_before, self._counts)
         if verified.rows_after is not None and known.after not in (None, verified.rows_after):
-            who = "the statements of into.after, or others," if self.order.after else "others"
+            who = "the statements of into.after, or others," if self._plan.write.after else "others"
             self._listener.log(
                 "warning",
                 f"{self._table} holds {verified.rows_after:,} rows, not {known.after:,}: {who} wrote to it during the run",
@@ -297,25 +277,25 @@ class LegRun:
         rows = known.with_after(verified.rows_after)
         if rows.before is None and self._plan.live is not None and self._plan.live.rows is not None:
             rows = RowsAround.of(self._plan.live.rows, self._counts, about=True).with_after(verified.rows_after)
-        checksums = self._checked(load)
+        checksums = self._checked(write)
         self._listener.phase("verify", "done")
         return LegResult(
             self._tally,
             rows.before,
             rows.after,
-            self._created,
-            time.monotonic() - self._started,
-            comparison=load.comparison,
+            self._plan.write.is_new,
+            time.monotonic() - self._execution.started,
+            comparison=write.comparison,
             checksums=checksums,
-            strategy=load.strategy or self._plan.strategy.name,
+            strategy=write.strategy or self._plan.strategy.name,
             gone=self._counts.gone,
-            files=dict(self._rows_of) if self._plan.mark and not self._plan.mark.by else {},
+            files=dict(self._account.files) if self._plan.mark and not self._plan.mark.by else {},
             mark=self._plan.mark.shown() if self._plan.mark else None,
             guards=[item.as_dict() for item in self._decided],
             rows_about=rows.about,
         )
 
-    def _checked(self, load: Load) -> Mapping[str, str] | None:
+    def _checked(self, write: Write) -> Mapping[str, str] | None:
         """The checksums of the loaded rows, compared with those of the rows sent; None where they cannot be."""
         if self._sums is None:
             return None

@@ -2,22 +2,22 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import asdict, dataclass, field, replace
-from typing import Any
+from typing import Any, Protocol
 
-from ultravect.core.contracts.load import ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.stage import SliceLoad, Stage, Stages
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.stage import Stages
+from ultravect.core.contracts.write_plan import Attempt, Stage
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.open_leg import OpenLeg
-from ultravect.core.engine.plan.target.writing import load_order
 from ultravect.core.engine.run.counting.progress import Progress
+from ultravect.core.engine.run.counting.row_account import RowAccount
 from ultravect.core.engine.run.leg import Listener
+from ultravect.core.engine.run.observer import write_rows
 from ultravect.core.engine.run.reading import Reading
 from ultravect.core.engine.run.rejected.rejects import Reject, RejectLedger
 from ultravect.core.engine.run.shape import Shaper
@@ -61,6 +61,19 @@ class SliceResult:
     files: Mapping[str, int] = field(default_factory=dict)
     first_reject: Reject | None = None
 
+    @classmethod
+    def of_account(cls, number: int, account: RowAccount) -> SliceResult:
+        rejects = account.rejects
+        return cls(
+            number,
+            account.read,
+            account.filtered,
+            rejects.count,
+            account.staged,
+            dict(account.files),
+            rejects.first,
+        )
+
     def as_json(self) -> dict[str, Any]:
         return asdict(self)
 
@@ -88,6 +101,16 @@ class SliceResult:
         )
 
 
+class SliceRunner(Protocol):
+    """What has slices copied."""
+
+    def capacity(self) -> int:
+        """How many slices it can have copied at the same time, each as quickly as one alone."""
+
+    def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
+        """The accounts of all slices of a plan, as they are done; UltravectError of one that failed, after which none goes on."""
+
+
 def run_slice(
     plan: LegPlan,
     number: int,
@@ -105,13 +128,13 @@ def run_slice(
     stages = opened.target.stages
     assert stages is not None, "the plan is cut into slices"
     key = replace(order.receipt, slice=number)
-    if (found := opened.target.receipt(plan.table, key)) is not None:
+    if (found := opened.target.ledger(plan.table).receipt(key)) is not None:
         return SliceResult.of_receipt(number, found)
     try:
         return _copy(opened, number, order, key, stages, listener, run_id)
     except UltravectError as error:
         # an attempt that was given up has committed in the meantime
-        if error.code != "attempt-replaced" or (found := opened.target.receipt(plan.table, key)) is None:
+        if error.code != "attempt-replaced" or (found := opened.target.ledger(plan.table).receipt(key)) is None:
             raise
         return SliceResult.of_receipt(number, found)
 
@@ -131,34 +154,17 @@ def _copy(
     if isinstance(reader, TableRows):
         reader = replace(reader, snapshot=order.snapshot)
     opened = replace(opened, reader=reader)
-    load = load_order(opened, order.receipt, notify=lambda text: listener.log("warning", text))
+    attempt = Attempt(plan.write, order.receipt, notify=lambda text: listener.log("warning", text))
     progress = Progress(listener, reader.size)
+    account = RowAccount(RejectLedger(opened.job.into.rejects, listener.rejects))
     reading = Reading(reader, Shaper.of(opened, run_id, part.rows_before), progress, None, None, with_keys=False)
     try:
-        with stages.slice(load, order.stage, key, (number - 1) * _ROWS_OF_SLICE) as staging:
+        with stages.slice(attempt, order.stage, key, (number - 1) * _ROWS_OF_SLICE) as staging:
             reading.start()
-            result = _stage(opened, number, reading, progress, staging, listener)
+            write_rows(reading, [account, progress], staging.write)
+            progress.report(now=True)
+            result = SliceResult.of_account(number, account)
             staging.publish(result.receipt(plan.table))
             return result
     finally:
         reading.end()
-
-
-def _stage(
-    opened: OpenLeg, number: int, reading: Reading, progress: Progress, staging: SliceLoad, listener: Listener
-) -> SliceResult:
-    ledger = RejectLedger(opened.job.into.rejects, listener.rejects)
-    read = filtered = staged = 0
-    files: Counter[str] = Counter()
-    for shaped in reading.shaped():
-        read += shaped.rows
-        filtered += shaped.filtered
-        ledger.add(shaped.rejects)
-        # a share is only known of the whole leg
-        ledger.enforce(read, final=False)
-        staging.write(shaped.batch)
-        staged += shaped.batch.num_rows
-        files.update(shaped.rows_of_files)
-        progress.report(rows_staged=staged)
-    progress.report(now=True)
-    return SliceResult(number, read, filtered, ledger.count, staged, dict(files), ledger.first)

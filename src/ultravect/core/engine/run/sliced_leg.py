@@ -6,28 +6,15 @@ import os
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass, replace
-from typing import Protocol
 
-from ultravect.core.contracts.load import ReceiptKey
-from ultravect.core.contracts.target import Load
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.leg_plan import LegPlan
-from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.run.leg import Listener
 from ultravect.core.engine.run.leg_run import LegRun
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
+from ultravect.core.engine.write.driver import Write
 from ultravect.core.errors import UltravectError
-
-
-class SliceRunner(Protocol):
-    """What has slices copied."""
-
-    def capacity(self) -> int:
-        """How many slices it can have copied at the same time, each as quickly as one alone."""
-
-    def run(self, plan: LegPlan, order: SliceOrder, listener: Listener) -> Iterator[SliceResult]:
-        """The accounts of all slices of a plan, as they are done; UltravectError of one that failed, after which none goes on."""
 
 
 def usual_capacity() -> int:
@@ -54,31 +41,18 @@ class SlicesHere:
 class SlicedLeg(LegRun):
     """See ``LegRun``; rows are read by slices, and the load finds them staged."""
 
-    def __init__(
-        self,
-        opened: OpenLeg,
-        listener: Listener,
-        shield: Callable[[], AbstractContextManager[None]],
-        started: float,
-        run_id: str,
-        receipt: ReceiptKey,
-        runner: SliceRunner,
-    ) -> None:
-        super().__init__(opened, listener, shield, started, run_id, receipt, None)
-        self._runner, self._receipt = runner, receipt
-
     @contextmanager
     def running(self) -> Iterator[Callable[[], None]]:
         for phase in ("shape", "stage"):
             self._listener.phase(phase, "running")
         self._phase = "stage"
-        stages = self._target.stages
-        assert stages is not None, "the plan is cut into slices"
+        stages, key = self._target.stages, self._execution.key
+        assert stages is not None and key is not None, "the plan is cut into slices"
         try:
-            with stages.stage(self.order) as stage:
+            with stages.stage(self.attempt) as stage:
                 with self._snapshot() as snapshot:
-                    self._collect(SliceOrder(stage, self._receipt, snapshot))
-                self.order = replace(self.order, staged_in=stage.table, filled=stage.becomes_target)
+                    self._collect(SliceOrder(stage, key, snapshot))
+                self.attempt = replace(self.attempt, stage=stage)
                 yield lambda: None
         except UltravectError as error:
             error.phase = error.phase or self._phase
@@ -89,17 +63,15 @@ class SlicedLeg(LegRun):
 
     def _collect(self, order: SliceOrder) -> None:
         """Has the slices copied, and adds up their accounts."""
-        for result in self._runner.run(self._plan, order, self._listener):
-            self._tally.read += result.read
-            self._tally.filtered += result.filtered
-            self._ledger.count_in(result.rejected, result.first_reject)
-            self._ledger.enforce(self._tally.read, final=False)
-            self._rows_of.update(result.files)
+        runner = self._execution.runner
+        assert runner is not None, "a plan that is cut into slices has something that copies them"
+        for result in runner.run(self._plan, order, self._listener):
+            self._account.add(
+                result.read, result.filtered, result.staged, result.rejected, result.first_reject, result.files
+            )
         self._listener.phase("read", "done")
         self._listener.phase("shape", "done")
-        self._phase = "shape"
-        self._ledger.enforce(self._tally.read, final=True)
-        self._phase = "stage"
+        self._end_account()
 
-    def _stage(self, load: Load) -> None:
+    def _stage(self, write: Write) -> None:
         """The rows are staged already."""

@@ -7,8 +7,9 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager, nullcontext
 from dataclasses import dataclass, field
 
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.target import Load, LoadsTogether
+from ultravect.core.contracts.receipt import ReceiptKey
+from ultravect.core.contracts.target import LoadsTogether
+from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
@@ -18,8 +19,10 @@ from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.source.drift import TypeDrift
 from ultravect.core.engine.run.execute import committed_result, files_apart, nothing_new, require_plan
+from ultravect.core.engine.run.execution import Execution
 from ultravect.core.engine.run.leg import UNKNOWN, LegResult, Listener
 from ultravect.core.engine.run.leg_run import REFUSALS, LegRun
+from ultravect.core.engine.write.driver import Write, open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.jobs.job import Job
@@ -104,13 +107,14 @@ def _attempt(
         if opened is None:
             continue
         key = ReceiptKey(leg.receipts[-1], leg.number)
-        run = LegRun(opened, leg.listener, shield, started, run_id, key, None, isolates=leg.isolates)
+        execution = Execution(leg.listener, run_id, key, shield, started=started)
+        run = LegRun(opened, execution, isolates=leg.isolates)
         runs.append((leg, run))
     if not runs:
         return True
-    orders: list[LoadOrder] = [run.order for _, run in runs]
-    with _failing(runs[0][0]), opened_target.together(orders) as shared, ExitStack() as loads:
-        filled: list[tuple[LegTogether, LegRun, Load]] = []
+    attempts: list[Attempt] = [run.attempt for _, run in runs]
+    with _failing(runs[0][0]), opened_target.together(attempts) as shared, ExitStack() as loads:
+        filled: list[tuple[LegTogether, LegRun, Write]] = []
         for leg, run in runs:
             try:
                 filled.append((leg, run, _fill(run, shared, loads)))
@@ -133,11 +137,11 @@ def _attempt(
             except UltravectError as error:
                 error.outcome = error.outcome or UNKNOWN
                 raise
-            for _, run, load in filled:
-                run.committed(load)
-        for leg, run, load in filled:
+            for _, run, write in filled:
+                run.committed(write)
+        for leg, run, write in filled:
             with _failing(leg):
-                leg.result = run.verified(load)
+                leg.result = run.verified(write)
                 run.tidy(source)
     return True
 
@@ -151,13 +155,13 @@ def _failing(leg: LegTogether) -> Iterator[None]:
         raise LegFailed(leg.number, error) from None
 
 
-def _fill(run: LegRun, shared: LoadsTogether, loads: ExitStack) -> Load:
+def _fill(run: LegRun, shared: LoadsTogether, loads: ExitStack) -> Write:
     """Stages the rows of a leg, and brings them into its table, in the transaction that is committed later."""
     with run.running() as read:
-        load = loads.enter_context(shared.load(run.order))
-        run.fill(load, read)
-        run.publish(load)
-    return load
+        write = loads.enter_context(open_write(shared, run.attempt))
+        run.fill(write, read)
+        run.publish(write)
+    return write
 
 
 def _planned(

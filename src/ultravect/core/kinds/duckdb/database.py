@@ -6,6 +6,7 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from typing import Any
 
 import duckdb
 import pyarrow as pa
@@ -19,20 +20,19 @@ from ultravect.core.contracts.catalogue import (
     Reference,
     TableInfo,
 )
-from ultravect.core.contracts.load import LoadOrder
-from ultravect.core.contracts.target import Database
+from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.duckdb.settings import DuckdbSettings
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.duckdb.duckdb_load import FIND, TABLES, DuckdbLoad, DuckdbStatements
 from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows
+from ultravect.core.loading.duckdb.duckdb_write import FIND, TABLES, DuckdbSession, DuckdbStatements
 from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file, may_be_made
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.refusals import waiting_message
+from ultravect.core.loading.refusals import doing_of, waiting_message
 from ultravect.core.types.canonical import CanonicalType
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "SHOW", "DESCRIBE", "SUMMARIZE", "EXPLAIN", "TABLE"])
@@ -71,7 +71,7 @@ class DuckdbDatabase(LocalDatabase):
         self.exclusive_file = settings.path
 
     @contextmanager
-    def _session(self, doing: str, *, write: bool = False) -> Iterator[duckdb.DuckDBPyConnection]:
+    def session(self, doing: str, *, write: bool = False) -> Iterator[duckdb.DuckDBPyConnection]:
         missing = self._settings.create and may_be_made(self._name, self._settings.path, self._roots)
         if missing:
             # nothing was loaded into it yet: to readers it is an empty database
@@ -145,7 +145,7 @@ class DuckdbDatabase(LocalDatabase):
         row = session.execute("SELECT version()").fetchone()
         return f"DuckDB {row[0] if row else ''}"
 
-    def _finding(self, table: TableName) -> str:
+    def finding(self, table: TableName) -> str:
         schema = self.dialect.literal(table.schema) if table.schema else "current_schema()"
         named = self.dialect.literal(table.name)
         return f"SELECT 1 FROM duckdb_tables() WHERE lower(table_name) = lower({named}) AND lower(schema_name) = lower({schema})"
@@ -154,7 +154,7 @@ class DuckdbDatabase(LocalDatabase):
         obstacle = self._write_obstacle()
         if obstacle or name.schema is None:
             return obstacle
-        with self._session("looking for the schema") as session:
+        with self.session("looking for the schema") as session:
             found = session.execute(
                 "SELECT 1 FROM duckdb_schemas() WHERE lower(schema_name) = lower(?)", (name.schema,)
             ).fetchone()
@@ -167,53 +167,56 @@ class DuckdbDatabase(LocalDatabase):
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
 
-    @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[DuckdbLoad]:
-        with ExitStack() as opened:
-            session = self._opened_for(order, opened)
-            # closing the session undoes what was not committed
-            yield DuckdbLoad(session, self.dialect, order)
+    def statements(self, session: Any) -> DuckdbStatements:
+        return DuckdbStatements(session)
 
-    def _opened_for(self, order: LoadOrder, opened: ExitStack) -> duckdb.DuckDBPyConnection:
+    def is_taken(self, error: Exception) -> bool:
+        return isinstance(error, duckdb.ConstraintException)
+
+    @contextmanager
+    def write(self, attempt: Attempt) -> Iterator[DuckdbSession]:
+        with ExitStack() as opened:
+            session = self._opened_for(attempt, opened)
+            # closing the session undoes what was not committed
+            yield DuckdbSession(session, self.dialect, attempt)
+
+    def _opened_for(self, attempt: Attempt, opened: ExitStack) -> duckdb.DuckDBPyConnection:
         """A session that writes, once no other program has the file open."""
-        end, shown = time.monotonic() + order.lock_seconds, False
+        end, shown = time.monotonic() + attempt.plan.lock_seconds, False
         while True:
             try:
-                return opened.enter_context(self._session(f"loading {order.source} into {order.table}", write=True))
+                return opened.enter_context(self.session(doing_of(attempt), write=True))
             except UltravectError as error:
                 if error.code != "database-busy" or time.monotonic() >= end:
                     raise
             if not shown:
-                order.notify(waiting_message(order))
+                attempt.notify(waiting_message(attempt.plan))
                 shown = True
             time.sleep(_LOCK_POLL_SECONDS)
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[DuckdbStatements]:
-        with self._session(doing, write=True) as session:
+        with self.session(doing, write=True) as session:
             session.execute("BEGIN TRANSACTION")
             # closing the session undoes what was not committed
             yield DuckdbStatements(session)
             session.execute("COMMIT")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
-        with self._session("listing tables") as session:
+        with self.session("listing tables") as session:
             found = session.execute(_LIST, (search, after, limit)).fetchall()
         return [
             TableInfo(f"{schema}.{table}", kind, rows, comment or "", TableName(schema, table))
             for schema, table, kind, rows, comment in found
         ]
 
-    def _own(self) -> Database:
-        return self
-
     def references(self) -> Sequence[Reference]:
-        with self._session("reading the foreign keys") as session:
+        with self.session("reading the foreign keys") as session:
             found = session.execute(_REFERENCES).fetchall()
         return [Reference(TableName(schema, table), TableName(schema, referred)) for schema, table, referred in found]
 
     def table(self, name: TableName) -> LiveTable | None:
-        with self._session(f"reading the columns of {name}") as session:
+        with self.session(f"reading the columns of {name}") as session:
             row = session.execute(FIND, (name.name, name.schema)).fetchone()
             if row is None:
                 return None
@@ -244,11 +247,11 @@ class DuckdbDatabase(LocalDatabase):
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
-        with self._session("answering the question") as session:
+        with self.session("answering the question") as session:
             return answered(session, self._name, question.text, limit, seconds)
 
     def objection(self, statement: str) -> Objection | None:
-        with self._session("parsing a statement") as session:
+        with self.session("parsing a statement") as session:
             try:
                 count = len(session.extract_statements(statement))
                 if count != 1:
@@ -262,12 +265,12 @@ class DuckdbDatabase(LocalDatabase):
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         question = require_question(self._name, self.dialect, query, _READING)
-        with self._session("reading the columns of the query") as session:
+        with self.session("reading the columns of the query") as session:
             found = session.execute(f"DESCRIBE {question.text}").fetchall()
         return answer_columns(self.dialect, ((name, native) for name, native, *_ in found))
 
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
-        with self._session(doing) as session:
+        with self.session(doing) as session:
             yield from read_rows(session, statement, types)

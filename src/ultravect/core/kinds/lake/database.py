@@ -17,21 +17,19 @@ from ultravect.core.contracts.catalogue import (
     Reference,
     TableInfo,
 )
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
-from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Load, Remark, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Statements, WriteSession
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.dialect import IcebergDialect, LakeDialect
 from ultravect.core.kinds.lake.formats import format_of
-from ultravect.core.kinds.lake.loads.accounts import LakeMarks, bar, fence_notes, find_receipt, is_barred
-from ultravect.core.kinds.lake.loads.commits import CommitNotedError, Notes
-from ultravect.core.kinds.lake.loads.load import Upkeep, opened_load
+from ultravect.core.kinds.lake.loads.ledger import LakeLedger
 from ultravect.core.kinds.lake.loads.versions import LakeVersions
+from ultravect.core.kinds.lake.loads.write import Upkeep, open_session
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.refusals import explained
@@ -41,7 +39,6 @@ from ultravect.core.kinds.lake.table_version import BETWEEN, TableVersion, no_ve
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.steps.marks import no_table
 from ultravect.core.types.canonical import CanonicalType
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "DESCRIBE", "SUMMARIZE", "EXPLAIN"])
@@ -214,59 +211,13 @@ class LakeDatabase:
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "a commit replaces the files of the table at once"
 
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        version = self._version(table)
-        if version is None:
-            return None
-        with explained(self._name, version.path):
-            found = find_receipt(version, key)
-        return None if found is None or found.bars else found
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        for key in keys:
-            version = self._version(table)
-            if version is None:
-                if not is_barred(self._place, key):
-                    with explained(self._name, str(table)):
-                        bar(self._place, key)
-                continue
-            with explained(self._name, version.path):
-                found = find_receipt(version, key)
-                if found is None:
-                    found = self._fenced(version, key, table)
-            if found is not None and not found.bars:
-                return found
-        return None
-
-    def _fenced(self, version: TableVersion, key: ReceiptKey, table: TableName) -> Receipt | None:
-        """Commits what bars a load; the receipt of the load where that was quicker."""
-        try:
-            version.commit([], [], fence_notes(key, str(table)), alone=False)
-        except CommitNotedError:
-            now = open_version(self._place, version.path)
-            return find_receipt(now, key) if now else None
-        return None
-
-    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
-        version = self._version(table)
-        if version is None:
-            return {}
-        with explained(self._name, version.path):
-            return LakeMarks(self._place, version.folder).entries(version, key)
-
-    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
-        version = self._version(table)
-        if version is None:
-            raise no_table(table)
-        with explained(self._name, version.path):
-            marks = LakeMarks(self._place, version.folder)
-            names = marks.written(version, key, {} if value is None else {"": value})
-            version.commit([], [], Notes(names, {}), alone=False)
+    def ledger(self, table: TableName) -> LakeLedger:
+        return LakeLedger(self._place, table)
 
     @property
     def versions(self) -> LakeVersions:
         return LakeVersions(self._place)
 
-    def load(self, order: LoadOrder) -> AbstractContextManager[Load]:
+    def write(self, attempt: Attempt) -> AbstractContextManager[WriteSession]:
         hours = {"all": None, "30 days": 30 * 24, "7 days": 7 * 24}[self._settings.keep_versions]
-        return opened_load(self._place, self.dialect, order, Upkeep(self._settings.compact_after, hours))
+        return open_session(self._place, self.dialect, attempt, Upkeep(self._settings.compact_after, hours))

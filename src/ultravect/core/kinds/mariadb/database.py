@@ -22,36 +22,35 @@ from ultravect.core.contracts.catalogue import (
     Reference,
     TableInfo,
 )
-from ultravect.core.contracts.load import LoadOrder
-from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
-from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb import catalogue
-from ultravect.core.kinds.mariadb.accounts import MariadbAccounts
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.mariadb.guard import cipher
-from ultravect.core.kinds.mariadb.load import LOCK_SECONDS, MariadbLoad
-from ultravect.core.kinds.mariadb.open_load import open_load
+from ultravect.core.kinds.mariadb.ledger import LOCK_SECONDS, MariadbLedger
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
 from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import first_row, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
+from ultravect.core.kinds.mariadb.write import MariadbSession, open_session
 from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.steps.marks import set_mark
+from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"])
 
 
-class MariadbDatabase(MariadbAccounts):
+class MariadbDatabase(UsualDatabase):
     """See ``Database``."""
 
     together = None
@@ -262,8 +261,8 @@ class MariadbDatabase(MariadbAccounts):
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
 
-    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
-        set_mark(self, table, key, value)
+    def ledger(self, table: TableName) -> MariadbLedger:
+        return MariadbLedger(self._name, self._settings, self.dialect, table)
 
     @property
     def database(self) -> MariadbDatabase:
@@ -281,14 +280,14 @@ class MariadbDatabase(MariadbAccounts):
             return swap_obstacle(lambda statement: next(iter(rows(statement)), None), self.dialect, live, needs)
 
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[MariadbLoad]:
-        live = self.table(order.table)
-        if order.create is None and live is None:
-            raise table_gone(self._name, order.table)
+    def write(self, attempt: Attempt) -> Iterator[MariadbSession]:
+        live = self.table(attempt.plan.table)
+        if attempt.plan.create is None and live is None:
+            raise table_gone(self._name, attempt.plan.table)
         opened = sign_in(self._name, self._settings, local_infile=1)
 
         # of a load: its own session, one that keeps others away, and one that hands the table over
-        names = iter(session_locks(order.receipt) if order.receipt is not None else ())
+        names = iter(session_locks(attempt.key) if attempt.key is not None else ())
 
         def named(signed_in: Any) -> Any:
             if name := next(names, ""):
@@ -299,8 +298,9 @@ class MariadbDatabase(MariadbAccounts):
             return named(sign_in(self._name, self._settings))
 
         named(opened)
-        with open_load(opened, self._name, self.dialect, order, live, self._settings.staging, another) as load:
-            yield load
+        staging = self._settings.staging
+        with open_session(opened, self._name, self.dialect, attempt, live, staging, another) as writing:
+            yield writing
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:

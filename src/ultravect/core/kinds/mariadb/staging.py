@@ -14,11 +14,13 @@ from typing import Any
 import MySQLdb
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.target import SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt, WritePlan
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
-from ultravect.core.loading.steps.receipts import ReceiptTable
+from ultravect.core.errors import UltravectError
+from ultravect.core.loading.sql_ledger import MarkTable, ReceiptTable
 
 # types that an index takes only the start of
 _LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
@@ -122,7 +124,7 @@ def keep_counter(execute: Callable[[str], Any], dialect: Dialect, old: TableName
 def make_staging(
     execute: Callable[[str], Any],
     dialect: Dialect,
-    order: LoadOrder,
+    attempt: Attempt,
     live: LiveTable | None,
     schema: str,
     *,
@@ -132,27 +134,28 @@ def make_staging(
 
     ``swaps``: another table takes the place of the one that is overwritten.
     """
-    home = live.name if live else order.table
+    plan = attempt.plan
+    home = live.name if live else plan.table
     place = schema or home.schema
     final = rows = home
-    if order.create is not None:
+    if plan.create is not None:
         final = _named(execute, dialect, place)
-        for statement in dialect.create_table(final, order.create):
+        for statement in dialect.create_table(final, plan.create):
             execute(statement)
     elif swaps:
         final = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
-        for statement in dialect.alter_table(final, order.changes):
+        for statement in dialect.alter_table(final, plan.changes):
             execute(statement)
-    if order.staged or order.changes:
+    if attempt.staged or plan.changes:
         rows = _named(execute, dialect, place)
-        execute(_staging_table(dialect, order, final, rows, live))
+        execute(_staging_table(dialect, attempt, final, rows, live))
     matched = None
-    if order.matches_rows:
+    if plan.merges is not None:
         matched = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
     kept = None
-    if order.keep_previous and live and final == home:
+    if plan.replaces is not None and plan.replaces.keep_previous and live and final == home:
         kept = _named(execute, dialect, place)
         execute(f"CREATE TABLE {dialect.table(kept)} AS SELECT * FROM {dialect.table(home)}")
     return Staging(home, final, final if rows == home else rows, matched, kept)
@@ -166,31 +169,31 @@ def _named(execute: Callable[[str], Any], dialect: Dialect, schema: str | None) 
 
 
 def _staging_table(
-    dialect: Dialect, order: LoadOrder, final: TableName, rows: TableName, live: LiveTable | None
+    dialect: Dialect, attempt: Attempt, final: TableName, rows: TableName, live: LiveTable | None
 ) -> str:
     """The statement that creates a table for rows as ``final`` will have them."""
-    changed = {change.column.name: change.column for change in order.changes}
+    plan = attempt.plan
+    changed = {change.column.name: change.column for change in plan.changes}
     declared = [
         f"{dialect.quote(name)} {dialect.from_canonical(column.type).native}" for name, column in changed.items()
     ]
-    declared.append(f"{ROW} bigint, KEY ({ROW})" if order.isolate else f"{ROW} bigint")
-    if order.keys:
+    declared.append(f"{ROW} bigint, KEY ({ROW})" if attempt.isolates else f"{ROW} bigint")
+    if plan.keys:
         # without an index each row of one table would be compared with each of the other
-        natives = {column.name: dialect.from_canonical(column.type).native for column in order.columns}
-        natives |= {column.name: column.native for column in (live.columns if live and not order.create else ())}
-        parts = [f"{dialect.quote(key)}{_PREFIX if _LONG.search(natives[key]) else ''}" for key in order.keys]
+        natives = {column.name: dialect.from_canonical(column.type).native for column in plan.columns}
+        natives |= {column.name: column.native for column in (live.columns if live and not plan.create else ())}
+        parts = [f"{dialect.quote(key)}{_PREFIX if _LONG.search(natives[key]) else ''}" for key in plan.keys]
         declared.append(f"KEY ({', '.join(parts)})")
-    kept = [dialect.quote(column.name) for column in order.columns if column.name not in changed]
+    kept = [dialect.quote(column.name) for column in plan.columns if column.name not in changed]
     selected = f" AS SELECT {', '.join(kept)} FROM {dialect.table(final)} LIMIT 0" if kept else ""
     return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"
 
 
-def may_swap(execute: Callable[[str], Any], dialect: Dialect, order: LoadOrder, live: LiveTable | None) -> bool:
-    """Whether another table may take this one's place: nothing stays with the old one, and no statement of the job's own
-    has to be in one transaction with it."""
-    if live is None or not order.removes_old or order.create is not None:
+def may_swap(execute: Callable[[str], Any], dialect: Dialect, plan: WritePlan, live: LiveTable | None) -> bool:
+    """Whether another table takes this one's place, as was planned, and nothing stays with the old one that was made since."""
+    if live is None or plan.clears is None or plan.clears.how != "swap":
         return False
-    needs = SwapNeeds(before=bool(order.before), after=bool(order.after))
+    needs = SwapNeeds(before=bool(plan.before), after=bool(plan.after))
     return not swap_obstacle(execute, dialect, live, needs)
 
 
@@ -225,3 +228,23 @@ def clear_leftovers(session: Any, dialect: Dialect, receipts: ReceiptTable, sche
             cursor.execute(f"SELECT IS_FREE_LOCK('{name.replace(_OLD, STAGE)}')")
             if name not in pending and cursor.fetchone()[0] == 1:
                 cursor.execute(f"DROP TABLE IF EXISTS {dialect.table(TableName(schema or None, name))}")
+
+
+def require_tables(
+    execute: Callable[[str], Any], connection: str, tables: Sequence[ReceiptTable | MarkTable]
+) -> None:
+    """Makes sure that the tables of a ledger are there, before anything is loaded."""
+    for table in tables:
+        _require(execute, connection, table)
+
+
+def _require(execute: Callable[[str], Any], connection: str, table: ReceiptTable | MarkTable) -> None:
+    try:
+        execute(table.create().replace("CREATE TABLE", "CREATE TABLE IF NOT EXISTS", 1))
+    except MySQLdb.OperationalError as error:
+        raise UltravectError(
+            "receipts-refused",
+            f"connection {connection}: the table {table.name}, in which loads are noted, cannot be created: {error.args[-1]}",
+            hint="have CREATE granted once, or set receipts: false in the connection",
+            connection=connection,
+        ) from None

@@ -11,7 +11,7 @@ from typing import Any
 import MySQLdb
 from MySQLdb.constants import ER
 
-from ultravect.core.contracts.load import LoadOrder
+from ultravect.core.contracts.write_plan import Attempt, WritePlan
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.loading.refusals import waiting_message
@@ -40,7 +40,7 @@ class TableGuard:
 
     @classmethod
     def of(
-        cls, another: Callable[[], Any], dialect: Dialect, table: TableName, order: LoadOrder
+        cls, another: Callable[[], Any], dialect: Dialect, table: TableName, attempt: Attempt
     ) -> TableGuard | None:
         """Waits for those who write; None where the user may not lock tables."""
         guard = cls(another, dialect.table(table))
@@ -50,8 +50,8 @@ class TableGuard:
             except MySQLdb.OperationalError as error:
                 if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
                     raise
-                order.notify(waiting_message(order))
-                guard._lock(max(1, int(order.lock_seconds)))
+                attempt.notify(waiting_message(attempt.plan))
+                guard._lock(max(1, int(attempt.plan.lock_seconds)))
         except MySQLdb.Error as error:
             guard.close()
             if error.args[0] in _DENIED:
@@ -71,21 +71,21 @@ class TableGuard:
         """Raises the database's error when the lock is lost, because the session is."""
         _run(self._session, "SELECT 1 FROM information_schema.processlist LIMIT 1")
 
-    def let_pass(self, session: Any, statement: str, order: LoadOrder) -> None:
+    def let_pass(self, session: Any, statement: str, plan: WritePlan) -> None:
         """Runs a statement that replaces the table, ahead of all who wait to write to it.
 
         UltravectError where others have altered the table meanwhile, with the table as they left it.
         """
         last = self._another()
         try:
-            _run(last, f"SET SESSION lock_wait_timeout = {max(1, int(order.lock_seconds))}")
+            _run(last, f"SET SESSION lock_wait_timeout = {max(1, int(plan.lock_seconds))}")
             self._hand_over(self._session, last, f"LOCK TABLES {self._table} WRITE")
             if self._defined(last) != self._definition:
                 raise UltravectError(
                     "table-changed",
-                    f"{order.table} was altered by others during the load; nothing was written",
+                    f"{plan.table} was altered by others during the load; nothing was written",
                     hint="run again: the plan is made anew",
-                    table=str(order.table),
+                    table=str(plan.table),
                 )
             self._hand_over(last, session, statement)
         finally:

@@ -128,6 +128,16 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
     )
 
 
+def resolved(session: Session, name: TableName) -> TableName:
+    """The name of a table with its schema: that of the table that is there, or the one in which it would be made."""
+    if name.schema:
+        return name
+    asked = "SELECT coalesce((SELECT relnamespace::regnamespace::text FROM pg_class WHERE oid = to_regclass(%s)), quote_ident(current_schema()))"
+    row = session.execute(asked, (f'"{name.name.replace(chr(34), chr(34) * 2)}"',)).fetchone()
+    schema = row[0] if row else None
+    return TableName(schema[1:-1].replace('""', '"') if schema and schema.startswith('"') else schema, name.name)
+
+
 def has_table(session: Session, name: str) -> bool:
     """Whether there is a table of this quoted name."""
     row = session.execute("SELECT to_regclass(%s)", (name,)).fetchone()

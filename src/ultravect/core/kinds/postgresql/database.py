@@ -8,47 +8,40 @@ from contextlib import AbstractContextManager, closing, contextmanager
 
 import pyarrow as pa
 from psycopg import IsolationLevel, sql
-from psycopg.errors import Error, LockNotAvailable
+from psycopg.errors import Error
 from psycopg.pq import DiagnosticField, ExecStatus
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.kept_sessions import kept_sessions
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step
-from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
-from ultravect.core.kinds.postgresql.loads.load import LOCK_SECONDS, PostgresqlLoad
-from ultravect.core.kinds.postgresql.loads.locks import end_attempt, session_of
-from ultravect.core.kinds.postgresql.loads.open_load import open_load
-from ultravect.core.kinds.postgresql.loads.plain_load import PlainLoad, open_plain_load
-from ultravect.core.kinds.postgresql.loads.shadow_table import swap_obstacle
-from ultravect.core.kinds.postgresql.loads.stage import PostgresqlStages
-from ultravect.core.kinds.postgresql.loads.staging import require_account
-from ultravect.core.kinds.postgresql.loads.together import PostgresqlTogether, together
+from ultravect.core.kinds.postgresql.ledger import LOCK_SECONDS, PostgresqlLedger
+from ultravect.core.kinds.postgresql.locks import session_of
+from ultravect.core.kinds.postgresql.plain_write import PlainSession, open_plain_session
 from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, answered, described
 from ultravect.core.kinds.postgresql.read import read_rows, read_texts
 from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
 from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.kinds.postgresql.slices import PostgresqlStages
+from ultravect.core.kinds.postgresql.table_swap import swap_obstacle
+from ultravect.core.kinds.postgresql.write import PostgresqlSession, PostgresqlTogether, open_session, together
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import ranges
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
-from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _SYNTAX = b"42601"
-_COMMIT_SECONDS = 5
-"""How long an attempt that is committing may take, before its session is ended."""
 
 
 class PostgresqlDatabase(UsualDatabase):
@@ -91,7 +84,7 @@ class PostgresqlDatabase(UsualDatabase):
         return self._stages if self.abilities.all else None
 
     @property
-    def together(self) -> Callable[[Sequence[LoadOrder]], AbstractContextManager[PostgresqlTogether]] | None:
+    def together(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[PostgresqlTogether]] | None:
         return self._together if self.abilities.all else None
 
     def remarks(self) -> Sequence[Remark]:
@@ -197,54 +190,13 @@ class PostgresqlDatabase(UsualDatabase):
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
 
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        with self._session("receipt") as session, explained(self._name, "looking for a receipt"):
-            live = catalogue.find_table(session, self.dialect, table)
-            receipts = ReceiptTable(self.dialect, live.name if live else table)
-            if not catalogue.has_table(session, self.dialect.table(receipts.name)):
-                return None
-            row = session.execute(receipts.find(key).encode()).fetchone()
-        found = Receipt.from_text(row[0]) if row else None
-        return None if found is None or found.bars else found
-
-    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
-        with self._session("mark") as session, explained(self._name, "looking for a mark"):
-            live = catalogue.find_table(session, self.dialect, table)
-            marks = MarkTable(self.dialect, live.name if live else table)
-            if not catalogue.has_table(session, self.dialect.table(marks.name)):
-                return {}
-            return entries(session.execute(marks.find(key).encode()).fetchall())
-
-    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
-        set_mark(self, table, key, value)
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        with self._session("receipt") as session, explained(self._name, "asking which attempt was committed"):
-            seconds = _COMMIT_SECONDS if self.abilities.complete else LOCK_SECONDS
-            session.execute(f"SET lock_timeout = '{seconds}s'".encode())
-            live = catalogue.find_table(session, self.dialect, table)
-            receipts = ReceiptTable(self.dialect, live.name if live else table)
-            require_account(session, self._name, self.dialect, receipts)
-
-            def written(key: ReceiptKey) -> bool:
-                fence = f"{receipts.fence(key)} ON CONFLICT DO NOTHING".encode()
-                try:
-                    done = session.execute(fence).rowcount
-                except LockNotAvailable:
-                    if not self.abilities.complete:
-                        raise
-                    # it has written its receipt, and does not commit: what becomes of it, the end of its session decides
-                    session.rollback()
-                    end_attempt(session, key)
-                    done = session.execute(fence).rowcount
-                session.commit()
-                return bool(done)
-
-            found = committed_or_barred(receipts, keys, written, SessionStatements(session).rows)
-            session.commit()
-            for key in keys if self.abilities.complete else ():
-                end_attempt(session, key)
-            return found
+    def ledger(self, table: TableName) -> PostgresqlLedger:
+        home = table
+        if not table.schema:
+            with self._session("plan") as session, explained(self._name, f"looking for {table}"):
+                live = catalogue.find_table(session, self.dialect, table)
+                home = live.name if live else table
+        return PostgresqlLedger(self._name, self.dialect, home, self._session, ends_sessions=self.abilities.complete)
 
     @property
     def database(self) -> PostgresqlDatabase:
@@ -257,22 +209,21 @@ class PostgresqlDatabase(UsualDatabase):
             return swap_obstacle(session, self.dialect, live, self._settings.staging or live.name.schema, needs)
 
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[PostgresqlLoad | PlainLoad]:
-        abilities = self.abilities
-        session = self._taken(session_of(order.receipt, order.table))
-        staging = self._settings.staging
+    def write(self, attempt: Attempt) -> Iterator[PostgresqlSession | PlainSession]:
+        abilities, staging = self.abilities, self._settings.staging
+        session = self._taken(session_of(attempt.key, attempt.plan.table))
         with (
-            open_load(session, self._name, self.dialect, order, staging, binary=abilities.binary_copy)
+            open_session(session, self._name, self.dialect, attempt, staging, binary=abilities.binary_copy)
             if abilities.complete
-            else open_plain_load(session, self._name, self.dialect, order, abilities, staging)
-        ) as load:
-            yield load
+            else open_plain_session(session, self._name, self.dialect, attempt, abilities, staging)
+        ) as opened:
+            yield opened
 
     @contextmanager
-    def _together(self, orders: Sequence[LoadOrder]) -> Iterator[PostgresqlTogether]:
-        doing = session_of(orders[0].receipt if orders else None, "together")
+    def _together(self, attempts: Sequence[Attempt]) -> Iterator[PostgresqlTogether]:
+        doing = session_of(attempts[0].key if attempts else None, "together")
         session = sign_in(self._name, self._settings, doing, self._roots)
-        with together(session, self._name, self.dialect, orders, self._settings.staging) as loads:
+        with together(session, self._name, self.dialect, attempts, self._settings.staging) as loads:
             yield loads
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:

@@ -22,7 +22,7 @@ from psycopg.pq import ExecStatus
 from ultravect.core.contracts.statements import noted
 from ultravect.core.kinds.postgresql.binary_rows import DATE, MOMENT, NUMERIC, TIME, RowDecoder
 from ultravect.core.kinds.postgresql.catalogue import Session
-from ultravect.core.kinds.postgresql.loads.binary_copy import TEXT, Wire, wire_of
+from ultravect.core.kinds.postgresql.copy_in import TEXT, Wire, wire_of
 from ultravect.core.kinds.postgresql.odd_values import day_text, moment_text, time_text
 from ultravect.core.types.arrow import array_from, as_text
 from ultravect.core.types.canonical import CanonicalType

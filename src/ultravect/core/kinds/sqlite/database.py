@@ -6,17 +6,17 @@ import sqlite3
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
+from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
-from ultravect.core.contracts.load import LoadOrder
-from ultravect.core.contracts.target import Database, Statements
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
-from ultravect.core.kinds.sqlite.load import SqliteLoad
 from ultravect.core.kinds.sqlite.session import (
     NotingConnection,
     SessionStatements,
@@ -25,11 +25,13 @@ from ultravect.core.kinds.sqlite.session import (
 )
 from ultravect.core.kinds.sqlite.settings import SqliteSettings
 from ultravect.core.kinds.sqlite.types import judged
+from ultravect.core.kinds.sqlite.write import SqliteSession
 from ultravect.core.loading.answers import count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file, may_be_made
 from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.refusals import doing_of
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import loose_values
 from ultravect.core.words import counted
@@ -84,7 +86,7 @@ class SqliteDatabase(LocalDatabase):
         self.dialect = SqliteDialect()
 
     @contextmanager
-    def _session(self, doing: str, *, write: bool = False) -> Iterator[sqlite3.Connection]:
+    def session(self, doing: str, *, write: bool = False) -> Iterator[sqlite3.Connection]:
         if self._settings.create and may_be_made(self._name, self._settings.path, self._roots):
             # nothing was loaded into it yet: to readers it is an empty database
             source = f"file:{quote(self._settings.path)}?mode=rwc" if write else "file::memory:"
@@ -154,8 +156,8 @@ class SqliteDatabase(LocalDatabase):
         (tables,) = session.execute("SELECT count(*) FROM sqlite_schema").fetchone()
         return f"SQLite {sqlite3.sqlite_version}, {counted(tables, 'object')} in its catalogue"
 
-    def _finding(self, table: TableName) -> str:
-        return f"SELECT 1 FROM sqlite_schema WHERE name = {self.dialect.literal(table.name)}"
+    def finding(self, table: TableName) -> str:
+        return f"SELECT 1 FROM sqlite_schema WHERE lower(name) = lower({self.dialect.literal(table.name)})"
 
     def may_create(self, name: TableName) -> str:
         if (name.schema or "main").lower() != "main":
@@ -169,18 +171,24 @@ class SqliteDatabase(LocalDatabase):
     def count(self, name: TableName) -> int | None:
         return count_rows(self, name)
 
+    def statements(self, session: Any) -> SessionStatements:
+        return SessionStatements(session)
+
+    def is_taken(self, error: Exception) -> bool:
+        return isinstance(error, sqlite3.IntegrityError)
+
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[SqliteLoad]:
-        with self._session(f"loading {order.source} into {order.table}", write=True) as session:
+    def write(self, attempt: Attempt) -> Iterator[SqliteSession]:
+        with self.session(doing_of(attempt), write=True) as session:
             try:
-                yield SqliteLoad(session, self.dialect, order)
+                yield SqliteSession(session, self.dialect, attempt)
             finally:
                 if session.in_transaction:
                     session.execute("ROLLBACK")
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
-        with self._session(doing, write=True) as session:
+        with self.session(doing, write=True) as session:
             session.execute("BEGIN IMMEDIATE")
             try:
                 yield SessionStatements(session)
@@ -190,16 +198,13 @@ class SqliteDatabase(LocalDatabase):
                     session.execute("ROLLBACK")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
-        with self._session("listing tables") as session:
+        with self.session("listing tables") as session:
             found = session.execute(_TABLES, (search, after, limit)).fetchall()
             estimates = self._estimates(session)
         return [TableInfo(name, kind, estimates.get(name), "", TableName(None, name)) for name, kind in found]
 
-    def _own(self) -> Database:
-        return self
-
     def references(self) -> Sequence[Reference]:
-        with self._session("reading the foreign keys") as session:
+        with self.session("reading the foreign keys") as session:
             found = session.execute(_REFERENCES).fetchall()
         return [Reference(TableName(None, table), TableName(None, referred)) for table, referred in found]
 
@@ -215,7 +220,7 @@ class SqliteDatabase(LocalDatabase):
             return {}
 
     def table(self, name: TableName) -> LiveTable | None:
-        with self._session(f"reading the columns of {name}") as session:
+        with self.session(f"reading the columns of {name}") as session:
             row = session.execute(
                 "SELECT name, type FROM sqlite_schema WHERE lower(name) = lower(?) AND type IN ('table', 'view')",
                 (name.name,),
@@ -262,7 +267,7 @@ class SqliteDatabase(LocalDatabase):
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
-        with self._session("answering the question") as session:
+        with self.session("answering the question") as session:
             session.set_authorizer(may_read)
             watch = threading.Timer(seconds, session.interrupt)
             watch.start()
@@ -282,7 +287,7 @@ class SqliteDatabase(LocalDatabase):
         return Answer(names, rows[:limit], len(rows) > limit, [""] * len(names))
 
     def objection(self, statement: str) -> Objection | None:
-        with self._session("parsing a statement") as session:
+        with self.session("parsing a statement") as session:
             try:
                 session.set_authorizer(may_write_here)
                 session.execute(f"EXPLAIN {statement}").fetchall()
@@ -306,7 +311,7 @@ class SqliteDatabase(LocalDatabase):
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
-        with self._session(doing) as session:
+        with self.session(doing) as session:
             session.set_authorizer(may_read)
             session.text_factory = str
             names = [str(position) for position in range(len(types))]

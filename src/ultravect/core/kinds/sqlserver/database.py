@@ -10,27 +10,26 @@ import pyarrow as pa
 import pytds
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Remark, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver.catalogue import USUAL_SCHEMA, Catalogue
 from ultravect.core.kinds.sqlserver.derived import standalone
 from ultravect.core.kinds.sqlserver.dialect import SqlserverDialect
-from ultravect.core.kinds.sqlserver.load import SqlserverLoad
 from ultravect.core.kinds.sqlserver.questions import described, require_reading
 from ultravect.core.kinds.sqlserver.read import read_rows
 from ultravect.core.kinds.sqlserver.refusals import TAKEN, number_of, shown
 from ultravect.core.kinds.sqlserver.session import KeptSession, Session, session
 from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
+from ultravect.core.kinds.sqlserver.write import SqlserverSession
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import key_ranges
-from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
-from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred, standing
+from ultravect.core.loading.refusals import doing_of
+from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
@@ -59,14 +58,14 @@ class SqlserverDatabase(UsualDatabase):
     def database(self) -> SqlserverDatabase:
         return self
 
-    def _session(self, doing: str, *, reads: bool = False) -> AbstractContextManager[Session]:
+    def session(self, doing: str, *, reads: bool = False) -> AbstractContextManager[Session]:
         return session(self._name, self._settings, doing, reads=reads)
 
     def steps(self) -> Sequence[Step]:
         settings = self._settings
 
         def signed_in() -> str:
-            with self._session("asking for the server's version") as opened:
+            with self.session("asking for the server's version") as opened:
                 ((version, user, everything),) = opened.rows(
                     "SELECT @@VERSION, SUSER_SNAME(), IS_SRVROLEMEMBER('sysadmin')"
                 )
@@ -97,7 +96,7 @@ class SqlserverDatabase(UsualDatabase):
     def write_steps(self) -> Sequence[Step]:
         def written() -> str:
             name = self.dialect.table(TableName(USUAL_SCHEMA, f"ultravect_test_{secrets.token_hex(6)}"))
-            with self._session("creating a table") as opened:
+            with self.session("creating a table") as opened:
                 opened.execute(f"BEGIN TRANSACTION; CREATE TABLE {name} (a int); ROLLBACK")
                 opened.execute("CREATE TABLE #ultravect_test (a int); DROP TABLE #ultravect_test")
             return f"a table was created in {USUAL_SCHEMA} and taken back, and a temporary one"
@@ -115,7 +114,7 @@ class SqlserverDatabase(UsualDatabase):
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = self._question(sql)
-        with self._session("answering the question", reads=True) as opened:
+        with self.session("answering the question", reads=True) as opened:
             # whatever the statement is: what it has done is taken back
             opened.execute(f"SET LOCK_TIMEOUT {int(seconds * 1000)}; BEGIN TRANSACTION")
             opened.driver._tds_socket.sock.settimeout(seconds)
@@ -133,7 +132,7 @@ class SqlserverDatabase(UsualDatabase):
         return require_reading(self._name, self.dialect, sql)
 
     def objection(self, statement: str) -> Objection | None:
-        with self._session("parsing a statement") as opened:
+        with self.session("parsing a statement") as opened:
             try:
                 # as a value of a procedure that carries nothing out, whatever the text says of settings
                 described(opened, self.dialect, statement)
@@ -143,14 +142,14 @@ class SqlserverDatabase(UsualDatabase):
 
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         text = standalone(f"SELECT * FROM (\n{self._question(query).text}\n) q", self.dialect.lexical)
-        with self._session("reading the columns of the query") as opened:
+        with self.session("reading the columns of the query") as opened:
             return answer_columns(self.dialect, described(opened, self.dialect, text))
 
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
         isolation = "SNAPSHOT" if self._snapshots()[0] else "READ COMMITTED"
-        with self._session(doing, reads=True) as opened:
+        with self.session(doing, reads=True) as opened:
             opened.execute(f"SET TRANSACTION ISOLATION LEVEL {isolation}; BEGIN TRANSACTION")
             yield from read_rows(opened, standalone(statement, self.dialect.lexical), types)
             opened.execute("COMMIT")
@@ -186,64 +185,34 @@ class SqlserverDatabase(UsualDatabase):
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in SQL Server the rows are deleted and inserted in one transaction"
 
-    def _there(self, opened: Session, table: TableName) -> bool:
+    def has(self, opened: Statements, table: TableName) -> bool:
         quoted = self.dialect.literal(self.dialect.table(table))
         return bool(opened.rows(f"SELECT 1 WHERE OBJECT_ID({quoted}) IS NOT NULL"))
 
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, self._placed(table))
-        with self._session("looking for a receipt") as opened:
-            rows = opened.rows(receipts.find(key)) if self._there(opened, receipts.name) else []
-        return standing(rows)
-
-    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
-        marks = MarkTable(self.dialect, self._placed(table))
-        with self._session("looking for a mark") as opened:
-            return entries(opened.rows(marks.find(key))) if self._there(opened, marks.name) else {}
-
-    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
-        set_mark(self, table, key, value)
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, self._placed(table))
-        with self._session("asking which attempt was committed") as opened:
-            opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}")
-            if not self._there(opened, receipts.name):
-                with suppress(pytds.Error):  # another session was quicker
-                    opened.execute(receipts.create())
-
-            def written(key: ReceiptKey) -> bool:
-                try:
-                    opened.execute(receipts.fence(key))
-                except pytds.Error as error:
-                    if number_of(error) not in TAKEN:
-                        raise
-                    return False
-                return True
-
-            return committed_or_barred(receipts, keys, written, opened.rows)
+    def ledger(self, table: TableName) -> SqlserverLedger:
+        return SqlserverLedger(self, self._placed(table))
 
     @staticmethod
     def _placed(table: TableName) -> TableName:
         return TableName(table.schema or USUAL_SCHEMA, table.name)
 
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[SqlserverLoad]:
-        with self._session(f"loading {order.source} into {order.table}") as opened:
+    def write(self, attempt: Attempt) -> Iterator[SqlserverSession]:
+        with self.session(doing_of(attempt)) as opened:
             # closing the session undoes what was not committed
-            yield SqlserverLoad(opened, self._name, self.dialect, order)
+            yield SqlserverSession(opened, self._name, self.dialect, attempt)
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
-        with self._session(doing) as opened:
+        with self.session(doing) as opened:
             opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}; BEGIN TRANSACTION")
-            if self._there(opened, table):
+            if self.has(opened, table):
                 opened.execute(f"SELECT TOP (1) 1 FROM {self.dialect.table(table)} WITH (TABLOCK, UPDLOCK, HOLDLOCK)")
             yield opened
             opened.execute("COMMIT")
 
     def drop(self, table: TableName) -> None:
-        with self._session(f"dropping {table}") as opened:
+        with self.session(f"dropping {table}") as opened:
             opened.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
 
 
@@ -251,3 +220,31 @@ _NO_VERSIONS = (
     "; the database keeps no versions of rows: what others change during a copy may be read or not, and readers of a target wait for its "
     "loads (ALTER DATABASE … SET ALLOW_SNAPSHOT_ISOLATION ON, SET READ_COMMITTED_SNAPSHOT ON)"
 )
+
+
+class SqlserverLedger(SqlLedger):
+    """See ``SqlLedger``."""
+
+    def __init__(self, database: SqlserverDatabase, table: TableName) -> None:
+        super().__init__(database.dialect, table)
+        self._database = database
+
+    @contextmanager
+    def opened(self, doing: str, *, writes: bool = False) -> Iterator[Session]:
+        with self._database.session(doing) as opened:
+            if writes:
+                opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}")
+            yield opened
+
+    def transaction(self, doing: str) -> AbstractContextManager[Statements]:
+        return self._database.transaction(self.table, doing)
+
+    def has(self, statements: Statements, table: TableName) -> bool:
+        return self._database.has(statements, table)
+
+    def is_taken(self, error: Exception) -> bool:
+        return number_of(error) in TAKEN
+
+    def create_receipts(self, statements: Statements) -> None:
+        with suppress(pytds.Error):  # another session was quicker
+            statements.changed(self.receipts.create())

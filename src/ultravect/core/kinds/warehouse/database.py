@@ -19,25 +19,25 @@ from ultravect.core.contracts.catalogue import (
     Reference,
     TableInfo,
 )
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step, network_steps
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Statements, SwapNeeds
+from ultravect.core.contracts.receipt import ReceiptKey
+from ultravect.core.contracts.target import NEEDS, SwapNeeds
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.kinds.warehouse import catalogue
 from ultravect.core.kinds.warehouse.forms import form_of
-from ultravect.core.kinds.warehouse.load import WarehouseLoad, work_folder
 from ultravect.core.kinds.warehouse.probe import write_steps
 from ultravect.core.kinds.warehouse.session import Session, session
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
 from ultravect.core.kinds.warehouse.staged_files import staged_files
+from ultravect.core.kinds.warehouse.write import WarehouseSession, work_folder
 from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
-from ultravect.core.loading.steps.receipts import ReceiptTable, committed_or_barred, standing
+from ultravect.core.loading.refusals import doing_of
+from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import stored_values
@@ -65,14 +65,14 @@ class WarehouseDatabase(UsualDatabase):
     def database(self) -> WarehouseDatabase:
         return self
 
-    def _session(self, doing: str) -> AbstractContextManager[Session]:
+    def session(self, doing: str) -> AbstractContextManager[Session]:
         return session(self._name, self._settings, self._form.opening, doing)
 
     def steps(self) -> Sequence[Step]:
         settings = self._settings
 
         def signed_in() -> str:
-            with self._session("asking for the server's version") as opened:
+            with self.session("asking for the server's version") as opened:
                 ((version, user),) = opened.rows("SELECT version(), current_user")
             return f"{version}, database {settings.database}, as user {user}"
 
@@ -80,7 +80,7 @@ class WarehouseDatabase(UsualDatabase):
             found = self.tables("", "", 1)
             if not found:
                 return "there is no table that this user may read yet"
-            with self._session("unloading a row") as opened:
+            with self.session("unloading a row") as opened:
                 name = self.dialect.table(found[0].table)
                 rows = sum(part.num_rows for part in self._unloaded(opened, f"SELECT 1 AS a FROM {name} LIMIT 1"))
             return f"{found[0].name} was unloaded to bucket {settings.bucket}, {counted(rows, 'row')}"
@@ -96,13 +96,13 @@ class WarehouseDatabase(UsualDatabase):
         ]
 
     def write_steps(self) -> Sequence[Step]:
-        return write_steps(self._name, self._settings, self._form, self._session)
+        return write_steps(self._name, self._settings, self._form, self.session)
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         literal = self.dialect.literal
         last = str(self.dialect.parse_table(after)) if after else ""
         asked = catalogue.LIST.format(search=literal(search), after=literal(last), limit=int(limit))
-        with self._session("listing tables") as opened:
+        with self.session("listing tables") as opened:
             found = opened.rows(asked)
         return [
             TableInfo(self._form.shown(name), catalogue.KINDS.get(kind, "table"), None, "", name)
@@ -115,7 +115,7 @@ class WarehouseDatabase(UsualDatabase):
     def table(self, name: TableName) -> LiveTable | None:
         literal = self.dialect.literal
         named = {"schema": literal(name.schema or self._form.usual_schema), "table": literal(name.name)}
-        with self._session(f"reading the columns of {name}") as opened:
+        with self.session(f"reading the columns of {name}") as opened:
             found = opened.rows(catalogue.find(self.dialect, name, self._form.usual_schema))
             if not found:
                 return None
@@ -149,7 +149,7 @@ class WarehouseDatabase(UsualDatabase):
 
     def ask(self, sql: str, limit: int, seconds: float) -> Answer:
         question = require_question(self._name, self.dialect, sql, _READING)
-        with self._session("answering the question") as opened:
+        with self.session("answering the question") as opened:
             opened.execute(self._form.limited(seconds))
             opened.execute(self._form.reading)
             with opened.driver.cursor() as cursor:
@@ -160,7 +160,7 @@ class WarehouseDatabase(UsualDatabase):
         return Answer(names, rows[:limit], len(rows) > limit, [""] * len(names))
 
     def objection(self, statement: str) -> Objection | None:
-        with self._session("parsing a statement") as opened:
+        with self.session("parsing a statement") as opened:
             try:
                 opened.execute(f"EXPLAIN {statement}")
             except psycopg.Error as error:
@@ -171,7 +171,7 @@ class WarehouseDatabase(UsualDatabase):
     def columns_of(self, query: str) -> Sequence[LiveColumn]:
         question = require_question(self._name, self.dialect, query, _READING)
         name = f"ultravect_query_{secrets.token_hex(6)}"
-        with self._session("reading the columns of the query") as opened:
+        with self.session("reading the columns of the query") as opened:
             opened.execute("BEGIN TRANSACTION")
             opened.execute(
                 f"CREATE TEMPORARY TABLE {self.dialect.quote(name)} AS SELECT * FROM (\n{question.text}\n) q LIMIT 0"
@@ -187,7 +187,7 @@ class WarehouseDatabase(UsualDatabase):
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
         names = [str(position) for position in range(len(types))]
-        with self._session(doing) as opened:
+        with self.session(doing) as opened:
             # columns of one name would be one column of a file
             numbered = f"SELECT * FROM ({statement}) AS q ({', '.join(f'c{name}' for name in names)})"
             for part in self._unloaded(opened, numbered):
@@ -210,7 +210,7 @@ class WarehouseDatabase(UsualDatabase):
 
     def may_create(self, name: TableName) -> str:
         schema = name.schema or self._form.usual_schema
-        with self._session("looking for the schema") as opened:
+        with self.session("looking for the schema") as opened:
             found = opened.rows(self._form.schema(schema))
         if not found:
             return f"there is no schema {schema!r}"
@@ -222,67 +222,70 @@ class WarehouseDatabase(UsualDatabase):
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in a warehouse the rows are deleted and inserted in one transaction"
 
-    def _there(self, opened: Session, table: TableName) -> bool:
+    def has(self, opened: Statements, table: TableName) -> bool:
         return bool(opened.rows(catalogue.find(self.dialect, table, self._form.usual_schema)))
 
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with self._session("looking for a receipt") as opened:
-            rows = opened.rows(receipts.find(key)) if self._there(opened, receipts.name) else []
-        return standing(rows)
-
-    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
-        marks = MarkTable(self.dialect, table)
-        with self._session("looking for a mark") as opened:
-            return entries(opened.rows(marks.find(key))) if self._there(opened, marks.name) else {}
-
-    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
-        set_mark(self, table, key, value)
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with self._session("asking which attempt was committed") as opened:
-            if not self._there(opened, receipts.name):
-                with suppress(psycopg.Error):  # another session was quicker
-                    opened.execute(receipts.create())
-
-            def written(key: ReceiptKey) -> bool:
-                # keys are not enforced here: the table of receipts is locked, as a load does that commits
-                opened.execute("BEGIN TRANSACTION")
-                opened.execute(f"LOCK TABLE {self.dialect.table(receipts.name)}")
-                taken = bool(opened.rows(receipts.find(key)))
-                if not taken:
-                    opened.execute(receipts.fence(key))
-                opened.execute("COMMIT")
-                return not taken
-
-            return committed_or_barred(receipts, keys, written, opened.rows)
+    def ledger(self, table: TableName) -> WarehouseLedger:
+        return WarehouseLedger(self, table)
 
     @contextmanager
-    def load(self, order: LoadOrder) -> Iterator[WarehouseLoad]:
-        live = self.table(order.table)
+    def write(self, attempt: Attempt) -> Iterator[WarehouseSession]:
+        live = self.table(attempt.plan.table)
         natives = {column.name: column.native for column in live.columns} if live else {}
-        doing = f"loading {order.source} into {order.table}"
+        doing = doing_of(attempt)
         with (
             work_folder() as folder,
             staged_files(self._name, self._settings) as files,
-            self._session(doing) as opened,
+            self.session(doing) as opened,
         ):
             # closing the session undoes what was not committed
-            yield WarehouseLoad(opened, self._name, self._form, order, files, natives, Path(folder))
+            yield WarehouseSession(opened, self._name, self._form, attempt, files, natives, Path(folder))
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
-        with self._session(doing) as opened:
+        with self.session(doing) as opened:
             opened.execute("BEGIN TRANSACTION")
-            if self._there(opened, table):
+            if self.has(opened, table):
                 opened.execute(f"LOCK TABLE {self.dialect.table(table)}")
             yield opened
             opened.execute("COMMIT")
 
     def drop(self, table: TableName) -> None:
-        with self._session(f"dropping {table}") as opened:
+        with self.session(f"dropping {table}") as opened:
             opened.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
+
+
+class WarehouseLedger(SqlLedger):
+    """See ``SqlLedger``. Keys are not enforced here: the tables are locked by all who write to them."""
+
+    def __init__(self, database: WarehouseDatabase, table: TableName) -> None:
+        super().__init__(database.dialect, table)
+        self._database = database
+
+    def opened(self, doing: str, *, writes: bool = False) -> AbstractContextManager[Statements]:
+        return self._database.session(doing)
+
+    def transaction(self, doing: str) -> AbstractContextManager[Statements]:
+        return self._database.transaction(self.table, doing)
+
+    def has(self, statements: Statements, table: TableName) -> bool:
+        return self._database.has(statements, table)
+
+    def is_taken(self, error: Exception) -> bool:
+        return isinstance(error, psycopg.errors.UniqueViolation)
+
+    def create_receipts(self, statements: Statements) -> None:
+        with suppress(psycopg.Error):  # another session was quicker
+            statements.changed(self.receipts.create())
+
+    def bar(self, statements: Statements, key: ReceiptKey) -> bool:
+        statements.changed("BEGIN TRANSACTION")
+        statements.changed(f"LOCK TABLE {self.dialect.table(self.receipts.name)}")
+        taken = bool(statements.rows(self.receipts.find(key)))
+        if not taken:
+            statements.changed(self.receipts.fence(key))
+        statements.changed("COMMIT")
+        return not taken
 
 
 def _column(array: pa.Array, kind: CanonicalType) -> pa.Array:

@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ultravect.core.contracts.target import Statements
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import TableName
-from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.dialects.merge import ROW, MergeStatements
 
 REFUSED = "ultravect_refused"
 _FREE = "ultravect_free"
@@ -50,7 +50,7 @@ class _Unique:
 class Refusals:
     """Those of one load, in the temporary table ``REFUSED`` by their numbers."""
 
-    def __init__(self, statements: Statements, merge: Merge, table: TableName, *, upsert: bool) -> None:
+    def __init__(self, statements: Statements, merge: MergeStatements, table: TableName, *, upsert: bool) -> None:
         self._statements, self._merge, self._table, self._upsert = statements, merge, table, upsert
         self._quote, self._literal = merge.dialect.quote, merge.dialect.literal
         statements.changed(f"CREATE TEMPORARY TABLE {REFUSED} ({ROW} BIGINT, reason VARCHAR, later BOOLEAN)")

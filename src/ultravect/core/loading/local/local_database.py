@@ -3,22 +3,18 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping, Sequence
-from contextlib import AbstractContextManager, nullcontext
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from typing import Any
 
 from ultravect.core.contracts.catalogue import PRIVILEGES, LiveTable, TableInfo
-from ultravect.core.contracts.load import ReceiptKey
-from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.probe import Step
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import NEEDS, Database, Statements, SwapNeeds
+from ultravect.core.contracts.target import NEEDS, Database, SwapNeeds
+from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.local.local_file import file_steps, write_obstacle
-from ultravect.core.loading.local.local_load import committed_in
-from ultravect.core.loading.steps.marks import MarkTable, entries, set_mark
-from ultravect.core.loading.steps.receipts import ReceiptTable, standing
+from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.model.connection import DatabaseFileSettings
 
@@ -35,7 +31,7 @@ class LocalDatabase(UsualDatabase, ABC):
         self._name, self._settings, self._roots = name, settings, roots
 
     @abstractmethod
-    def _session(self, doing: str, *, write: bool = False) -> AbstractContextManager[Any]:
+    def session(self, doing: str, *, write: bool = False) -> AbstractContextManager[Any]:
         """An open session; the driver's errors in it become UltravectError."""
 
     @abstractmethod
@@ -43,7 +39,15 @@ class LocalDatabase(UsualDatabase, ABC):
         """The database's version, and what it holds, for a test."""
 
     @abstractmethod
-    def _finding(self, table: TableName) -> str:
+    def statements(self, session: Any) -> Statements:
+        """The statements of an open session."""
+
+    @abstractmethod
+    def is_taken(self, error: Exception) -> bool:
+        """See ``SqlLedger``."""
+
+    @abstractmethod
+    def finding(self, table: TableName) -> str:
         """A query that gives a row where there is such a table."""
 
     @property
@@ -61,11 +65,11 @@ class LocalDatabase(UsualDatabase, ABC):
 
     def steps(self) -> Sequence[Step]:
         def signed_in() -> str:
-            with self._session("opening the database") as session:
+            with self.session("opening the database") as session:
                 return self._described(session)
 
         def read(name: str) -> None:
-            with self._session("reading a row") as session:
+            with self.session("reading a row") as session:
                 table = self.dialect.table(self.dialect.parse_table(name))
                 session.execute(self.dialect.first_rows(f"SELECT 1 FROM {table}", 1)).fetchone()
 
@@ -83,7 +87,7 @@ class LocalDatabase(UsualDatabase, ABC):
         return [Step("write", self._try_write)]
 
     def _try_write(self) -> str:
-        with self._session("creating a table in the staging place", write=True) as session:
+        with self.session("creating a table in the staging place", write=True) as session:
             session.execute(self._begin)
             session.execute("CREATE TABLE ultravect_test (a INTEGER)")
             session.execute("ROLLBACK")
@@ -99,33 +103,31 @@ class LocalDatabase(UsualDatabase, ABC):
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in a database of one file, deleting is as quick"
 
-    def receipt(self, table: TableName, key: ReceiptKey) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with self._session("looking for a receipt") as session:
-            if not session.execute(self._finding(receipts.name)).fetchall():
-                return None
-            return standing(session.execute(receipts.find(key)).fetchall())
-
-    def mark(self, table: TableName, key: MarkKey) -> Mapping[str, str]:
-        marks = MarkTable(self.dialect, table)
-        with self._session("looking for a mark") as session:
-            if not session.execute(self._finding(marks.name)).fetchall():
-                return {}
-            return entries(session.execute(marks.find(key)).fetchall())
-
-    def set_mark(self, table: TableName, key: MarkKey, value: str | None) -> None:
-        set_mark(self._own(), table, key, value)
-
-    @abstractmethod
-    def _own(self) -> Database:
-        """The database itself, as what it is outside."""
-
-    def committed(self, table: TableName, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        receipts = ReceiptTable(self.dialect, table)
-        with self.transaction(table, "asking which attempt was committed") as statements:
-            held = bool(statements.rows(self._finding(receipts.name)))
-            return committed_in(receipts, keys, statements, has_table=held)
+    def ledger(self, table: TableName) -> LocalLedger:
+        return LocalLedger(self, table)
 
     def drop(self, table: TableName) -> None:
-        with self._session(f"dropping {table}", write=True) as session:
+        with self.session(f"dropping {table}", write=True) as session:
             session.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
+
+
+class LocalLedger(SqlLedger):
+    """See ``SqlLedger``."""
+
+    def __init__(self, database: LocalDatabase, table: TableName) -> None:
+        super().__init__(database.dialect, table)
+        self._database = database
+
+    @contextmanager
+    def opened(self, doing: str, *, writes: bool = False) -> Iterator[Statements]:
+        with self._database.session(doing, write=writes) as session:
+            yield self._database.statements(session)
+
+    def transaction(self, doing: str) -> AbstractContextManager[Statements]:
+        return self._database.transaction(self.table, doing)
+
+    def has(self, statements: Statements, table: TableName) -> bool:
+        return bool(statements.rows(self._database.finding(table)))
+
+    def is_taken(self, error: Exception) -> bool:
+        return self._database.is_taken(error)

@@ -19,7 +19,7 @@ from typing import Any, NoReturn
 
 import pyarrow as pa
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.statements import noting
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.masking import Mask
@@ -31,8 +31,7 @@ from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.engine.run.execute import committed_result, run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejected.row_selection import RowSelection, SelectionByKeys, SelectionByRows
-from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
-from ultravect.core.engine.run.sliced_leg import SliceRunner
+from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, SliceRunner, run_slice
 from ultravect.core.engine.run.together import LegFailed, LegTogether, run_together
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data

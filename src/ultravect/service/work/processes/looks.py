@@ -9,7 +9,7 @@ import datetime as dt
 from collections.abc import Callable
 from typing import Any
 
-from ultravect.core.contracts.load import ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.look.arrivals import new_files
 from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects, preview, preview_query

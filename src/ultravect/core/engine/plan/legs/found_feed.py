@@ -52,7 +52,11 @@ def found_feed(
     feed = job.source.feed
     assert isinstance(feed, FeedFile), "the service has put the feed in the place of its name"
     opened, table = open_target(job, target, facts)
-    held = opened.mark(table, mark_key(job, ())) if opened.table(table) is not None or job.into.table is None else {}
+    held = (
+        opened.ledger(table).mark(mark_key(job, ()))
+        if opened.table(table) is not None or job.into.table is None
+        else {}
+    )
     known = {path: FileMark.from_text(text) for path, text in held.items()}
     matching = _Matching(feed, source)
     files = _settled(feed, _files(feed, source), findings)

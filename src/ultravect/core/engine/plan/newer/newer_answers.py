@@ -6,6 +6,7 @@ import re
 from urllib.parse import quote
 
 from ultravect.core.contracts.mark import ColumnMark
+from ultravect.core.contracts.write_plan import Insert
 from ultravect.core.engine.objects.names import with_values
 from ultravect.core.engine.plan.newer.mark_plan import ByPlan, MarkEntry, MarkPlan
 from ultravect.core.engine.plan.newer.mark_values import ORDERED, family
@@ -29,7 +30,7 @@ def with_mark(job: Job, plan: Planning) -> str:
 def _held(job: Job, plan: Planning) -> ColumnMark | None:
     if plan.target is None or plan.table is None or (plan.live is None and job.into.table is not None):
         return None
-    text = plan.target.mark(plan.table, mark_key(job, plan.mark_parameters)).get("")
+    text = plan.target.ledger(plan.table).mark(mark_key(job, plan.mark_parameters)).get("")
     return ColumnMark.from_text(text) if text else None
 
 
@@ -54,7 +55,7 @@ def plan_mark_of_answer(job: Job, plan: Planning) -> None:
             hint="give it a type of numbers, dates or times in columns, such as `changed_at timestamptz`",
             place="from.newer.by",
         )
-    if not job.into.key_names or job.into.mode == "append":
+    if not job.into.key_names or isinstance(plan.action, Insert):
         why = "nothing says which of them are there" if not job.into.key_names else "append adds them once more"
         plan.add(
             "error",
@@ -65,7 +66,7 @@ def plan_mark_of_answer(job: Job, plan: Planning) -> None:
         )
         return
     key = mark_key(job, plan.mark_parameters)
-    held, text = _held(job, plan), plan.target.mark(plan.table, key).get("")
+    held, text = _held(job, plan), plan.target.ledger(plan.table).mark(key).get("")
     lower = held.value if held else None
     summary = f"since {lower or job.source.newer.since}"
     plan.summary_of_mark = summary

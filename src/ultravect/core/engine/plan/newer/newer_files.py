@@ -35,7 +35,7 @@ def plan_newer_files(job: Job, plan: Planning, source: ConnectionSpec) -> list[s
         return job.source.part.paths if job.source.part else None
     assert plan.target is not None and plan.table is not None
     key = mark_key(job, plan.mark_parameters)
-    held = dict(plan.target.mark(plan.table, key))
+    held = dict(plan.target.ledger(plan.table).mark(key))
     if held and plan.live is None and job.into.table is not None:
         plan.add(
             "warning",

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.contracts.mark import ColumnMark, MarkKey
+from ultravect.core.contracts.write_plan import Insert, Merge
 from ultravect.core.engine.objects.row_hashes import is_value, row_hashes
 from ultravect.core.engine.objects.tables import TableRows, comparable
 from ultravect.core.engine.plan.newer.mark_plan import ByPlan, MarkEntry, MarkPlan, Ties
@@ -184,7 +185,7 @@ def mark_key(job: Job, used: Sequence[str]) -> MarkKey:
 
 
 def _range(job: Job, plan: Planning, column: _Column, again: Again) -> str:
-    if job.into.mode == "append":
+    if isinstance(plan.action, Insert):
         raise UltravectError(
             "again-doubles",
             f"rows that were copied before would be in {plan.table} twice",
@@ -203,9 +204,9 @@ def _range(job: Job, plan: Planning, column: _Column, again: Again) -> str:
 def _above_mark(job: Job, plan: Planning, column: _Column, selected: Sequence[Selected]) -> str:
     assert job.source.newer is not None and plan.target is not None and plan.table is not None
     newer, key = job.source.newer, mark_key(job, plan.mark_parameters)
-    held = plan.target.mark(plan.table, key).get("")
+    held = plan.target.ledger(plan.table).mark(key).get("")
     mark = _known(plan, column, held)
-    if newer.overlap and job.into.mode == "append":
+    if newer.overlap and isinstance(plan.action, Insert):
         raise UltravectError(
             "overlap-doubles",
             f"from.newer.overlap reads rows again, and append would add them to {plan.table} once more",
@@ -260,7 +261,7 @@ def _above_mark(job: Job, plan: Planning, column: _Column, selected: Sequence[Se
         plan.nothing = f"nothing is new {since_text}"
     plan.summary_of_mark = since_text
     plan.count_new = lambda: column.count(condition)
-    ties = None if column.is_unique else _ties(job, mark, selected, column.reader.names)
+    ties = None if column.is_unique else _ties(job, plan, mark, selected, column.reader.names)
     value = ColumnMark(family(column.kind), as_mark(upper, column.kind)).as_text()
     by = ByPlan(
         column.name,
@@ -274,17 +275,19 @@ def _above_mark(job: Job, plan: Planning, column: _Column, selected: Sequence[Se
     return condition
 
 
-def _ties(job: Job, mark: ColumnMark | None, selected: Sequence[Selected], names: Sequence[str]) -> Ties:
+def _ties(
+    job: Job, plan: Planning, mark: ColumnMark | None, selected: Sequence[Selected], names: Sequence[str]
+) -> Ties:
     """By what rows with the value of the mark are known: by all that is read of them, and where rows with keys are added, by those alone.
 
     A row that was added and has changed since would be added again otherwise, and its key be there twice.
     """
     keys = {item.name: item for item in selected if item.name in job.into.key_names}
     plain = [names[item.position] for item in keys.values() if item.position is not None and item.value is None]
-    appends = job.into.mode == "append"
+    appends = isinstance(plan.action, Insert)
     noted_by = tuple(plain) if appends and plain and len(plain) == len(job.into.key_names) else ()
     copied_by = mark.columns if mark else ()
-    return Ties(mark.ties if mark else {}, copied_by, noted_by, come_again=job.into.matches_rows)
+    return Ties(mark.ties if mark else {}, copied_by, noted_by, come_again=isinstance(plan.action, Merge))
 
 
 def _known(plan: Planning, column: _Column, held: str | None) -> ColumnMark | None:

@@ -26,7 +26,7 @@ def plan_newer_versions(job: Job, plan: Planning, key: MarkKey) -> None:
             hint="name a column that grows, {by: changed_at}, or compare all rows: changed_rows",
             place="from.newer",
         )
-    held = plan.target.mark(plan.table, key).get("")
+    held = plan.target.ledger(plan.table).mark(key).get("")
     since = VersionMark.from_text(held).version if held else ""
     if since and plan.live is None:
         plan.add(

@@ -5,9 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ultravect.core.engine.objects.tables import TableRows
-from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.target.writing import load_order
 from ultravect.core.layouts.parts import DividesRows
 from ultravect.core.model.jobs.job import Job
 
@@ -86,7 +84,7 @@ def _why_not(job: Job, plan: Planning) -> str:
 
 def _why_slower(plan: Planning) -> str:
     """Why slices would not be quicker, or less sure; "" where they are."""
-    assert plan.target is not None and plan.target.stages is not None
+    assert plan.target is not None and plan.target.stages is not None and plan.write is not None
     if isinstance(plan.reader, TableRows) and not plan.reader.database.shares_snapshots:
         return "slices of this source do not read one snapshot"
-    return plan.target.stages.obstacle(load_order(OpenLeg.of(plan)))
+    return plan.target.stages.obstacle(plan.write)

@@ -6,14 +6,14 @@ from contextlib import suppress
 
 import pyarrow as pa
 
-from ultravect.core.contracts.load import COUNTED_ROWS, STAGED, LoadOrder
 from ultravect.core.contracts.target import Database
-from ultravect.core.engine.plan.leg_plan import LegPlan
+from ultravect.core.contracts.write_plan import COUNTED_ROWS, Insert, Merge, Replace, WritePlan
+from ultravect.core.contracts.write_session import STAGED
+from ultravect.core.dialects.merge import MergeStatements
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.target.writing import load_order, truncates
 from ultravect.core.errors import UltravectError
-from ultravect.core.loading.steps.counting import count_of_few, known_count
+from ultravect.core.loading.counting import count_of_few, known_count
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
@@ -24,10 +24,10 @@ _SECONDS = 3.0
 
 def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
     """What the job's mode means for this target; ``sample`` are the first rows, shaped."""
-    mode, live = job.into.mode, plan.live
+    action, live = plan.action, plan.live
     database = plan.target.database if plan.target else None
     if database is None:
-        if mode == "overwrite":
+        if isinstance(action, Replace):
             return f"writes {plan.table}, in the place of the files that it wrote before; each appears whole"
         return f"writes {plan.table}, or the same name with the run's number where that is taken; it appears whole"
     if live is None:
@@ -37,18 +37,18 @@ def effect_of(job: Job, plan: Planning, sample: pa.RecordBatch | None) -> str:
         there = f"the rows there ({_about(plan)})"
     else:
         there = f"the {counted_rows:,} rows there" if counted_rows != 1 else "the one row there"
-    match mode:
-        case "append":
+    match action:
+        case Insert():
             return f"adds rows to {there}"
-        case "overwrite":
-            if job.into.replaces:
+        case Replace():
+            if action.where:
                 there = f"those of {there} for which {job.into.replaces} is true"
             how = "a new table takes the place of the old one" if plan.rebuilds else "in one step"
-            waits = truncates(job, plan) and not plan.rebuilds
+            waits = action.how == "truncate" and not plan.rebuilds
             return f"replaces {there}, {how}; readers meanwhile {'wait' if waits else 'see the old ones'}"
     shown = f"matches {there} by {', '.join(job.into.key_names)}: new keys are inserted, changed rows updated, equal ones left"
-    if job.into.gone != "keep":
-        does = "deleted" if isinstance(job.into.gone, str) else f"flagged in {job.into.gone.flag}"
+    if isinstance(action, Merge) and action.gone is not None:
+        does = f"flagged in {action.gone.flag}" if action.gone.flag else "deleted"
         shown += f"; rows whose key the source has no more are {does}"
     # without an index, all rows would be looked at
     may_try = counted_rows is not None or live.keeps_apart(job.into.key_names)
@@ -102,19 +102,20 @@ def statements_of(leg: OpenLeg) -> list[str]:
     database = leg.target.database
     if database is None:
         return []
-    order = load_order(leg)
-    table = database.dialect.table(leg.plan.live.name if leg.plan.live else leg.plan.table)
-    return [*order.before, *_mode_statements(order, leg.plan, database, table), *order.after]
+    plan = leg.plan.write
+    table = database.dialect.table(leg.plan.live.name if leg.plan.live else plan.table)
+    return [*plan.before, *_action_statements(plan, database, table), *plan.after]
 
 
-def _mode_statements(order: LoadOrder, plan: LegPlan, target: Database, table: str) -> list[str]:
-    removing = "TRUNCATE" if order.truncate else "DELETE FROM"
-    removed = [f"{removing} {table}"] if order.removes_old and plan.live and not plan.is_new else []
-    if not order.staged:
+def _action_statements(plan: WritePlan, target: Database, table: str) -> list[str]:
+    cleared = plan.clears
+    removing = "TRUNCATE" if cleared is not None and cleared.how == "truncate" else "DELETE FROM"
+    removed = [f"{removing} {table}"] if cleared is not None else []
+    if not plan.keys:
         return removed
-    merge = order.merge(target.dialect, table, STAGED)
-    repeats = [] if order.repeats == "fail" else [merge.drop_repeats(first=order.repeats == "first")]
-    if not order.matches_rows:
+    merge = MergeStatements.of(target.dialect, table, STAGED, plan.columns, plan.keys)
+    repeats = [] if plan.repeats == "fail" else [merge.drop_repeats(first=plan.repeats == "first")]
+    if plan.merges is None:
         return [*removed, *repeats, merge.insert_all()]
     update = merge.update()
     return [*repeats, *([update] if update else []), merge.insert()]

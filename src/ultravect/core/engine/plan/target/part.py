@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import Between
+from ultravect.core.contracts.write_plan import Between, Merge, Replace
 from ultravect.core.dialects.base import Change, Dialect, NewColumn
 from ultravect.core.engine.objects.tables import comparable
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
@@ -30,7 +30,9 @@ def plan_part(job: Job, plan: Planning) -> None:
         return
     part_check(job, plan.columns)
     if plan.live is not None and not plan.is_new:
-        plan.replaces, plan.within = _condition(job, plan.live, plan.target.dialect)
+        assert isinstance(plan.action, Replace), "into.replaces goes with overwrite only"
+        where, within = _condition(job, plan.live, plan.target.dialect)
+        plan.action = replace(plan.action, where=where, within=within)
 
 
 def part_check(job: Job, columns: Sequence[ColumnPlan]) -> TargetCheck:
@@ -52,7 +54,7 @@ def part_check(job: Job, columns: Sequence[ColumnPlan]) -> TargetCheck:
     return TargetCheck("into.replaces", job.into.replaces, bound, places, source, strict=True)
 
 
-def _condition(job: Job, live: LiveTable, dialect: Dialect) -> tuple[str, Sequence[Between]]:
+def _condition(job: Job, live: LiveTable, dialect: Dialect) -> tuple[str, tuple[Between, ...]]:
     """The same in the target's SQL, about its own columns; and where its rows are."""
     assert job.into.replaces is not None
     names = [column.name for column in live.columns]
@@ -66,16 +68,16 @@ def _condition(job: Job, live: LiveTable, dialect: Dialect) -> tuple[str, Sequen
             hint="compare columns with values of their own type, and join such comparisons by and, or, not",
             place=_PLACE,
         )
-    return sql, [Between(*bounds) for bounds in bounds_in(bound, names)]
+    return sql, tuple(Between(*bounds) for bounds in bounds_in(bound, names))
 
 
 def plan_gone(job: Job, plan: Planning) -> None:
     """What has to be there for rows that are gone: a right, or a column for the flag."""
-    gone = job.into.gone
-    if gone == "keep" or plan.target is None or plan.target.database is None:
+    gone = plan.action.gone if isinstance(plan.action, Merge) else None
+    if gone is None or plan.target is None or plan.target.database is None:
         return
     live = plan.live
-    if isinstance(gone, str):
+    if not gone.flag:
         if live is not None and "DELETE" not in live.granted:
             plan.add(
                 "error",

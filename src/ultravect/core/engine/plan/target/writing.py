@@ -2,27 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.load import LoadOrder, ReceiptKey
-from ultravect.core.contracts.target import SwapNeeds
-from ultravect.core.dialects.base import NewColumn
+from ultravect.core.contracts.write_plan import Merge, Replace
 from ultravect.core.engine.objects.tables import TableRows
-from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.strategies import swap
-from ultravect.core.engine.plan.strategies.situation import Situation
 from ultravect.core.engine.plan.suggest import nearest_in
 from ultravect.core.engine.plan.target.names import quoted
 from ultravect.core.engine.plan.target.statements import plan_statements
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.parse import parse_condition, parse_item
 from ultravect.core.expressions.tree import Star, parameters_in
-from ultravect.core.loading.steps.receipts import ReceiptTable
-from ultravect.core.model.base import allowed_rejects, duration_seconds
+from ultravect.core.loading.sql_ledger import ReceiptTable
 from ultravect.core.model.edits import REMOVED
 from ultravect.core.model.finding import Replacement
 from ultravect.core.model.jobs.job import Job, placeholders
@@ -36,7 +29,7 @@ def plan_mode(job: Job, plan: Planning) -> None:
     """Marks the key columns, and says what stands in the way of the job's mode."""
     _keys(job, plan)
     if plan.live is not None:
-        _privileges(job, plan, plan.live)
+        _privileges(plan, plan.live)
     _without_effect(job, plan)
     plan_statements(job, plan)
     for remark in plan.target.remarks() if plan.target is not None and not plan.errors else ():
@@ -86,7 +79,7 @@ def _keys(job: Job, plan: Planning) -> None:
 def find_duplicates(job: Job, plan: Planning) -> None:
     """Looks whether the target already has a key twice, where all of it may be read; only asked where no index keeps keys apart."""
     keys, live = job.into.key_names, plan.live
-    if not job.into.matches_rows or live is None or plan.is_new or plan.errors or job.into.count != "exact":
+    if not isinstance(plan.action, Merge) or live is None or plan.is_new or plan.errors or job.into.count != "exact":
         return  # without an index that takes reading the whole table: the load finds it, at the keys that come
     database = plan.target.database if plan.target else None
     if database is None or live.keeps_apart(keys):
@@ -109,15 +102,15 @@ def find_duplicates(job: Job, plan: Planning) -> None:
         )
 
 
-def truncates(job: Job, plan: Planning) -> bool:
-    """Whether an overwrite takes the old rows away at once."""
-    return job.into.old_rows == "truncate" and plan.target is not None and plan.target.truncates
+def _truncates(plan: Planning) -> bool:
+    return isinstance(plan.action, Replace) and plan.action.how == "truncate"
 
 
-def _privileges(job: Job, plan: Planning, live: LiveTable) -> None:
+def _privileges(plan: Planning, live: LiveTable) -> None:
     assert plan.target is not None
-    needed = plan.target.needs.get(job.into.mode, frozenset())
-    if truncates(job, plan):
+    mode = plan.action.mode
+    needed = plan.target.needs.get(mode, frozenset())
+    if _truncates(plan):
         needed = needed - {"DELETE"} | {"TRUNCATE"}
         _readers_wait(plan, live)
     missing = sorted(needed - live.granted)
@@ -125,7 +118,7 @@ def _privileges(job: Job, plan: Planning, live: LiveTable) -> None:
         plan.add(
             "error",
             "privilege-missing",
-            f"mode {job.into.mode} needs {', '.join(missing)} for {live.name}, which the connection's user has not",
+            f"mode {mode} needs {', '.join(missing)} for {live.name}, which the connection's user has not",
             "into.table",
             f"have it granted: GRANT {', '.join(missing)} ON {'DATABASE' if missing == ['TEMPORARY'] else str(live.name)} …",
         )
@@ -199,9 +192,9 @@ def _without_effect(job: Job, plan: Planning) -> None:
         unused(
             "into.lock_table", "the target has no lock that leaves readers alone, or lets one write at a time anyway"
         )
-    if into.old_rows == "truncate" and not truncates(job, plan):
+    if into.old_rows == "truncate" and not _truncates(plan):
         unused("into.old_rows", "the target takes old rows away as quickly as it can anyway")
-    if into.checksums and not _may_sum(job, plan):
+    if into.checksums and not _may_sum(plan):
         unused("into.checksums", "the rows of an upsert, and files, are not distinguished afterwards")
     if into.keep_previous and not plan.receipts:
         unused("into.keep_previous", "without receipts nothing says which load the kept rows are from")
@@ -211,8 +204,8 @@ def _without_effect(job: Job, plan: Planning) -> None:
             unused(f"parameters.{name}", "nothing names it")
 
 
-def _may_sum(job: Job, plan: Planning) -> bool:
-    return not job.into.matches_rows and plan.target is not None and plan.target.database is not None
+def _may_sum(plan: Planning) -> bool:
+    return not isinstance(plan.action, Merge) and plan.target is not None and plan.target.database is not None
 
 
 def deciding_parameters(job: Job) -> list[str]:
@@ -232,72 +225,3 @@ def _parameters(job: Job) -> set[str]:
     if job.into.replaces:
         nodes.append(parse_condition(job.into.replaces, "into.replaces"))
     return {name for node in nodes for name in parameters_in(node)}
-
-
-def situation_of(job: Job, plan: Planning) -> Situation:
-    """What decides on the strategy of a plan without errors."""
-    assert plan.target is not None
-    return Situation(
-        job.into.mode,
-        job.into.files is not None,
-        bool(job.into.key_names),
-        plan.is_new,
-        bool(plan.changes),
-        plan.live,
-        truncates(job, plan),
-        job.into.replaces is not None,
-        lambda live: plan.target.swap_obstacle(live, _swap_needs(job, plan)) if plan.target else "",
-    )
-
-
-def _swap_needs(job: Job, plan: Planning) -> SwapNeeds:
-    return SwapNeeds(
-        before=bool(job.into.before),
-        after=bool(job.into.after),
-        keeps=job.into.keep_previous > 0,
-        keyed=bool(job.into.key_names),
-        changes=bool(plan.changes),
-    )
-
-
-def load_order(
-    leg: OpenLeg,
-    receipt: ReceiptKey | None = None,
-    *,
-    isolate: bool = False,
-    notify: Callable[[str], None] = lambda text: None,
-) -> LoadOrder:
-    """What the target is asked to do; ``receipt`` is that of the attempt, None for none; ``isolate``: rows that the database
-    refuses are named one by one. ``notify``: is given a text when the load has to wait."""
-    plan, into = leg.plan, leg.job.into
-    return LoadOrder(
-        table=plan.table,
-        columns=[NewColumn(column.name, column.type) for column in plan.columns],
-        source=plan.source.label,
-        removes_old=into.removes_old,
-        matches_rows=into.matches_rows,
-        keys=into.key_names,
-        repeats=into.repeats,
-        create=plan.create,
-        rebuild=plan.rebuilds,
-        changes=plan.changes,
-        only_if_empty=into.only_if_empty,
-        before=into.before,
-        after=into.after,
-        isolate=isolate,
-        samples=into.samples,
-        keep_previous=into.keep_previous > 0,
-        lock_seconds=duration_seconds(into.lock_wait),
-        lock_table=into.lock_table,
-        truncate=into.old_rows == "truncate" and leg.target.truncates,
-        may_swap=plan.strategy.name == swap.NAME,
-        notify=notify,
-        receipt=receipt if plan.receipts else None,
-        marks=plan.mark is not None,
-        replaces=plan.replaces,
-        within=plan.within,
-        gone="" if into.gone == "keep" else into.gone if isinstance(into.gone, str) else into.gone.flag,
-        gone_limit=lambda rows: allowed_rejects(into.gone_limit, rows),
-        # what is kept or gone is a part of all rows, which are looked at anyway
-        counts_all=into.count == "exact" or into.keep_previous > 0 or into.gone != "keep",
-    )

@@ -6,12 +6,11 @@ from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
-import pyarrow as pa
-
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.target import Database
 from ultravect.core.dialects.base import NewColumn, TableName
 from ultravect.core.engine.objects.tables import TableRows
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import WantedColumn
 from ultravect.core.types.canonical import CanonicalType
@@ -32,9 +31,9 @@ class Checksums:
     def compared(self) -> Sequence[NewColumn]:
         return [column for column in self.columns if is_comparable(column.type)]
 
-    def add(self, batch: pa.RecordBatch) -> None:
+    def see(self, shaped: Shaped) -> None:
         for column in self.compared:
-            self.sent[column.name] += column_sum(batch.column(column.name), column.type)
+            self.sent[column.name] += column_sum(shaped.batch.column(column.name), column.type)
 
     def of_table(self, name: TableName) -> Mapping[str, int]:
         """The sums of all rows that a table holds now."""

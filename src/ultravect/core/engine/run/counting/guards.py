@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.newer.mark_values import as_mark, parsed
 from ultravect.core.engine.run.counting.tally import Tally
+from ultravect.core.engine.run.shaped import Shaped
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.finding import Finding, Severity
@@ -71,9 +72,9 @@ class Guards:
             _Seen(place := places[name.lower()], columns[place], wanted) for name, wanted in guard.columns.items()
         ]
 
-    def see(self, batch: pa.RecordBatch) -> None:
+    def see(self, shaped: Shaped) -> None:
         for seen in self._seen:
-            seen.see(batch.column(seen.place))
+            seen.see(shaped.batch.column(seen.place))
 
     def settle(self, tally: Tally, log: Callable[[str, str], None], table: str) -> list[Decided]:
         """Decides all of them, and says so; UltravectError ``guard-not-met`` where the load must not be published."""

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from typing import Any
 
-import pyarrow as pa
 import pyarrow.compute as pc
 
 from ultravect.core.contracts.mark import ColumnMark
 from ultravect.core.engine.plan.newer.mark_plan import ByPlan
 from ultravect.core.engine.plan.newer.mark_values import as_mark, family, parsed
+from ultravect.core.engine.run.shaped import Shaped
 
 
 class HighestValue:
@@ -19,8 +19,8 @@ class HighestValue:
         self._by = by
         self._highest: Any = None if by.lower is None else parsed(by.lower, by.type, "from.newer")
 
-    def see(self, batch: pa.RecordBatch) -> None:
-        found = pc.max(batch.column(self._by.follows)).as_py()
+    def see(self, shaped: Shaped) -> None:
+        found = pc.max(shaped.batch.column(self._by.follows)).as_py()
         if found is not None and (self._highest is None or found > self._highest):
             self._highest = found
 

@@ -7,6 +7,7 @@ import time
 from typing import Any
 
 from ultravect.core.engine.run.leg import Listener
+from ultravect.core.engine.run.shaped import Shaped
 
 _PROGRESS_SECONDS = 0.2
 
@@ -18,6 +19,7 @@ class Progress:
         self._listener = listener
         self._started = time.monotonic()
         self._shown = 0.0
+        self._staged = 0
         self._lock = threading.Lock()
         self.figures: dict[str, Any] = {
             "bytes_total": bytes_total,
@@ -25,6 +27,11 @@ class Progress:
             "rows_read": 0,
             "rows_staged": 0,
         }
+
+    def see(self, shaped: Shaped) -> None:
+        """Counts rows as staged."""
+        self._staged += shaped.batch.num_rows
+        self.report(rows_staged=self._staged)
 
     def report(self, *, now: bool = False, **figures: int) -> None:
         with self._lock:

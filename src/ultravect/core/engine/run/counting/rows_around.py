@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from ultravect.core.contracts.load import Counts
+from ultravect.core.contracts.write_session import Counts
 
 
 @dataclass(frozen=True)

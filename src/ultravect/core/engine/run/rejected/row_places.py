@@ -10,7 +10,7 @@ import numpy as np
 import numpy.typing as npt
 import pyarrow as pa
 
-from ultravect.core.contracts.load import RefusedRow
+from ultravect.core.contracts.write_session import RefusedRow
 from ultravect.core.engine.run.rejected.rejects import Reject, key_text
 from ultravect.core.engine.run.shaped import Shaped
 
@@ -36,7 +36,7 @@ class RowPlaces:
         self._rows = 0
         self._read: tuple[_Place, npt.NDArray[np.int64], pa.Table | None] | None = None
 
-    def add(self, shaped: Shaped) -> None:
+    def see(self, shaped: Shaped) -> None:
         """Notes where the rows of the next batch came from."""
         rows = shaped.batch.num_rows
         if not rows:

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.dataset as ds
 import pyarrow.fs as pafs
 
-from ultravect.core.contracts.load import CHANGED
+from ultravect.core.contracts.write_session import CHANGED
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import leads_out
 from ultravect.core.kinds.lake.delta.actions import APP, added, properties, texts

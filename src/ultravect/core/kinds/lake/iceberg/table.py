@@ -18,7 +18,7 @@ from pyiceberg.table import Table, Transaction
 from pyiceberg.table.snapshots import Snapshot, ancestors_of
 from pyiceberg.transforms import IdentityTransform
 
-from ultravect.core.contracts.load import CHANGED
+from ultravect.core.contracts.write_session import CHANGED
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, with_our_rules
 from ultravect.core.kinds.lake.iceberg.parts import data_file, parts_of, unsupported_part

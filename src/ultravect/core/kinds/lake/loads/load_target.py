@@ -7,22 +7,20 @@ from collections.abc import Sequence
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from ultravect.core.contracts.load import CHANGED, LoadOrder
-from ultravect.core.contracts.mark import MarkChange
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import Verified
+from ultravect.core.contracts.ledger import Entry
+from ultravect.core.contracts.write_plan import Attempt
+from ultravect.core.contracts.write_session import CHANGED, Verified
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.lake.loads.accounts import LakeMarks, is_barred, receipt_name, receipt_notes
 from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.loads.data_files import DataFiles
+from ultravect.core.kinds.lake.loads.ledger import LakeMarks, is_barred, receipt_name, receipt_notes
 from ultravect.core.kinds.lake.parts import by_columns
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.table_version import DataFile, TableVersion
-from ultravect.core.loading.refusals import attempt_replaced, column_gone, outcome_unknown
-from ultravect.core.loading.steps.marks import mark_moved
+from ultravect.core.loading.refusals import attempt_replaced, column_gone, mark_moved, outcome_unknown
 from ultravect.core.types.arrow import as_text
 from ultravect.core.types.hexadecimal import uuid_text
 
@@ -63,14 +61,14 @@ def field_of(column: NewColumn, dialect: DuckdbDialect) -> pa.Field:
 class LoadTarget:
     """The table of a load: what is there, what is added, what is removed, and the commit of it."""
 
-    def __init__(self, place: LakePlace, order: LoadOrder, dialect: DuckdbDialect) -> None:
-        self.place, self.order = place, order
-        self.path = place.path(order.table)
+    def __init__(self, place: LakePlace, attempt: Attempt, dialect: DuckdbDialect) -> None:
+        self.place, self.attempt, self.plan = place, attempt, attempt.plan
+        self.path = place.path(attempt.plan.table)
         with explained(place.name, self.path):
             self.version = open_version(place, self.path)
             self.folder = self.path if self.version is None else self.version.folder
             self._require_as_planned()
-            create = order.create
+            create = self.plan.create
             self.added: Sequence[pa.Field] = ()
             if create is not None:
                 self.schema = place.format.new_schema(
@@ -81,7 +79,7 @@ class LoadTarget:
                 assert self.version is not None
                 there = set(self.version.schema.names)
                 # an attempt before this one may have added them
-                new = [change.column for change in order.changes if change.column.name not in there]
+                new = [change.column for change in self.plan.changes if change.column.name not in there]
                 self.added = [field_of(column, dialect) for column in new]
                 self.schema = self.version.written_schema([optional(field) for field in self.added])
                 parts = self.version.parts
@@ -94,26 +92,26 @@ class LoadTarget:
         self.growth = 0
 
     def _require_as_planned(self) -> None:
-        order, there = self.order, self.version is not None
-        if there != (order.create is None or order.rebuild):
+        plan, there = self.plan, self.version is not None
+        if there == plan.is_new:
             raise UltravectError(
                 "table-changed",
-                f"{order.table} was {'made' if there else 'removed'} since the run was planned; nothing was written",
+                f"{plan.table} was {'made' if there else 'removed'} since the run was planned; nothing was written",
                 hint="run again: the plan is made anew",
-                table=str(order.table),
+                table=str(plan.table),
             )
-        if self.version is not None and order.create is None:
+        if self.version is not None and plan.create is None:
             if lacking := self.version.unsupported:
                 raise UltravectError(
                     "table-feature",
-                    f"{order.table}: {lacking}, which is not written here; nothing was written",
+                    f"{plan.table}: {lacking}, which is not written here; nothing was written",
                     hint="write into another table",
-                    table=str(order.table),
+                    table=str(plan.table),
                 )
-            names = {*self.version.schema.names, *(change.column.name for change in order.changes)}
-            for column in order.columns:
+            names = {*self.version.schema.names, *(change.column.name for change in plan.changes)}
+            for column in plan.columns:
                 if column.name not in names:
-                    raise column_gone(order, column.name)
+                    raise column_gone(plan, column.name)
 
     @property
     def rows_before(self) -> int:
@@ -121,14 +119,14 @@ class LoadTarget:
 
     @property
     def previous(self) -> str:
-        """The version that an overwrite replaces, as a table that can be read; "" where none is to be kept."""
-        if not self.order.keep_previous or self.version is None:
+        """The version that an overwrite replaces, as a table that can be read; "" where there is none."""
+        if self.version is None:
             return ""
-        return f"{self.order.table.name}@{self.version.version}"
+        return f"{self.plan.table.name}@{self.version.version}"
 
     def shaped(self, batch: pa.RecordBatch) -> pa.RecordBatch:
         """Rows as the files have them: all columns of the table, in its types."""
-        given = {column.name: values for column, values in zip(self.order.columns, batch.columns, strict=False)}
+        given = {column.name: values for column, values in zip(self.plan.columns, batch.columns, strict=False)}
         arrays = []
         for field in self.schema:
             values = given.get(field.name)
@@ -142,9 +140,9 @@ class LoadTarget:
             if not field.nullable and values.null_count:
                 raise UltravectError(
                     "constraint-refused",
-                    f"column {field.name!r} of {self.order.table} takes no NULL, and a row has one; nothing was written",
+                    f"column {field.name!r} of {self.plan.table} takes no NULL, and a row has one; nothing was written",
                     hint="fix the source, or tolerate such rows with into.rejects",
-                    table=str(self.order.table),
+                    table=str(self.plan.table),
                     column=field.name,
                 )
             arrays.append(values if values.type == field.type else values.cast(field.type))
@@ -152,9 +150,9 @@ class LoadTarget:
         if missing and batch.num_rows:
             raise UltravectError(
                 "constraint-refused",
-                f"column {missing[0]!r} of {self.order.table} takes no NULL, and the job brings no values for it; nothing was written",
+                f"column {missing[0]!r} of {self.plan.table} takes no NULL, and the job brings no values for it; nothing was written",
                 hint="select a value for it in columns",
-                table=str(self.order.table),
+                table=str(self.plan.table),
                 column=missing[0],
             )
         return pa.RecordBatch.from_arrays(arrays, schema=self.schema)
@@ -164,32 +162,33 @@ class LoadTarget:
         self._new = list(self.files.close())
         self.growth = sum(file.rows for file in self._new) - sum(file.rows or 0 for file in self.removed)
 
-    def publish(self, receipt: Receipt | None, marks: Sequence[MarkChange], *, alone: bool) -> None:
-        order, place = self.order, self.place
+    def commit(self, entry: Entry, *, alone: bool) -> None:
+        """Publishes: rows, receipt and marks are one commit of the table, which nothing precedes but files that no version has."""
+        plan, place, key, marks = self.plan, self.place, entry.key, entry.marks
         notes = Notes({}, {})
-        if receipt is not None and order.receipt is not None:
-            notes = receipt_notes(order.receipt, receipt)
-            if is_barred(place, order.receipt) or (self.version and self.version.noted(receipt_name(order.receipt))):
-                raise attempt_replaced(order)
+        if entry.receipt is not None and key is not None:
+            notes = receipt_notes(key, entry.receipt)
+            if is_barred(place, key) or (self.version and self.version.noted(receipt_name(key))):
+                raise attempt_replaced(plan)
         names = LakeMarks(place, self.folder).changed(self.version, marks)
         self.may_discard = False
         try:
             with explained(place.name, self.path):
-                self._commit(Notes({**notes.names, **names}, notes.texts), marks, alone=alone)
+                self._commit(Notes({**notes.names, **names}, notes.texts), entry, alone=alone)
         except UltravectError as error:
             self.may_discard = error.code in _NOTHING_WRITTEN
             if error.code == "lake-unreachable":
-                raise outcome_unknown(place.name, order, "place of the lake") from None
+                raise outcome_unknown(place.name, plan, "place of the lake") from None
             raise
 
-    def _commit(self, notes: Notes, marks: Sequence[MarkChange], *, alone: bool) -> None:
-        order = self.order
-        if order.create is not None:
+    def _commit(self, notes: Notes, entry: Entry, *, alone: bool) -> None:
+        plan, key, marks = self.plan, entry.key, entry.marks
+        if plan.create is not None:
             if self.version is not None:
                 self._require_unchanged(self._newest())
             self.place.format.create(
-                self.path, self.schema, self._new, order.create.partition_by, order.create.comment, notes,
-                replace=order.rebuild,
+                self.path, self.schema, self._new, plan.create.partition_by, plan.create.comment, notes,
+                replace=plan.rebuild,
             )  # fmt: skip
             self.committed = 0
             return
@@ -199,8 +198,8 @@ class LoadTarget:
             self.version.add_columns([optional(field) for field in self.added])
             fresh = self._newest()
             # the commit of the rows is one after this version: what others have committed until now is seen here, or never
-            if order.receipt is not None and fresh.noted(receipt_name(order.receipt)):
-                raise attempt_replaced(order)
+            if key is not None and fresh.noted(receipt_name(key)):
+                raise attempt_replaced(plan)
             if any(fresh.noted(name) != self.version.noted(name) for name in notes.names):
                 raise mark_moved(marks[0].key)
             if alone and {file.path for file in fresh.files} != {file.path for file in self.version.files}:
@@ -209,8 +208,8 @@ class LoadTarget:
         try:
             self.committed = self.version.commit(self._new, self.removed, notes, alone=alone)
         except CommitNotedError:
-            own = order.receipt is not None and self._newest().noted(receipt_name(order.receipt))
-            raise attempt_replaced(order) if own or not marks else mark_moved(marks[0].key) from None
+            own = key is not None and self._newest().noted(receipt_name(key))
+            raise attempt_replaced(plan) if own or not marks else mark_moved(marks[0].key) from None
 
     def _newest(self) -> TableVersion:
         fresh = open_version(self.place, self.path)
@@ -221,15 +220,16 @@ class LoadTarget:
     def _require_unchanged(self, fresh: TableVersion) -> None:
         """Before a table is made anew: what others have committed to it since it was opened would be lost."""
         assert self.version is not None
-        if self.order.receipt is not None and fresh.noted(receipt_name(self.order.receipt)):
-            raise attempt_replaced(self.order)
+        key = self.attempt.key
+        if key is not None and fresh.noted(receipt_name(key)):
+            raise attempt_replaced(self.plan)
         if fresh.version != self.version.version:
             raise self._changed()
 
     def _changed(self) -> UltravectError:
         return UltravectError(
             CHANGED,
-            f"{self.order.table} was changed by another writer since it was opened; nothing was written",
+            f"{self.plan.table} was changed by another writer since it was opened; nothing was written",
             hint="run it again",
         )
 

@@ -4,24 +4,22 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Any
 
 import duckdb
 import pyarrow as pa
 
-from ultravect.core.contracts.load import STAGED, Counts, LoadOrder
-from ultravect.core.contracts.mark import MarkChange
-from ultravect.core.contracts.receipt import Receipt
-from ultravect.core.contracts.target import Verified
+from ultravect.core.contracts.changes import RowChange
+from ultravect.core.contracts.ledger import Entry
+from ultravect.core.contracts.write_session import STAGED, Counts, Verified
 from ultravect.core.dialects.duckdb import DuckdbDialect
-from ultravect.core.dialects.merge import ROW, Merge
+from ultravect.core.dialects.merge import ROW, MergeStatements
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.loads.load_target import LoadTarget
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import errors_explained
 from ultravect.core.kinds.lake.table_version import DataFile
-from ultravect.core.loading.duckdb.duckdb_load import DuckdbLoad
+from ultravect.core.loading.duckdb.duckdb_write import DuckdbSession
 from ultravect.core.loading.refusals import key_not_unique
 
 _FILE = "ultravect_file"
@@ -29,29 +27,36 @@ _SCANNED = "ultravect_scanned"
 _PAIRS = "ultravect_pairs"
 
 
-class MatchingLoad(DuckdbLoad):
-    """See ``Load``. The table of the scratch database has the rows of the files that may change, each with the number of its file."""
+class MatchingSession(DuckdbSession):
+    """See ``WriteSession``. The table of the scratch database has the rows of the files that may change, each with the number of its file."""
 
     def __init__(self, session: duckdb.DuckDBPyConnection, dialect: DuckdbDialect, target: LoadTarget) -> None:
+        super().__init__(session, dialect, target.attempt)
         self._target, self._own, self._filled, self._paired = target, dialect, False, False
         self._digests: Mapping[int, Any] = {}
-        order = self._order = target.order
-        if order.table.schema:
-            session.execute(f"CREATE SCHEMA IF NOT EXISTS {dialect.quote(order.table.schema)}")
-        self._session = session
-        self._make(order)
-        # the scratch table is made already, and what the job does to the old rows is done by their files
-        super().__init__(
-            session, dialect, replace(order, create=None, rebuild=False, changes=(), keep_previous=False)
-        )
-        self._order = order
-        self.rows_before = target.rows_before
-        self.previous = target.previous
+        self._conditions = False
+        replaces, merges = self.plan.replaces, self.plan.merges
+        self._where = replaces.where if replaces is not None else ""
+        self._gone = merges is not None and merges.gone is not None
 
-    def _make(self, order: LoadOrder) -> None:
+    def begin(self) -> None:
+        # no transaction: a constraint that refuses a row must not undo what was read before
+        if self.plan.table.schema:
+            self.execute(f"CREATE SCHEMA IF NOT EXISTS {self.dialect.quote(self.plan.table.schema)}")
+        self._make()
+
+    def rows(self, *, exact: bool) -> int | None:
+        return self._target.rows_before
+
+    def keep_previous(self) -> str:
+        return self._target.previous
+
+    def define(self) -> None:
+        """The scratch table is as the table will be: ``begin`` has made it."""
+
+    def _make(self) -> None:
         """The scratch table; filled at once where all of its rows count."""
-        target, quote = self._target, self._own.quote
-        self._name = self._own.table(order.table)
+        plan, target, quote = self.plan, self._target, self._own.quote
         self._session.register("ultravect_shape", target.schema.empty_table())
         # columns take what the files hold: types are those of the table's schema
         natives = self._session.execute("DESCRIBE SELECT * FROM ultravect_shape").fetchall()
@@ -59,28 +64,28 @@ class MatchingLoad(DuckdbLoad):
         required = {field.name for field in target.schema if not field.nullable}
         self._conditions = bool(required)
         parts = [f"{quote(name)} {native}{' NOT NULL' if name in required else ''}" for name, native, *_ in natives]
-        checks = target.version.checks if target.version is not None and order.create is None else {}
+        checks = target.version.checks if target.version is not None and plan.create is None else {}
         self._conditions = self._conditions or bool(checks)
         for name, condition in checks.items():
             parts.append(f"CONSTRAINT {quote(name)} CHECK ({condition})")
         try:
-            self._session.execute(f"CREATE TABLE {self._name} ({', '.join(parts)}, {_FILE} INTEGER)")
+            self._session.execute(f"CREATE TABLE {self.table} ({', '.join(parts)}, {_FILE} INTEGER)")
         except duckdb.Error as error:
             raise UltravectError(
                 "table-feature",
-                f"{order.table} has conditions that cannot be tried here: {str(error).splitlines()[0]}; nothing was written",
+                f"{plan.table} has conditions that cannot be tried here: {str(error).splitlines()[0]}; nothing was written",
                 hint="write into another table",
-                table=str(order.table),
+                table=str(plan.table),
             ) from None
-        compares = order.removes_old and order.keys and order.samples
-        if order.create is None and (order.replaces or order.gone or compares):
+        compares = plan.replaces is not None and plan.keys and plan.samples
+        if plan.create is None and (self._where or self._gone or compares):
             files = target.version.files if target.version else ()
-            self._fill([file for file in files if not order.replaces or self._may_be_replaced(file)])
+            self._fill([file for file in files if not self._where or self._may_be_replaced(file)])
 
     def _may_be_replaced(self, file: DataFile) -> bool:
         """Whether a file may have rows of the part that is replaced, by the bounds in the table's log."""
         schema = self._target.version.schema if self._target.version else self._target.schema
-        for within in self._order.within:
+        for within in self.plan.replaces.within if self.plan.replaces is not None else ():
             if within.column not in schema.names:
                 continue
             kind = schema.field(within.column).type
@@ -99,10 +104,10 @@ class MatchingLoad(DuckdbLoad):
             with explained(target.place.name, target.path):
                 session.register(_SCANNED, target.version.batches(file))
             session.execute(
-                f"INSERT INTO {self._name} ({names}, {_FILE}) SELECT {names}, {numbers[file.path]} FROM {_SCANNED}"
+                f"INSERT INTO {self.table} ({names}, {_FILE}) SELECT {names}, {numbers[file.path]} FROM {_SCANNED}"
             )
             session.unregister(_SCANNED)
-        if self._conditions or self._order.gone or self._order.replaces:
+        if self._conditions or self._gone or self._where:
             self._digests = self._digested()
 
     def _digested(self) -> Mapping[int, Any]:
@@ -110,66 +115,49 @@ class MatchingLoad(DuckdbLoad):
         columns = ", ".join(self._own.quote(name) for name in self._target.schema.names)
         found = self._session.execute(
             f"SELECT {_FILE}, count(*), bit_xor(hash({columns})), sum(hash({columns})::HUGEINT) "
-            f"FROM {self._name} WHERE {_FILE} IS NOT NULL GROUP BY 1"
+            f"FROM {self.table} WHERE {_FILE} IS NOT NULL GROUP BY 1"
         ).fetchall()
         return {number: rest for number, *rest in found}
-
-    def _begin(self) -> None:
-        # a constraint that refuses a row must not undo what was read before
-        return
-
-    def _count_if_few(self) -> int:
-        return self._target.rows_before
 
     def _candidates(self) -> Sequence[DataFile]:
         """The files whose keys may be among the staged ones, by the bounds in the table's log."""
         assert self._target.version is not None
         files = self._target.version.files
-        keys = [key for key in self._order.keys if key in self._target.schema.names]
+        keys = [key for key in self.plan.keys if key in self._target.schema.names]
         bounds = {}
         for key in keys:
             quoted = self._own.quote(key)
-            ((low, high),) = self._all_rows(f"SELECT min({quoted}), max({quoted}) FROM {STAGED}")
+            ((low, high),) = self.statements.rows(f"SELECT min({quoted}), max({quoted}) FROM {STAGED}")
             bounds[key] = (low, high)
         return [file for file in files if all(_may_have(file, key, *bounds[key]) for key in keys)]
 
-    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
-        order, target = self._order, self._target
-        with errors_explained(target.place.name, f"bringing rows into {order.table}"):
-            if order.matches_rows and not self._filled and order.create is None and target.version is not None:
-                self._fill(self._candidates())
-            counts = Counts(self._written, removed=self._removed)
-            if order.staged:
-                merge = order.merge(self._dialect, self._table, STAGED)
-                counts = self._merge_staged(merge, self._written, tolerated, complete=complete)
-            self._write_files()
-        if order.rebuild:
-            counts = replace(counts, removed=self.rows_before)
-        self._counts = counts
-        return counts
+    def settle(self) -> None:
+        plan = self.plan
+        if plan.merges is not None and not self._filled and plan.create is None and self._target.version is not None:
+            self._fill(self._candidates())
 
-    def _upsert(self, merge: Merge, left: int, repeated: int) -> Counts:
+    def upsert(self, merge: MergeStatements, left: int, repeated: int, samples: list[RowChange]) -> Counts | None:
         """Says by one join what becomes of each row; the rows are put together when files are written."""
-        if self._conditions or self._order.gone or not self._filled:
-            return super()._upsert(merge, left, repeated)
+        if self._conditions or self._gone or not self._filled:
+            return None
         differs = merge.differs if merge.others else "FALSE"
-        self._execute(
+        self.execute(
             f"CREATE TEMPORARY TABLE {_PAIRS} AS SELECT s.{ROW} AS staged, t.rowid AS held, t.{_FILE} AS file, "
-            f"({differs}) AS differs FROM {STAGED} s JOIN {self._name} t ON {merge.matched}"
+            f"({differs}) AS differs FROM {STAGED} s JOIN {self.table} t ON {merge.matched}"
         )
-        ((pairs, staged, updated),) = self._all_rows(
+        ((pairs, staged, updated),) = self.statements.rows(
             f"SELECT count(*), count(DISTINCT staged), count(*) FILTER (differs) FROM {_PAIRS}"
         )
         if pairs != staged:
-            raise key_not_unique(self._order, next(iter(self._all_rows(merge.ambiguous())), ()))
+            raise key_not_unique(self.plan, next(iter(self.statements.rows(merge.ambiguous())), ()))
         if updated:
-            self._sample_updates(merge)
+            samples += self.sample_updates(merge)
         self._paired = True
         return Counts(left - pairs, updated, pairs - updated, repeated)
 
     def _put_together(self, touched: Sequence[int]) -> str:
         """The rows of new files, from the pairs of ``_upsert``: new ones, changed ones, and others of files with changed ones."""
-        quote, given = self._own.quote, {column.name for column in self._order.columns}
+        quote, given = self._own.quote, {column.name for column in self.plan.columns}
         names = self._target.schema.names
         held = ", ".join(f"t.{quote(name)}" for name in names)
         changed = ", ".join(f"{'s' if name in given else 't'}.{quote(name)}" for name in names)
@@ -177,35 +165,31 @@ class MatchingLoad(DuckdbLoad):
         query = f"SELECT {new} FROM {STAGED} s WHERE s.{ROW} NOT IN (SELECT staged FROM {_PAIRS})"
         if touched:
             query += (
-                f" UNION ALL SELECT {changed} FROM {_PAIRS} p JOIN {STAGED} s ON s.{ROW} = p.staged JOIN {self._name} t "
-                f"ON t.rowid = p.held WHERE p.differs UNION ALL SELECT {held} FROM {self._name} t WHERE t.{_FILE} IN "
+                f" UNION ALL SELECT {changed} FROM {_PAIRS} p JOIN {STAGED} s ON s.{ROW} = p.staged JOIN {self.table} t "
+                f"ON t.rowid = p.held WHERE p.differs UNION ALL SELECT {held} FROM {self.table} t WHERE t.{_FILE} IN "
                 f"({', '.join(map(str, touched))}) AND t.rowid NOT IN (SELECT held FROM {_PAIRS} WHERE differs)"
             )
         return query
 
-    def _take_old_rows(self, merge: Merge) -> None:
-        whole = not self._order.replaces
-        if self._filled:
-            self._compare(merge)
-            self._removed = self._delete_old(self._table)
-        if whole:
-            self._removed = self.rows_before
+    def remove_old(self) -> int | None:
+        done = super().remove_old() if self._filled or self._where else None
+        return done if self._where else None
 
-    def _delete_old(self, table: str) -> int | None:
-        done = super()._delete_old(table)
-        return done if self._order.replaces or self._order.create is not None else self.rows_before
+    def seal(self, rows_before: int | None, counts: Counts) -> None:
+        with errors_explained(self._target.place.name, f"bringing rows into {self.plan.table}"):
+            self._write_files()
 
     def _write_files(self) -> None:
         """Writes the rows that are new, and those that share a file with one that changed."""
-        order, target = self._order, self._target
+        plan, target = self.plan, self._target
         files = target.version.files if target.version is not None else ()
-        if order.create is not None:
+        if plan.create is not None:
             touched: list[int] = []
             target.removed = ()
-        elif order.removes_old and not order.replaces:
+        elif plan.replaces is not None and not self._where:
             touched, target.removed = [], files
         elif self._paired:
-            found = self._all_rows(f"SELECT DISTINCT file FROM {_PAIRS} WHERE differs ORDER BY 1")
+            found = self.statements.rows(f"SELECT DISTINCT file FROM {_PAIRS} WHERE differs ORDER BY 1")
             touched = [int(number) for (number,) in found]
             target.removed = [files[number] for number in touched]
         else:
@@ -214,19 +198,19 @@ class MatchingLoad(DuckdbLoad):
             target.removed = [files[number] for number in touched]
         names = ", ".join(self._own.quote(name) for name in target.schema.names)
         kept = f" OR {_FILE} IN ({', '.join(map(str, touched))})" if touched else ""
-        query = f"SELECT {names} FROM {self._name} WHERE {_FILE} IS NULL{kept}"
+        query = f"SELECT {names} FROM {self.table} WHERE {_FILE} IS NULL{kept}"
         rows = self._session.sql(self._put_together(touched) if self._paired else query)
         with explained(target.place.name, target.path):
             for batch in rows.to_arrow_reader(100_000):
                 target.files.write(batch.cast(target.schema) if batch.schema != target.schema else batch)
             target.close()
 
-    def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
-        self._target.publish(receipt, marks, alone=True)
+    def commit(self, entry: Entry) -> None:
+        self._target.commit(entry, alone=True)
 
-    def verify(self) -> Verified:
-        removed = self._target.rows_before if self._counts.removed is None else self._counts.removed
-        return self._target.verify(self._target.growth + removed + self._counts.updated)
+    def verify(self, counts: Counts) -> Verified:
+        removed = self._target.rows_before if counts.removed is None else counts.removed
+        return self._target.verify(self._target.growth + removed + counts.updated)
 
 
 def _as_bound(text: str | None, kind: pa.DataType) -> Any:

@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from itertools import takewhile
 
-from ultravect.core.contracts.load import ReceiptKey
-from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
 from ultravect.core.dialects.base import TableName
-from ultravect.core.kinds.lake.loads.accounts import commit_of, receipt_notes
+from ultravect.core.kinds.lake.loads.ledger import commit_of, receipt_notes
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.table_version import TableVersion

@@ -1,0 +1,1 @@
+"""The driver of write plans: one order of steps, for every kind of target."""

@@ -1,1 +1,0 @@
-"""How rows get into tables of PostgreSQL."""
