@@ -182,24 +182,24 @@ def _ask(session: Any, statement: str) -> Any:
 def test_what_others_commit_during_an_overwrite_stays(
     statement: str, kept: str, writer: Writer, maria: Callable[..., Any], monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from ultravect.core.kinds.mariadb.load import MariadbLoad
+    from ultravect.core.kinds.mariadb.write import MariadbSession
 
     writer.load([(7, "old")])
     done = threading.Event()
-    real = MariadbLoad.finish
+    real = MariadbSession.end_rows
 
     def other() -> None:
         _ask(maria(), statement.format(t=writer.table))
         done.set()
 
-    def finish(load: MariadbLoad, tolerated: int = 0, *, complete: bool = True) -> Any:
+    def end_rows(session: MariadbSession) -> int:
         threading.Thread(target=other, daemon=True).start()
         assert not done.wait(0.4)  # writers wait, as they do in PostgreSQL
         if statement.startswith("INSERT"):
             assert _ask(maria(), f"SELECT v FROM {writer.table}") == (("old",),)  # and readers do not
-        return real(load, tolerated)
+        return real(session)
 
-    monkeypatch.setattr(MariadbLoad, "finish", finish)
+    monkeypatch.setattr(MariadbSession, "end_rows", end_rows)
     if statement.startswith("INSERT"):
         assert writer.load(ROWS, **OVERWRITE).tally.inserted == 2
     else:

@@ -32,10 +32,11 @@ class FileSetLedger:
         return self.file_set().receipt(key.run)
 
     def committed(self, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        found = self.file_set().committed(keys)
-        if found is not None:
-            # again where a run died before it
-            self._write_marks(found.mark_changes)
+        known = self.file_set()
+        found = known.committed(keys)
+        for note in [known.notes[key.run] for key in keys if key.run in known.notes] if found is not None else ():
+            if note.marks:  # the run died before it wrote them
+                self._write_marks(known, note)
         return found
 
     def mark(self, key: MarkKey) -> Mapping[str, str]:
@@ -73,12 +74,12 @@ class FileSetLedger:
         # the note is what commits: another run that finds it writes the marks
         note.receipt = replace(account, marks=[asdict(change) for change in entry.marks]).as_dict()
         known.store(note)
-        self._write_marks(entry.marks)
+        self._write_marks(known, note)
         known.replaced(note, old)
 
     @staticmethod
     def _require_standing(known: FileSet, run: str, plan: WritePlan) -> None:
-        if run and known.is_barred(run):
+        if run and known.has_ended(run):
             raise attempt_replaced(plan)
 
     def _require_marks(self, marks: Sequence[MarkChange]) -> None:
@@ -87,6 +88,19 @@ class FileSetLedger:
             if self.mark(change.key).get(change.item) != change.before:
                 raise mark_moved(change.key)
 
-    def _write_marks(self, marks: Sequence[MarkChange]) -> None:
+    def _write_marks(self, known: FileSet, note: FileNote) -> None:
+        """Writes the marks that a committed note has, and takes them out of it: what is set by hand afterwards stays."""
+        marks = note.marks
         for job in {change.key.job for change in marks}:
-            self._note_of(job).write([change for change in marks if change.key.job == job])
+            held = self._note_of(job)
+            # one that was set by hand in the meantime stays
+            held.write(
+                [
+                    change
+                    for change in marks
+                    if change.key.job == job and held.entries(change.key).get(change.item) == change.before
+                ]
+            )
+        if marks:
+            note.receipt = {**(note.receipt or {}), "marks": []}
+            known.store(note)

@@ -19,6 +19,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
+from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import FENCE, Receipt, ReceiptKey
 from ultravect.core.contracts.storage import NOTE, FileInfo, Listing, Storage
 from ultravect.core.errors import UltravectError
@@ -46,12 +47,17 @@ class FileNote:
 
     @property
     def barred(self) -> bool:
-        """Whether the run may not write any more: see ``Target.committed``."""
+        """Whether the run may not write any more: see ``Ledger.committed``."""
         return self.receipt is not None and self.receipt["mode"] == FENCE
 
     @property
     def under_way(self) -> bool:
         return self.receipt is None
+
+    @property
+    def marks(self) -> list[MarkChange]:
+        """What the run notes of what it has copied, as long as that is not written."""
+        return Receipt(**self.receipt).mark_changes if self.receipt is not None else []
 
 
 class FileSet:
@@ -98,7 +104,7 @@ class FileSet:
         return sorted({path for note in self.notes.values() for path in note.files})
 
     def committed(self, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        """See ``Target.committed``."""
+        """See ``Ledger.committed``."""
         for key in keys:
             note = self.notes.get(key.run) or FileNote(key.run)
             if not note.under_way and not note.barred:
@@ -124,10 +130,10 @@ class FileSet:
             file.flush()
             self._storage.put(self._path(note), Path(file.name))
 
-    def is_barred(self, run: str) -> bool:
-        """Asks the storage anew whether the attempt ``run`` may write."""
+    def has_ended(self, run: str) -> bool:
+        """Asks the storage anew whether the attempt ``run`` was committed, or is barred: it may not write any more."""
         data = self._read(self._path(FileNote(run)))
-        return data is not None and FileNote(**data).barred
+        return data is not None and not FileNote(**data).under_way
 
     def replaced(self, own: FileNote, files: Iterable[str]) -> None:
         """Takes ``files``, which are there no more, out of the notes of other runs, and forgets the oldest notes."""

@@ -195,7 +195,7 @@ def _try_rows(job: Job, plan: Planning, leg: OpenLeg, sample_bytes: int) -> tupl
         shaped = shaper.shape(block)
         good.append(shaped.batch)
         if guards:
-            guards.see(shaped.batch)
+            guards.see(shaped)
             tally.filtered += shaped.filtered
             tally.inserted += shaped.batch.num_rows
         rows += shaped.rows

@@ -117,7 +117,9 @@ class Write:
 
     def _bring_in(self, staged: int, tolerated: int, *, complete: bool) -> Counts:
         session, plan = self._session, self._plan
-        rows = StagedRows(session, self._attempt, staged, rising=self._ascending.so_far)
+        # rows that slices have staged were not seen here
+        rising = self._attempt.stage is None and self._ascending.so_far
+        rows = StagedRows(session, self._attempt, staged, rising=rising)
         rows.drop_repeats()
         if plan.merges is not None or plan.clears is not None:
             session.hold()

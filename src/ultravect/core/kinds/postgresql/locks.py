@@ -70,7 +70,8 @@ def try_lock(session: Session, table: str, mode: str, seconds: float) -> bool:
             f"SET LOCAL lock_timeout = '{usual}ms'; RELEASE SAVEPOINT ultravect_lock".encode()
         )
     except psycopg.errors.LockNotAvailable:
-        session.execute(b"ROLLBACK TO SAVEPOINT ultravect_lock")
+        # released, or what comes after it would have another transaction number
+        session.execute(b"ROLLBACK TO SAVEPOINT ultravect_lock; RELEASE SAVEPOINT ultravect_lock")
         return False
     return True
 

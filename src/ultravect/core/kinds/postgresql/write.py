@@ -227,7 +227,8 @@ class PostgresqlSession(SqlSession):
 
     def stage(self) -> None:
         if self._slices is not None:
-            self._into = self._found(self._slices)
+            # one that slices have filled as a new table has its name by now
+            self._into = self._found(self.home if self._filled is not None and self.plan.is_new else self._slices)
             return
         if self.stages:
             self.make_stage()

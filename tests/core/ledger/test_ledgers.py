@@ -1,0 +1,89 @@
+"""Every ledger keeps the same promises: see ``machine``."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import pytest
+from devtools.pairs import Place
+from tests.core.lake.lake import IcebergLake, Lake
+from tests.core.ledger.machine import check_ledger
+
+from ultravect.core.contracts.target import Target
+from ultravect.core.dialects.base import TableName
+from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, storage_of
+from ultravect.core.model.jobs.into import Target as Into
+from ultravect.core.storage.files_target import FilesTarget
+
+
+class InDatabase:
+    """A table of a database."""
+
+    def __init__(self, place: Place, *, concurrent: bool) -> None:
+        self._place, self.concurrent = place, concurrent
+        self.target: Target = database_of(place.spec)
+        self.table = TableName(None, "")
+
+    def fresh(self, name: str) -> None:
+        if self.table.name:
+            self._place.drop(self.table.name)
+        self.table = TableName(None, name)
+
+    def rows(self) -> Sequence[int]:
+        return [row[0] for row in self._place.sql(f"SELECT k FROM {self.table.name}")]
+
+
+# one session writes to such a file at a time
+@pytest.mark.parametrize(
+    ("kind", "concurrent"),
+    [("postgresql", True), ("mariadb", True), ("sqlserver", False), ("sqlite", False), ("duckdb", False)],
+)
+def test_of_databases(places: dict[str, Place], kind: str, concurrent: bool) -> None:
+    check_ledger(InDatabase(places[kind], concurrent=concurrent))
+
+
+class InLake:
+    concurrent = True
+
+    def __init__(self, lake: Lake) -> None:
+        self._lake = lake
+        self.target: Target = lake.database
+        self.table = TableName(None, "")
+
+    def fresh(self, name: str) -> None:
+        self.table = TableName(None, name)
+
+    def rows(self) -> Sequence[int]:
+        return [row["k"] for row in self._lake.held(self.table.name)]
+
+
+@pytest.mark.parametrize("made", [Lake, IcebergLake])
+def test_of_lakes(tmp_path: Path, made: Any) -> None:
+    check_ledger(InLake(made(tmp_path)))
+
+
+class InFiles:
+    concurrent = True
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._spec = ConnectionSpec("out", "folder", {"path": str(folder)}, [str(folder)])
+
+    def fresh(self, name: str) -> None:
+        into = Into(connection="out", files=f"{name}.csv")
+        self.target: Target = FilesTarget(storage_of(self._spec), into, f"{name}.csv")
+        self.table = TableName(None, name)
+
+    def rows(self) -> Sequence[int]:
+        found: list[int] = []
+        for path in sorted(self._folder.glob(f"{self.table.name}*.csv")):
+            with path.open(newline="") as file:
+                found += [int(row["k"]) for row in csv.DictReader(file)]
+        return found
+
+
+def test_of_files(tmp_path: Path) -> None:
+    check_ledger(InFiles(tmp_path))
