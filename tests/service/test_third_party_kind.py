@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
+import sqlite3
 import subprocess
 import sys
 from collections.abc import Iterator
+from contextlib import closing
 from pathlib import Path
 
 import httpx
@@ -70,6 +72,42 @@ def test_it_is_listed_connected_read_and_written(installed: Stack) -> None:
         client.save_job("back", f"ultravect: 1\njob: back\n{back}\n")
         assert client.wait(client.run("back").id).state == "succeeded"
         assert (installed.files / "again.csv").read_text() == '"hut","beds"\n"ALP",40\n"FAL",22\n'
+
+
+def test_tables_of_such_a_kind_are_loaded_by_keys_and_refused_rows_are_named(installed: Stack) -> None:
+    path = installed.files / "tables.box"
+    sqlite3.connect(path).close()
+    with Client(installed.url, token=installed.token) as client:
+        client.add_connection("tables", "tablebox", {"path": str(path)})
+        assert client.test_connection("tables", write=True).passed
+        client.add_connection("lists", "folder", {"path": str(installed.files)})
+        into = "into: {connection: tables, table: hut, mode: upsert, keys: [hut], rejects: 1}"
+        job = f"ultravect: 1\njob: huts\nfrom: {{connection: lists, files: list.csv}}\n{into}\n"
+        client.save_job("huts", job)
+        tallies = []
+        for text in ("hut,beds\nALP,40\nFAL,22\n", "hut,beds\nFAL,23\nFAL,24\nBER,8\n"):
+            (installed.files / "list.csv").write_text(text)
+            run = client.wait(client.run("huts").id)
+            assert run.state == "succeeded", run.legs[0].error
+            tallies.append(run.legs[0].tally)
+        assert [(tally["inserted"], tally["updated"], tally["repeated"]) for tally in tallies] == [
+            (2, 0, 0),
+            (1, 1, 1),
+        ]
+        with closing(sqlite3.connect(path)) as session:
+            assert session.execute("SELECT * FROM hut ORDER BY hut").fetchall() == [
+                ("ALP", 40),
+                ("BER", 8),
+                ("FAL", 24),
+            ]
+            assert session.execute("SELECT count(*) FROM ultravect_receipt").fetchall() == [(2,)]
+            session.execute(
+                "CREATE TRIGGER full BEFORE INSERT ON hut WHEN NEW.beds > 99 BEGIN SELECT RAISE(ABORT, 'too many'); END"
+            )
+        (installed.files / "list.csv").write_text("hut,beds\nCHA,100\nDUF,4\n")
+        run = client.wait(client.run("huts").id)
+        assert run.legs[0].tally["inserted"] == 1
+        assert [reject.reason for reject in client.rejects(run.id).items] == ["refused by the target: too many"]
 
 
 def test_a_missing_driver_stops_its_own_kind_alone(installed: Stack) -> None:

@@ -20,7 +20,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
-from ultravect.core.kinds.sqlite.session import SessionStatements
+from ultravect.core.loading.executed import ExecutedStatements
 from ultravect.core.loading.sql_session import SqlSession
 from ultravect.core.types.canonical import parse_type
 
@@ -131,7 +131,7 @@ class MemorySession(SqlSession):
     """See ``SqlSession``."""
 
     def __init__(self, target: MemoryTarget, attempt: Attempt) -> None:
-        super().__init__(target.dialect, attempt, SessionStatements(target.session))
+        super().__init__(target.dialect, attempt, ExecutedStatements(target.session))
         self._target = target
 
     def _step(self, name: str) -> None:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import csv
+import importlib
+import sqlite3
 from collections.abc import Sequence
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +18,7 @@ from tests.core.ledger.machine import check_ledger
 from ultravect.core.contracts.target import Target
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, storage_of
+from ultravect.core.model.connection import DatabaseFileSettings
 from ultravect.core.model.jobs.into import Target as Into
 from ultravect.core.storage.files_target import FilesTarget
 
@@ -22,9 +26,9 @@ from ultravect.core.storage.files_target import FilesTarget
 class InDatabase:
     """A table of a database."""
 
-    def __init__(self, place: Place, *, concurrent: bool) -> None:
+    def __init__(self, place: Place, target: Target | None = None, *, concurrent: bool) -> None:
         self._place, self.concurrent = place, concurrent
-        self.target: Target = database_of(place.spec)
+        self.target: Target = target or database_of(place.spec)
         self.table = TableName(None, "")
 
     def fresh(self, name: str) -> None:
@@ -87,3 +91,19 @@ class InFiles:
 
 def test_of_files(tmp_path: Path) -> None:
     check_ledger(InFiles(tmp_path))
+
+
+def test_of_a_kind_of_another_package(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The one that docs/write-a-kind.md leads through."""
+    monkeypatch.syspath_prepend(str(Path(__file__).parents[2] / "sample_kind" / "src"))
+    made = importlib.import_module("ultravect_tablebox.database")
+    path = tmp_path / "box.db"
+    path.touch()
+
+    def sql(statement: str) -> list[tuple[Any, ...]]:
+        with closing(sqlite3.connect(path, isolation_level=None)) as session:
+            return session.execute(statement).fetchall()
+
+    settings = DatabaseFileSettings(path=str(path))
+    place = Place("tablebox", ConnectionSpec("box", "tablebox", {}), sql)
+    check_ledger(InDatabase(place, made.TableboxDatabase("box", settings, [str(tmp_path)]), concurrent=False))

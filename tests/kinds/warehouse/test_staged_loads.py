@@ -12,6 +12,7 @@ import psycopg
 import pyarrow as pa
 import pytest
 from devtools.pairs import Copied
+from tests.core.ledger.machine import check_ledger
 from tests.kinds.warehouse.conftest import BUCKET, ROLE, Warehouse
 
 from ultravect.core.contracts.probe import run_steps
@@ -386,3 +387,23 @@ def test_nothing_is_locked_while_rows_are_read(loads: Loads) -> None:
             loads.warehouse.sql(f"SET lock_timeout = '100ms'; INSERT INTO {loads.named} VALUES (8)")
         load.publish(Receipt(loads.table, "overwrite"))
     assert loads.rows() == [(2,)]
+
+
+class _Ledgered:
+    """See ``Subject``."""
+
+    concurrent = False
+
+    def __init__(self, warehouse: Warehouse) -> None:
+        self._warehouse = warehouse
+        self.target = warehouse.database()
+
+    def fresh(self, name: str) -> None:
+        self.table = self.target.dialect.parse_table(name)
+
+    def rows(self) -> list[int]:
+        return [row[0] for row in self._warehouse.sql(f"SELECT k FROM {self._warehouse.named(self.table.name)}")]
+
+
+def test_its_ledger_keeps_what_others_keep(warehouse: Warehouse) -> None:
+    check_ledger(_Ledgered(warehouse), examples=6)  # type: ignore[arg-type]

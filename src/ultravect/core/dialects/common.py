@@ -26,6 +26,10 @@ class CommonDialect(ABC):
 
     quote_mark = '"'
     text_type = "text"
+    max_identifier_bytes = 128
+    max_columns = 1000
+    random_value = "random()"
+    length = "length"
     natives: Sequence[str] = ()
     refuses: frozenset[str] = frozenset()
     folds_case = True

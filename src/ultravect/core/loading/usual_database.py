@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
+from contextlib import AbstractContextManager, nullcontext
+from typing import cast
 
+from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Objection, Reference
 from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import Remark, Versions
+from ultravect.core.contracts.target import NEEDS, Database, LoadsTogether, Remark, SwapNeeds, Versions
+from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import TableName
+from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.key_ranges import key_ranges
+
+_DESCRIBE_SECONDS = 60.0
 
 
 class UsualDatabase:
@@ -21,6 +29,7 @@ class UsualDatabase:
     exclusive_file = ""
     keeps_versions = False
     versions: Versions | None = None
+    needs: Mapping[str, frozenset[str]] = NEEDS
 
     @property
     def can_isolate(self) -> bool:
@@ -34,8 +43,35 @@ class UsualDatabase:
     def stages(self) -> Stages | None:
         return None
 
+    @property
+    def together(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[LoadsTogether]] | None:
+        return None
+
     def new_rows(self, table: TableName, since: str) -> NewRows:
         raise NotImplementedError("only asked where keeps_versions")
+
+    def references(self) -> Sequence[Reference]:
+        return ()
+
+    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
+        return key_ranges(cast(Database, self), table, count)
+
+    def snapshot(self) -> AbstractContextManager[str]:
+        return nullcontext("")
+
+    def count(self, name: TableName) -> int | None:
+        return count_rows(cast(Database, self), name)
+
+    def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
+        return "rows are deleted and inserted in this database"
+
+    def columns_of(self, query: str) -> Sequence[LiveColumn]:
+        database = cast(Database, self)
+        answer = database.ask(query, 1, _DESCRIBE_SECONDS)
+        return answer_columns(database.dialect, zip(answer.columns, answer.natives, strict=True))
+
+    def objection(self, statement: str) -> Objection | None:
+        return None  # it can only be tried
 
     def remarks(self) -> Sequence[Remark]:
         return ()

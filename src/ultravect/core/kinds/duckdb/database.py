@@ -25,7 +25,7 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.duckdb.settings import DuckdbSettings
-from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows
 from ultravect.core.loading.duckdb.duckdb_write import FIND, TABLES, DuckdbSession, DuckdbStatements
@@ -164,9 +164,6 @@ class DuckdbDatabase(LocalDatabase):
     def database(self) -> DuckdbDatabase:
         return self
 
-    def count(self, name: TableName) -> int | None:
-        return count_rows(self, name)
-
     def statements(self, session: Any) -> DuckdbStatements:
         return DuckdbStatements(session)
 
@@ -193,14 +190,6 @@ class DuckdbDatabase(LocalDatabase):
                 attempt.notify(waiting_message(attempt.plan))
                 shown = True
             time.sleep(_LOCK_POLL_SECONDS)
-
-    @contextmanager
-    def transaction(self, table: TableName, doing: str) -> Iterator[DuckdbStatements]:
-        with self.session(doing, write=True) as session:
-            session.execute("BEGIN TRANSACTION")
-            # closing the session undoes what was not committed
-            yield DuckdbStatements(session)
-            session.execute("COMMIT")
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         with self.session("listing tables") as session:

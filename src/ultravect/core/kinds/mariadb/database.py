@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from contextlib import contextmanager
 from typing import Any
 
 import MySQLdb
@@ -39,9 +39,8 @@ from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import first_row, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.kinds.mariadb.write import MariadbSession, open_session
-from ultravect.core.loading.answers import answer_columns, count_rows, table_gone
+from ultravect.core.loading.answers import answer_columns, table_gone
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
@@ -52,8 +51,6 @@ _READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "
 
 class MariadbDatabase(UsualDatabase):
     """See ``Database``."""
-
-    together = None
 
     def __init__(self, name: str, settings: MariadbSettings, roots: Sequence[str]) -> None:
         self._name = name
@@ -232,12 +229,6 @@ class MariadbDatabase(UsualDatabase):
         with session(self._name, self._settings, doing, use_unicode=False, conv={}) as opened:
             yield from read_rows(opened, statement, types)
 
-    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
-        return key_ranges(self, table, count)
-
-    def snapshot(self) -> AbstractContextManager[str]:
-        return nullcontext("")
-
     def may_create(self, name: TableName) -> str:
         schema = name.schema or self._settings.database
         if not self._rows(
@@ -257,9 +248,6 @@ class MariadbDatabase(UsualDatabase):
         """What the catalogue lists for the user; it lists the privileges of roles in force too."""
         listed = self._rows(f"reading the privileges for {schema}", catalogue.PRIVILEGES, (schema, schema, table))
         return frozenset(privilege for (privilege,) in listed)
-
-    def count(self, name: TableName) -> int | None:
-        return count_rows(self, name)
 
     def ledger(self, table: TableName) -> MariadbLedger:
         return MariadbLedger(self._name, self._settings, self.dialect, table)

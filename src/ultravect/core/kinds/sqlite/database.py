@@ -6,27 +6,23 @@ import sqlite3
 import threading
 from collections.abc import Iterator, Sequence
 from contextlib import closing, contextmanager
-from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.write_plan import Attempt
-from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
 from ultravect.core.kinds.sqlite.session import (
     NotingConnection,
-    SessionStatements,
     may_read,
     may_write_here,
 )
 from ultravect.core.kinds.sqlite.settings import SqliteSettings
 from ultravect.core.kinds.sqlite.types import judged
 from ultravect.core.kinds.sqlite.write import SqliteSession
-from ultravect.core.loading.answers import count_rows
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file, may_be_made
@@ -168,12 +164,6 @@ class SqliteDatabase(LocalDatabase):
     def database(self) -> SqliteDatabase:
         return self
 
-    def count(self, name: TableName) -> int | None:
-        return count_rows(self, name)
-
-    def statements(self, session: Any) -> SessionStatements:
-        return SessionStatements(session)
-
     def is_taken(self, error: Exception) -> bool:
         return isinstance(error, sqlite3.IntegrityError)
 
@@ -182,17 +172,6 @@ class SqliteDatabase(LocalDatabase):
         with self.session(doing_of(attempt), write=True) as session:
             try:
                 yield SqliteSession(session, self.dialect, attempt)
-            finally:
-                if session.in_transaction:
-                    session.execute("ROLLBACK")
-
-    @contextmanager
-    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
-        with self.session(doing, write=True) as session:
-            session.execute("BEGIN IMMEDIATE")
-            try:
-                yield SessionStatements(session)
-                session.execute("COMMIT")
             finally:
                 if session.in_transaction:
                     session.execute("ROLLBACK")

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-from collections.abc import Sequence
 from typing import Any
 
 from ultravect.core.contracts.statements import noted
@@ -56,19 +55,6 @@ class NotingConnection(sqlite3.Connection):
             cursor = super().executemany(statement, parameters)
             ran.rows = cursor.rowcount
         return cursor
-
-
-class SessionStatements:
-    """See ``Statements``."""
-
-    def __init__(self, session: sqlite3.Connection) -> None:
-        self._session = session
-
-    def rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        return self._session.execute(statement).fetchall()
-
-    def changed(self, statement: str) -> int:
-        return self._session.execute(statement).rowcount
 
 
 def has_table(session: sqlite3.Connection, name: str) -> bool:

@@ -13,7 +13,8 @@ from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import STAGED, Matches
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, MergeStatements
-from ultravect.core.kinds.sqlite.session import SessionStatements, has_table, may_write_here
+from ultravect.core.kinds.sqlite.session import has_table, may_write_here
+from ultravect.core.loading.executed import ExecutedStatements
 from ultravect.core.loading.refusals import column_gone, waiting_message
 from ultravect.core.loading.sql_session import SqlSession
 from ultravect.core.types.written import plain_text
@@ -28,7 +29,7 @@ class SqliteSession(SqlSession):
     """See ``SqlSession``. Only one transaction writes to such a file at a time, and no one sees it before it commits."""
 
     def __init__(self, session: sqlite3.Connection, dialect: Dialect, attempt: Attempt) -> None:
-        super().__init__(dialect, attempt, SessionStatements(session))
+        super().__init__(dialect, attempt, ExecutedStatements(session))
         self._session = session
         names = ", ".join(dialect.quote(column.name) for column in attempt.sent)
         marks = ", ".join("?" * len(attempt.sent))

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, suppress
 
 import pyarrow as pa
 import pytds
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
-from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.target import Remark, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
@@ -26,8 +26,7 @@ from ultravect.core.kinds.sqlserver.refusals import TAKEN, number_of, shown
 from ultravect.core.kinds.sqlserver.session import KeptSession, Session, session
 from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
 from ultravect.core.kinds.sqlserver.write import SqlserverSession
-from ultravect.core.loading.answers import answer_columns, count_rows
-from ultravect.core.loading.key_ranges import key_ranges
+from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.refusals import doing_of
 from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase
@@ -45,13 +44,11 @@ class SqlserverDatabase(UsualDatabase):
 
     locks_tables = True
     truncates = True
-    together = None
 
     def __init__(self, name: str, settings: SqlserverSettings, roots: Sequence[str]) -> None:
         self._name, self._settings = name, settings
         self._kept = KeptSession(name, settings)
         self.dialect: Dialect = SqlserverDialect()
-        self.needs: Mapping[str, frozenset[str]] = NEEDS
         self._catalogue = Catalogue(self._kept.rows, self.dialect)
 
     @property
@@ -154,12 +151,6 @@ class SqlserverDatabase(UsualDatabase):
             yield from read_rows(opened, standalone(statement, self.dialect.lexical), types)
             opened.execute("COMMIT")
 
-    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
-        return key_ranges(self, table, count)
-
-    def snapshot(self) -> AbstractContextManager[str]:
-        return nullcontext("")
-
     def may_create(self, name: TableName) -> str:
         schema = name.schema or USUAL_SCHEMA
         quoted = self.dialect.literal(self.dialect.quote(schema))
@@ -171,9 +162,6 @@ class SqlserverDatabase(UsualDatabase):
             return f"there is no schema {schema!r}"
         may = database and within
         return "" if may else f"user {self._settings.user!r} may not create tables in {schema!r}"
-
-    def count(self, name: TableName) -> int | None:
-        return count_rows(self, name)
 
     def remarks(self) -> Sequence[Remark]:
         if self._snapshots()[1]:

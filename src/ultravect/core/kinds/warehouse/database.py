@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager, suppress
 from pathlib import Path
 
 import psycopg
@@ -21,7 +21,7 @@ from ultravect.core.contracts.catalogue import (
 )
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.receipt import ReceiptKey
-from ultravect.core.contracts.target import NEEDS, SwapNeeds
+from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
@@ -32,9 +32,8 @@ from ultravect.core.kinds.warehouse.session import Session, session
 from ultravect.core.kinds.warehouse.settings import WarehouseSettings
 from ultravect.core.kinds.warehouse.staged_files import staged_files
 from ultravect.core.kinds.warehouse.write import WarehouseSession, work_folder
-from ultravect.core.loading.answers import answer_columns, count_rows
+from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.key_ranges import key_ranges
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.refusals import doing_of
 from ultravect.core.loading.sql_ledger import SqlLedger
@@ -52,14 +51,12 @@ class WarehouseDatabase(UsualDatabase):
     can_isolate = False
     locks_tables = True
     enforces_keys = False
-    together = None
 
     def __init__(self, name: str, settings: WarehouseSettings, roots: Sequence[str]) -> None:
         self._name, self._settings = name, settings
         self._form = form_of(settings)
         self.dialect: Dialect = self._form.dialect
         self.arranges = self._form.arranges
-        self.needs: Mapping[str, frozenset[str]] = NEEDS
 
     @property
     def database(self) -> WarehouseDatabase:
@@ -202,12 +199,6 @@ class WarehouseDatabase(UsualDatabase):
             answer = opened.rows(self._form.unload(query, files))
             yield from files.batches(self._form.unloaded(answer, files))
 
-    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
-        return key_ranges(self, table, count)
-
-    def snapshot(self) -> AbstractContextManager[str]:
-        return nullcontext("")
-
     def may_create(self, name: TableName) -> str:
         schema = name.schema or self._form.usual_schema
         with self.session("looking for the schema") as opened:
@@ -215,9 +206,6 @@ class WarehouseDatabase(UsualDatabase):
         if not found:
             return f"there is no schema {schema!r}"
         return "" if found[0][0] else f"user {self._settings.user!r} may not create tables in {schema!r}"
-
-    def count(self, name: TableName) -> int | None:
-        return count_rows(self, name)
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         return "in a warehouse the rows are deleted and inserted in one transaction"

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, nullcontext
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from typing import Any
 
 from ultravect.core.contracts.catalogue import PRIVILEGES, LiveTable, TableInfo
 from ultravect.core.contracts.probe import Step
-from ultravect.core.contracts.target import NEEDS, Database, SwapNeeds
+from ultravect.core.contracts.target import Database, SwapNeeds
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
-from ultravect.core.loading.key_ranges import key_ranges
+from ultravect.core.loading.executed import ExecutedStatements
 from ultravect.core.loading.local.local_file import file_steps, write_obstacle
 from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase
@@ -23,8 +23,6 @@ class LocalDatabase(UsualDatabase, ABC):
     """The part of ``Database`` that is the same in all of them; sessions have ``execute``, as the modules of drivers give them."""
 
     dialect: Dialect
-    needs: Mapping[str, frozenset[str]] = NEEDS
-    together = None
     _begin = "BEGIN TRANSACTION"
 
     def __init__(self, name: str, settings: DatabaseFileSettings, roots: Sequence[str]) -> None:
@@ -38,9 +36,9 @@ class LocalDatabase(UsualDatabase, ABC):
     def _described(self, session: Any) -> str:
         """The database's version, and what it holds, for a test."""
 
-    @abstractmethod
     def statements(self, session: Any) -> Statements:
         """The statements of an open session."""
+        return ExecutedStatements(session)
 
     @abstractmethod
     def is_taken(self, error: Exception) -> bool:
@@ -59,9 +57,13 @@ class LocalDatabase(UsualDatabase, ABC):
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         """See ``Database``."""
 
-    @abstractmethod
-    def transaction(self, table: TableName, doing: str) -> AbstractContextManager[Statements]:
-        """See ``Database``."""
+    @contextmanager
+    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
+        with self.session(doing, write=True) as session:
+            session.execute(self._begin)
+            # closing the session undoes what was not committed
+            yield self.statements(session)
+            session.execute("COMMIT")
 
     def steps(self) -> Sequence[Step]:
         def signed_in() -> str:
@@ -77,12 +79,6 @@ class LocalDatabase(UsualDatabase, ABC):
             self._name, self._settings.path, self._roots, signed_in, self.tables, read, create=self._settings.create
         )
 
-    def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
-        return key_ranges(self.database, table, count)
-
-    def snapshot(self) -> AbstractContextManager[str]:
-        return nullcontext("")
-
     def write_steps(self) -> Sequence[Step]:
         return [Step("write", self._try_write)]
 
@@ -96,6 +92,9 @@ class LocalDatabase(UsualDatabase, ABC):
     def _write_obstacle(self) -> str:
         """Why the file cannot be written; "" where it can."""
         return write_obstacle(self._name, self._settings.path, self._roots, create=self._settings.create)
+
+    def may_create(self, name: TableName) -> str:
+        return self._write_obstacle()
 
     def _granted(self) -> frozenset[str]:
         return frozenset(["SELECT"]) if self._write_obstacle() else PRIVILEGES

@@ -1,0 +1,1 @@
+"""A kind of connection: tables that are kept in one SQLite database."""
