@@ -74,7 +74,7 @@ def test_every_table_is_a_leg_of_its_own(many: Many) -> None:
     ]
     assert all(leg.tally and leg.tally["inserted"] == 3 for leg in run.legs)
     plan = many.client.plan(run.id, 2)
-    assert plan["table"]["name"] == "guest"
+    assert plan["write"]["table"]["name"] == "guest"
     events = many.client.events(run.id)
     assert {event.leg for event in events if event.kind == "published"} == {1, 2, 3}
     assert [event.kind for event in events if event.leg is None] == ["state", "legs", "end"]

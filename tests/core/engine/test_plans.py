@@ -215,3 +215,12 @@ class TestPlan:
 def test_trees_come_back_as_they_were(text: str) -> None:
     tree = parse_condition(text, "from.where")
     assert encoded(decoded(json.loads(json.dumps(encoded(tree))))) == encoded(tree)
+
+
+def test_plans_that_an_earlier_version_has_kept_are_read() -> None:
+    kept = json.loads((Path(__file__).parent / "plan_of_version_1.json").read_text())
+    assert kept["version"] == 1
+    plan = LegPlan.from_json(kept)
+    assert (plan.table.name, plan.write.action.mode, plan.write.is_new) == ("huts", "overwrite", True)
+    assert [column.name for column in plan.write.columns] == ["hut", "beds"]
+    assert LegPlan.from_json(plan.as_json()) == plan

@@ -160,8 +160,31 @@ class LegPlan:
 
     @classmethod
     def from_json(cls, data: Mapping[str, Any]) -> LegPlan:
-        """What ``as_json`` gave, in this process or another."""
-        return _adapter().validate_python(data)
+        """What ``as_json`` gave, in this process or another, of this version or the one before."""
+        return _adapter().validate_python(_of_version_1(data) if data["version"] == 1 else data)
+
+
+def _of_version_1(data: Mapping[str, Any]) -> dict[str, Any]:
+    """A plan that an earlier version of the service has kept with a run: what it says of writing, as it is said now.
+
+    Such plans are read, and not executed any more.
+    """
+    into = data["job"]["into"]
+    action: dict[str, Any] = {"mode": into.get("mode", "append")}
+    if action["mode"] == "overwrite":
+        action["where"] = data["replaces"]
+    write = {
+        "table": data["table"],
+        "columns": [{"name": column["name"], "type": column["type"]} for column in data["columns"]],
+        "action": action,
+        "create": data["create"],
+        "rebuild": bool(data["is_new"] and data["live"]),
+        "changes": data["changes"],
+        "receipts": data["receipts"],
+        "marks": data["mark"] is not None,
+    }
+    moved = ("table", "create", "changes", "is_new", "receipts", "replaces", "within")
+    return {**{key: value for key, value in data.items() if key not in moved}, "version": VERSION, "write": write}
 
 
 def prepare() -> None:

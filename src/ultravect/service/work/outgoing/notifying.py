@@ -238,8 +238,8 @@ def _broken_guards(run: Run) -> list[str]:
 
 def _changed_targets(run: Run) -> list[str]:
     """Which tables the run has given other columns or types; not those that it made."""
-    changed = Q(plan__changes__0__isnull=False) | Q(plan__is_new=True, plan__live__name__isnull=False)
-    legs = run.legs.filter(changed).values_list("target", "plan__changes", "plan__create")
+    changed = Q(plan__write__changes__0__isnull=False) | Q(plan__write__rebuild=True)
+    legs = run.legs.filter(changed).values_list("target", "plan__write__changes", "plan__write__create")
     found = []
     for target, changes, create in legs:
         columns = [change["column"]["name"] for change in changes or []] or [
