@@ -128,6 +128,10 @@ class MariadbDatabase(UsualDatabase):
         return [Reference(TableName(None, table), TableName(None, referred)) for table, referred in found]
 
     def table(self, name: TableName) -> LiveTable | None:
+        return self._described(name, whole=True)
+
+    def _described(self, name: TableName, *, whole: bool) -> LiveTable | None:
+        """``whole`` False: without privileges, indexes and checks."""
         doing = f"reading the columns of {name}"
         found = self._rows(doing, catalogue.FIND, (name.schema, name.name))
         if not found:
@@ -151,11 +155,14 @@ class MariadbDatabase(UsualDatabase):
             )
         ]
         shown = None if schema == self._settings.database else schema
+        kind, shown_name = catalogue.KINDS.get(kind, kind.lower()), TableName(shown, table)
+        if not whole:
+            return LiveTable(shown_name, kind, columns, rows=rows, comment=comment)
         granted = self._privileges(schema, table)
         unique = [frozenset(names.split("\0")) for (names,) in self._rows(doing, catalogue.UNIQUE, (schema, table))]
         return LiveTable(
-            TableName(shown, table),
-            catalogue.KINDS.get(kind, kind.lower()),
+            shown_name,
+            kind,
             columns,
             granted,
             rows,
@@ -269,7 +276,7 @@ class MariadbDatabase(UsualDatabase):
 
     @contextmanager
     def write(self, attempt: Attempt) -> Iterator[MariadbSession]:
-        live = self.table(attempt.plan.table)
+        live = self._described(attempt.plan.table, whole=False)
         if attempt.plan.create is None and live is None:
             raise table_gone(self._name, attempt.plan.table)
         opened = sign_in(self._name, self._settings, local_infile=1)

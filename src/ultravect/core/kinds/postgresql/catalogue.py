@@ -38,13 +38,11 @@ FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON 
 WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
 ORDER BY a.attnum
 """
-_UNIQUE = """
-SELECT ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))
-FROM pg_index i WHERE i.indrelid = %s AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL
-"""
-_INDEXED = """
-SELECT DISTINCT a.attname FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = i.indkey[0]
-WHERE i.indrelid = %s AND i.indisvalid AND i.indpred IS NULL
+_INDEXES = """
+SELECT i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL, i.indisvalid AND i.indpred IS NULL,
+       (SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = i.indkey[0]),
+       ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))
+FROM pg_index i WHERE i.indrelid = %s
 """
 # what a trigger could change before, and what is compared by more than bytes, only the database decides
 _CHECKS = """
@@ -94,8 +92,8 @@ class SessionStatements:
         return self._session.execute(statement.encode()).rowcount
 
 
-def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable | None:
-    """The table that ``name`` means on this session's search path."""
+def find_table(session: Session, dialect: Dialect, name: TableName, *, whole: bool = True) -> LiveTable | None:
+    """The table that ``name`` means on this session's search path; ``whole`` False: without its indexes and checks."""
     row = session.execute(_FIND, (dialect.table(name),)).fetchone()
     if row is None:
         return None
@@ -117,11 +115,11 @@ def find_table(session: Session, dialect: Dialect, name: TableName) -> LiveTable
             _COLUMNS, (oid,)
         )
     ]
-    unique = [frozenset(names) for (names,) in session.execute(_UNIQUE, (oid,))]
-    indexed = frozenset(name for (name,) in session.execute(_INDEXED, (oid,)))
-    checks = (
-        [LiveCheck(name, condition) for name, condition in session.execute(_CHECKS, (oid,))] if kind == "r" else ()
-    )
+    indexes = session.execute(_INDEXES, (oid,)).fetchall() if whole else []
+    unique = [frozenset(names) for is_unique, _, _, names in indexes if is_unique]
+    indexed = frozenset(first for _, is_whole, first, _ in indexes if is_whole and first)
+    found = session.execute(_CHECKS, (oid,)).fetchall() if whole and kind == "r" else []
+    checks = [LiveCheck(name, condition) for name, condition in found]
     name = TableName(schema, table)
     return LiveTable(
         name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents, checks, indexed

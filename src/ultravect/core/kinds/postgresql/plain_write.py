@@ -101,7 +101,7 @@ class PlainSession(SqlSession):
     def _filled(self) -> LiveTable:
         """The table that rows are copied into."""
         name = self._staged_name if self.stages else self.plan.table
-        found = find_table(self._session, self.dialect, name)
+        found = find_table(self._session, self.dialect, name, whole=False)
         if found is None:
             raise table_gone(self._connection, name)
         return found

@@ -249,7 +249,7 @@ class PostgresqlSession(SqlSession):
         self.execute(f"CREATE TEMPORARY TABLE {STAGED} ON COMMIT DROP AS {staged}")
 
     def _found(self, name: TableName) -> LiveTable:
-        table = find_table(self._session, self.dialect, name)
+        table = find_table(self._session, self.dialect, name, whole=False)
         if table is None:
             raise table_gone(self._connection, name)
         return table
