@@ -26,14 +26,14 @@ from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects,
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, storage_of
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import inside, leads_out, readings, within
-from ultravect.core.kinds.http.settings import HttpSettings
+from ultravect.core.kinds.http.kind import HttpSettings
 from ultravect.core.kinds.http.storage import HttpStorage
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles
+from ultravect.core.kinds.lake.kind import LakeSettings
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.settings import LakeSettings
-from ultravect.core.kinds.objectstore.settings import ObjectStoreSettings
+from ultravect.core.kinds.objectstore.kind import ObjectStoreSettings
 from ultravect.core.kinds.objectstore.storage import ObjectStoreStorage
-from ultravect.core.kinds.sftp.settings import SftpSettings
+from ultravect.core.kinds.sftp.kind import SftpSettings
 from ultravect.core.kinds.sftp.storage import SftpStorage
 
 SECRET = 77

@@ -15,8 +15,8 @@ from devtools.mariadb import MariadbServer
 from ultravect.core.engine.objects.connections import ConnectionSpec, probe
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb.guard import cipher
+from ultravect.core.kinds.mariadb.kind import MariadbSettings
 from ultravect.core.kinds.mariadb.session import sign_in
-from ultravect.core.kinds.mariadb.settings import MariadbSettings
 
 _OK = b"\x00\x00\x00\x02\x00\x00\x00"
 

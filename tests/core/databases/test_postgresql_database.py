@@ -14,8 +14,8 @@ from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.database import PostgresqlDatabase
+from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
 from ultravect.core.kinds.postgresql.session import translate
-from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 
 COLUMNS = [
     # as declared; what the catalogue writes; the canonical type

@@ -22,7 +22,7 @@ from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.copy_in import encoding_for
 from ultravect.core.kinds.postgresql.database import PostgresqlDatabase
-from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
 from ultravect.core.types.canonical import CanonicalType, parse_type
 
 D = decimal.Decimal

@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.http.settings import HttpSettings
+from ultravect.core.kinds.http.kind import HttpSettings
 from ultravect.core.kinds.http.storage import HttpStorage
 from ultravect.core.patterns import matcher
 

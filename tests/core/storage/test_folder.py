@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from ultravect.core.contracts.probe import run_steps
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.folder.settings import FolderSettings
+from ultravect.core.kinds.folder.kind import FolderSettings
 from ultravect.core.kinds.folder.storage import FolderStorage
 
 

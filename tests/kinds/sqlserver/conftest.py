@@ -18,8 +18,8 @@ from standins.sqlserver.server import SqlserverStandIn
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.kinds.sqlserver.database import SqlserverDatabase
+from ultravect.core.kinds.sqlserver.kind import SqlserverSettings
 from ultravect.core.kinds.sqlserver.session import Session, sign_in
-from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
 
 REAL = os.environ.get("ULTRAVECT_TEST_SQLSERVER", "")
 

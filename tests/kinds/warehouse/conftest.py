@@ -18,7 +18,7 @@ from standins.warehouse import WarehouseStandIn
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.kinds.warehouse.database import WarehouseDatabase
-from ultravect.core.kinds.warehouse.settings import WarehouseSettings
+from ultravect.core.kinds.warehouse.kind import WarehouseSettings
 
 BUCKET = "staging"
 ROLE = "arn:aws:iam::000000000000:role/loads"

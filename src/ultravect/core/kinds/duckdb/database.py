@@ -24,7 +24,7 @@ from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.duckdb.settings import DuckdbSettings
+from ultravect.core.kinds.duckdb.kind import DuckdbSettings
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows

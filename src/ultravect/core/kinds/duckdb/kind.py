@@ -1,9 +1,18 @@
-"""What the kind duckdb is: see ``Kind``."""
+"""What the kind duckdb is: its settings, and what is opened with them."""
 
 from __future__ import annotations
 
+from pydantic import Field
+
 from ultravect.core.contracts.kind import Kind
-from ultravect.core.kinds.duckdb.settings import DuckdbSettings
+from ultravect.core.model.connection import DatabaseFile, DatabaseFileSettings
+
+
+class DuckdbSettings(DatabaseFileSettings):
+    """A DuckDB database file, inside one of the roots that the service was started with."""
+
+    path: DatabaseFile = Field(examples=["/srv/data/weather.duckdb"])
+
 
 KIND = Kind(
     name="duckdb",

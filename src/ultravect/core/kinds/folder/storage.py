@@ -16,7 +16,7 @@ from pathlib import Path
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, require_same
 from ultravect.core.inside import inside, within
-from ultravect.core.kinds.folder.settings import FolderSettings
+from ultravect.core.kinds.folder.kind import FolderSettings
 from ultravect.core.loading.local.local_file import folder_inside
 from ultravect.core.storage.paths import Named, hidden_name
 from ultravect.core.words import counted

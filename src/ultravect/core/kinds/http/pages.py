@@ -13,7 +13,7 @@ from typing import Any, BinaryIO, cast
 import httpx
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.http.settings import HttpSettings
+from ultravect.core.kinds.http.kind import HttpSettings
 
 _PAGE_BYTES = 64 << 20
 _MOST_PAGES = 100_000

@@ -10,7 +10,7 @@ from collections.abc import Callable
 import httpx
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.http.settings import HttpSettings
+from ultravect.core.kinds.http.kind import HttpSettings
 
 _EARLY_SECONDS = 30.0
 _USUAL_SECONDS = 300.0

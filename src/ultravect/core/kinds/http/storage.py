@@ -20,9 +20,9 @@ from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import readings
+from ultravect.core.kinds.http.kind import HttpSettings
 from ultravect.core.kinds.http.network import BUFFER, Body, Network, is_stored
 from ultravect.core.kinds.http.pages import Pages
-from ultravect.core.kinds.http.settings import HttpSettings
 from ultravect.core.kinds.http.sign_in import SignIn
 from ultravect.core.storage.paths import Named
 from ultravect.core.tls import verifying_context

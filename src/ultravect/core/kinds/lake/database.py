@@ -27,6 +27,7 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.dialect import IcebergDialect, LakeDialect
 from ultravect.core.kinds.lake.formats import format_of
+from ultravect.core.kinds.lake.kind import LakeSettings
 from ultravect.core.kinds.lake.loads.ledger import LakeLedger
 from ultravect.core.kinds.lake.loads.versions import LakeVersions
 from ultravect.core.kinds.lake.loads.write import Upkeep, open_session
@@ -34,7 +35,6 @@ from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
-from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.table_version import BETWEEN, TableVersion, no_version, split_version
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from ultravect.core.kinds.lake.kind import LakeSettings
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.table_version import LakeFormat
 
 

@@ -13,7 +13,7 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import inside, leads_out, within
 from ultravect.core.kinds.lake.confined import ConfinedFiles
-from ultravect.core.kinds.lake.settings import LakeSettings
+from ultravect.core.kinds.lake.kind import LakeSettings
 from ultravect.core.kinds.lake.table_version import LakeFormat, TableVersion
 from ultravect.core.loading.bucket import bucket_files
 from ultravect.core.loading.local.local_file import folder_inside

@@ -15,10 +15,10 @@ from botocore.exceptions import BotoCoreError, ClientError
 from ultravect.core.contracts.catalogue import TableInfo
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.kind import LakeSettings
 from ultravect.core.kinds.lake.loads.commits import Notes
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.words import counted
 
 

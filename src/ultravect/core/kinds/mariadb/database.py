@@ -32,10 +32,10 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb import catalogue
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.mariadb.guard import cipher
+from ultravect.core.kinds.mariadb.kind import MariadbSettings
 from ultravect.core.kinds.mariadb.ledger import LOCK_SECONDS, MariadbLedger
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
-from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import first_row, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.kinds.mariadb.write import MariadbSession, open_session

@@ -1,9 +1,16 @@
-"""What the kind mariadb is: see ``Kind``."""
+"""What the kind mariadb is: its settings, and what is opened with them."""
 
 from __future__ import annotations
 
 from ultravect.core.contracts.kind import Kind
-from ultravect.core.kinds.mariadb.settings import MariadbSettings
+from ultravect.core.model.connection import Port, ServerSettings
+
+
+class MariadbSettings(ServerSettings):
+    """A MariaDB or MySQL database."""
+
+    port: Port = 3306
+
 
 KIND = Kind(
     name="mariadb",

@@ -12,8 +12,8 @@ from MySQLdb.constants import ER
 from ultravect.core.contracts.receipt import Receipt, ReceiptKey
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
+from ultravect.core.kinds.mariadb.kind import MariadbSettings
 from ultravect.core.kinds.mariadb.session import SessionStatements, session
-from ultravect.core.kinds.mariadb.settings import MariadbSettings
 from ultravect.core.kinds.mariadb.staging import clear_leftovers, end_attempt, require_tables
 from ultravect.core.loading.sql_ledger import SqlLedger
 

@@ -15,7 +15,7 @@ from ultravect.core.contracts.probe import network_steps
 from ultravect.core.contracts.statements import noted
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb.guard import LocalFiles, cipher
-from ultravect.core.kinds.mariadb.settings import MariadbSettings
+from ultravect.core.kinds.mariadb.kind import MariadbSettings
 from ultravect.core.tls import certificate_file
 
 _SECONDS = 10

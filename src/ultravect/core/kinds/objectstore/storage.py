@@ -21,7 +21,7 @@ from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, replaced, require_same
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import leads_out
-from ultravect.core.kinds.objectstore.settings import ObjectStoreSettings
+from ultravect.core.kinds.objectstore.kind import ObjectStoreSettings
 from ultravect.core.storage.paths import Named
 from ultravect.core.streams import RemoteFile
 from ultravect.core.tls import certificate_file

@@ -24,13 +24,13 @@ from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
+from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
 from ultravect.core.kinds.postgresql.ledger import LOCK_SECONDS, PostgresqlLedger
 from ultravect.core.kinds.postgresql.locks import session_of
 from ultravect.core.kinds.postgresql.plain_write import PlainSession, open_plain_session
 from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, answered, described
 from ultravect.core.kinds.postgresql.read import read_rows, read_texts
 from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
-from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
 from ultravect.core.kinds.postgresql.slices import PostgresqlStages
 from ultravect.core.kinds.postgresql.table_swap import swap_obstacle
 from ultravect.core.kinds.postgresql.write import PostgresqlSession, PostgresqlTogether, open_session, together

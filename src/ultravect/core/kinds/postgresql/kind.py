@@ -1,9 +1,16 @@
-"""What the kind postgresql is: see ``Kind``."""
+"""What the kind postgresql is: its settings, and what is opened with them."""
 
 from __future__ import annotations
 
 from ultravect.core.contracts.kind import Kind
-from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.model.connection import Port, ServerSettings
+
+
+class PostgresqlSettings(ServerSettings):
+    """A PostgreSQL database."""
+
+    port: Port = 5432
+
 
 KIND = Kind(
     name="postgresql",

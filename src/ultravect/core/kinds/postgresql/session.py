@@ -13,7 +13,7 @@ from psycopg.pq import TransactionStatus
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import within
-from ultravect.core.kinds.postgresql.settings import PostgresqlSettings
+from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
 from ultravect.core.loading.libpq import REFUSED, sign_in_options
 from ultravect.core.loading.noting_cursor import NotingCursor
 

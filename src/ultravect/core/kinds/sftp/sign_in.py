@@ -12,8 +12,8 @@ import paramiko
 
 from ultravect.core.contracts.probe import network_steps
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.sftp.kind import SftpSettings
 from ultravect.core.kinds.sftp.remote_file import LOST
-from ultravect.core.kinds.sftp.settings import SftpSettings
 from ultravect.core.storage.paths import Named
 
 _SECONDS = 15.0

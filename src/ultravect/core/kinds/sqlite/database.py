@@ -15,12 +15,12 @@ from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
+from ultravect.core.kinds.sqlite.kind import SqliteSettings
 from ultravect.core.kinds.sqlite.session import (
     NotingConnection,
     may_read,
     may_write_here,
 )
-from ultravect.core.kinds.sqlite.settings import SqliteSettings
 from ultravect.core.kinds.sqlite.types import judged
 from ultravect.core.kinds.sqlite.write import SqliteSession
 from ultravect.core.loading.defaults import constant_default

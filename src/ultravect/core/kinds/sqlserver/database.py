@@ -20,11 +20,11 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver.catalogue import USUAL_SCHEMA, Catalogue
 from ultravect.core.kinds.sqlserver.derived import standalone
 from ultravect.core.kinds.sqlserver.dialect import SqlserverDialect
+from ultravect.core.kinds.sqlserver.kind import SqlserverSettings
 from ultravect.core.kinds.sqlserver.questions import described, require_reading
 from ultravect.core.kinds.sqlserver.read import read_rows
 from ultravect.core.kinds.sqlserver.refusals import TAKEN, number_of, shown
 from ultravect.core.kinds.sqlserver.session import KeptSession, Session, session
-from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
 from ultravect.core.kinds.sqlserver.write import SqlserverSession
 from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.refusals import doing_of

@@ -18,8 +18,8 @@ from service_identity.cryptography import verify_certificate_hostname, verify_ce
 from ultravect.core.contracts.probe import network_steps
 from ultravect.core.contracts.statements import noted
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.sqlserver.kind import SqlserverSettings
 from ultravect.core.kinds.sqlserver.refusals import number_of, shown, sign_in_refusal, translate
-from ultravect.core.kinds.sqlserver.settings import SqlserverSettings
 from ultravect.core.tls import certificate_file
 
 _SIGN_IN_SECONDS = 15.0

@@ -27,9 +27,9 @@ from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.kinds.warehouse import catalogue
 from ultravect.core.kinds.warehouse.forms import form_of
+from ultravect.core.kinds.warehouse.kind import WarehouseSettings
 from ultravect.core.kinds.warehouse.probe import write_steps
 from ultravect.core.kinds.warehouse.session import Session, session
-from ultravect.core.kinds.warehouse.settings import WarehouseSettings
 from ultravect.core.kinds.warehouse.staged_files import staged_files
 from ultravect.core.kinds.warehouse.write import WarehouseSession, work_folder
 from ultravect.core.loading.answers import answer_columns

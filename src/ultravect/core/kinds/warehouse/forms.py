@@ -9,7 +9,7 @@ from ultravect.core.contracts.catalogue import PRIVILEGES
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW
 from ultravect.core.kinds.warehouse.dialect import WarehouseDialect
-from ultravect.core.kinds.warehouse.settings import WarehouseSettings
+from ultravect.core.kinds.warehouse.kind import WarehouseSettings
 from ultravect.core.kinds.warehouse.stage_dialect import StageDialect
 from ultravect.core.kinds.warehouse.staged_files import PART, StagedFiles, Unloaded, access
 from ultravect.core.types.canonical import CanonicalType

@@ -11,8 +11,8 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.warehouse import catalogue
 from ultravect.core.kinds.warehouse.forms import Form
+from ultravect.core.kinds.warehouse.kind import WarehouseSettings
 from ultravect.core.kinds.warehouse.session import Session
-from ultravect.core.kinds.warehouse.settings import WarehouseSettings
 from ultravect.core.kinds.warehouse.staged_files import staged_files
 
 

@@ -10,7 +10,7 @@ import psycopg
 
 from ultravect.core.contracts.probe import network_steps
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.warehouse.settings import WarehouseSettings
+from ultravect.core.kinds.warehouse.kind import WarehouseSettings
 from ultravect.core.loading.libpq import REFUSED, sign_in_options
 from ultravect.core.loading.noting_cursor import NotingCursor
 

@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 from pydantic import BaseModel
 
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.warehouse.settings import WarehouseSettings
+from ultravect.core.kinds.warehouse.kind import WarehouseSettings
 from ultravect.core.loading.bucket import bucket_files
 
 _COPY_BYTES = 8 << 20

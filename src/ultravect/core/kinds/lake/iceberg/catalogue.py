@@ -29,8 +29,8 @@ from sqlalchemy.pool import NullPool
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.inside import leads_out, readings
+from ultravect.core.kinds.lake.kind import LakeSettings
 from ultravect.core.kinds.lake.place import LakePlace
-from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.loading.libpq import TLS_MODES, sign_in_options
 from ultravect.core.model.connection import usual_tls
 

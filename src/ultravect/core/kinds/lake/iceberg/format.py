@@ -28,10 +28,10 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, open_catalogue, with_our_rules
 from ultravect.core.kinds.lake.iceberg.table import CLEARED, IcebergVersion, add_files
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, table_schema
+from ultravect.core.kinds.lake.kind import LakeSettings
 from ultravect.core.kinds.lake.loads.commits import NewFile, Notes
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.refusals import explained
-from ultravect.core.kinds.lake.settings import LakeSettings
 from ultravect.core.kinds.lake.table_version import moment_of, no_version, table_changed
 
 # a table is always in a namespace: one that is named without is in this one
