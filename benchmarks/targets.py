@@ -10,13 +10,13 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
+from devtools.legs import run_leg
 from devtools.mariadb import MariadbServer
 from devtools.pairs import Copied, Place, make_places
 from devtools.stack import Stack
 
 from ultravect.core.contracts.statements import noting
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.model.document import job_from_data
 
 _COMING = 1_000

@@ -17,11 +17,11 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from devtools.legs import run_leg
 from devtools.mariadb import MariadbServer
 from devtools.pairs import KINDS, Copied, Place, make_places
 from devtools.postgres import PostgresServer
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.kinds.postgresql.table_swap import LARGE_ROWS
 from ultravect.core.model.document import job_from_data
 

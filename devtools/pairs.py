@@ -18,6 +18,7 @@ import duckdb
 import psycopg
 import pymssql
 
+from devtools.legs import run_leg
 from devtools.mariadb import MariadbServer
 from devtools.postgres import PostgresServer
 from devtools.torture import COLUMNS, Torture
@@ -25,7 +26,6 @@ from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan.leg_plan import LegPlan
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.model.document import job_from_data

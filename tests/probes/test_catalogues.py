@@ -11,6 +11,7 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 from pyiceberg.catalog.sql import SqlCatalog
 from pyiceberg.table.locations import load_location_provider
@@ -22,7 +23,6 @@ from ultravect.client import ApiError, Client
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.look.browse import Wanted, list_objects, preview
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

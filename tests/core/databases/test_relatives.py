@@ -11,6 +11,7 @@ from typing import Any
 
 import pyarrow as pa
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 from devtools.stack import Stack
 from standins.relative import LACKING
@@ -18,7 +19,6 @@ from tests.kinds.warehouse.test_staged_loads import TYPES, VALUES
 
 from ultravect.core.engine.look.check import CheckResult, check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data

@@ -6,11 +6,11 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+from devtools.legs import run_leg
 from devtools.stack import Stack
 from tests.core.engine.test_run import Ground, Heard
 
 from ultravect.core.engine.plan.source.drift import TRUSTED_BYTES
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from tests.core.engine.fakes import MemoryTarget, Row
@@ -49,7 +50,7 @@ class Runs:
         }
         source = ConnectionSpec("in", "folder", {"path": str(self._folder)}, [str(self._folder)])
         self.heard = Heard()
-        return execute.run_leg(
+        return run_leg(
             job_from_data(data),
             source,
             ConnectionSpec("out", "postgresql", {}),

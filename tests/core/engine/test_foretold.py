@@ -7,13 +7,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, Copied, Place
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

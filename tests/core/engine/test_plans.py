@@ -15,6 +15,7 @@ from typing import Any
 
 import duckdb
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -24,7 +25,6 @@ from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.encode import decoded, encoded
 from ultravect.core.expressions.parse import parse_condition

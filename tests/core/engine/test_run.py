@@ -11,6 +11,7 @@ from typing import Any
 
 import psycopg
 import pytest
+from devtools.legs import run_leg
 from devtools.stack import Stack
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -19,7 +20,6 @@ from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.engine.objects.connections import ConnectionSpec, probe
 from ultravect.core.engine.plan.leg_plan import LegPlan
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import PHASES, LegResult
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.errors import StopRequested, UltravectError

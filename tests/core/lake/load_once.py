@@ -5,10 +5,10 @@ from __future__ import annotations
 import sys
 from pathlib import Path
 
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.model.document import job_from_data
 
 

@@ -11,6 +11,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
+from devtools.legs import run_leg
 from devtools.stack import Stack
 from pyiceberg.expressions import EqualTo, IsNull
 from pyiceberg.manifest import DataFileContent
@@ -45,7 +46,6 @@ from ultravect.core.contracts.receipt import Receipt, ReceiptKey
 from ultravect.core.contracts.write_plan import Attempt, WritePlan
 from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import settings_of

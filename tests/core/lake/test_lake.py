@@ -15,6 +15,7 @@ from typing import Any
 import pyarrow as pa
 import pytest
 from deltalake import DeltaTable, QueryBuilder, write_deltalake
+from devtools.legs import run_leg
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from tests.core.lake.lake import TABLE, Lake, lake_of, log_of
@@ -26,7 +27,6 @@ from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, probe
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.loads.load_target import LoadTarget

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 from tests.core.lake.lake import TABLE, Lake, lake_of
 from tests.core.modes.newer import Nightly
@@ -17,7 +18,6 @@ from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.operate.marks import marks_of, reset_mark
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 
 

@@ -7,11 +7,11 @@ import itertools
 from pathlib import Path
 from typing import Any
 
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import job_from_data
 

@@ -7,12 +7,12 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
 
+from devtools.legs import run_leg
 from devtools.pairs import Copied, Place
 
 from ultravect.core.engine.look.check import CheckResult, check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan.newer.newer_rows import Again
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.jobs.job import Job

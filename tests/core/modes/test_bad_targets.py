@@ -17,13 +17,13 @@ from typing import Any
 import MySQLdb
 import psycopg
 import pytest
+from devtools.legs import run_leg
 from devtools.mariadb import MariadbServer
 from devtools.pairs import KINDS, Copied, Place
 from devtools.stack import Stack
 from tests.core.modes.writing import Writer
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 

@@ -13,6 +13,7 @@ from typing import Any
 
 import pyarrow.parquet as pq
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied, Place
 from devtools.torture import Torture
 from openpyxl import load_workbook
@@ -20,7 +21,6 @@ from tests.core.modes.exports import HEADER, ROWS, Export
 
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

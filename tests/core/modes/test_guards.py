@@ -8,13 +8,13 @@ from typing import Any
 
 import duckdb
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.look.rehearse import rehearse
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 from tests.core.modes.exports import Export
 
@@ -15,7 +16,6 @@ from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.look.rehearse import rehearse
 from ultravect.core.engine.objects.connections import ConnectionSpec, storage_of
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError, job_from_data

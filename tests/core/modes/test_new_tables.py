@@ -6,6 +6,7 @@ from contextlib import nullcontext
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, REAL, Copied, Place
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
@@ -13,7 +14,6 @@ from hypothesis import strategies as st
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import database_of
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data

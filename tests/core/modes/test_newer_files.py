@@ -8,12 +8,12 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, Place
 from tests.core.modes.newer import Nightly
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.operate.marks import marks_of, reset_mark
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 
 

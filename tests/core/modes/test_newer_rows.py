@@ -247,7 +247,7 @@ def test_two_runs_that_were_planned_at_once_copy_once(places: dict[str, Place]) 
 
     nightly.heard.planned = overtaken  # type: ignore[method-assign]
     heard = nightly.heard
-    from ultravect.core.engine.run.execute import run_leg
+    from devtools.legs import run_leg
 
     with pytest.raises(UltravectError) as refused:
         run_leg(nightly.job, nightly.source, nightly.target, heard, receipt="late")

@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied, Place
 from tests.core.modes.writing import Writer
 
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 
 

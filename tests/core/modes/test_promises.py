@@ -10,6 +10,7 @@ from typing import Any
 
 import MySQLdb
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.exports import Export
 from tests.core.modes.writing import Writer
@@ -18,7 +19,6 @@ from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

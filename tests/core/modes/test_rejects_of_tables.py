@@ -7,10 +7,10 @@ from collections.abc import Iterator
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.test_bad_targets import Hooked
 
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejected.row_selection import SelectionByKeys
 from ultravect.core.errors import UltravectError

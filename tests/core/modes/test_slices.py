@@ -10,6 +10,7 @@ from typing import Any
 
 import psycopg
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied, Place
 from hypothesis import given, settings
 from hypothesis import strategies as st
@@ -17,7 +18,6 @@ from hypothesis import strategies as st
 from ultravect.core.contracts.stage import Stage
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan.leg_plan import LegPlan
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult, Listener
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, run_slice
 from ultravect.core.errors import UltravectError

@@ -9,10 +9,10 @@ from typing import Any
 
 import openpyxl
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 

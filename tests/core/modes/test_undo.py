@@ -7,13 +7,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, Copied, Place
 from tests.core.modes.writing import Writer
 
 from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.undo import undo_leg
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejected.row_selection import SelectionByRows
 from ultravect.core.errors import UltravectError

@@ -8,11 +8,11 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from devtools.legs import run_leg
 from devtools.pairs import Copied, Place
 
 from ultravect.core.engine.look.check import CheckResult, check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import job_from_data
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, REAL, Copied, Place
 from hypothesis import example, given, settings
 from hypothesis import strategies as st
@@ -12,7 +13,6 @@ from hypothesis import strategies as st
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.look.draft import Drafted, draft
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.model.document import read_job
 from ultravect.core.model.jobs.job import Job

@@ -6,9 +6,9 @@ import hashlib
 import uuid
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import KINDS, Copied, Place
 
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.model.document import read_job
 
 _TEXTS = {

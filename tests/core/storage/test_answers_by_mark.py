@@ -13,12 +13,12 @@ from urllib.parse import parse_qs, urlsplit
 
 import duckdb
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.jobs.job import Job

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 from standins.sqlserver.server import SqlserverStandIn
 from tests.kinds.sqlserver.conftest import Server
@@ -16,7 +17,6 @@ from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data

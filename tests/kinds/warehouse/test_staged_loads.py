@@ -11,6 +11,7 @@ from typing import Any
 import psycopg
 import pyarrow as pa
 import pytest
+from devtools.legs import run_leg
 from devtools.pairs import Copied
 from tests.core.ledger.machine import check_ledger
 from tests.kinds.warehouse.conftest import BUCKET, ROLE, Warehouse
@@ -21,7 +22,6 @@ from ultravect.core.contracts.write_plan import Attempt, Replace, WritePlan
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
-from ultravect.core.engine.run.execute import run_leg
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError

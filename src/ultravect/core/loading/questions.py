@@ -1,12 +1,17 @@
-"""What all databases ask of a statement that may only read. How it is run then decides that it cannot write either."""
+"""Questions to databases: what is asked of a statement that may only read, and what its answer becomes. How it is run then decides that it
+cannot write either."""
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Iterable
 
-from ultravect.core.dialects.base import Dialect
+from ultravect.core.contracts.catalogue import LiveColumn
+from ultravect.core.contracts.target import Database
+from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import NotReadable, Statement, statements
 from ultravect.core.errors import UltravectError
+
+_COUNT_SECONDS = 300.0
 
 
 def require_question(connection: str, dialect: Dialect, sql: str, words: Collection[str]) -> Statement:
@@ -41,3 +46,26 @@ def _refused(connection: str, why: str) -> UltravectError:
         hint="ask one statement that reads, as the database's own SQL writes it",
         connection=connection,
     )
+
+
+def answer_columns(dialect: Dialect, described: Iterable[tuple[str, str]]) -> list[LiveColumn]:
+    """The columns of a query's answer, from their names and native types."""
+    return [
+        LiveColumn(name, native, native.lower(), dialect.to_canonical(native), True, False)
+        for name, native in described
+    ]
+
+
+def table_gone(connection: str, name: TableName) -> UltravectError:
+    return UltravectError(
+        "table-missing",
+        f"connection {connection}: the table {name} is gone since the run was planned",
+        hint="run again",
+        connection=connection,
+        table=str(name),
+    )
+
+
+def count_rows(database: Database, name: TableName) -> int:
+    """The rows of a table, by a question."""
+    return int(database.ask(f"SELECT count(*) FROM {database.dialect.table(name)}", 1, _COUNT_SECONDS).rows[0][0])

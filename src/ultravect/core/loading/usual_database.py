@@ -12,8 +12,8 @@ from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.target import NEEDS, Database, LoadsTogether, Remark, SwapNeeds, Versions
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import TableName
-from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import key_ranges
+from ultravect.core.loading.questions import answer_columns, count_rows
 
 _DESCRIBE_SECONDS = 60.0
 

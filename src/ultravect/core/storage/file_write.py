@@ -53,7 +53,7 @@ class _Part:
     rows: int = 0
 
 
-class FilesSession(FileSession):
+class FileSetSession(FileSession):
     """See ``WriteSession``."""
 
     def __init__(self, target: FilesTarget, attempt: Attempt, folder: Path) -> None:

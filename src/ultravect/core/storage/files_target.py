@@ -31,7 +31,7 @@ from ultravect.core.model.written import (
 )
 from ultravect.core.storage.file_ledger import FileSetLedger
 from ultravect.core.storage.file_set import FileSet
-from ultravect.core.storage.file_write import FilesSession
+from ultravect.core.storage.file_write import FileSetSession
 
 _SHEET_LENGTH = 31
 _NO_SHEET = frozenset("[]:*?\\")
@@ -181,10 +181,10 @@ class FilesTarget:
         return local
 
     @contextmanager
-    def write(self, attempt: Attempt) -> Iterator[FilesSession]:
+    def write(self, attempt: Attempt) -> Iterator[FileSetSession]:
         folder = Path(tempfile.mkdtemp(prefix="ultravect-files-"))
         try:
-            yield FilesSession(self, attempt, folder)
+            yield FileSetSession(self, attempt, folder)
         except OSError as error:
             raise UltravectError(
                 "worker-full" if error.errno == errno.ENOSPC else "file-not-written",

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Sequence
-from contextlib import AbstractContextManager, nullcontext
 from dataclasses import replace
 from typing import Any, TypeVar
 
@@ -26,8 +25,6 @@ from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.execution import Execution
 from ultravect.core.engine.run.leg import PHASES, LegResult, Listener
 from ultravect.core.engine.run.leg_run import REFUSALS, LegRun
-from ultravect.core.engine.run.rejected.row_selection import RowSelection
-from ultravect.core.engine.run.slice_run import SliceRunner
 from ultravect.core.engine.run.sliced_leg import SlicedLeg, SlicesHere
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.chain import ChainReader
@@ -49,45 +46,35 @@ def run_leg(
     job: Job,
     source: ConnectionSpec,
     target: ConnectionSpec,
-    listener: Listener,
-    shield: Callable[[], AbstractContextManager[None]] = nullcontext,
-    saved: LayoutFile | None = None,
-    run_id: str = "",
+    execution: Execution,
     *,
+    saved: LayoutFile | None = None,
     facts: RunFacts | None = None,
-    receipt: str = "",
-    leg: int = 1,
-    earlier: Sequence[str] = (),
-    selection: RowSelection | None = None,
     text: str = "",
     again: Again | None = None,
-    slices: SliceRunner | None = None,
 ) -> LegResult:
-    """Copies one file, or a group of like files, into one table.
+    """Copies one file, or a group of like files, into one table; ``saved``, ``facts``, ``text`` and ``again``: see ``make_plan``.
 
-    ``receipt`` is how the target's receipts name this attempt, "" for none, and ``leg`` the number of the leg in its run;
-    ``earlier`` names the attempts before it, which may still be under way: the target is asked for their receipts first, and then
-    lets none of them commit any more.
-    ``slices``: what has slices copied, where the leg is cut into such; otherwise they are copied here, one after the other.
-    ``again``: see ``make_plan``. ``selection``: only these rows of the source are copied, in addition to what is in the target.
+    Where there were attempts before (``Execution.earlier``), the target is asked for their receipts first, and then lets none of them
+    commit any more. A leg that is cut into slices has them copied by ``Execution.runner``, or here, one after the other.
 
-    Raises UltravectError when it fails; its ``outcome`` says what the target then holds. ``shield`` guards the moment of
-    publishing against being stopped half-way.
+    Raises UltravectError when it fails; its ``outcome`` says what the target then holds.
     """
-    started = time.monotonic()
+    listener, run_id, earlier = execution.listener, execution.run_id, execution.earlier
     facts = facts or RunFacts(run_id or "0")
     if job.into.folder is not None:
         return mirror_leg(job, source, target, listener, facts)
     listener.phase("read", "running")
     free = _Free(job, listener)
-    attempts = [ReceiptKey(name, leg) for name in earlier]
-    if earlier and (known := free.when(lambda: committed_result(job, target, attempts, facts))):
+    if earlier and (known := free.when(lambda: committed_result(job, target, earlier, facts))):
         listener.log("info", "the rows were committed before the run was taken over: its receipt is in the target")
-        return replace(known, seconds=time.monotonic() - started)
+        return replace(known, seconds=time.monotonic() - execution.started)
     progress = Progress(listener, 0)
-    runner = slices or SlicesHere(source, target, run_id)
-    if selection:
+    runner = execution.runner or SlicesHere(source, target, run_id)
+    execution = replace(execution, runner=runner)
+    if execution.selection:
         job = _additional(job)
+    sliced = execution.selection is None and execution.key is not None
 
     def planned(*, trusting: bool) -> Planning:
         return make_plan(
@@ -100,17 +87,14 @@ def run_leg(
             trusting=trusting,
             text=text,
             again=again,
-            slots=runner.capacity if selection is None and receipt else None,
+            slots=runner.capacity if sliced else None,
         )
 
-    execution = Execution(
-        listener, run_id, ReceiptKey(receipt, leg) if receipt else None, shield, selection, runner, started
-    )
     plan = free.when(lambda: planned(trusting=True))
     if plan.errors and plan.sampled:
         plan = free.when(lambda: planned(trusting=False))  # more rows may have other types
     if plan.nothing and not plan.errors:
-        return nothing_new(plan, source, listener, started)
+        return nothing_new(plan, source, listener, execution.started)
     try:
         return _planned_leg(plan, source, execution, reported=())
     except TypeDrift as drift:

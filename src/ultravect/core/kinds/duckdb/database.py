@@ -25,13 +25,12 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.dialects.duckdb import DuckdbDialect
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.duckdb.kind import DuckdbSettings
-from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows
 from ultravect.core.loading.duckdb.duckdb_write import FIND, TABLES, DuckdbSession, DuckdbStatements
 from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file, may_be_made
-from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.questions import answer_columns, require_question
 from ultravect.core.loading.refusals import doing_of, waiting_message
 from ultravect.core.types.canonical import CanonicalType
 

@@ -36,9 +36,8 @@ from ultravect.core.kinds.lake.probe import lake_steps, write_steps
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained, session_for
 from ultravect.core.kinds.lake.table_version import BETWEEN, TableVersion, no_version, split_version
-from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.duckdb.duckdb_reading import answered, read_rows
-from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.questions import answer_columns, require_question
 from ultravect.core.types.canonical import CanonicalType
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "DESCRIBE", "SUMMARIZE", "EXPLAIN"])

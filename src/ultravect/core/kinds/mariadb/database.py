@@ -39,9 +39,8 @@ from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements,
 from ultravect.core.kinds.mariadb.staging import first_row, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.kinds.mariadb.write import MariadbSession, open_session
-from ultravect.core.loading.answers import answer_columns, table_gone
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.questions import answer_columns, require_question, table_gone
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted

@@ -34,9 +34,8 @@ from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renew
 from ultravect.core.kinds.postgresql.slices import PostgresqlStages
 from ultravect.core.kinds.postgresql.table_swap import swap_obstacle
 from ultravect.core.kinds.postgresql.write import PostgresqlSession, PostgresqlTogether, open_session, together
-from ultravect.core.loading.answers import answer_columns, count_rows
 from ultravect.core.loading.key_ranges import ranges
-from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.questions import answer_columns, count_rows, require_question
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted

@@ -21,7 +21,7 @@ from ultravect.core.kinds.postgresql.copy_in import CopyIn
 from ultravect.core.kinds.postgresql.ledger import require_tables
 from ultravect.core.kinds.postgresql.session import translate
 from ultravect.core.kinds.postgresql.write import staging_query
-from ultravect.core.loading.answers import table_gone
+from ultravect.core.loading.questions import table_gone
 from ultravect.core.loading.refusals import doing_of, outcome_unknown
 from ultravect.core.loading.sql_session import SqlSession
 

@@ -29,7 +29,7 @@ from ultravect.core.kinds.postgresql.locks import end_holders
 from ultravect.core.kinds.postgresql.session import explained
 from ultravect.core.kinds.postgresql.table_swap import ShadowTable, replaces_empty
 from ultravect.core.kinds.postgresql.write import staging_query
-from ultravect.core.loading.answers import table_gone
+from ultravect.core.loading.questions import table_gone
 from ultravect.core.loading.row_numbers import RowNumbers
 from ultravect.core.loading.sql_ledger import LedgerTables, ReceiptTable
 from ultravect.core.types.canonical import CanonicalType

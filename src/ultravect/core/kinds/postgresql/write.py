@@ -45,8 +45,8 @@ from ultravect.core.kinds.postgresql.locks import end_holders, holders, try_lock
 from ultravect.core.kinds.postgresql.refused_rows import write_in_parts
 from ultravect.core.kinds.postgresql.session import explained, translate
 from ultravect.core.kinds.postgresql.table_swap import LARGE_ROWS, ShadowTable, replace_table, take_name
-from ultravect.core.loading.answers import table_gone
 from ultravect.core.loading.counting import BY_STATEMENTS
+from ultravect.core.loading.questions import table_gone
 from ultravect.core.loading.refusals import doing_of, previous_name, table_changed, waiting_message
 from ultravect.core.loading.row_changes import paired, updates
 from ultravect.core.loading.sql_ledger import LedgerTables

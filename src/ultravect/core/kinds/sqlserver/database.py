@@ -26,7 +26,7 @@ from ultravect.core.kinds.sqlserver.read import read_rows
 from ultravect.core.kinds.sqlserver.refusals import TAKEN, number_of, shown
 from ultravect.core.kinds.sqlserver.session import KeptSession, Session, session
 from ultravect.core.kinds.sqlserver.write import SqlserverSession
-from ultravect.core.loading.answers import answer_columns
+from ultravect.core.loading.questions import answer_columns
 from ultravect.core.loading.refusals import doing_of
 from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase

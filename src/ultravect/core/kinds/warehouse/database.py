@@ -32,9 +32,8 @@ from ultravect.core.kinds.warehouse.probe import write_steps
 from ultravect.core.kinds.warehouse.session import Session, session
 from ultravect.core.kinds.warehouse.staged_files import staged_files
 from ultravect.core.kinds.warehouse.write import WarehouseSession, work_folder
-from ultravect.core.loading.answers import answer_columns
 from ultravect.core.loading.defaults import constant_default
-from ultravect.core.loading.questions import require_question
+from ultravect.core.loading.questions import answer_columns, require_question
 from ultravect.core.loading.refusals import doing_of
 from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase

@@ -29,6 +29,7 @@ from ultravect.core.engine.plan.leg_plan import LegPlan
 from ultravect.core.engine.plan.legs import Legs, lay_out
 from ultravect.core.engine.plan.newer.newer_rows import Again
 from ultravect.core.engine.run.execute import committed_result, run_leg
+from ultravect.core.engine.run.execution import Execution
 from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejected.row_selection import RowSelection, SelectionByKeys, SelectionByRows
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, SliceRunner, run_slice
@@ -64,22 +65,24 @@ def _slices(task: dict[str, Any], speaker: Speaker, inbox: queue.SimpleQueue[dic
 
 
 def _load(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> LegResult:
+    execution = Execution(
+        speaker,
+        task["run"],
+        ReceiptKey(task["receipt"], task["leg"]) if task["receipt"] else None,
+        stopper.shield,
+        _selection(task["selection"]) if task["selection"] else None,
+        slices,
+        [ReceiptKey(name, task["leg"]) for name in task["earlier"]],
+    )
     return run_leg(
         job_from_data(task["job"]),
         ConnectionSpec(**task["source"]),
         ConnectionSpec(**task["target"]),
-        speaker,
-        stopper.shield,
-        LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
-        task["run"],
+        execution,
+        saved=LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
         facts=_facts(task),
-        receipt=task["receipt"],
-        leg=task["leg"],
-        earlier=task["earlier"],
-        selection=_selection(task["selection"]) if task["selection"] else None,
         text=task["text"],
         again=Again(task["again"]["from"], task["again"]["to"]) if task["again"] else None,
-        slices=slices,
     )
 
 
