@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import AbstractContextManager, contextmanager
 from typing import Any
 
 import MySQLdb
@@ -33,9 +33,9 @@ from ultravect.core.kinds.mariadb import catalogue
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.mariadb.guard import cipher
 from ultravect.core.kinds.mariadb.kind import MariadbSettings
-from ultravect.core.kinds.mariadb.ledger import LOCK_SECONDS, MariadbLedger
+from ultravect.core.kinds.mariadb.ledger import MariadbLedger
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
-from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in
+from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in, transaction
 from ultravect.core.kinds.mariadb.staging import first_row, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.kinds.mariadb.write import MariadbSession, open_session
@@ -296,17 +296,8 @@ class MariadbDatabase(UsualDatabase):
         with open_session(opened, self._name, self.dialect, attempt, live, staging, another) as writing:
             yield writing
 
-    @contextmanager
-    def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:
-        with session(self._name, self._settings, doing) as opened:
-            statements = SessionStatements(opened)
-            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
-            statements.changed("START TRANSACTION")
-            try:
-                yield statements
-                opened.commit()
-            finally:
-                opened.rollback()
+    def transaction(self, table: TableName, doing: str) -> AbstractContextManager[Statements]:
+        return transaction(self._name, self._settings, doing)
 
     def drop(self, table: TableName) -> None:
         with session(self._name, self._settings, f"dropping {table}") as opened:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import AbstractContextManager, contextmanager, suppress
 from typing import Any
 
 import MySQLdb
@@ -13,11 +13,10 @@ from ultravect.core.contracts.receipt import Receipt, ReceiptKey
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.kinds.mariadb.kind import MariadbSettings
-from ultravect.core.kinds.mariadb.session import SessionStatements, session
+from ultravect.core.kinds.mariadb.session import LOCK_SECONDS, SessionStatements, session, transaction
 from ultravect.core.kinds.mariadb.staging import clear_leftovers, end_attempt, require_tables
 from ultravect.core.loading.sql_ledger import SqlLedger
 
-LOCK_SECONDS = 60
 _COMMIT_SECONDS = 5
 """How long an attempt that is committing may take, before its session is ended."""
 
@@ -36,17 +35,8 @@ class MariadbLedger(SqlLedger):
         with session(self._connection, self._settings, doing) as opened:
             yield _LedgerStatements(opened)
 
-    @contextmanager
-    def transaction(self, doing: str) -> Iterator[Statements]:
-        with session(self._connection, self._settings, doing) as opened:
-            statements = SessionStatements(opened)
-            statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
-            statements.changed("START TRANSACTION")
-            try:
-                yield statements
-                opened.commit()
-            finally:
-                opened.rollback()
+    def transaction(self, doing: str) -> AbstractContextManager[Statements]:
+        return transaction(self._connection, self._settings, doing)
 
     def has(self, statements: Statements, table: TableName) -> bool:
         schema = self.dialect.literal(table.schema) if table.schema else "DATABASE()"

@@ -296,3 +296,20 @@ class SessionStatements:
         with self._session.cursor() as cursor:
             cursor.execute(statement)
             return int(cursor.rowcount)
+
+
+LOCK_SECONDS = 60
+
+
+@contextmanager
+def transaction(name: str, settings: MariadbSettings, doing: str) -> Iterator[SessionStatements]:
+    """A transaction in a session of its own: leaving the context commits, an error undoes it."""
+    with session(name, settings, doing) as opened:
+        statements = SessionStatements(opened)
+        statements.changed(f"SET SESSION innodb_lock_wait_timeout = {LOCK_SECONDS}")
+        statements.changed("START TRANSACTION")
+        try:
+            yield statements
+            opened.commit()
+        finally:
+            opened.rollback()
