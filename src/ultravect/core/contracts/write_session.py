@@ -178,7 +178,7 @@ class WriteSession(Protocol):
     def seal(self, rows_before: int | None, counts: Counts) -> None:
         """Called when all rows are in the table: counts them there, where that has to be done before the commit."""
 
-    def place(self) -> None:
+    def swap(self) -> None:
         """Puts a table in the place of the one that is there, where that is part of the transaction."""
 
     def run_after(self, statements: Sequence[str]) -> None:

@@ -80,7 +80,7 @@ class FileSession(ABC):
     def seal(self, rows_before: int | None, counts: Counts) -> None:
         """Rows are counted in the files."""
 
-    def place(self) -> None:
+    def swap(self) -> None:
         """The commit does it."""
 
     @abstractmethod

@@ -210,7 +210,7 @@ class SqlSession(ABC):
 
     # the end
 
-    def place(self) -> None:
+    def swap(self) -> None:
         """``define`` has made the table in its place."""
 
     def run_after(self, statements: Sequence[str]) -> None:

@@ -44,7 +44,7 @@ _MAX_OPEN = 500
 
 
 @dataclass
-class _Part:
+class _WrittenFile:
     """One file as it is written; ``path`` is where it goes."""
 
     path: str
@@ -60,9 +60,9 @@ class FileSetSession(FileSession):
         super().__init__(target.dialect, attempt)
         self._target, self._folder = target, folder
         self._set = target.file_set()
-        self._open: dict[tuple[str, ...], _Part] = {}
+        self._open: dict[tuple[str, ...], _WrittenFile] = {}
         self._numbers: dict[tuple[str, ...], int] = {}
-        self.parts: list[_Part] = []
+        self.files: list[_WrittenFile] = []
         self._rows = 0
         self._template = target.path_of(attempt, self._set)
         keyed = target.layout.partition_by if isinstance(target.layout, WrittenParquet) else []
@@ -80,7 +80,7 @@ class FileSetSession(FileSession):
 
     @property
     def written(self) -> Sequence[str]:  # type: ignore[override]
-        return [part.path for part in self.parts]
+        return [file.path for file in self.files]
 
     def write(self, batch: pa.RecordBatch) -> None:
         if not batch.num_rows:
@@ -99,18 +99,18 @@ class FileSetSession(FileSession):
         limit = self._target.split_rows
         start = 0
         while start < batch.num_rows:
-            part = self._open.get(keys) or self._begin(keys)
-            room = batch.num_rows - start if limit is None else limit - part.rows
+            file = self._open.get(keys) or self._begin(keys)
+            room = batch.num_rows - start if limit is None else limit - file.rows
             piece = batch.slice(start, room)
-            part.writer.write(piece)
-            part.rows += piece.num_rows
+            file.writer.write(piece)
+            file.rows += piece.num_rows
             self._rows += piece.num_rows
             start += piece.num_rows
             size = self._target.split_bytes
-            if (limit is not None and part.rows >= limit) or (size is not None and part.local.stat().st_size >= size):
+            if (limit is not None and file.rows >= limit) or (size is not None and file.local.stat().st_size >= size):
                 self._end(keys)
 
-    def _begin(self, keys: tuple[str, ...]) -> _Part:
+    def _begin(self, keys: tuple[str, ...]) -> _WrittenFile:
         if len(self._open) >= _MAX_OPEN:
             raise UltravectError(
                 "too-many-partitions",
@@ -121,44 +121,44 @@ class FileSetSession(FileSession):
         path = self._template.replace(f"{{{PART}}}", f"{number:04}")
         folders = [f"{name}={quote(value, safe='')}" for name, value in zip(self._keyed, keys, strict=True)]
         path = posixpath.join(posixpath.dirname(path), *folders, posixpath.basename(path))
-        local = self._folder / f"{len(self.parts)}{posixpath.basename(path)[-40:]}"
+        local = self._folder / f"{len(self.files)}{posixpath.basename(path)[-40:]}"
         form = WRITTEN_FORMATS[self._target.layout.format]
         writer = form.writer(local, self._columns, self._target.layout, compression_ending(path))
-        part = _Part(path, local, writer)
-        self._open[keys] = part
-        self.parts.append(part)
-        return part
+        file = _WrittenFile(path, local, writer)
+        self._open[keys] = file
+        self.files.append(file)
+        return file
 
     def _end(self, keys: tuple[str, ...]) -> None:
         self._open.pop(keys).writer.close()
 
     def end_rows(self) -> int:
-        if not self.parts and not self._keyed:
+        if not self.files and not self._keyed:
             self._begin(())
         for keys in list(self._open):
             self._end(keys)
-        guarded = sum(getattr(part.writer, "guarded", 0) for part in self.parts)
+        guarded = sum(getattr(file.writer, "guarded", 0) for file in self.files)
         if guarded:
             self.attempt.notify(
                 f"{counted(guarded, 'text')} that a spreadsheet would compute got a ' in front; write formulas: live into "
                 "into.layout to have them as they are"
             )
-        self._counted = sum(self._count(part) for part in self.parts)
+        self._counted = sum(self._count(file) for file in self.files)
         return self._rows
 
-    def _count(self, part: _Part) -> int:
+    def _count(self, file: _WrittenFile) -> int:
         """Rows of a file, read as anyone would."""
-        if not part.rows:
+        if not file.rows:
             return 0
-        size = part.local.stat().st_size
-        file = SourceFile(
-            part.local.name,
+        size = file.local.stat().st_size
+        source = SourceFile(
+            file.local.name,
             size,
-            lambda: decompress(part.local.open("rb"), part.local.name, size),
-            lambda: part.local.open("rb"),
-            compressed=bool(compression_ending(part.path)),
+            lambda: decompress(file.local.open("rb"), file.local.name, size),
+            lambda: file.local.open("rb"),
+            compressed=bool(compression_ending(file.path)),
         )
-        reader = open_layout(file, _read_layout(self._target.layout))
+        reader = open_layout(source, _read_layout(self._target.layout))
         wanted = [WantedColumn(0, CanonicalType("text"), reader.formats)]
         total = 0
         for block in reader.blocks():
@@ -170,20 +170,20 @@ class FileSetSession(FileSession):
         self._target.ledger(self.plan.table).publish(
             self.plan,
             entry,
-            [part.path for part in self.parts],
+            [file.path for file in self.files],
             self._template,
             self._put,
         )
 
     def _put(self, path: str) -> None:
         """Puts a file in its place."""
-        part = next(part for part in self.parts if part.path == path)
+        file = next(file for file in self.files if file.path == path)
         if self._target.is_filled:
-            part.local = self._target.filled(part.local)
-        self._target.storage.put(path, part.local)
+            file.local = self._target.filled(file.local)
+        self._target.storage.put(path, file.local)
 
     def verify(self, counts: Counts) -> Verified:
-        sizes = {part.path: part.local.stat().st_size for part in self.parts}
+        sizes = {file.path: file.local.stat().st_size for file in self.files}
         for path, size in sizes.items():
             opened = self._target.storage.open(path)
             opened.stream.close()

@@ -25,7 +25,7 @@ from ultravect.core.engine.plan.suggest import nearest_in, respelled
 from ultravect.core.engine.plan.target.existing_table import plan_existing
 from ultravect.core.engine.plan.target.guarding import plan_guards
 from ultravect.core.engine.plan.target.new_table import plan_new
-from ultravect.core.engine.plan.target.part import plan_gone, plan_part
+from ultravect.core.engine.plan.target.replaced import plan_gone, plan_replaced
 from ultravect.core.engine.plan.target.target_checks import checks_for
 from ultravect.core.engine.plan.target.write_plan import action_of, plan_write
 from ultravect.core.engine.plan.target.writing import deciding_parameters, plan_mode
@@ -164,7 +164,7 @@ def _make(
             plan_mark_of_answer(job, plan)
         if not plan.errors:
             plan_mode(job, plan)
-            plan_part(job, plan)
+            plan_replaced(job, plan)
             plan_gone(job, plan)
             _decide_checks(job, plan)
             plan_guards(job, plan)

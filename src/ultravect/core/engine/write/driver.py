@@ -135,7 +135,7 @@ class Write:
     def publish(self, receipt: Receipt | None = None, marks: Sequence[MarkChange] = ()) -> None:
         """Makes the rows visible, together with their receipt and what is noted of what was copied; see ``WriteSession.commit``."""
         session = self._session
-        session.place()
+        session.swap()
         session.run_after(self._plan.after)
         key = self._attempt.key
         session.commit(Entry(key, receipt if key is not None else None, marks))

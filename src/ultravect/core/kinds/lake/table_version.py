@@ -13,7 +13,7 @@ import pyarrow.dataset as ds
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.loads.commits import NewFile, Notes
-from ultravect.core.kinds.lake.parts import Part
+from ultravect.core.kinds.lake.partitions import PartitionField
 
 if TYPE_CHECKING:
     from ultravect.core.kinds.lake.place import LakePlace
@@ -85,7 +85,7 @@ class TableVersion(Protocol):
         """Columns whose values are the same in all rows of a file."""
 
     @property
-    def parts(self) -> Sequence[Part]:
+    def partition_fields(self) -> Sequence[PartitionField]:
         """By what new files are split."""
 
     @property

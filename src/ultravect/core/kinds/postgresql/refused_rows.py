@@ -20,13 +20,13 @@ _CHUNK = 1024
 _WITH_CHECK = psycopg.errors.WithCheckOptionViolation
 _WITHIN = f"s.{ROW} >= $1 AND s.{ROW} < $2"
 _AT_ONCE = 64
-_PARTS = """
+_CHUNKS = """
 SELECT sum(p.uv_updated), sum(p.uv_inserted)
-FROM unnest(%s::bigint[], %s::bigint[]) AS r (first, last), LATERAL pg_temp.ultravect_part(r.first, r.last) AS p
+FROM unnest(%s::bigint[], %s::bigint[]) AS r (first, last), LATERAL pg_temp.ultravect_chunk(r.first, r.last) AS p
 """
 # a block with an exception is a transaction below that of the load
 _FUNCTION = """
-CREATE OR REPLACE FUNCTION pg_temp.ultravect_part(uv_first bigint, uv_last bigint, OUT uv_updated bigint, OUT uv_inserted bigint)
+CREATE OR REPLACE FUNCTION pg_temp.ultravect_chunk(uv_first bigint, uv_last bigint, OUT uv_updated bigint, OUT uv_inserted bigint)
 LANGUAGE plpgsql AS {quote}
 #variable_conflict use_column
 DECLARE uv_message text; uv_detail text; uv_middle bigint; uv_low record; uv_high record;
@@ -47,8 +47,8 @@ BEGIN
     RETURN;
   END IF;
   uv_middle := (uv_first + uv_last) / 2;
-  SELECT * INTO uv_low FROM pg_temp.ultravect_part(uv_first, uv_middle);
-  SELECT * INTO uv_high FROM pg_temp.ultravect_part(uv_middle, uv_last);
+  SELECT * INTO uv_low FROM pg_temp.ultravect_chunk(uv_first, uv_middle);
+  SELECT * INTO uv_high FROM pg_temp.ultravect_chunk(uv_middle, uv_last);
   uv_updated := uv_low.uv_updated + uv_high.uv_updated;
   uv_inserted := uv_low.uv_inserted + uv_high.uv_inserted;
 END
@@ -56,10 +56,10 @@ END
 """
 
 
-def write_in_parts(
+def write_in_chunks(
     session: Session, merge: MergeStatements, rows: int, tolerated: int, *, upsert: bool
 ) -> tuple[Isolated, Sequence[str]]:
-    """See ``isolate``; also the numbers of the transactions, below that of the load, which wrote the parts.
+    """See ``isolate``; also the numbers of the transactions, below that of the load, which wrote the chunks.
 
     Rows that constraints are likely to refuse are tried alone, after all others at once.
     """
@@ -122,7 +122,7 @@ def _try(
     session.execute(_FUNCTION.format(quote=quote, update=counted, insert=insert).encode())
     for start in range(0, len(ranges), _AT_ONCE):
         some = ranges[start : start + _AT_ONCE]
-        shown = session.execute(_PARTS, ([first for first, _ in some], [last for _, last in some])).fetchone()
+        shown = session.execute(_CHUNKS, ([first for first, _ in some], [last for _, last in some])).fetchone()
         updated, inserted = shown or (0, 0)
         done.updated += int(updated or 0)
         done.inserted += int(inserted or 0)

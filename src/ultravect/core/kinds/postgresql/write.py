@@ -15,7 +15,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager, closing, contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import replace
 from typing import Any
 
@@ -42,7 +42,7 @@ from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
 from ultravect.core.kinds.postgresql.copy_in import CopyIn
 from ultravect.core.kinds.postgresql.ledger import require_tables
 from ultravect.core.kinds.postgresql.locks import end_holders, holders, try_lock
-from ultravect.core.kinds.postgresql.refused_rows import write_in_parts
+from ultravect.core.kinds.postgresql.refused_rows import write_in_chunks
 from ultravect.core.kinds.postgresql.session import explained, translate
 from ultravect.core.kinds.postgresql.table_swap import LARGE_ROWS, ShadowTable, replace_table, take_name
 from ultravect.core.loading.counting import BY_STATEMENTS
@@ -113,7 +113,7 @@ class PostgresqlSession(SqlSession):
         self._emptied = self._held = self._whole = self._has_triggers = False
         self._counts = Counts(0)
         self._counted: int | None = None
-        self._parts: Sequence[str] = ()
+        self._chunks: Sequence[str] = ()
         self._transaction = "0"
         self._live_final = self.home
 
@@ -362,7 +362,7 @@ class PostgresqlSession(SqlSession):
     def isolate(self, merge: MergeStatements, rows: int, tolerated: int, known: str) -> Isolated:
         self.execute("SET CONSTRAINTS ALL IMMEDIATE")
         upsert = self.plan.merges is not None
-        done, self._parts = write_in_parts(self._session, merge, rows, tolerated, upsert=upsert)
+        done, self._chunks = write_in_chunks(self._session, merge, rows, tolerated, upsert=upsert)
         return done
 
     # the end
@@ -371,7 +371,7 @@ class PostgresqlSession(SqlSession):
         """Rows are counted when they are committed, by the transaction that wrote them."""
         self._rows_before, self._counts = rows_before, counts
 
-    def place(self) -> None:
+    def swap(self) -> None:
         plan = self.plan
         if self.final != self.table:
             assert self._live is not None, "it was locked"
@@ -388,9 +388,9 @@ class PostgresqlSession(SqlSession):
             )
 
     def run_after(self, statements: Sequence[str]) -> None:
-        if (statements or self._parts) and self._counted is None and self._is_counted:
+        if (statements or self._chunks) and self._counted is None and self._is_counted:
             # afterwards the rows could not be counted apart from those that the statements change, nor the parts be named
-            numbers = self.dialect.literal("{" + ",".join([self._xmin, *self._parts]) + "}")
+            numbers = self.dialect.literal("{" + ",".join([self._xmin, *self._chunks]) + "}")
             row = self.execute(f"SELECT count(*) FROM {self.table} WHERE xmin::text = ANY ({numbers}::text[])")
             self._counted = int(row[0]) if row else 0
         self.run(statements)
@@ -522,11 +522,14 @@ class PostgresqlTogether:
         self._session, self._connection, self._dialect, self._staging = session, connection, dialect, staging
         self._what = f"the loads into {counted(count, 'table')}"
 
-    def write(self, attempt: Attempt) -> AbstractContextManager[PostgresqlSession]:
-        opened = PostgresqlSession(
-            self._session, self._connection, self._dialect, attempt, self._staging, alone=False
-        )
-        return _explained(self._connection, attempt, opened)
+    @contextmanager
+    def write(self, attempt: Attempt) -> Iterator[PostgresqlSession]:
+        with explained(self._connection, doing_of(attempt)):
+            opened = PostgresqlSession(
+                self._session, self._connection, self._dialect, attempt, self._staging, alone=False
+            )
+            with _explained(self._connection, attempt, opened):
+                yield opened
 
     def commit(self) -> None:
         row = self._session.execute("SELECT pg_current_xact_id()::text").fetchone()

@@ -224,8 +224,13 @@ class SqlserverLedger(SqlLedger):
                 opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}")
             yield opened
 
-    def transaction(self, doing: str) -> AbstractContextManager[Statements]:
-        return self._database.transaction(self.table, doing)
+    @contextmanager
+    def transaction(self, doing: str) -> Iterator[Statements]:
+        # without a lock of the table: a load that is under way need not end first
+        with self._database.session(doing) as opened:
+            opened.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}; BEGIN TRANSACTION")
+            yield opened
+            opened.execute("COMMIT")
 
     def has(self, statements: Statements, table: TableName) -> bool:
         return self._database.has(statements, table)

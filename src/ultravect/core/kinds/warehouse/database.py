@@ -253,7 +253,7 @@ class WarehouseLedger(SqlLedger):
         return self._database.session(doing)
 
     def transaction(self, doing: str) -> AbstractContextManager[Statements]:
-        return self._database.transaction(self.table, doing)
+        return self._database.transaction(self.marks.name, doing)
 
     def has(self, statements: Statements, table: TableName) -> bool:
         return self._database.has(statements, table)

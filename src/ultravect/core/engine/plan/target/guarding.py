@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.newer.mark_values import ORDERED, parsed
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.target.part import part_check
+from ultravect.core.engine.plan.target.replaced import replaced_check
 from ultravect.core.engine.plan.target.target_checks import TargetCheck
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Scope, bind_condition, columns_in
@@ -23,7 +23,7 @@ _COMPARED = ORDERED | {"real", "double"}
 def own_checks(job: Job, columns: Sequence[ColumnPlan]) -> list[TargetCheck]:
     """The conditions that the job itself has of its rows."""
     found = [_required(job, columns, number) for number in range(len(job.require))]
-    return [part_check(job, columns), *found] if job.into.replaces is not None else found
+    return [replaced_check(job, columns), *found] if job.into.replaces is not None else found
 
 
 def _required(job: Job, columns: Sequence[ColumnPlan], number: int) -> TargetCheck:

@@ -22,7 +22,7 @@ from ultravect.core.kinds.lake.delta.files import DeltaFiles, removable
 from ultravect.core.kinds.lake.delta.log import LOG, require_commits_inside
 from ultravect.core.kinds.lake.delta.rewritten import RewrittenFiles
 from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, Notes
-from ultravect.core.kinds.lake.parts import Part, by_columns
+from ultravect.core.kinds.lake.partitions import PartitionField, by_columns
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.table_version import (
     Commit,
@@ -73,7 +73,7 @@ class DeltaVersion:
         return self._table.metadata().partition_columns
 
     @property
-    def parts(self) -> Sequence[Part]:
+    def partition_fields(self) -> Sequence[PartitionField]:
         return by_columns(self.partition_by)
 
     @property

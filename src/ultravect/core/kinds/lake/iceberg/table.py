@@ -21,12 +21,12 @@ from pyiceberg.transforms import IdentityTransform
 from ultravect.core.contracts.write_session import CHANGED
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles, with_our_rules
-from ultravect.core.kinds.lake.iceberg.parts import data_file, parts_of, unsupported_part
+from ultravect.core.kinds.lake.iceberg.partitions import data_file, partition_fields, unsupported_partition
 from ultravect.core.kinds.lake.iceberg.reading import SnapshotRows
 from ultravect.core.kinds.lake.iceberg.types import arrow_schema, table_schema
 from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.loads.data_files import DataFiles
-from ultravect.core.kinds.lake.parts import Part
+from ultravect.core.kinds.lake.partitions import PartitionField
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.table_version import Commit, DataFile, Since, files_since, no_version, rows_of
 
@@ -92,8 +92,8 @@ class IcebergVersion:
         return [names[field.source_id] for field in fields if isinstance(field.transform, IdentityTransform)]
 
     @property
-    def parts(self) -> Sequence[Part]:
-        return parts_of(self._table.spec(), self._schema)
+    def partition_fields(self) -> Sequence[PartitionField]:
+        return partition_fields(self._table.spec(), self._schema)
 
     @property
     def checks(self) -> Mapping[str, str]:
@@ -103,7 +103,7 @@ class IcebergVersion:
     def unsupported(self) -> str:
         if self._places_files:
             return f"its setting {_PROVIDER} names a program by which files get their places"
-        if part := unsupported_part(self._table.spec(), self._schema):
+        if part := unsupported_partition(self._table.spec(), self._schema):
             return part
         for column in self._schema.fields:
             if not column.field_type.is_primitive and column.required:
@@ -231,7 +231,7 @@ class IcebergVersion:
         if len(small) < 2 or self.unsupported:
             return 0
         schema = self.written_schema([])
-        written = DataFiles(self._place, self.folder, schema, self.parts)
+        written = DataFiles(self._place, self.folder, schema, self.partition_fields)
         try:
             for file in small:
                 for batch in self.batches(file):

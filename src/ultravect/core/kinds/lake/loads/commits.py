@@ -24,7 +24,7 @@ class Notes:
 class NewFile:
     """A file that was written and is not yet part of a version.
 
-    ``partition``: what its rows have in common, by the names of the table's parts; ``statistics`` is the text that Delta Lake wants.
+    ``partition``: what its rows have in common, by the names of the table's partition fields; ``statistics`` is the text that Delta Lake wants.
     """
 
     path: str

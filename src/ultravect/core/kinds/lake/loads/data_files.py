@@ -19,7 +19,7 @@ import pyarrow.parquet as pq
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.loads.commits import NewFile, partition_text
-from ultravect.core.kinds.lake.parts import Part, keys_of
+from ultravect.core.kinds.lake.partitions import PartitionField, keys_of
 from ultravect.core.kinds.lake.place import LakePlace
 from ultravect.core.kinds.lake.session import connected
 
@@ -45,9 +45,9 @@ class DataFiles:
     come; rows of all others wait on this machine's disk until the end, and are written partition by partition.
     """
 
-    def __init__(self, place: LakePlace, folder: str, schema: pa.Schema, parts: Sequence[Part]) -> None:
-        self._place, self._path, self._schema, self._parts = place, folder, schema, list(parts)
-        self._held = schema if place.format.holds_partitions else _without(schema, [part.column for part in parts])
+    def __init__(self, place: LakePlace, folder: str, schema: pa.Schema, fields: Sequence[PartitionField]) -> None:
+        self._place, self._path, self._schema, self._fields = place, folder, schema, list(fields)
+        self._held = schema if place.format.holds_partitions else _without(schema, [field.column for field in fields])
         self._open: dict[_Key, _File] = {}
         self._seen: dict[_Key, int] = {}
         self._later: _Waiting | None = None
@@ -57,11 +57,11 @@ class DataFiles:
         """Writes rows that have the columns of the table."""
         if not batch.num_rows:
             return
-        if not self._parts:
+        if not self._fields:
             self._file(()).write(batch)
             return
         held = batch.select(self._held.names)
-        for key, places in _groups(keys_of(batch, self._parts)):
+        for key, places in _groups(keys_of(batch, self._fields)):
             self._note(key)
             rows = held if len(places) == batch.num_rows else held.take(places)
             if key in self._open or len(self._open) < _OPEN_FILES:
@@ -124,22 +124,22 @@ class DataFiles:
         if len(self._seen) > _MOST_PARTITIONS:
             raise UltravectError(
                 "too-many-partitions",
-                f"{', '.join(part.name for part in self._parts)} have more than {_MOST_PARTITIONS:,} different values, and each makes a file "
+                f"{', '.join(field.name for field in self._fields)} have more than {_MOST_PARTITIONS:,} different values, and each makes a file "
                 "of its own; nothing was written",
                 hint="partition by a column with fewer values",
             )
 
     def _named(self, key: _Key) -> str:
         folders = [
-            f"{_folder(part.name)}={_folder(partition_text(value))}/"
-            for part, value in zip(self._parts, key, strict=True)
+            f"{_folder(field.name)}={_folder(partition_text(value))}/"
+            for field, value in zip(self._fields, key, strict=True)
         ]
         return self._place.format.data + "".join(folders) + f"part-{secrets.token_hex(12)}.parquet"
 
     def _end(self, key: _Key) -> None:
         file = self._open.pop(key)
         size, rows, statistics = file.close()
-        partition = {part.name: value for part, value in zip(self._parts, key, strict=True)}
+        partition = {field.name: value for field, value in zip(self._fields, key, strict=True)}
         self.files.append(NewFile(file.path, size, rows, partition, statistics))
 
 

@@ -16,7 +16,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.loads.commits import CommitNotedError, NewFile, Notes
 from ultravect.core.kinds.lake.loads.data_files import DataFiles
 from ultravect.core.kinds.lake.loads.ledger import LakeMarks, is_barred, receipt_name, receipt_notes
-from ultravect.core.kinds.lake.parts import by_columns
+from ultravect.core.kinds.lake.partitions import by_columns
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.table_version import DataFile, TableVersion
@@ -74,7 +74,7 @@ class LoadTarget:
                 self.schema = place.format.new_schema(
                     self.path, [field_of(column, dialect) for column in create.columns]
                 )
-                parts = by_columns(create.partition_by)
+                fields = by_columns(create.partition_by)
             else:
                 assert self.version is not None
                 there = set(self.version.schema.names)
@@ -82,8 +82,8 @@ class LoadTarget:
                 new = [change.column for change in self.plan.changes if change.column.name not in there]
                 self.added = [field_of(column, dialect) for column in new]
                 self.schema = self.version.written_schema([optional(field) for field in self.added])
-                parts = self.version.parts
-        self.files = DataFiles(place, self.folder, self.schema, parts)
+                fields = self.version.partition_fields
+        self.files = DataFiles(place, self.folder, self.schema, fields)
         self.removed: Sequence[DataFile] = ()
         self.committed: int | None = None
         # files that a commit names must stay, even where no answer says whether it took place

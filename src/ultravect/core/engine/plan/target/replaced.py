@@ -24,18 +24,18 @@ _PLACE = "into.replaces"
 _TEXT = CanonicalType("text")
 
 
-def plan_part(job: Job, plan: Planning) -> None:
+def plan_replaced(job: Job, plan: Planning) -> None:
     """Which rows of the table are replaced; that rows which come are among them is one of the job's own checks."""
     if job.into.replaces is None or plan.target is None:
         return
-    part_check(job, plan.columns)
+    replaced_check(job, plan.columns)
     if plan.live is not None and not plan.is_new:
         assert isinstance(plan.action, Replace), "into.replaces goes with overwrite only"
         where, within = _condition(job, plan.live, plan.target.dialect)
         plan.action = replace(plan.action, where=where, within=within)
 
 
-def part_check(job: Job, columns: Sequence[ColumnPlan]) -> TargetCheck:
+def replaced_check(job: Job, columns: Sequence[ColumnPlan]) -> TargetCheck:
     """Decides which rows belong to the part; UltravectError where the rows do not bring what it is about."""
     assert job.into.replaces is not None
     node = parse_condition(job.into.replaces, _PLACE)

@@ -9,7 +9,7 @@ import pyarrow as pa
 
 
 @dataclass(frozen=True)
-class Part:
+class PartitionField:
     """``name`` is that of the folder; ``values`` computes an array from that of ``column``, and is None where it counts as it is."""
 
     name: str
@@ -17,14 +17,14 @@ class Part:
     values: Callable[[pa.Array], pa.Array] | None = None
 
 
-def by_columns(names: Sequence[str]) -> Sequence[Part]:
-    return [Part(name, name) for name in names]
+def by_columns(names: Sequence[str]) -> Sequence[PartitionField]:
+    return [PartitionField(name, name) for name in names]
 
 
-def keys_of(batch: pa.RecordBatch, parts: Sequence[Part]) -> pa.Table:
+def keys_of(batch: pa.RecordBatch, fields: Sequence[PartitionField]) -> pa.Table:
     """The values of each row, in columns that are named by their places."""
     arrays = []
-    for part in parts:
-        column = batch.column(part.column)
-        arrays.append(column if part.values is None else part.values(column))
-    return pa.table(arrays, names=[str(place) for place in range(len(parts))])
+    for field in fields:
+        column = batch.column(field.column)
+        arrays.append(column if field.values is None else field.values(column))
+    return pa.table(arrays, names=[str(place) for place in range(len(fields))])

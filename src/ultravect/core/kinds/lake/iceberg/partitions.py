@@ -21,21 +21,21 @@ from pyiceberg.typedef import Record
 from ultravect.core.kinds.lake.iceberg.catalogue import PlaceFiles
 from ultravect.core.kinds.lake.iceberg.types import as_counted
 from ultravect.core.kinds.lake.loads.commits import NewFile
-from ultravect.core.kinds.lake.parts import Part
+from ultravect.core.kinds.lake.partitions import PartitionField
 
 
-def parts_of(spec: PartitionSpec, schema: Schema) -> Sequence[Part]:
-    """See ``TableVersion.parts``."""
-    parts = []
+def partition_fields(spec: PartitionSpec, schema: Schema) -> Sequence[PartitionField]:
+    """See ``TableVersion.partition_fields``."""
+    fields = []
     for field in spec.fields:
         column = schema.find_field(field.source_id)
         plain = isinstance(field.transform, IdentityTransform)
         values = None if plain else field.transform.pyarrow_transform(column.field_type)
-        parts.append(Part(field.name, column.name, values))
-    return parts
+        fields.append(PartitionField(field.name, column.name, values))
+    return fields
 
 
-def unsupported_part(spec: PartitionSpec, schema: Schema) -> str:
+def unsupported_partition(spec: PartitionSpec, schema: Schema) -> str:
     """By what a table is split that is not known here; "" where there is nothing."""
     names = {field.field_id: field.name for field in schema.fields}
     for field in spec.fields:
