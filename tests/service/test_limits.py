@@ -163,3 +163,20 @@ def test_health_is_answered_while_others_are_slow(stack: Stack) -> None:
     assert answers == ["ok"] * 10
     assert len(done) == 20
     assert healthy < max(done)
+
+
+def test_a_session_of_the_records_that_ends_is_no_ill_health(stack: Stack) -> None:
+    """As it was found: a balancer took the node out of service for it."""
+    with httpx.Client(base_url=stack.url) as asking:
+        for _ in range(3):
+            assert asking.get("/api/v1/health").json()["database"] == "ok"
+            ended = stack.postgres.execute(
+                "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = 'ultravect' AND state = 'idle' "
+                "AND query LIKE '%count(%worker%' AND pid <> pg_backend_pid()"
+            )
+            assert ended
+            answer = asking.get("/api/v1/health")
+            # the answer of the moment before, or that of a new session
+            assert (answer.status_code, answer.json()["database"]) == (200, "ok")
+            time.sleep(0.2)
+            assert asking.get("/api/v1/health").json()["database"] == "ok"

@@ -162,6 +162,29 @@ def test_what_cannot_be_sent_is_tried_again(place: Place, webhook: WebhookCatche
     assert (sent.attempts, sent.error) == (2, "")
 
 
+def test_a_mail_is_not_sent_again_because_the_webhook_is_down(
+    place: Place, webhook: WebhookCatcher, rule: Callable[..., str]
+) -> None:
+    """As it was found: nine times."""
+    server = MailCatcher(int(place.stack.settings["ULTRAVECT_MAIL_SERVER"].rpartition(":")[2]))
+    try:
+        name = rule("failed", mail=["warden@huts.example"], webhook=webhook.url, jobs=[place.name])
+        webhook.status = 500
+        place.file("a\n1\n").job(columns="[missing]")
+        place.run()
+        execute = place.stack.postgres.execute
+        mine = f"rule_id = (SELECT id FROM records_notifyrule WHERE name = '{name}') AND occasion = 'failed'"
+        for attempt in (1, 2, 3):
+            tried = f"SELECT 1 FROM records_message WHERE {mine} AND attempts = {attempt} AND error <> ''"
+            _until(lambda tried=tried: bool(execute(tried, "ultravect")))
+            execute(f"UPDATE records_message SET send_at = now(), error = '' WHERE {mine}", "ultravect")
+        webhook.status = 200
+        _until(lambda: any(item.rule == name and item.sent_at for item in place.client.messages().items))
+        assert [mail["Subject"] for mail in server.taken] == [f"{place.name}: failed"]
+    finally:
+        server.close()
+
+
 def test_one_that_does_not_answer_keeps_no_run_waiting(
     place: Place, webhook: WebhookCatcher, rule: Callable[..., str]
 ) -> None:

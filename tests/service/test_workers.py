@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import signal
 import threading
@@ -13,6 +14,7 @@ from devtools.stack import Stack
 from tests.conftest import Place
 
 from ultravect.client import ApiError, Client
+from ultravect.service.work.processes.pool import LegProcess
 
 
 def test_another_worker_takes_runs_when_the_first_is_busy(stack: Stack, client: Client) -> None:
@@ -156,3 +158,19 @@ def test_records_without_room_for_events_lose_no_run(place: Place) -> None:
     ended = place.client.wait(run.id)
     assert (ended.state, ended.outcome) == ("succeeded", "committed")
     assert place.sql("SELECT count(*) FROM {t}") == [(2,)]
+
+
+def test_a_process_that_is_killed_in_the_middle_of_a_line_has_only_ended(monkeypatch: pytest.MonkeyPatch) -> None:
+    """As it was found: what it had begun to say was taken for what no leg does."""
+
+    async def heard(said: bytes) -> list[str]:
+        reader = asyncio.StreamReader()
+        reader.feed_data(said)
+        reader.feed_eof()
+        process = LegProcess(reader, None, 0)  # type: ignore[arg-type]
+        monkeypatch.setattr(process, "kill", lambda: pytest.fail("it is not ended for what it says"))
+        return [event["kind"] async for event in process.events()]
+
+    line = b'{"kind": "log", "level": "info", "text": "reading"}\n'
+    for end in range(len(line)):
+        assert asyncio.run(heard(line + line[:end])) == ["log"]

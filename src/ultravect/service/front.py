@@ -204,7 +204,8 @@ class Health:
         return self._seen or health(None)
 
     async def _ask(self) -> None:
-        """By a connection of its own: those of the pool may all be busy."""
+        """By a connection of its own: those of the pool may all be busy. That a kept one has ended says nothing of the records yet."""
+        kept = self._connection is not None
         try:
             if self._connection is None:
                 self._connection = await direct_connection()
@@ -213,6 +214,9 @@ class Health:
             if self._connection is not None:
                 await self._connection.close()
             self._connection = None
-            self._seen = health(None)
+            if kept:
+                await self._ask()
+            else:
+                self._seen = health(None)
             return
         self._seen = health(row[0] if row else 0)

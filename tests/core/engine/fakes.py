@@ -86,7 +86,7 @@ class MemoryTarget(FakeTarget):
         self.session.executemany("INSERT INTO hut VALUES (?, ?, ?)", rows)
         self.steps: list[str] = []
         self.receipts: dict[ReceiptKey, Receipt] = {}
-        self.faults: dict[str, UltravectError] = {}
+        self.faults: dict[str, Exception] = {}
         self.miscounted = 0
         self.unseen = 0
         self.attempts: list[Attempt] = []

@@ -11,7 +11,7 @@ from ultravect.core.contracts.kept_sessions import close_idle_sessions
 from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.write_plan import Attempt
-from ultravect.core.contracts.write_session import Counts, RefusedRow
+from ultravect.core.contracts.write_session import Counts, RefusedRow, Verified
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.open_leg import OpenLeg
@@ -249,8 +249,8 @@ class LegRun:
 
     def _verify(self, write: Write) -> LegResult:
         self._listener.phase("verify", "running")
-        verified = write.verify()
         written = self._tally.inserted + self._tally.updated
+        verified = self._count_in_target(write, written)
         if verified.rows_of_load != written and not verified.sure:
             self._listener.log(
                 "warning",
@@ -294,6 +294,21 @@ class LegRun:
             guards=[item.as_dict() for item in self._decided],
             rows_about=rows.about,
         )
+
+    def _count_in_target(self, write: Write, written: int) -> Verified:
+        """Counts the rows of the load. Where that is not possible any more, the rows are committed nevertheless, as the database has said."""
+        try:
+            return write.verify()
+        except Exception as error:  # a driver's own, mostly: the target went away
+            if isinstance(error, UltravectError) and error.code == "verify-failed":
+                raise
+            reason = error.detail if isinstance(error, UltravectError) else str(error).partition("\n")[0]
+            self._listener.log(
+                "warning",
+                f"not verified: {written:,} rows were committed to {self._table}, and they could not be counted there: {reason}",
+            )
+            self._sums = None
+            return Verified(None, written)
 
     def _checked(self, write: Write) -> Mapping[str, str] | None:
         """The checksums of the loaded rows, compared with those of the rows sent; None where they cannot be."""

@@ -57,6 +57,9 @@ class Message(models.Model):
     sent_at = models.DateTimeField(null=True)
     attempts = models.PositiveIntegerField(default=0)
     error = models.TextField(blank=True, default="")
+    delivered = models.JSONField(default=list)
+    """Which places have it already, *mail* and *webhook*, where another does not yet."""
+
     remind_at = models.DateTimeField(null=True)
     """When it is said again what lasts of it."""
 

@@ -40,6 +40,7 @@ _TITLES = {
     Occasion.UNMATCHED: "files that fit no provider",
     Occasion.TEST: "a test",
 }
+_FAILURES = (OSError, smtplib.SMTPException, httpx.HTTPError, ValueError)
 _LASTING = (Occasion.FAILED, Occasion.LATE)
 
 
@@ -62,7 +63,7 @@ def send_one() -> bool:
         message.save(update_fields=["attempts", "send_at"])
     try:
         deliver(message)
-    except (OSError, smtplib.SMTPException, httpx.HTTPError, ValueError) as error:
+    except _FAILURES as error:
         reason = " ".join(str(error).split())[:300] or type(error).__name__
         log.warning("a message could not be sent", rule=message.rule.name, message=message.pk, reason=reason)
         Message.objects.filter(pk=message.pk).update(error=reason)
@@ -74,11 +75,20 @@ def send_one() -> bool:
 
 
 def deliver(message: Message) -> None:
-    """Sends a message to all places of its rule; raises what went wrong."""
-    if message.rule.mail:
-        _mail(message)
-    if message.rule.webhook:
-        _post(message)
+    """Sends a message to all places of its rule that do not have it yet; raises what went wrong first, once all were tried."""
+    failed: Exception | None = None
+    for place, wanted, send in (("mail", message.rule.mail, _mail), ("webhook", message.rule.webhook, _post)):
+        if not wanted or place in message.delivered:
+            continue
+        try:
+            send(message)
+        except _FAILURES as error:
+            failed = failed or error
+        else:
+            message.delivered = [*message.delivered, place]
+            message.save(update_fields=["delivered"])
+    if failed is not None:
+        raise failed
 
 
 def subject_of(message: Message) -> str:

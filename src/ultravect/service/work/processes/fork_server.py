@@ -60,7 +60,10 @@ def main() -> None:
         signal.signal(number, signal.SIG_IGN)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     _warm_up()
-    worker.send(b"ready")
+    try:
+        worker.send(b"ready")
+    except OSError:
+        os._exit(0)  # what has started it is gone already
     while True:
         message, descriptors, _, _ = socket.recv_fds(worker, 16, 1)
         if not message:

@@ -53,6 +53,8 @@ class LegProcess:
         """What the leg says, until it ends; one that says what no leg does is ended."""
         with suppress(ConnectionError):
             async for line in self._reader:
+                if not line.endswith(b"\n"):
+                    break  # it was killed in the middle of a line
                 try:
                     said = read_message(line)
                 except NotAMessage as error:
