@@ -89,3 +89,14 @@ def test_generated_types_are_those_of_the_api() -> None:
     document = api.description()
     assert api.CLIENT.read_text() == api.client_models(document)
     assert api.CONSOLE.read_text() == api.console_types(document)
+
+
+def test_what_the_pages_say_of_dev_is_there() -> None:
+    """As it was found: a page named a verb that the script did not take."""
+    script = (ROOT / "dev").read_text()
+    (verbs,) = re.findall(r"^  (demo \|.*)\)$", script, re.MULTILINE)
+    taken = set(verbs.split(" | "))
+    pages = [*ROOT.glob("*.md"), *ROOT.glob("docs/*.md")]
+    named = {verb for page in pages for verb in re.findall(r"\./dev (?!does)([a-z]+)", page.read_text())}
+    assert named <= taken
+    assert set(re.findall(r"^\./dev ([a-z]+)", script, re.MULTILINE)) == taken
