@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -66,11 +66,14 @@ class Undoing(Writer):
 
 
 @pytest.fixture
-def writer(places: dict[str, Place], tmp_path: Path, kind: str) -> Undoing:
+def writer(places: dict[str, Place], tmp_path: Path, kind: str) -> Iterator[Undoing]:
     writer = Undoing(places[kind], tmp_path)
-    for table in ("modes", "ultravect_receipt", *writer.left_behind()):
+    for table in ("modes", "ultravect_receipt"):
         places[kind].drop(table)
-    return writer
+    yield writer
+    # what was kept is looked for by other tests
+    for table in writer.left_behind():
+        places[kind].drop(table)
 
 
 @pytest.mark.parametrize("kind", KINDS)
