@@ -6,21 +6,27 @@ import csv
 import importlib
 import sqlite3
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import pytest
 from devtools.pairs import Place
 from tests.core.lake.lake import IcebergLake, Lake
 from tests.core.ledger.machine import check_ledger
 
+from ultravect.core.contracts.receipt import Receipt, ReceiptKey
 from ultravect.core.contracts.target import Target
-from ultravect.core.dialects.base import TableName
+from ultravect.core.contracts.write_plan import Attempt, WritePlan
+from ultravect.core.dialects.base import NewColumn, NewTable, TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, storage_of
+from ultravect.core.engine.write.driver import open_write
 from ultravect.core.model.connection import DatabaseFileSettings
 from ultravect.core.model.jobs.into import Target as Into
 from ultravect.core.storage.files_target import FilesTarget
+from ultravect.core.types.canonical import CanonicalType
 
 
 class InDatabase:
@@ -107,3 +113,26 @@ def test_of_a_kind_of_another_package(tmp_path: Path, monkeypatch: pytest.Monkey
     settings = DatabaseFileSettings(path=str(path))
     place = Place("tablebox", ConnectionSpec("box", "tablebox", {}), sql)
     check_ledger(InDatabase(place, made.TableboxDatabase("box", settings, [str(tmp_path)]), concurrent=False))
+
+
+def test_many_first_loads_at_once_make_the_tables_of_the_ledger(places: dict[str, Place]) -> None:
+    """As it was found by the demo: one of them failed, since another was making the same table."""
+    place = places["postgresql"]
+    database = database_of(place.spec)
+    column = NewColumn("k", CanonicalType("bigint"))
+
+    def load(number: int) -> None:
+        plan = WritePlan(TableName("public", f"first_{number}"), (column,), create=NewTable([column]), marks=True)
+        with open_write(database, Attempt(plan, ReceiptKey(f"first-{number}"))) as write:
+            write.write(pa.record_batch([pa.array([number])], names=["k"]))
+            write.finish()
+            write.publish(Receipt(f"first_{number}", "append"))
+
+    for _ in range(5):
+        for table in ("ultravect_receipt", "ultravect_mark", *(f"first_{number}" for number in range(6))):
+            place.drop(table)
+        with ThreadPoolExecutor(6) as pool:
+            list(pool.map(load, range(6)))
+        assert place.sql("SELECT count(*) FROM ultravect_receipt") == [(6,)]
+    for number in range(6):
+        place.drop(f"first_{number}")

@@ -110,8 +110,8 @@ def _create(session: Session, connection: str, table: ReceiptTable | MarkTable) 
     try:
         session.execute(table.create().encode())
         session.commit()
-    except (psycopg.errors.DuplicateTable, psycopg.errors.UniqueViolation):
-        session.rollback()  # another load was first
+    except (psycopg.errors.DuplicateTable, psycopg.errors.DuplicateObject, psycopg.errors.UniqueViolation):
+        session.rollback()  # another load was first; the server says so in one of these ways, by what it meets first
     except psycopg.errors.InsufficientPrivilege as error:
         raise UltravectError(
             "receipts-refused",

@@ -471,6 +471,7 @@ def prepare(session: Session, connection: str, ledger: LedgerTables, attempt: At
     if attempt.stage is not None:
         # slices that were given up may still be writing into it
         end_holders(session, ledger.dialect.table(attempt.stage.table))
+    session.commit()  # or settings would go with a table that another load was quicker to make
     require_tables(session, connection, ledger.dialect, ledger.needed(plan, attempt.key))
     session.commit()
 
