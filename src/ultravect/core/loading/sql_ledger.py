@@ -276,13 +276,21 @@ class SqlLedger(LedgerTables, ABC):
         with self.opened("asking which attempt was committed", writes=True) as statements:
             if not self.has(statements, self.receipts.name):
                 self.create_receipts(statements)
-            for key in keys:
-                if self.bar(statements, key):
-                    continue
-                found = self.find(statements, key)
-                if found is not None and not found.bars:
-                    return found
+            found = self._first_committed(statements, keys)
+            self.end_attempts(statements, keys)
+        return found
+
+    def _first_committed(self, statements: Statements, keys: Sequence[ReceiptKey]) -> Receipt | None:
+        for key in keys:
+            if self.bar(statements, key):
+                continue
+            found = self.find(statements, key)
+            if found is not None and not found.bars:
+                return found
         return None
+
+    def end_attempts(self, statements: Statements, keys: Sequence[ReceiptKey]) -> None:
+        """Ends the sessions of attempts that were asked for, where the database names them."""
 
     def create_receipts(self, statements: Statements) -> None:
         """Makes the table of receipts, which another session may do at the same time."""

@@ -230,11 +230,11 @@ class SqlSession(ABC):
         self.record(entry)
         self.end_transaction()
 
-    def record(self, entry: Entry, pending: str = "") -> None:
+    def record(self, entry: Entry) -> None:
         """Leaves receipt and marks in the transaction of the rows."""
         if entry.receipt is not None and entry.receipt.previous:
             self.ledger.drop_earlier(self.statements, entry.receipt)
-        self.ledger.record(self.plan, self.statements, entry, self.is_taken, pending=pending)
+        self.ledger.record(self.plan, self.statements, entry, self.is_taken)
 
     def end_transaction(self) -> None:
         """Commits; UltravectError ``outcome-unknown`` where the session is lost meanwhile."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
-from typing import Any
 
 import MySQLdb
 from MySQLdb.constants import ER
@@ -33,7 +32,7 @@ class MariadbLedger(SqlLedger):
     @contextmanager
     def opened(self, doing: str, *, writes: bool = False) -> Iterator[Statements]:
         with session(self._connection, self._settings, doing) as opened:
-            yield _LedgerStatements(opened)
+            yield SessionStatements(opened)
 
     def transaction(self, doing: str) -> AbstractContextManager[Statements]:
         return transaction(self._connection, self._settings, doing)
@@ -57,17 +56,14 @@ class MariadbLedger(SqlLedger):
     def _staged(self, name: str) -> TableName:
         return TableName(self._settings.staging or self.table.schema, name)
 
-    def committed(self, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        found = super().committed(keys)
-        with self.opened("ending the sessions of earlier attempts") as statements:
-            assert isinstance(statements, _LedgerStatements)
-            for key in keys:
-                end_attempt(statements.session, key)
-            clear_leftovers(statements.session, self.dialect, self.receipts, self._settings.staging)
-        return found
+    def end_attempts(self, statements: Statements, keys: Sequence[ReceiptKey]) -> None:
+        assert isinstance(statements, SessionStatements)
+        for key in keys:
+            end_attempt(statements.session, key)
+        clear_leftovers(statements.session, self.dialect, self.receipts, self._settings.staging)
 
     def bar(self, statements: Statements, key: ReceiptKey) -> bool:
-        assert isinstance(statements, _LedgerStatements)
+        assert isinstance(statements, SessionStatements)
         fence = self.receipts.fence(key)
         try:
             try:
@@ -102,11 +98,3 @@ class MariadbLedger(SqlLedger):
             statements.changed(self.marks.withdraw(key.run))
         statements.changed(self.receipts.fence(key))
         return True
-
-
-class _LedgerStatements(SessionStatements):
-    """See ``SessionStatements``; ``session`` can end others."""
-
-    def __init__(self, opened: Any) -> None:
-        super().__init__(opened)
-        self.session = opened

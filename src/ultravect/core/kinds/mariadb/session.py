@@ -284,16 +284,16 @@ class SessionStatements:
     """See ``Statements``."""
 
     def __init__(self, opened: Any) -> None:
-        self._session = opened
+        self.session = opened
 
     def rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        with self._session.cursor() as cursor:
+        with self.session.cursor() as cursor:
             cursor.execute(statement)
             rows: Sequence[Sequence[Any]] = cursor.fetchall()
         return rows
 
     def changed(self, statement: str) -> int:
-        with self._session.cursor() as cursor:
+        with self.session.cursor() as cursor:
             cursor.execute(statement)
             return int(cursor.rowcount)
 

@@ -113,11 +113,7 @@ class MariadbSession(SqlSession):
 
     def remove_old(self) -> int | None:
         # of a table that is renamed, the other one is empty
-        return None if self._staging.renamed else self.statements.changed(self._delete())
-
-    def _delete(self) -> str:
-        where = self.plan.replaces.where if self.plan.replaces is not None else ""
-        return f"DELETE FROM {self.table}" + (f" WHERE {where}" if where else "")
+        return None if self._staging.renamed else super().remove_old()
 
     def stage(self) -> None:
         columns = self._live.columns if self._live else ()

@@ -83,13 +83,13 @@ class SessionStatements:
     """See ``Statements``."""
 
     def __init__(self, session: Session) -> None:
-        self._session = session
+        self.session = session
 
     def rows(self, statement: str) -> Sequence[Sequence[Any]]:
-        return self._session.execute(statement.encode()).fetchall()
+        return self.session.execute(statement.encode()).fetchall()
 
     def changed(self, statement: str) -> int:
-        return self._session.execute(statement.encode()).rowcount
+        return self.session.execute(statement.encode()).rowcount
 
 
 def find_table(session: Session, dialect: Dialect, name: TableName, *, whole: bool = True) -> LiveTable | None:

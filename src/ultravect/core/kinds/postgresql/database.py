@@ -35,7 +35,7 @@ from ultravect.core.kinds.postgresql.slices import PostgresqlStages
 from ultravect.core.kinds.postgresql.table_swap import swap_obstacle
 from ultravect.core.kinds.postgresql.write import PostgresqlSession, PostgresqlTogether, open_session, together
 from ultravect.core.loading.key_ranges import ranges
-from ultravect.core.loading.questions import answer_columns, count_rows, require_question
+from ultravect.core.loading.questions import answer_columns, require_question
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
@@ -186,14 +186,11 @@ class PostgresqlDatabase(UsualDatabase):
         ):
             return catalogue.create_obstacle(session, name)
 
-    def count(self, name: TableName) -> int | None:
-        return count_rows(self, name)
-
     def ledger(self, table: TableName) -> PostgresqlLedger:
         home = table
         if not table.schema:
             with self._session("plan") as session, explained(self._name, f"looking for {table}"):
-                live = catalogue.find_table(session, self.dialect, table)
+                live = catalogue.find_table(session, self.dialect, table, whole=False)
                 home = live.name if live else table
         return PostgresqlLedger(self._name, self.dialect, home, self._session, ends_sessions=self.abilities.complete)
 

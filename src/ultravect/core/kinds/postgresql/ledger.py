@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager, contextmanager
 
 import psycopg
 
-from ultravect.core.contracts.receipt import Receipt, ReceiptKey
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
@@ -43,7 +43,7 @@ class PostgresqlLedger(SqlLedger):
             seconds = _COMMIT_SECONDS if self._ends_sessions else LOCK_SECONDS
             if writes:
                 session.execute(f"SET lock_timeout = '{seconds}s'".encode())
-            yield _LedgerStatements(session)
+            yield SessionStatements(session)
             session.autocommit = False
 
     @contextmanager
@@ -64,11 +64,11 @@ class PostgresqlLedger(SqlLedger):
         return isinstance(error, psycopg.errors.UniqueViolation)
 
     def create_receipts(self, statements: Statements) -> None:
-        assert isinstance(statements, _LedgerStatements)
+        assert isinstance(statements, SessionStatements)
         _create(statements.session, self._connection, self.receipts)
 
     def bar(self, statements: Statements, key: ReceiptKey) -> bool:
-        assert isinstance(statements, _LedgerStatements)
+        assert isinstance(statements, SessionStatements)
         fence = f"{self.receipts.fence(key)} ON CONFLICT DO NOTHING"
         try:
             return bool(statements.changed(fence))
@@ -79,22 +79,10 @@ class PostgresqlLedger(SqlLedger):
             end_attempt(statements.session, key)
             return bool(statements.changed(fence))
 
-    def committed(self, keys: Sequence[ReceiptKey]) -> Receipt | None:
-        found = super().committed(keys)
-        if self._ends_sessions:
-            with self.opened("ending the sessions of earlier attempts") as statements:
-                assert isinstance(statements, _LedgerStatements)
-                for key in keys:
-                    end_attempt(statements.session, key)
-        return found
-
-
-class _LedgerStatements(SessionStatements):
-    """See ``SessionStatements``; ``session`` can end others."""
-
-    def __init__(self, session: Session) -> None:
-        super().__init__(session)
-        self.session = session
+    def end_attempts(self, statements: Statements, keys: Sequence[ReceiptKey]) -> None:
+        assert isinstance(statements, SessionStatements)
+        for key in keys if self._ends_sessions else ():
+            end_attempt(statements.session, key)
 
 
 def require_tables(

@@ -47,7 +47,7 @@ from ultravect.core.kinds.postgresql.session import explained, translate
 from ultravect.core.kinds.postgresql.table_swap import LARGE_ROWS, ShadowTable, replace_table, take_name
 from ultravect.core.loading.counting import BY_STATEMENTS
 from ultravect.core.loading.questions import table_gone
-from ultravect.core.loading.refusals import doing_of, previous_name, table_changed, waiting_message
+from ultravect.core.loading.refusals import doing_of, table_changed, waiting_message
 from ultravect.core.loading.row_changes import paired, updates
 from ultravect.core.loading.sql_ledger import LedgerTables
 from ultravect.core.loading.sql_session import SqlSession
@@ -115,7 +115,7 @@ class PostgresqlSession(SqlSession):
         self._counted: int | None = None
         self._chunks: Sequence[str] = ()
         self._transaction = "0"
-        self._live_final = self.home
+        self._final_name = self.home
 
     # before rows
 
@@ -161,11 +161,6 @@ class PostgresqlSession(SqlSession):
         self._rows_before = super().rows(exact=exact)
         return self._rows_before
 
-    def keep_previous(self) -> str:
-        name = previous_name()
-        self.execute(f"CREATE TABLE {self.dialect.table(TableName(self.home.schema, name))} AS TABLE {self.table}")
-        return name
-
     def define(self) -> None:
         plan, dialect = self.plan, self.dialect
         if plan.create is None:
@@ -181,7 +176,7 @@ class PostgresqlSession(SqlSession):
             name = self._filled or TableName(self._place, f"ultravect_stage_{secrets.token_hex(6)}")
             if self._filled is None:
                 self._execute_all(dialect.create_table(name, plan.create))
-            self._live_final = name
+            self._final_name = name
             self.final = dialect.table(name)
             return
         if self._filled is not None:
@@ -236,7 +231,7 @@ class PostgresqlSession(SqlSession):
         elif self._shadow is not None:
             into = self._shadow.table
         elif self.plan.rebuild:
-            into = self._found(self._live_final)
+            into = self._found(self._final_name)
         else:
             assert self._live is not None, "it was locked, or made"
             into = self._live
@@ -245,7 +240,7 @@ class PostgresqlSession(SqlSession):
         self._copy = CopyIn(self._session, self.dialect, into, self.attempt.sent, freeze=freeze, binary=self._binary)
 
     def make_stage(self) -> None:
-        staged = staging_query(self.dialect, self.attempt, self._live_final if self.plan.rebuild else self.home)
+        staged = staging_query(self.dialect, self.attempt, self._final_name if self.plan.rebuild else self.home)
         self.execute(f"CREATE TEMPORARY TABLE {STAGED} ON COMMIT DROP AS {staged}")
 
     def _found(self, name: TableName) -> LiveTable:
@@ -375,7 +370,7 @@ class PostgresqlSession(SqlSession):
         plan = self.plan
         if self.final != self.table:
             assert self._live is not None, "it was locked"
-            replace_table(self._session, self.dialect, self._live, self._live_final)
+            replace_table(self._session, self.dialect, self._live, self._final_name)
         if self._shadow is None or self._shadow.take_place(plan.lock_seconds, of_empty=self._filled is not None):
             return
         if self._filled is not None:

@@ -183,7 +183,7 @@ class WarehouseSession(SqlSession):
     def has(self, table: TableName) -> bool:
         return bool(self._session.rows(catalogue.find(self.dialect, table, self._form.usual_schema)))
 
-    def record(self, entry: Entry, pending: str = "") -> None:
+    def record(self, entry: Entry) -> None:
         # no key keeps two attempts apart here, so each looks before it writes, under a lock
         ledger = self.ledger
         if entry.marks:
@@ -195,7 +195,7 @@ class WarehouseSession(SqlSession):
             self.execute(f"LOCK TABLE {self.dialect.table(ledger.receipts.name)}")
             if self._session.rows(ledger.receipts.find(entry.key)):
                 raise attempt_replaced(self.plan)
-        super().record(entry, pending)
+        super().record(entry)
 
     def is_taken(self, error: Exception) -> bool:
         return isinstance(error, psycopg.errors.UniqueViolation)
