@@ -23,6 +23,13 @@ def test_differences_between_kinds_are_asked_of_them() -> None:
     assert found == []
 
 
+def test_files_of_tests_have_names_of_their_own() -> None:
+    """Outside packages pytest imports them by their name alone."""
+    loose = [path for path in (ROOT / "tests").rglob("test_*.py") if not (path.parent / "__init__.py").exists()]
+    names = [path.name for path in loose]
+    assert sorted(names) == sorted(set(names))
+
+
 def test_no_kind_is_asked_for_by_name() -> None:
     found = [
         f"{path}: {line}"

@@ -19,6 +19,7 @@ from devtools.legs import run_leg
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from tests.core.lake.lake import TABLE, Lake, lake_of, log_of
+from tests.core.modes.writing import rejected_comes_back
 
 from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.receipt import Receipt, ReceiptKey
@@ -243,6 +244,10 @@ def test_two_writers_lose_nothing(any_lake: Lake, monkeypatch: pytest.MonkeyPatc
     assert any_lake.rows() == [*OLD, (5, "updated"), (10, "other"), (20, "updated"), (21, "other"), (30, "new")]
     # as the rows were when the version was made that counts
     assert (result.tally.inserted, result.tally.updated) == (1, 2)
+
+
+def test_a_flagged_row_that_comes_back_and_is_rejected_is_there_again(any_lake: Lake) -> None:
+    rejected_comes_back(any_lake.writer)
 
 
 def test_a_repeated_attempt_finds_itself_and_a_barred_one_writes_nothing(any_lake: Lake) -> None:

@@ -9,7 +9,7 @@ import pytest
 from devtools.pairs import KINDS, Place
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from tests.core.modes.writing import Writer
+from tests.core.modes.writing import Writer, rejected_comes_back
 
 from ultravect.core.errors import UltravectError
 
@@ -118,6 +118,14 @@ def test_rows_that_are_gone_are_flagged_and_come_back(places: dict[str, Place], 
             (1, "y", False),
             (2, "x", False),
         ]
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_a_flagged_row_that_comes_back_and_is_rejected_is_there_again(
+    places: dict[str, Place], tmp_path: Path, kind: str
+) -> None:
+    places[kind].drop("modes")
+    rejected_comes_back(Writer(places[kind], tmp_path))
 
 
 def test_a_rejected_row_keeps_the_rows_that_are_gone(places: dict[str, Place], tmp_path: Path) -> None:

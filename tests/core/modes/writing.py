@@ -73,3 +73,20 @@ class Writer:
             for (name,) in self.place.sql(listed[self.place.kind])
             if name not in ("ultravect_receipt", "ultravect_mark")
         ]
+
+
+def rejected_comes_back(writer: Writer) -> None:
+    """Of four rows three are gone; then the keys of two of them come again, in rows that are rejected, one of them with another date."""
+    columns = ["cast(k as integer) as k", "cast(d as date) as d", "v", "cast(n as smallint) as n"]
+    into: dict[str, Any] = {
+        "mode": "upsert", "keys": ["k", "d"], "gone": {"flag": "is_gone"}, "gone_limit": "100%", "columns": columns,
+    }  # fmt: skip
+    names = ("k", "d", "v", "n")
+    first = [(number, "2026-07-01", "x'\\", 1) for number in range(1, 5)]
+    writer.load(first, names, **into)
+    assert writer.load(first[3:], names, **into).gone == 3
+    came = [(1, "2026-07-01", "x", "many"), (2, "2026-07-02", "x", "many"), ("soup", "2026-07-01", "x", 1), first[3]]
+    result = writer.load(came, names, rejects=9, **into)
+    assert (result.tally.rejected, result.gone) == (3, 0)
+    found = {row[0]: bool(row[1]) for row in writer.rows("k, is_gone")}
+    assert found == {1: False, 2: True, 3: True, 4: False}

@@ -142,6 +142,13 @@ class MergeStatements:
         back = f"NOT ({self._is_gone}) AND t.{self.dialect.quote(flag)} = {true}"
         return self.dialect.set_where(self.table, flag, false, back)
 
+    def unflag_keys(self, flag: str, keys: Sequence[str], rows: Sequence[Sequence[str]]) -> str:
+        """Sets it to false in the rows with these values, SQL already, in the columns ``keys``."""
+        true, false = self.dialect.truth
+        natives = {key: self.dialect.from_canonical(self.columns[key]).native for key in keys}
+        found = f"t.{self.dialect.quote(flag)} = {true} AND {self.dialect.among(natives, rows)}"
+        return self.dialect.set_where(self.table, flag, false, found)
+
     @property
     def _is_gone(self) -> str:
         return f"NOT EXISTS (SELECT 1 FROM {self.staged} s WHERE {self.matched})"

@@ -27,7 +27,7 @@ from ultravect.core.engine.run.counting.tally import Tally
 from ultravect.core.engine.run.counting.tie_rows import TieRows
 from ultravect.core.engine.run.execution import Execution
 from ultravect.core.engine.run.leg import COMMITTED, NOTHING, UNKNOWN, LegResult
-from ultravect.core.engine.run.observer import Observer, write_rows
+from ultravect.core.engine.run.observer import Observer, RejectedKeys, write_rows
 from ultravect.core.engine.run.reading import Reading
 from ultravect.core.engine.run.rejected.held_rejects import HeldRejects
 from ultravect.core.engine.run.rejected.rejects import RejectLedger
@@ -80,7 +80,18 @@ class LegRun:
             self._ties,
             with_keys=isolates,
         )
-        seen = (self._account, self._places, self._highest, self._guards, self._sums, self._progress)
+        merges = plan.write.merges
+        flags = merges is not None and merges.gone is not None and bool(merges.gone.flag)
+        self._rejected_keys = RejectedKeys() if flags else None
+        seen = (
+            self._account,
+            self._rejected_keys,
+            self._places,
+            self._highest,
+            self._guards,
+            self._sums,
+            self._progress,
+        )
         self._observers: Sequence[Observer] = [observer for observer in seen if observer is not None]
 
     def run(self) -> LegResult:
@@ -131,7 +142,8 @@ class LegRun:
             self._listener.log("info", f"{what} column {change.column.name} of {self._table} with the load")
         self._stage(write)
         tolerated = self._ledger.tolerated(self._tally.read) if self.attempt.isolates else 0
-        counts = write.finish(tolerated, complete=not self._ledger.count)
+        keys = self._rejected_keys.table if self._rejected_keys is not None else None
+        counts = write.finish(tolerated, complete=not self._ledger.count, rejected_keys=keys)
         self._refuse(write.refused)
         self._settle(counts)
         if write.changes:

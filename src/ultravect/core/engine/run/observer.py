@@ -21,6 +21,22 @@ class Observer(Protocol):
     def see(self, shaped: Shaped) -> None: ...
 
 
+class RejectedKeys:
+    """Keeps the keys of rejected rows: their rows of the target are not gone."""
+
+    def __init__(self) -> None:
+        self._batches: list[pa.RecordBatch] = []
+
+    def see(self, shaped: Shaped) -> None:
+        if shaped.rejected_keys is not None and shaped.rejected_keys.num_rows:
+            self._batches.append(shaped.rejected_keys)
+
+    @property
+    def table(self) -> pa.Table | None:
+        """One column a key, in the types of the target; None where no rejected row has a key."""
+        return pa.Table.from_batches(self._batches) if self._batches else None
+
+
 def write_rows(reading: Reading, observers: Sequence[Observer], write: Callable[[pa.RecordBatch], None]) -> None:
     """Takes the blocks from the thread that reads, shows them to all observers, and writes their rows. The phase of an error is *shape*
     where an observer raised it."""

@@ -63,9 +63,11 @@ class Shaper:
         checks: Sequence[TargetCheck] = (),
         bound: Mapping[str, Bound] | None = None,
         first_row: int = 0,
+        rejected_keys: Sequence[str] = (),
     ) -> None:
         """``bound``: the expressions of computed columns, by their names in the plan; ``first_row``: rows of the first file that come
-        before the first block."""
+        before the first block; ``rejected_keys``: the columns of which rejected rows are to be known."""
+        self._rejected_keys = rejected_keys
         self._checks = checks
         self._bound = bound or {}
         self._reader = reader
@@ -88,8 +90,19 @@ class Shaper:
     def of(cls, leg: OpenLeg, run_id: str = "", first_row: int = 0) -> Shaper:
         """The shaper of a leg, or of a part of it."""
         plan, refuses = leg.plan, leg.target.dialect.refuses
+        merges = plan.write.merges
+        keys = plan.write.keys if merges is not None and merges.gone is not None and merges.gone.flag else ()
         return cls(
-            leg.reader, plan.columns, refuses, plan.inputs, leg.condition, run_id, leg.checks, leg.bound, first_row
+            leg.reader,
+            plan.columns,
+            refuses,
+            plan.inputs,
+            leg.condition,
+            run_id,
+            leg.checks,
+            leg.bound,
+            first_row,
+            keys,
         )
 
     def shape(self, block: Block) -> Shaped:
@@ -201,7 +214,8 @@ class Shaper:
             both = pa.Table.from_batches([made, sorted_out.batch]).take(pa.array(order)).combine_chunks()
             made, index = both.to_batches()[0], index[order]
         filtered = count - made.num_rows - len(sorted_out.rejects)
-        return Shaped(count, block.size, made, sorted_out.rejects, filtered, index)
+        keys = sorted_out.rejected_keys
+        return Shaped(count, block.size, made, sorted_out.rejects, filtered, index, rejected_keys=keys)
 
     def _rows_of(self, inputs: Sequence[pa.Array], path: str, index: Any, count: int) -> InputRows:
         """What expressions see; ``index`` are the places of the rows in their block."""
@@ -233,6 +247,7 @@ class Shaper:
             bad |= self._note(condition, "from.where", reasons)
             kept = as_mask(condition.array) | bad
         arrays = []
+        known = np.full(count, bool(self._rejected_keys))
         for column in self._columns:
             if column.expression is None:
                 raw = plain_array(rows.values.column(column.position))
@@ -243,6 +258,8 @@ class Shaper:
                 array, failed = self._convert(computed.array, column, block.has_nul, self._refuses, reasons)
                 failed |= unknown
             bad |= failed
+            if column.name in self._rejected_keys:
+                known &= ~failed & as_mask(array.is_valid())
             arrays.append(array)
         for check in self._checks:
             broken = check.broken(arrays) & ~bad
@@ -256,10 +273,11 @@ class Shaper:
             rejects.append(self._reject(block, int(rows.index[at]), name, value, reason))
         rejects.sort(key=lambda reject: reject.row)
         batch = pa.RecordBatch.from_arrays(arrays, schema=self._schema)
+        keys = batch.select(list(self._rejected_keys)).filter(pa.array(bad & known)) if known.any() else None
         index = rows.index
         if (dropped := bad | ~kept).any():
             batch, index = batch.filter(pa.array(~dropped)), index[~dropped]
-        return Shaped(rows.count, block.size, batch, rejects, int((~kept).sum()), index)
+        return Shaped(rows.count, block.size, batch, rejects, int((~kept).sum()), index, rejected_keys=keys)
 
     @staticmethod
     def _note(computed: Computed, name: str, reasons: dict[int, tuple[str, str | None, str]]) -> Mask:

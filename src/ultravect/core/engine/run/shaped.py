@@ -34,6 +34,9 @@ class Shaped:
     keys: pa.Table | None = None
     """Of the rows in ``batch``, where each may have to be found again; see ``layouts.base.KeyedReader``."""
 
+    rejected_keys: pa.RecordBatch | None = None
+    """The keys of rejected rows, as they would be written, where they are asked for: of rows of which other columns do not fit."""
+
     @property
     def rows_of_files(self) -> Mapping[str, int]:
         """How many rows were read of each file."""

@@ -97,11 +97,12 @@ class Write:
             batch = self._numbers.added(batch)
         self._session.write(batch)
 
-    def finish(self, tolerated: int = 0, *, complete: bool = True) -> Counts:
+    def finish(self, tolerated: int = 0, *, complete: bool = True, rejected_keys: pa.Table | None = None) -> Counts:
         """Ends the stream of rows, and does with them what the plan says; what the database says it did with the rows.
 
         ``tolerated``: how many rows may be refused, where the attempt isolates them: they are in ``refused`` until ``publish``.
         ``complete``: whether every row of the source was written, so that rows of the target that none matches are gone.
+        ``rejected_keys``: those of rows that were not, as far as they are known: one column a key, in the plan's types.
         """
         session = self._session
         taken = session.end_rows()
@@ -110,12 +111,12 @@ class Write:
             self._prepare()
         counts = Counts(taken, removed=self._removed)
         if session.stages:
-            counts = self._bring_in(taken, tolerated, complete=complete)
+            counts = self._bring_in(taken, tolerated, rejected_keys, complete=complete)
         session.seal(self.rows_before, counts)
         self._counts = counts
         return counts
 
-    def _bring_in(self, staged: int, tolerated: int, *, complete: bool) -> Counts:
+    def _bring_in(self, staged: int, tolerated: int, rejected_keys: pa.Table | None, *, complete: bool) -> Counts:
         session, plan = self._session, self._plan
         # rows that slices have staged were not seen here
         rising = self._attempt.stage is None and self._ascending.so_far
@@ -128,6 +129,8 @@ class Write:
                 self.rows_before = session.rows(exact=plan.counts_all)
             rows.compare()
             self._remove_old()
+        if rejected_keys is not None:
+            rows.unflag_rejected(rejected_keys)
         counts = rows.bring_in(self._removed, tolerated, rows_before=self.rows_before, complete=complete)
         self.changes, self.comparison, self.refused = rows.changes, rows.comparison, rows.refused
         return counts

@@ -9,6 +9,8 @@ import json
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 
+import pyarrow as pa
+
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.write_plan import Attempt, Gone
 from ultravect.core.contracts.write_session import Counts, Isolated, RefusedRow, RowsRefused, WriteSession
@@ -17,6 +19,8 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.loading.refusals import key_not_unique, key_repeated
 from ultravect.core.loading.row_changes import compared, gone_rows, repeats
 from ultravect.core.model.base import allowed_rejects
+from ultravect.core.types.arrow import plain_array
+from ultravect.core.types.written import plain_text
 from ultravect.core.words import counted
 
 CHUNK = 1024
@@ -61,6 +65,21 @@ class StagedRows:
             there = replace(self._merge, table=self._session.table)
             self.comparison, changed = compared(there, self._rows, plan.samples)
             self.changes += changed
+
+    def unflag_rejected(self, keys: pa.Table) -> None:
+        """Takes the flag back from rows whose source is there again, though it was rejected. ``keys``: one column a key."""
+        merges, dialect = self._plan.merges, self._session.dialect
+        if merges is None or merges.gone is None or not merges.gone.flag or self._plan.is_new:
+            return
+        types = self._merge.columns
+        for batch in keys.to_batches(max_chunksize=_RECORDS_AT_ONCE):
+            texts = [plain_text(plain_array(column)).to_pylist() for column in batch.columns]
+            constants = [
+                [dialect.constant(text, types[name]) for text in column]
+                for name, column in zip(batch.schema.names, texts, strict=True)
+            ]
+            rows = list(zip(*constants, strict=True))
+            self._session.apart(self._merge.unflag_keys(merges.gone.flag, batch.schema.names, rows))
 
     def bring_in(self, removed: int | None, tolerated: int, *, rows_before: int | None, complete: bool) -> Counts:
         """Brings the rows that are left into the table, of which ``removed`` were taken away; ``tolerated`` and ``complete``: see
