@@ -121,25 +121,13 @@ def make_places(postgres: PostgresServer, database: str, mariadb: MariadbServer,
 
     # TLS has tests of its own: with it, each sign-in takes a tenth of a second of computing
     plain = mariadb.settings("pairs") | {"tls": "off"}
-    port = _sqlserver(postgres)
-
-    def sqlserver(statement: str) -> list[tuple[Any, ...]]:
-        # by another driver than ours
-        with closing(
-            pymssql.connect("127.0.0.1", "postgres", postgres.password, _TSQL, port=port, autocommit=True)
-        ) as session:
-            cursor = session.cursor()
-            cursor.execute(statement)
-            return cursor.fetchall() if cursor.description else []
-
-    sql_settings = {**settings, "port": port, "database": _TSQL, "tls": "off"}
     roots = [str(folder)]
     made = {
         "postgresql": Place("postgresql", ConnectionSpec("pg", "postgresql", settings), postgresql),
         "mariadb": Place("mariadb", ConnectionSpec("maria", "mariadb", plain), maria),
         "sqlite": Place("sqlite", ConnectionSpec("lite", "sqlite", {"path": lite}, roots), sqlite),
         "duckdb": Place("duckdb", ConnectionSpec("duck", "duckdb", {"path": duck}, roots), duck_db),
-        "sqlserver": Place("sqlserver", ConnectionSpec("ms", "sqlserver", sql_settings), sqlserver),
+        "sqlserver": sqlserver_place(postgres),
     }
     for kind, place in made.items():
         torture = Torture(kind)
@@ -160,6 +148,25 @@ def lake_place(folder: Path, form: str = "delta") -> Place:
     folder.mkdir(exist_ok=True)
     settings = {"path": str(folder), "format": form}
     return Place("lake" if form == "delta" else form, ConnectionSpec("lake", "lake", settings, [str(folder)]), sql)
+
+
+def sqlserver_place(postgres: PostgresServer) -> Place:
+    """A stand-in for SQL Server, which keeps its rows in this PostgreSQL."""
+    port = _sqlserver(postgres)
+
+    def sqlserver(statement: str) -> list[tuple[Any, ...]]:
+        # by another driver than ours
+        with closing(
+            pymssql.connect("127.0.0.1", "postgres", postgres.password, _TSQL, port=port, autocommit=True)
+        ) as session:
+            cursor = session.cursor()
+            cursor.execute(statement)
+            return cursor.fetchall() if cursor.description else []
+
+    settings = {
+        "host": "127.0.0.1", "port": port, "database": _TSQL, "user": "postgres", "password": postgres.password, "tls": "off",
+    }  # fmt: skip
+    return Place("sqlserver", ConnectionSpec("ms", "sqlserver", settings), sqlserver)
 
 
 def _sqlserver(postgres: PostgresServer) -> int:

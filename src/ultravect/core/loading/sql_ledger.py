@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import datetime as dt
 import hashlib
+import zlib
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
@@ -22,9 +23,15 @@ from ultravect.core.loading.refusals import attempt_replaced, mark_moved, no_tab
 from ultravect.core.types.canonical import CanonicalType
 
 _KEPT = dt.timedelta(days=90)
+_PRUNES_ONE_OF = 16
 _MOMENT = "%Y-%m-%d %H:%M:%S"
 _ROWS_AT_ONCE = 500
 _REMOVED_AT_ONCE = 100
+
+
+def _prunes(key: ReceiptKey) -> bool:
+    """Whether the load of a key is one of those, one of some, that remove old receipts."""
+    return zlib.crc32(f"{key.run}.{key.leg}".encode()) % _PRUNES_ONE_OF == 0
 
 
 class ReceiptTable:
@@ -215,7 +222,7 @@ class LedgerTables:
                 raise mark_moved(entry.marks[0].key) from None
         if entry.receipt is None or entry.key is None:
             return
-        if prunes:
+        if prunes and _prunes(entry.key):
             statements.changed(self.receipts.prune())
         try:
             statements.changed(self.receipts.write(entry.key, entry.receipt, pending))

@@ -36,7 +36,7 @@ from ultravect.core.kinds.mariadb.kind import MariadbSettings
 from ultravect.core.kinds.mariadb.ledger import MariadbLedger
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
 from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in, transaction
-from ultravect.core.kinds.mariadb.staging import first_row, session_locks, swap_obstacle
+from ultravect.core.kinds.mariadb.staging import new_stage, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.kinds.mariadb.write import MariadbSession, open_session
 from ultravect.core.loading.defaults import constant_default
@@ -45,6 +45,7 @@ from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
+_GRANTED = PRIVILEGES | {"CREATE", "ALTER", "DROP", "LOCK TABLES"}
 _READING = frozenset(["SELECT", "WITH", "VALUES", "TABLE", "SHOW", "DESCRIBE", "DESC", "EXPLAIN"])
 
 
@@ -55,6 +56,7 @@ class MariadbDatabase(UsualDatabase):
         self._name = name
         self._settings = settings
         self._idle = IdleSession(name, settings)
+        self._sending: tuple[bool, int] | None = None
         self.dialect: Dialect = MariadbDialect()
         self.needs: Mapping[str, frozenset[str]] = {
             **NEEDS,
@@ -62,7 +64,7 @@ class MariadbDatabase(UsualDatabase):
             "upsert": NEEDS["upsert"] | {"CREATE", "DROP"},
         }
 
-    def _rows(self, doing: str, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
+    def _rows(self, doing: str, sql: str, values: Sequence[Any] | Mapping[str, Any] = ()) -> list[tuple[Any, ...]]:
         with self._idle.session(doing) as opened, opened.cursor() as cursor:
             cursor.execute(sql, values)
             return list(cursor.fetchall())
@@ -131,11 +133,12 @@ class MariadbDatabase(UsualDatabase):
 
     def _described(self, name: TableName, *, whole: bool) -> LiveTable | None:
         """``whole`` False: without privileges, indexes and checks."""
-        doing = f"reading the columns of {name}"
-        found = self._rows(doing, catalogue.FIND, (name.schema, name.name))
+        doing, schema = f"reading the columns of {name}", name.schema or self._settings.database
+        asked = catalogue.WHOLE if whole else catalogue.BARE
+        found = self._rows(doing, asked, {"schema": schema, "table": name.name})
         if not found:
             return None
-        schema, table, kind, rows, comment = found[0]
+        table, kind, rows, comment, privileges = found[0][:5]
         columns = [
             LiveColumn(
                 column,
@@ -149,26 +152,29 @@ class MariadbDatabase(UsualDatabase):
                 summary,
                 constant_default(default, backslash=True),
             )
-            for column, native, base, nullable, has_default, generated, key, summary, default in self._rows(
-                doing, catalogue.COLUMNS, (schema, table)
-            )
+            for *_, column, native, base, nullable, has_default, generated, key, summary, default in found
         ]
         shown = None if schema == self._settings.database else schema
         kind, shown_name = catalogue.KINDS.get(kind, kind.lower()), TableName(shown, table)
         if not whole:
             return LiveTable(shown_name, kind, columns, rows=rows, comment=comment)
-        granted = self._privileges(schema, table)
-        unique = [frozenset(names.split("\0")) for (names,) in self._rows(doing, catalogue.UNIQUE, (schema, table))]
+        indexes: dict[str, list[str | None]] = {}
+        unique = set()
+        for index, repeats, column in self._rows(doing, catalogue.INDEXES, (schema, table)):
+            indexes.setdefault(index, []).append(column)
+            if not int(repeats):
+                unique.add(index)
         return LiveTable(
             shown_name,
             kind,
             columns,
-            granted,
+            frozenset((privileges or "").split(",")) & _GRANTED,
             rows,
             comment,
-            unique,
+            # an index of expressions is not of columns alone
+            [frozenset(map(str, names)) for index, names in indexes.items() if index in unique and None not in names],
             checks=self._checks(schema, table),
-            indexed=frozenset(name for (name,) in self._rows(doing, catalogue.INDEXED, (schema, table))),
+            indexed=frozenset(names[0] for names in indexes.values() if names[0] is not None),
         )
 
     def _checks(self, schema: str, table: str) -> Sequence[LiveCheck]:
@@ -241,19 +247,11 @@ class MariadbDatabase(UsualDatabase):
             "looking for the database", "SELECT 1 FROM information_schema.schemata WHERE schema_name = %s", (schema,)
         ):
             return f"there is no database {schema!r}"
-        return (
-            ""
-            if "CREATE" in self._privileges_listed(schema)
-            else f"user {self._settings.user!r} may not create tables in {schema!r}"
+        # what the catalogue lists for the user; it lists the privileges of roles in force too
+        listed = self._rows(
+            f"reading the privileges for {schema}", catalogue.PRIVILEGES, {"schema": schema, "table": None}
         )
-
-    def _privileges(self, schema: str, table: str) -> frozenset[str]:
-        return self._privileges_listed(schema, table) & (PRIVILEGES | {"CREATE", "ALTER", "DROP"})
-
-    def _privileges_listed(self, schema: str, table: str | None = None) -> frozenset[str]:
-        """What the catalogue lists for the user; it lists the privileges of roles in force too."""
-        listed = self._rows(f"reading the privileges for {schema}", catalogue.PRIVILEGES, (schema, schema, table))
-        return frozenset(privilege for (privilege,) in listed)
+        return "" if ("CREATE",) in listed else f"user {self._settings.user!r} may not create tables in {schema!r}"
 
     def ledger(self, table: TableName) -> MariadbLedger:
         return MariadbLedger(self._name, self._settings, self.dialect, table)
@@ -264,12 +262,13 @@ class MariadbDatabase(UsualDatabase):
 
     def remarks(self) -> Sequence[Remark]:
         with self._idle.session("asking how rows may be sent") as opened:
-            return remarks_of(self._name, opened)
+            self._sending = file_settings(opened)
+        return remarks_of(self._name, self._sending)
 
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
-        if "LOCK TABLES" not in self._privileges_listed(live.name.schema or self._settings.database):
+        if "LOCK TABLES" not in live.granted:
             return "the user may not keep other writers away meanwhile: it lacks LOCK TABLES"
-        with session(self._name, self._settings, f"looking whether {live.name} can be replaced") as opened:
+        with self._idle.session(f"looking whether {live.name} can be replaced") as opened:
             rows = SessionStatements(opened).rows
             return swap_obstacle(lambda statement: next(iter(rows(statement)), None), self.dialect, live, needs)
 
@@ -278,22 +277,32 @@ class MariadbDatabase(UsualDatabase):
         live = self._described(attempt.plan.table, whole=False)
         if attempt.plan.create is None and live is None:
             raise table_gone(self._name, attempt.plan.table)
-        opened = sign_in(self._name, self._settings, local_infile=1)
-
         # of a load: its own session, one that keeps others away, and one that hands the table over
         names = iter(session_locks(attempt.key) if attempt.key is not None else ())
 
-        def named(signed_in: Any) -> Any:
-            if name := next(names, ""):
-                first_row(signed_in, f"DO GET_LOCK('{name}', 0)")
-            return signed_in
+        def sets(*more: str) -> Sequence[str]:
+            name, seconds = next(names, ""), max(1, int(attempt.plan.lock_seconds))
+            held = [
+                f"@ultravect_lock_{number} = GET_LOCK('{lock}', 0)"
+                for number, lock in enumerate((name, *more))
+                if lock
+            ]
+            return [*held, f"SESSION lock_wait_timeout = {seconds}", f"SESSION innodb_lock_wait_timeout = {seconds}"]
 
         def another() -> Any:
-            return named(sign_in(self._name, self._settings))
+            return sign_in(self._name, self._settings, also=sets())
 
-        named(opened)
+        stage = new_stage()
+        opened = self._idle.take(sets(stage))
+        try:
+            sending = self._sending or file_settings(opened)
+        except BaseException:
+            opened.close()
+            raise
         staging = self._settings.staging
-        with open_session(opened, self._name, self.dialect, attempt, live, staging, another) as writing:
+        with open_session(
+            opened, self._name, self.dialect, attempt, live, staging, stage, sending, another
+        ) as writing:
             yield writing
 
     def transaction(self, table: TableName, doing: str) -> AbstractContextManager[Statements]:

@@ -91,10 +91,11 @@ SESSION = (
 )
 """What each session sets, whatever the server's own settings are."""
 
-_MARIADB_ONLY = "check_constraint_checks = 1, max_statement_time = 0, old_mode = 'UTF8_IS_UTF8MB3'"
+_MARIADB_ONLY = "tx_isolation = 'REPEATABLE-READ', check_constraint_checks = 1, max_statement_time = 0, old_mode = 'UTF8_IS_UTF8MB3'"
+# what is in such a comment only the one or the other server reads, each from a version on
 _STARTED = (
-    "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
-    f"SET SESSION {', SESSION '.join(SESSION)} /*M!100500 , {_MARIADB_ONLY} */",
+    f"SET SESSION {', SESSION '.join(SESSION)} /*M!100500 , {_MARIADB_ONLY} */ "
+    "/*!50720 , SESSION transaction_isolation = 'REPEATABLE-READ' */"
 )
 _SIGN_INS = {
     "read_default_file": str(Path(__file__).with_name("client.cnf")),
@@ -132,8 +133,8 @@ def _tls(settings: MariadbSettings) -> dict[str, Any]:
     return {"ssl_mode": "VERIFY_IDENTITY", "ssl": {"ca": authority}}
 
 
-def sign_in(name: str, settings: MariadbSettings, **options: Any) -> Any:
-    """A session in UTC and UTF-8, or an UltravectError that says what the server refused."""
+def sign_in(name: str, settings: MariadbSettings, *, also: Sequence[str] = (), **options: Any) -> Any:
+    """A session in UTC and UTF-8, or an UltravectError that says what the server refused. ``also``: what else it sets."""
     # "localhost" would mean a socket to the client; a port was named
     host = "127.0.0.1" if settings.host == "localhost" else settings.host
     try:
@@ -159,8 +160,7 @@ def sign_in(name: str, settings: MariadbSettings, **options: Any) -> Any:
                 hint="switch TLS on in the server, or set tls: preferred",
                 connection=name,
             )
-        for statement in _STARTED:
-            opened.query(statement.encode())
+        opened.query(", ".join([_STARTED, *also]).encode())
         return opened
     except MySQLdb.Error as error:
         number = error.args[0] if error.args else 0
@@ -230,7 +230,7 @@ class IdleSession:
     @contextmanager
     def session(self, doing: str) -> Iterator[Any]:
         """A session for as long as the context lasts; ``doing`` completes "while …" in errors."""
-        opened = self._taken() or sign_in(self._name, self._settings)
+        opened = self._kept_one() or sign_in(self._name, self._settings, local_infile=1)
         try:
             yield opened
         except MySQLdb.Error as error:
@@ -244,7 +244,16 @@ class IdleSession:
         else:
             self._kept.append(opened)
 
-    def _taken(self) -> Any:
+    def take(self, sets: Sequence[str]) -> Any:
+        """A session that is the caller's from now on, and is given files: the kept one, in which nothing but the catalogue was asked, or a
+        new one. ``sets``: what is set in it."""
+        opened = self._kept_one()
+        if opened is None:
+            return sign_in(self._name, self._settings, also=sets, local_infile=1)
+        opened.query(f"SET {', '.join(sets)}".encode())
+        return opened
+
+    def _kept_one(self) -> Any:
         """The session that was kept, if its server still answers."""
         try:
             opened = self._kept.pop()

@@ -14,7 +14,8 @@ from typing import Any
 import MySQLdb
 
 from ultravect.core.contracts.catalogue import LiveTable
-from ultravect.core.contracts.receipt import ReceiptKey
+from ultravect.core.contracts.mark import MARKS
+from ultravect.core.contracts.receipt import RECEIPTS, ReceiptKey
 from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt, WritePlan
 from ultravect.core.dialects.base import Dialect, TableName
@@ -26,10 +27,11 @@ from ultravect.core.loading.sql_ledger import MarkTable, ReceiptTable
 _LONG, _PREFIX = re.compile(r"text|blob|json|\((?:[2-9]\d\d|\d{4,})\)"), "(100)"
 _SESSIONS, _END_SECONDS = 3, 5.0
 STAGE, _OLD = "ultravect_stage_", "ultravect_old_"
+_DIGITS = 12
 
 _LEFT = (
     "SELECT table_name FROM information_schema.tables WHERE table_schema = {schema} "
-    f"AND table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$'"
+    f"AND (table_name REGEXP '^({STAGE}|{_OLD})[0-9a-f]+$' OR table_name IN ('{RECEIPTS}', '{MARKS}'))"
 )
 
 
@@ -127,45 +129,49 @@ def make_staging(
     attempt: Attempt,
     live: LiveTable | None,
     schema: str,
+    stage: str,
     *,
     swaps: bool,
 ) -> Staging:
-    """Creates what rows go into, where that is not the table itself, in ``schema`` or that of the table.
+    """Creates what rows go into, where that is not the table itself, in ``schema`` or that of the table; ``stage``: see ``new_stage``.
 
     ``swaps``: another table takes the place of the one that is overwritten.
     """
     plan = attempt.plan
     home = live.name if live else plan.table
-    place = schema or home.schema
+    names = (TableName(schema or home.schema, f"{stage}{number}") for number in range(10))
     final = rows = home
     if plan.create is not None:
-        final = _named(execute, dialect, place)
+        final = next(names)
         for statement in dialect.create_table(final, plan.create):
             execute(statement)
     elif swaps:
-        final = _named(execute, dialect, place)
+        final = next(names)
         execute(f"CREATE TABLE {dialect.table(final)} LIKE {dialect.table(home)}")
         for statement in dialect.alter_table(final, plan.changes):
             execute(statement)
     if attempt.staged or plan.changes:
-        rows = _named(execute, dialect, place)
+        rows = next(names)
         execute(_staging_table(dialect, attempt, final, rows, live))
     matched = None
     if plan.merges is not None:
-        matched = _named(execute, dialect, place)
+        matched = next(names)
         execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
     kept = None
     if plan.replaces is not None and plan.replaces.keep_previous and live and final == home:
-        kept = _named(execute, dialect, place)
+        kept = next(names)
         execute(f"CREATE TABLE {dialect.table(kept)} AS SELECT * FROM {dialect.table(home)}")
     return Staging(home, final, final if rows == home else rows, matched, kept)
 
 
-def _named(execute: Callable[[str], Any], dialect: Dialect, schema: str | None) -> TableName:
-    """A new name for staging, with the lock that says it is in use."""
-    name = STAGE + secrets.token_hex(6)
-    execute(f"DO GET_LOCK({dialect.literal(name)}, 0)")
-    return TableName(schema, name)
+def new_stage() -> str:
+    """How the names of a load's tables begin, and the name of the lock of the server by which its session says that they are in use."""
+    return STAGE + secrets.token_hex(_DIGITS // 2)
+
+
+def _lock_of(table: str) -> str:
+    # an old table goes with the session whose staging took its place
+    return table.replace(_OLD, STAGE)[: len(STAGE) + _DIGITS]
 
 
 def _staging_table(
@@ -211,23 +217,24 @@ def _is_tied(execute: Callable[[str], Any], dialect: Dialect, table: TableName) 
     return execute(_TIED.format(schema=schema, table=dialect.literal(table.name))) is not None
 
 
-def clear_leftovers(session: Any, dialect: Dialect, receipts: ReceiptTable, schema: str = "") -> None:
+def clear_leftovers(session: Any, dialect: Dialect, receipts: ReceiptTable, schema: str = "") -> frozenset[str]:
     """Drops staging tables whose session is gone, unless a receipt says that they are to be renamed; ``schema`` is that
-    of staging, "" for the session's own."""
+    of staging, "" for the session's own. Gives the tables of a ledger that are seen there."""
     with session.cursor() as cursor:
         cursor.execute(_LEFT.format(schema=dialect.literal(schema) if schema else "DATABASE()"))
-        left = [name for (name,) in cursor.fetchall()]
+        found = frozenset(name for (name,) in cursor.fetchall())
+        left = found - {RECEIPTS, MARKS}
         if not left:
-            return
+            return found
         pending: set[str] = set()
         with suppress(MySQLdb.ProgrammingError):
             cursor.execute(receipts.pending())
             pending = {name for (name,) in cursor.fetchall()}
-        for name in left:
-            # an old table goes with the session whose staging took its place
-            cursor.execute(f"SELECT IS_FREE_LOCK('{name.replace(_OLD, STAGE)}')")
+        for name in sorted(left):
+            cursor.execute(f"SELECT IS_FREE_LOCK('{_lock_of(name)}')")
             if name not in pending and cursor.fetchone()[0] == 1:
                 cursor.execute(f"DROP TABLE IF EXISTS {dialect.table(TableName(schema or None, name))}")
+    return found - left
 
 
 def require_tables(

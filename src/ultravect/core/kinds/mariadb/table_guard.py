@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Callable
 from contextlib import suppress
 from typing import Any
@@ -11,10 +10,9 @@ from typing import Any
 import MySQLdb
 from MySQLdb.constants import ER
 
-from ultravect.core.contracts.write_plan import Attempt, WritePlan
+from ultravect.core.contracts.write_plan import WritePlan
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError
-from ultravect.core.loading.refusals import waiting_message
 
 _DENIED = {
     ER.DBACCESS_DENIED_ERROR,
@@ -39,19 +37,12 @@ class TableGuard:
         self._definition = ""
 
     @classmethod
-    def of(
-        cls, another: Callable[[], Any], dialect: Dialect, table: TableName, attempt: Attempt
-    ) -> TableGuard | None:
-        """Waits for those who write; None where the user may not lock tables."""
+    def of(cls, another: Callable[[], Any], dialect: Dialect, table: TableName) -> TableGuard | None:
+        """Waits for those who write, as long as its session does; None where the user may not lock tables."""
         guard = cls(another, dialect.table(table))
         try:
-            try:
-                guard._lock(1)
-            except MySQLdb.OperationalError as error:
-                if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
-                    raise
-                attempt.notify(waiting_message(attempt.plan))
-                guard._lock(max(1, int(attempt.plan.lock_seconds)))
+            _run(guard._session, f"LOCK TABLES {guard._table} READ")
+            guard._definition = guard._defined(guard._session)
         except MySQLdb.Error as error:
             guard.close()
             if error.args[0] in _DENIED:
@@ -59,17 +50,12 @@ class TableGuard:
             raise
         return guard
 
-    def _lock(self, seconds: int) -> None:
-        _run(self._session, f"SET SESSION lock_wait_timeout = {seconds}")
-        _run(self._session, f"LOCK TABLES {self._table} READ")
-        self._definition = self._defined(self._session)
-
     def _defined(self, session: Any) -> str:
         return str(_run(session, f"SHOW CREATE TABLE {self._table}")[0][1])
 
     def require(self) -> None:
         """Raises the database's error when the lock is lost, because the session is."""
-        _run(self._session, "SELECT 1 FROM information_schema.processlist LIMIT 1")
+        self._session.ping()
 
     def let_pass(self, session: Any, statement: str, plan: WritePlan) -> None:
         """Runs a statement that replaces the table, ahead of all who wait to write to it.
@@ -78,7 +64,6 @@ class TableGuard:
         """
         last = self._another()
         try:
-            _run(last, f"SET SESSION lock_wait_timeout = {max(1, int(plan.lock_seconds))}")
             self._hand_over(self._session, last, f"LOCK TABLES {self._table} WRITE")
             if self._defined(last) != self._definition:
                 raise UltravectError(
@@ -106,8 +91,9 @@ class TableGuard:
         waits = _WAITING.format(id=int(session.thread_id()))
         running = threading.Thread(target=run, name="hand over", daemon=True)
         running.start()
+        running.join(_POLL_SECONDS)
         while running.is_alive() and not _run(holder, waits):
-            time.sleep(_POLL_SECONDS)
+            running.join(_POLL_SECONDS)
         _run(holder, "UNLOCK TABLES")
         running.join()
         if failed:

@@ -190,11 +190,16 @@ class InsertTransfer:
 
 
 def transfer(
-    session: Any, dialect: Dialect, table: str, columns: Sequence[NewColumn], live: Sequence[LiveColumn]
+    session: Any,
+    dialect: Dialect,
+    table: str,
+    columns: Sequence[NewColumn],
+    live: Sequence[LiveColumn],
+    sending: tuple[bool, int],
 ) -> Transfer:
-    """The quickest way that the server allows; ``table`` is quoted."""
+    """The quickest way that the server allows (``sending``: see ``file_settings``); ``table`` is quoted."""
     forms = forms_of(columns, live)
-    allowed, room = file_settings(session)
+    allowed, room = sending
     if allowed:
         return FileTransfer(session, dialect, table, columns, forms)
     return InsertTransfer(session, dialect, table, columns, forms, room)
@@ -208,10 +213,9 @@ def file_settings(session: Any) -> tuple[bool, int]:
     return bool(int(allowed)), int(room)
 
 
-def remarks_of(connection: str, session: Any) -> Sequence[Remark]:
-    """What is to be known of loads by this server."""
-    allowed, _ = file_settings(session)
-    if allowed:
+def remarks_of(connection: str, sending: tuple[bool, int]) -> Sequence[Remark]:
+    """What is to be known of loads by this server; ``sending``: see ``file_settings``."""
+    if sending[0]:
         return ()
     what = f"connection {connection}: its server takes no LOAD DATA LOCAL, so rows are sent by INSERT, some five times slower"
     return (Remark("load-by-inserts", what, "have local_infile switched on: SET GLOBAL local_infile = 1"),)

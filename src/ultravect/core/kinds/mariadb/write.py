@@ -15,13 +15,13 @@ A load with a single warning is undone: see ``transfer``.
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
 
 import MySQLdb
 import pyarrow as pa
-from MySQLdb.constants import ER
 
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.ledger import Entry
@@ -48,6 +48,7 @@ from ultravect.core.loading.counting import BY_STATEMENTS
 from ultravect.core.loading.refusals import doing_of, previous_name, waiting_message
 from ultravect.core.loading.sql_session import SqlSession
 
+_MOMENT_SECONDS = 0.5  # what takes longer, on a table that is there, waits for someone
 VERSIONED = (
     "SELECT 1 FROM information_schema.tables WHERE table_schema = {schema} AND table_name = {table} "
     "AND table_type = 'SYSTEM VERSIONED'"
@@ -55,8 +56,8 @@ VERSIONED = (
 
 
 class MariadbSession(SqlSession):
-    """See ``WriteSession``. ``live`` is the table that is there, ``schema`` that of staging, "" for the target's own; ``another`` opens a second
-    session."""
+    """See ``WriteSession``. ``live`` is the table that is there, ``schema`` that of staging, "" for the target's own; ``stage`` begins the names
+    of staging, ``sending``: see ``file_settings``; ``another`` opens a second session."""
 
     def __init__(
         self,
@@ -66,14 +67,17 @@ class MariadbSession(SqlSession):
         attempt: Attempt,
         live: LiveTable | None,
         schema: str,
+        stage: str,
+        sending: tuple[bool, int],
         another: Callable[[], Any],
     ) -> None:
         super().__init__(dialect, attempt, SessionStatements(session), live.name if live else None)
         self._session, self._connection, self._live = session, connection, live
-        self._schema, self._another = schema, another
+        self._schema, self._stage, self._sending, self._another = schema, stage, sending, another
         self._guard: TableGuard | None = None
         self._staging = Staging(self.home, self.home, self.home)
         self._transfer: Transfer | None = None
+        self._is_renamed = False
         replaces = attempt.plan.replaces
         keeps = replaces is not None and replaces.keep_previous and live is not None
         self._previous = previous_name() if keeps else ""
@@ -81,19 +85,32 @@ class MariadbSession(SqlSession):
     def begin(self) -> None:
         """With what cannot be part of a transaction: tables next to the target, and the lock of a table that is to be replaced."""
         plan, dialect, live, execute = self.plan, self.dialect, self._live, self.execute
-        _await_lock(execute, dialect, self.attempt, live)
-        clear_leftovers(self._session, dialect, self.ledger.receipts, self._schema)
-        require_tables(execute, self._connection, self.ledger.needed(plan, self.attempt.key))
+        seen = clear_leftovers(self._session, dialect, self.ledger.receipts, self._schema)
+        needed = self.ledger.needed(plan, self.attempt.key)
+        if (self._schema or None) == self.home.schema:
+            needed = [table for table in needed if table.name.name not in seen]
+        require_tables(execute, self._connection, needed)
         swaps = may_swap(execute, dialect, plan, live)
         if live is not None and (swaps or plan.rebuild):
             if plan.rebuild:
                 _require_no_history(execute, self._connection, dialect, live.name)
-            self._guard = TableGuard.of(self._another, dialect, live.name, self.attempt)
+            with self._notifying():
+                self._guard = TableGuard.of(self._another, dialect, live.name)
             if self._guard is None and plan.rebuild:
                 raise _no_guard(self._connection, live.name)
-        self._staging = staging = make_staging(
-            execute, dialect, self.attempt, live, self._schema, swaps=swaps and self._guard is not None
-        )
+        with self._notifying():
+            # the first statements that have to wait for whoever has locked the table
+            self._staging = staging = make_staging(
+                execute,
+                dialect,
+                self.attempt,
+                live,
+                self._schema,
+                self._stage,
+                swaps=swaps and self._guard is not None,
+            )
+            if live is not None and staging.rows == live.name:
+                execute(f"SELECT 1 FROM {dialect.table(live.name)} LIMIT 0")
         self.final, self.staged_table = dialect.table(staging.final), dialect.table(staging.rows)
         self.stages = staging.merged
         self.prepares_late = bool(plan.changes) and not staging.renamed
@@ -101,6 +118,16 @@ class MariadbSession(SqlSession):
         if wanted_swap and live and not self.attempt.staged and not staging.renamed:
             self.strategy = DELETE_AND_INSERT
         self.execute("START TRANSACTION")
+
+    @contextmanager
+    def _notifying(self) -> Iterator[None]:
+        """Says that others are waited for, where what runs within takes long."""
+        timer = threading.Timer(_MOMENT_SECONDS, self.attempt.notify, [waiting_message(self.plan)])
+        timer.start()
+        try:
+            yield
+        finally:
+            timer.cancel()
 
     def execute(self, statement: str) -> tuple[Any, ...] | None:
         return first_row(self._session, statement)
@@ -117,7 +144,9 @@ class MariadbSession(SqlSession):
 
     def stage(self) -> None:
         columns = self._live.columns if self._live else ()
-        self._transfer = transfer(self._session, self.dialect, self.staged_table, self.attempt.sent, columns)
+        self._transfer = transfer(
+            self._session, self.dialect, self.staged_table, self.attempt.sent, columns, self._sending
+        )
 
     def insert(self, batch: pa.RecordBatch) -> int:
         raise NotImplementedError("rows go through a pipe")
@@ -130,7 +159,7 @@ class MariadbSession(SqlSession):
         assert self._transfer is not None, "it is opened before rows come"
         self._transfer.close()
         loaded = self._transfer.loaded()
-        warning = self.execute("SHOW WARNINGS LIMIT 1")
+        warning = self.execute("SHOW WARNINGS LIMIT 1") if self._session.warning_count() else None
         if warning is not None:
             raise UltravectError(
                 "value-refused",
@@ -201,6 +230,7 @@ class MariadbSession(SqlSession):
             ) from error
         if self._staging.renamed:
             self._rename(entry)
+            self._is_renamed = True
         if self._previous:
             self._settle_previous(entry)
 
@@ -236,9 +266,11 @@ class MariadbSession(SqlSession):
             if self._live and not self._previous:
                 self.execute(f"DROP TABLE {self.dialect.table(aside(final))}")
             if key is not None:
+                # the renaming has ended the transaction
                 self.execute(self.ledger.receipts.settle(key))
-            self.run(self.plan.after)
-            self.execute("COMMIT")
+            if self.plan.after:
+                self.run(self.plan.after)
+                self.execute("COMMIT")
         except MySQLdb.Error as error:
             failure = translate(
                 error, self._connection, f"ending the load into {self.home}, whose rows are committed"
@@ -268,33 +300,12 @@ class MariadbSession(SqlSession):
             self._guard.close()
         staging = self._staging
         left = {staging.final, staging.rows, staging.matched or self.home, staging.kept or self.home} - {self.home}
+        left -= {staging.final} if self._is_renamed else set()
         with suppress(MySQLdb.Error):
             self._session.rollback()
-            for table in left:
-                self.execute(f"DROP TABLE IF EXISTS {self.dialect.table(table)}")
+            if left:
+                self.execute(f"DROP TABLE IF EXISTS {', '.join(map(self.dialect.table, left))}")
         self._session.close()
-
-
-def _await_lock(execute: Callable[[str], Any], dialect: Dialect, attempt: Attempt, live: LiveTable | None) -> None:
-    """Waits for a session that has locked the table, and says so."""
-
-    def limit(seconds: int) -> None:
-        execute(f"SET SESSION lock_wait_timeout = {seconds}, SESSION innodb_lock_wait_timeout = {seconds}")
-
-    plan = attempt.plan
-    opened = f"SELECT 1 FROM {dialect.table(live.name)} LIMIT 0" if live else ""
-    seconds = max(1, int(plan.lock_seconds))
-    if opened:
-        limit(1)
-        try:
-            execute(opened)
-        except MySQLdb.OperationalError as error:
-            if error.args[0] != ER.LOCK_WAIT_TIMEOUT:
-                raise
-            attempt.notify(waiting_message(plan))
-            limit(seconds)
-            execute(opened)
-    limit(seconds)
 
 
 @contextmanager
@@ -305,10 +316,12 @@ def open_session(
     attempt: Attempt,
     live: LiveTable | None,
     schema: str,
+    stage: str,
+    sending: tuple[bool, int],
     another: Callable[[], Any],
 ) -> Iterator[MariadbSession]:
     """See ``Target.write``."""
-    opened = MariadbSession(session, connection, dialect, attempt, live, schema, another)
+    opened = MariadbSession(session, connection, dialect, attempt, live, schema, stage, sending, another)
     try:
         yield opened
     except MySQLdb.Error as error:

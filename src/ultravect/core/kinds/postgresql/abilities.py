@@ -13,7 +13,9 @@ from ultravect.core.kinds.postgresql.catalogue import Session
 # "feature not supported" and its kin, syntax errors, what is not there, and statements that are not known at all
 _LACKING = ("0A", "42", "XX")
 _NOT_ALLOWED = "42501"
+_VERSIONS = "SELECT xmin, pg_current_xact_id()::text FROM pg_catalog.pg_class LIMIT 1"
 _COPY = "COPY (SELECT 1) TO STDOUT (FORMAT binary)"
+_BOTH = f"COPY ({_VERSIONS}) TO STDOUT (FORMAT binary)"
 _TEMPORARY = "CREATE TEMPORARY TABLE ultravect_probe (a integer) ON COMMIT DROP"
 
 
@@ -56,16 +58,17 @@ class Abilities:
 
 def find_abilities(session: Session) -> Abilities:
     """Tries what may be missing, each in a transaction that is taken back. The session must be in none."""
+    both = _takes(session, _BOTH)
     return Abilities(
-        binary_copy=_takes(session, _COPY),
-        row_versions=_takes(session, "SELECT xmin, pg_current_xact_id()::text FROM pg_catalog.pg_class LIMIT 1"),
+        binary_copy=both or _takes(session, _COPY),
+        row_versions=both or _takes(session, _VERSIONS),
         temporary=_takes(session, _TEMPORARY),
     )
 
 
 def _takes(session: Session, statement: str) -> bool:
     try:
-        if statement is _COPY:
+        if statement.startswith("COPY"):
             with session.cursor().copy(statement.encode()) as copying:
                 for _ in copying:
                     pass

@@ -13,46 +13,53 @@ from ultravect.core.loading.defaults import constant_default
 
 _KINDS = {"r": "table", "p": "table", "v": "view", "m": "materialized view", "f": "foreign table"}
 
+# all that is asked of a table is one statement: a round trip may take longer than what it asks
 _FIND = """
-SELECT c.oid, n.nspname, c.relname, c.relkind,
+SELECT n.nspname, c.relname, c.relkind,
        ARRAY(SELECT p FROM unnest(ARRAY['SELECT', 'INSERT', 'UPDATE', 'DELETE', 'TRUNCATE']) p WHERE has_table_privilege(c.oid, p))
-       || CASE WHEN has_database_privilege(current_database(), 'TEMPORARY') THEN ARRAY['TEMPORARY'] ELSE '{}' END,
+       || CASE WHEN has_database_privilege(current_database(), 'TEMPORARY') THEN ARRAY['TEMPORARY'] ELSE '{{}}' END,
        CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END, coalesce(obj_description(c.oid, 'pg_class'), ''),
-       ARRAY(SELECT DISTINCT 'view ' || r.ev_class::regclass FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
-             WHERE d.refclassid = 'pg_class'::regclass AND d.refobjid = c.oid AND d.classid = 'pg_rewrite'::regclass
-                   AND r.ev_class <> c.oid ORDER BY 1)
-       || ARRAY(SELECT format('foreign key %%s of %%s', f.conname, f.conrelid::regclass) FROM pg_constraint f
-                WHERE f.confrelid = c.oid AND f.contype = 'f' AND f.conrelid <> c.oid ORDER BY 1)
+       ({columns}), ({indexes}), ({checks}), {dependents}
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.oid = to_regclass(%s) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')
 """
 _COLUMNS = """
-SELECT a.attname, format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.typname),
-       CASE WHEN b.oid IS NULL THEN format_type(a.atttypid, a.atttypmod) ELSE format_type(b.oid, t.typtypmod) END,
-       NOT (a.attnotnull OR t.typnotnull), a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
-       a.attgenerated <> '' OR a.attidentity = 'a',
-       coalesce(a.attnum = ANY ((SELECT i.indkey FROM pg_index i WHERE i.indrelid = a.attrelid AND i.indisprimary)::int2[]), false),
-       coalesce(col_description(a.attrelid, a.attnum), ''), pg_get_expr(d.adbin, d.adrelid)
+SELECT json_agg(json_build_array(
+         a.attname, format_type(a.atttypid, a.atttypmod), coalesce(b.typname, t.typname),
+         CASE WHEN b.oid IS NULL THEN format_type(a.atttypid, a.atttypmod) ELSE format_type(b.oid, t.typtypmod) END,
+         NOT (a.attnotnull OR t.typnotnull), a.atthasdef OR a.attidentity <> '' OR t.typdefault IS NOT NULL,
+         a.attgenerated <> '' OR a.attidentity = 'a',
+         coalesce(a.attnum = ANY ((SELECT i.indkey FROM pg_index i WHERE i.indrelid = a.attrelid AND i.indisprimary)::int2[]), false),
+         coalesce(col_description(a.attrelid, a.attnum), ''), pg_get_expr(d.adbin, d.adrelid)) ORDER BY a.attnum)
 FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = nullif(t.typbasetype, 0)
      LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum AND a.attgenerated = ''
-WHERE a.attrelid = %s AND a.attnum > 0 AND NOT a.attisdropped
-ORDER BY a.attnum
+WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped
 """
 _INDEXES = """
-SELECT i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL, i.indisvalid AND i.indpred IS NULL,
-       (SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = i.indkey[0]),
-       ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))
-FROM pg_index i WHERE i.indrelid = %s
+SELECT json_agg(json_build_array(
+         i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL, i.indisvalid AND i.indpred IS NULL,
+         (SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = i.indkey[0]),
+         ARRAY(SELECT a.attname::text FROM pg_attribute a WHERE a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey))))
+FROM pg_index i WHERE i.indrelid = c.oid
 """
 # what a trigger could change before, and what is compared by more than bytes, only the database decides
 _CHECKS = """
-SELECT conname, pg_get_expr(conbin, conrelid) FROM pg_constraint k WHERE conrelid = %s AND contype = 'c'
+SELECT json_agg(json_build_array(conname, pg_get_expr(conbin, conrelid)) ORDER BY conname) FROM pg_constraint k
+WHERE conrelid = c.oid AND contype = 'c' AND c.relkind = 'r'
   AND NOT EXISTS (SELECT 1 FROM pg_trigger WHERE tgrelid = conrelid AND NOT tgisinternal AND tgtype & 3 = 3)
   AND NOT EXISTS (SELECT 1 FROM pg_attribute a LEFT JOIN pg_collation l ON l.oid = a.attcollation
                   WHERE a.attrelid = conrelid AND a.attnum = ANY (k.conkey)
                         AND (NOT l.collisdeterministic OR a.atttypid = 'bpchar'::regtype))
-ORDER BY conname
 """
+_DEPENDENTS = """
+ARRAY(SELECT DISTINCT 'view ' || r.ev_class::regclass FROM pg_depend d JOIN pg_rewrite r ON r.oid = d.objid
+      WHERE d.refclassid = 'pg_class'::regclass AND d.refobjid = c.oid AND d.classid = 'pg_rewrite'::regclass
+            AND r.ev_class <> c.oid ORDER BY 1)
+|| ARRAY(SELECT format('foreign key %%s of %%s', f.conname, f.conrelid::regclass) FROM pg_constraint f
+         WHERE f.confrelid = c.oid AND f.contype = 'f' AND f.conrelid <> c.oid ORDER BY 1)
+"""
+_WHOLE = _FIND.format(columns=_COLUMNS, indexes=_INDEXES, checks=_CHECKS, dependents=_DEPENDENTS)
+_BARE = _FIND.format(columns=_COLUMNS, indexes="NULL::json", checks="NULL::json", dependents="'{}'::text[]")
 _LIST = """
 SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END,
        coalesce(obj_description(c.oid, 'pg_class'), '')
@@ -93,14 +100,14 @@ class SessionStatements:
 
 
 def find_table(session: Session, dialect: Dialect, name: TableName, *, whole: bool = True) -> LiveTable | None:
-    """The table that ``name`` means on this session's search path; ``whole`` False: without its indexes and checks."""
-    row = session.execute(_FIND, (dialect.table(name),)).fetchone()
+    """The table that ``name`` means on this session's search path; ``whole`` False: without its indexes and checks, and what depends on it."""
+    row = session.execute((_WHOLE if whole else _BARE).encode(), (dialect.table(name),)).fetchone()
     if row is None:
         return None
-    oid, schema, table, kind, granted, rows, comment, dependents = row
+    schema, table, kind, granted, rows, comment, found, indexes, checks, dependents = row
     columns = [
         LiveColumn(
-            name,
+            column,
             native,
             base,
             dialect.to_canonical(underlying),
@@ -111,18 +118,19 @@ def find_table(session: Session, dialect: Dialect, name: TableName, *, whole: bo
             shown,
             constant_default(default),
         )
-        for name, native, base, underlying, nullable, has_default, generated, key, shown, default in session.execute(
-            _COLUMNS, (oid,)
-        )
+        for column, native, base, underlying, nullable, has_default, generated, key, shown, default in found or ()
     ]
-    indexes = session.execute(_INDEXES, (oid,)).fetchall() if whole else []
-    unique = [frozenset(names) for is_unique, _, _, names in indexes if is_unique]
-    indexed = frozenset(first for _, is_whole, first, _ in indexes if is_whole and first)
-    found = session.execute(_CHECKS, (oid,)).fetchall() if whole and kind == "r" else []
-    checks = [LiveCheck(name, condition) for name, condition in found]
-    name = TableName(schema, table)
     return LiveTable(
-        name, _KINDS[kind], columns, frozenset(granted), rows, comment, unique, dependents, checks, indexed
+        TableName(schema, table),
+        _KINDS[kind],
+        columns,
+        frozenset(granted),
+        rows,
+        comment,
+        [frozenset(names) for is_unique, _, _, names in indexes or () if is_unique],
+        dependents,
+        [LiveCheck(check, condition) for check, condition in checks or ()],
+        frozenset(first for _, is_whole, first, _ in indexes or () if is_whole and first),
     )
 
 

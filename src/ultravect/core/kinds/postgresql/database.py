@@ -30,7 +30,15 @@ from ultravect.core.kinds.postgresql.locks import session_of
 from ultravect.core.kinds.postgresql.plain_write import PlainSession, open_plain_session
 from ultravect.core.kinds.postgresql.questions import BY_CURSOR, READING, answered, described
 from ultravect.core.kinds.postgresql.read import read_rows, read_texts
-from ultravect.core.kinds.postgresql.session import explained, is_idle, is_renewed, reach_steps, sign_in
+from ultravect.core.kinds.postgresql.session import (
+    explained,
+    is_answering,
+    is_idle,
+    is_named,
+    is_renewed,
+    reach_steps,
+    sign_in,
+)
 from ultravect.core.kinds.postgresql.slices import PostgresqlStages
 from ultravect.core.kinds.postgresql.table_swap import swap_obstacle
 from ultravect.core.kinds.postgresql.write import PostgresqlSession, PostgresqlTogether, open_session, together
@@ -64,7 +72,7 @@ class PostgresqlDatabase(UsualDatabase):
         """What the server can do, as it was when this was first asked; all of it where it cannot be asked: then the next step says why."""
         if self._abilities is None:
             try:
-                with self._session("plan") as session:
+                with self._session("plan", asks=True) as session:
                     self._abilities = find_abilities(session)
             except (UltravectError, Error):
                 return Abilities()
@@ -90,9 +98,10 @@ class PostgresqlDatabase(UsualDatabase):
         return self.abilities.remarks()
 
     @contextmanager
-    def _session(self, application: str) -> Iterator[Session]:
-        kept, place = kept_sessions(), self._place
-        session = self._taken(application)
+    def _session(self, application: str, *, asks: bool = False) -> Iterator[Session]:
+        """``asks``: only the catalogue is asked in it, so that the next one may go on with it as it is."""
+        kept, place = kept_sessions(), self._place(as_new=asks)
+        session = self._taken(application, asks=asks)
         try:
             yield session
         except BaseException:
@@ -103,17 +112,19 @@ class PostgresqlDatabase(UsualDatabase):
         else:
             session.close()
 
-    @property
-    def _place(self) -> object:
-        return (PostgresqlDatabase, self._settings, tuple(self._roots))
+    def _place(self, *, as_new: bool) -> object:
+        return (PostgresqlDatabase, self._settings, tuple(self._roots), as_new)
 
-    def _taken(self, application: str) -> Session:
-        """A session that was kept, or a new one."""
-        kept = kept_sessions()
-        session = kept.take(self._place) if kept else None
-        if session is None or not is_renewed(session, application):
-            session = sign_in(self._name, self._settings, application, self._roots)
-        return session
+    def _taken(self, application: str, *, asks: bool = False) -> Session:
+        """A session that was kept, or a new one. ``asks``: its name does not matter."""
+        if kept := kept_sessions():
+            session: Session | None = kept.take(self._place(as_new=True))
+            if session is not None and (is_answering(session) if asks else is_named(session, application)):
+                return session
+            used: Session | None = kept.take(self._place(as_new=False))
+            if used is not None and is_renewed(used, application):
+                return used
+        return sign_in(self._name, self._settings, application, self._roots)
 
     def steps(self) -> Sequence[Step]:
         return [
@@ -168,20 +179,23 @@ class PostgresqlDatabase(UsualDatabase):
         return f"a table was created in schema {schema} and dropped again"
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
-        with self._session("look") as session, explained(self._name, "listing tables"):
+        with self._session("look", asks=True) as session, explained(self._name, "listing tables"):
             return catalogue.list_tables(session, search, after, limit)
 
     def references(self) -> Sequence[Reference]:
-        with self._session("look") as session, explained(self._name, "reading the foreign keys"):
+        with self._session("look", asks=True) as session, explained(self._name, "reading the foreign keys"):
             return catalogue.references(session)
 
     def table(self, name: TableName) -> LiveTable | None:
-        with self._session("catalogue") as session, explained(self._name, f"reading the columns of {name}"):
+        with (
+            self._session("catalogue", asks=True) as session,
+            explained(self._name, f"reading the columns of {name}"),
+        ):
             return catalogue.find_table(session, self.dialect, name)
 
     def may_create(self, name: TableName) -> str:
         with (
-            self._session("catalogue") as session,
+            self._session("catalogue", asks=True) as session,
             explained(self._name, f"reading the privileges for {name}"),
         ):
             return catalogue.create_obstacle(session, name)
@@ -189,7 +203,7 @@ class PostgresqlDatabase(UsualDatabase):
     def ledger(self, table: TableName) -> PostgresqlLedger:
         home = table
         if not table.schema:
-            with self._session("plan") as session, explained(self._name, f"looking for {table}"):
+            with self._session("plan", asks=True) as session, explained(self._name, f"looking for {table}"):
                 live = catalogue.find_table(session, self.dialect, table, whole=False)
                 home = live.name if live else table
         return PostgresqlLedger(self._name, self.dialect, home, self._session, ends_sessions=self.abilities.complete)
@@ -201,7 +215,10 @@ class PostgresqlDatabase(UsualDatabase):
     def swap_obstacle(self, live: LiveTable, needs: SwapNeeds) -> str:
         if not self.abilities.complete:
             return "the server is a relative of PostgreSQL, where rows are deleted and inserted"
-        with self._session("plan") as session, explained(self._name, f"looking whether {live.name} can be replaced"):
+        with (
+            self._session("plan", asks=True) as session,
+            explained(self._name, f"looking whether {live.name} can be replaced"),
+        ):
             return swap_obstacle(session, self.dialect, live, self._settings.staging or live.name.schema, needs)
 
     @contextmanager
@@ -268,7 +285,10 @@ class PostgresqlDatabase(UsualDatabase):
     def ranges(self, table: LiveTable, count: int) -> Sequence[str]:
         if not self.abilities.all:
             return []
-        with self._session("plan") as session, explained(self._name, f"looking how {table.name} can be divided"):
+        with (
+            self._session("plan", asks=True) as session,
+            explained(self._name, f"looking how {table.name} can be divided"),
+        ):
             pages = catalogue.pages(session, self.dialect, table.name)
         cuts = sorted({pages * number // count for number in range(1, count)} - {0}) if pages else []
         return ranges([f"'({cut},0)'::tid" for cut in cuts], "ctid")

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import psycopg
 from psycopg import Connection
-from psycopg.pq import TransactionStatus
+from psycopg.pq import ConnStatus, TransactionStatus
 
 from ultravect.core.contracts.probe import Step, network_steps
 from ultravect.core.errors import UltravectError
@@ -171,6 +171,27 @@ def is_idle(session: Connection[tuple[object, ...]]) -> bool:
     except psycopg.Error:
         return False
     return session.info.transaction_status == TransactionStatus.IDLE
+
+
+def is_answering(session: Connection[tuple[object, ...]]) -> bool:
+    """Whether the server has not ended a session that waits, as far as is known without asking it; one that it has ended is closed."""
+    with suppress(psycopg.Error):
+        session.pgconn.consume_input()
+        if session.info.status == ConnStatus.OK:
+            return True
+    session.close()
+    return False
+
+
+def is_named(session: Connection[tuple[object, ...]], application: str) -> bool:
+    """Whether a session that only asked the catalogue now has this name in the server's list; one that does not answer is closed."""
+    try:
+        session.execute("SELECT set_config('application_name', %s, false)", (_application(application),))
+        session.commit()
+    except psycopg.Error:
+        session.close()
+        return False
+    return True
 
 
 def is_renewed(session: Connection[tuple[object, ...]], application: str) -> bool:

@@ -14,7 +14,7 @@ savepoint, which gives the rows that it writes another transaction number.
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import replace
 from typing import Any
@@ -38,14 +38,14 @@ from ultravect.core.contracts.write_session import (
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import ROW, MergeStatements
 from ultravect.core.errors import UltravectError
-from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements, find_table, resolved
+from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements, find_table
 from ultravect.core.kinds.postgresql.copy_in import CopyIn
 from ultravect.core.kinds.postgresql.ledger import require_tables
 from ultravect.core.kinds.postgresql.locks import end_holders, holders, try_lock
 from ultravect.core.kinds.postgresql.refused_rows import write_in_chunks
 from ultravect.core.kinds.postgresql.session import explained, translate
 from ultravect.core.kinds.postgresql.table_swap import LARGE_ROWS, ShadowTable, replace_table, take_name
-from ultravect.core.loading.counting import BY_STATEMENTS
+from ultravect.core.loading.counting import BY_STATEMENTS, count_of_few, known_count
 from ultravect.core.loading.questions import table_gone
 from ultravect.core.loading.refusals import doing_of, table_changed, waiting_message
 from ultravect.core.loading.row_changes import paired, updates
@@ -55,14 +55,17 @@ from ultravect.core.words import counted
 
 _MATCHED = "ultravect_matched"
 _SAMPLED_ROWS = 5000
-_SETTINGS = (
-    "SET lock_timeout = '{wait}ms'; SET work_mem = '128MB'; "
-    # a load whose process is gone is given up while it waits for a lock, too; servers before version 14 do not know this
-    "SELECT set_config(name, '2s', false) FROM pg_settings WHERE name = 'client_connection_check_interval'"
-)
+# a load whose process is gone is given up while it waits for a lock, too; servers before version 14 do not know this
+_PREPARED = """
+SELECT h.schema, ARRAY(SELECT n FROM unnest(%(ledger)s::text[]) n WHERE to_regclass(format('%%I.%%I', h.schema, n)) IS NULL),
+  set_config('lock_timeout', %(wait)s, false), set_config('work_mem', '128MB', false),
+  (SELECT set_config(name, '2s', false) FROM pg_settings WHERE name = 'client_connection_check_interval')
+FROM (SELECT coalesce(%(schema)s::text, (SELECT n.nspname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+        WHERE c.oid = to_regclass(%(table)s)), current_schema()) AS schema) h
+"""
 _BEGUN = """
 SELECT pg_current_xact_id()::text, c.relkind = 'r', c.relhasrules
-  OR EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal)
+  OR EXISTS (SELECT 1 FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal){rows}
 FROM (SELECT to_regclass(%s) AS oid) t LEFT JOIN pg_class c ON c.oid = t.oid
 """
 # a unique index on just these columns, and nothing that could drop or change a row on its way
@@ -93,11 +96,12 @@ class PostgresqlSession(SqlSession):
         dialect: Dialect,
         attempt: Attempt,
         staging: str,
+        home: TableName,
         *,
         alone: bool = True,
         binary: bool = True,
     ) -> None:
-        super().__init__(dialect, attempt, SessionStatements(session), resolved(session, attempt.plan.table))
+        super().__init__(dialect, attempt, SessionStatements(session), home)
         self._session, self._connection, self._staging = session, connection, staging
         self._alone, self._binary = alone, binary
         plan, stage = attempt.plan, attempt.stage
@@ -110,6 +114,9 @@ class PostgresqlSession(SqlSession):
         self._copy: CopyIn | None = None
         self._live: LiveTable | None = None
         self._rows_before: int | None = 0
+        self._locked_rows: Sequence[Any] | None = (
+            None  # of the first count, which is one with the lock's own question
+        )
         self._emptied = self._held = self._whole = self._has_triggers = False
         self._counts = Counts(0)
         self._counted: int | None = None
@@ -120,8 +127,7 @@ class PostgresqlSession(SqlSession):
     # before rows
 
     def begin(self) -> None:
-        if self._alone:
-            prepare(self._session, self._connection, self.ledger, self.attempt)
+        """The session was prepared when it was opened, and its first statement begins the transaction."""
 
     def run(self, statements: Sequence[str]) -> None:
         """Below a savepoint: see above."""
@@ -148,9 +154,12 @@ class PostgresqlSession(SqlSession):
                     self.attempt.notify(waiting_message(plan, holders(self._session, self.table)))
                     self.execute(f"LOCK TABLE {self.table} IN {mode} MODE")
                 self._held = mode != "ROW EXCLUSIVE"
-        row = self._session.execute(_BEGUN, (self.table,)).fetchone()
+        counts = not plan.is_new and not plan.counts_all
+        asked = _BEGUN.replace("{rows}", f", ({count_of_few(self.dialect, self.table)})" if counts else "")
+        row = self._session.execute(asked.encode(), (self.table,)).fetchone()
         assert row is not None, "one row was asked for"
         self._transaction, self._whole, self._has_triggers = str(row[0]), bool(row[1]), bool(row[2])
+        self._locked_rows = row[3:] or None
 
     def hold(self) -> None:
         if not self._held:
@@ -158,7 +167,8 @@ class PostgresqlSession(SqlSession):
             self._held = True
 
     def rows(self, *, exact: bool) -> int | None:
-        self._rows_before = super().rows(exact=exact)
+        locked, self._locked_rows = self._locked_rows, None
+        self._rows_before = super().rows(exact=exact) if exact or locked is None else known_count(locked)
         return self._rows_before
 
     def define(self) -> None:
@@ -459,16 +469,28 @@ def staging_query(dialect: Dialect, attempt: Attempt, table: TableName) -> str:
     return f"SELECT {', '.join(parts)} FROM {dialect.table(table)} WITH NO DATA"
 
 
-def prepare(session: Session, connection: str, ledger: LedgerTables, attempt: Attempt) -> None:
-    """What comes before the transaction of a load."""
-    plan = attempt.plan
-    session.execute(_SETTINGS.format(wait=int(plan.lock_seconds * 1000) or 1).encode())
+def prepare(session: Session, connection: str, dialect: Dialect, attempt: Attempt) -> TableName:
+    """What comes before the transaction of a load; the table with its schema: where it is, or would be made."""
+    plan, table = attempt.plan, attempt.plan.table
+    ledger = LedgerTables(dialect, table)
+    names = [needed.name.name for needed in ledger.needed(plan, attempt.key)]
+    values = {
+        "schema": table.schema,
+        "table": dialect.table(table),
+        "ledger": names,
+        "wait": f"{int(plan.lock_seconds * 1000) or 1}ms",
+    }
+    row = session.execute(_PREPARED.encode(), values).fetchone()
+    assert row is not None, "one row was asked for"
+    home, missing = TableName(row[0], table.name), row[1]
     if attempt.stage is not None:
         # slices that were given up may still be writing into it
-        end_holders(session, ledger.dialect.table(attempt.stage.table))
+        end_holders(session, dialect.table(attempt.stage.table))
     session.commit()  # or settings would go with a table that another load was quicker to make
-    require_tables(session, connection, ledger.dialect, ledger.needed(plan, attempt.key))
-    session.commit()
+    if missing:
+        require_tables(session, connection, dialect, LedgerTables(dialect, home).needed(plan, attempt.key))
+        session.commit()
+    return home
 
 
 def commit(session: Session, connection: str, what: str, transaction: str) -> None:
@@ -506,7 +528,8 @@ def open_session(
     """See ``Target.write``. The session is rolled back unless the load was published."""
     # closing a session in the middle of a COPY makes the server drop the transaction
     with closing(session), explained(connection, doing_of(attempt)):
-        opened = PostgresqlSession(session, connection, dialect, attempt, staging, binary=binary)
+        home = prepare(session, connection, dialect, attempt)
+        opened = PostgresqlSession(session, connection, dialect, attempt, staging, home, binary=binary)
         with _explained(connection, attempt, opened):
             yield opened
 
@@ -514,15 +537,20 @@ def open_session(
 class PostgresqlTogether:
     """See ``LoadsTogether``: one load after the other, in one session."""
 
-    def __init__(self, session: Session, connection: str, dialect: Dialect, staging: str, count: int) -> None:
+    def __init__(
+        self, session: Session, connection: str, dialect: Dialect, staging: str, homes: Mapping[TableName, TableName]
+    ) -> None:
+        """``homes``: the tables with their schemas, by how plans call them."""
         self._session, self._connection, self._dialect, self._staging = session, connection, dialect, staging
-        self._what = f"the loads into {counted(count, 'table')}"
+        self._homes = homes
+        self._what = f"the loads into {counted(len(homes), 'table')}"
 
     @contextmanager
     def write(self, attempt: Attempt) -> Iterator[PostgresqlSession]:
         with explained(self._connection, doing_of(attempt)):
+            home = self._homes[attempt.plan.table]
             opened = PostgresqlSession(
-                self._session, self._connection, self._dialect, attempt, self._staging, alone=False
+                self._session, self._connection, self._dialect, attempt, self._staging, home, alone=False
             )
             with _explained(self._connection, attempt, opened):
                 yield opened
@@ -539,7 +567,5 @@ def together(
     """See ``Target.together``."""
     with closing(session):
         with explained(connection, "preparing loads"):
-            for attempt in attempts:
-                home = resolved(session, attempt.plan.table)
-                prepare(session, connection, LedgerTables(dialect, home), attempt)
-        yield PostgresqlTogether(session, connection, dialect, staging, len(attempts))
+            homes = {attempt.plan.table: prepare(session, connection, dialect, attempt) for attempt in attempts}
+        yield PostgresqlTogether(session, connection, dialect, staging, homes)
