@@ -134,17 +134,17 @@ class _Scale:
                 _say(f"  {what}", f"{_p95(ask):.0f}", "under 100")
 
     def events(self) -> None:
-        """Events are inserted as a leg's recorder does, several at a time and each time in a transaction."""
+        """Events are inserted as those of a leg are, several at a time and each time in a transaction."""
         code = (
             "import django; django.setup()\n"
             "import time\n"
             "from ultravect.service.records.models import Run\n"
-            "from ultravect.service.work.runs.recorder import Recorder\n"
+            "from ultravect.service.work.runs.transitions import LegRecord\n"
             "from ultravect.service.records.models import Leg\n"
             "leg = Leg.objects.defer(None).select_related('run__job', 'run__revision', 'run__origin').order_by('id').first()\n"
-            "recorder, started = Recorder(leg), time.perf_counter()\n"
+            "record, started = LegRecord(leg), time.perf_counter()\n"
             f"for _ in range({_EVENTS // 20}):\n"
-            "    recorder.record(*({'kind': 'log', 'level': 'info', 'text': f'line {n}'} for n in range(20)))\n"
+            "    record.record(*({'kind': 'log', 'level': 'info', 'text': f'line {n}'} for n in range(20)))\n"
             f"print({_EVENTS} / (time.perf_counter() - started))\n"
         )
         environment = self.stack.environment | {"DJANGO_SETTINGS_MODULE": "ultravect.service.settings"}

@@ -1,4 +1,5 @@
-"""Kills and pauses workers at random while runs are under way, and looks whether any run is lost, stuck or reported twice."""
+"""Kills and pauses workers at random while runs are under way, and cuts them off from the records and from their targets; looks whether any run is
+lost, stuck or reported twice."""
 
 from __future__ import annotations
 
@@ -12,7 +13,7 @@ from contextlib import suppress
 from dataclasses import dataclass, field
 
 from devtools.stack import Stack, temporary_stack
-from ultravect.client import Client, Run
+from ultravect.client import ApiError, Client, Run, ServiceUnreachable
 
 LOST_AFTER = 3
 _ROWS = 20_000
@@ -27,6 +28,7 @@ class WorkerOutcome:
     runs: int = 0
     killed: int = 0
     paused: int = 0
+    cut: int = 0
     taken_over: int = 0
     succeeded: int = 0
     failed: int = 0
@@ -34,7 +36,7 @@ class WorkerOutcome:
 
 
 class Trouble(threading.Thread):
-    """Kills a worker and starts another, or pauses one for longer than it takes to be lost, until it is stopped."""
+    """Kills a worker and starts another, pauses one for longer than it takes to be lost, or ends sessions, until it is stopped."""
 
     def __init__(
         self, stack: Stack, workers: list[subprocess.Popen[bytes]], outcome: WorkerOutcome, seed: int
@@ -48,7 +50,9 @@ class Trouble(threading.Thread):
         while not self.ending.wait(self._chance.uniform(0.3, 1.5)):
             number = self._chance.randrange(len(self._workers))
             worker = self._workers[number]
-            if self._chance.random() < 0.5:
+            if self._chance.random() < 0.4:
+                self._cut(self._chance.choice(["ultravect", "ultravect", "warehouse"]))
+            elif self._chance.random() < 0.5:
                 worker.kill()
                 worker.wait()
                 self._workers[number] = self._stack.start_worker()
@@ -58,6 +62,17 @@ class Trouble(threading.Thread):
                 self.ending.wait(self._chance.uniform(0.2, LOST_AFTER * 2.5))
                 os.kill(worker.pid, signal.SIGCONT)
                 self._outcome.paused += 1
+
+    def _cut(self, database: str) -> None:
+        """Ends all sessions with the records, or with the target, and lets none begin for a moment."""
+        run, moment = self._stack.postgres.execute, self._chance.uniform(0, LOST_AFTER / 3)
+        run(f"ALTER DATABASE {database} ALLOW_CONNECTIONS false")
+        try:
+            run(f"SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = '{database}'")
+            self.ending.wait(moment)
+        finally:
+            run(f"ALTER DATABASE {database} ALLOW_CONNECTIONS true")
+        self._outcome.cut += 1
 
     def end_workers(self) -> None:
         """Ends all of them, those that are paused too."""
@@ -80,7 +95,7 @@ def worker_faults(count: int, seed: int = 1) -> WorkerOutcome:
             with Client(stack.url, token=stack.token) as client:
                 _jobs(client, stack)
                 trouble.start()
-                ids = [client.run(f"faulty-{number % _JOBS}").id for number in range(count)]
+                ids = [_started(client, f"faulty-{number % _JOBS}", number) for number in range(count)]
                 ended = _ended(client, ids, outcome)
                 trouble.ending.set()
                 trouble.join()
@@ -89,6 +104,21 @@ def worker_faults(count: int, seed: int = 1) -> WorkerOutcome:
         finally:
             trouble.end_workers()
     return outcome
+
+
+def _started(client: Client, job: str, number: int) -> int:
+    """A run of the job, whatever the records answer at this moment: the same key starts it once."""
+    while True:
+        with suppress(ApiError, ServiceUnreachable):
+            return client.run(job, idempotency_key=f"faulty-{number}").id
+        time.sleep(0.2)
+
+
+def _shown(client: Client, number: int) -> Run:
+    while True:
+        with suppress(ApiError, ServiceUnreachable):
+            return client.show(number)
+        time.sleep(0.2)
 
 
 def _jobs(client: Client, stack: Stack) -> None:
@@ -107,7 +137,7 @@ def _ended(client: Client, ids: list[int], outcome: WorkerOutcome) -> list[Run]:
     found: dict[int, Run] = {}
     while time.monotonic() < until and len(found) < len(ids):
         for number in ids:
-            if number not in found and (run := client.show(number)).ended:
+            if number not in found and (run := _shown(client, number)).ended:
                 found[number] = run
         time.sleep(0.3)
     stuck = [number for number in ids if number not in found]
@@ -120,7 +150,7 @@ def _settled(client: Client, ids: list[int]) -> None:
     """Waits until targets have been asked for the outcomes that were not known."""
     until = time.monotonic() + 90
     while ids and time.monotonic() < until:
-        ids = [number for number in ids if client.show(number).outcome == "unknown"]
+        ids = [number for number in ids if _shown(client, number).outcome == "unknown"]
         time.sleep(0.5)
 
 
@@ -142,7 +172,7 @@ def _look(client: Client, stack: Stack, ids: list[int], outcome: WorkerOutcome) 
         )
     )
     for number in ids:
-        run = client.show(number)
+        run = _shown(client, number)
         outcome.taken_over += run.attempts > 1
         outcome.succeeded += run.state == "succeeded"
         outcome.failed += run.state == "failed"
@@ -158,9 +188,9 @@ def _look(client: Client, stack: Stack, ids: list[int], outcome: WorkerOutcome) 
 
 
 def table(outcome: WorkerOutcome) -> str:
-    head = "| runs | workers killed | workers paused | taken over | succeeded | failed | wrong |\n|---|---|---|---|---|---|---|"
+    head = "| runs | workers killed | workers paused | sessions ended | taken over | succeeded | failed | wrong |\n|---|---|---|---|---|---|---|---|"
     wrong = f"{len(outcome.wrong) or 'nothing'}{''.join(f'; {what}' for what in outcome.wrong[:5])}"
     return (
-        f"{head}\n| {outcome.runs} | {outcome.killed} | {outcome.paused} | {outcome.taken_over} | {outcome.succeeded} | "
+        f"{head}\n| {outcome.runs} | {outcome.killed} | {outcome.paused} | {outcome.cut} | {outcome.taken_over} | {outcome.succeeded} | "
         f"{outcome.failed} | {wrong} |"
     )

@@ -120,10 +120,10 @@ class Place:
         return self.sql("SELECT to_regclass('{t}') IS NOT NULL")[0][0] is True
 
     @contextmanager
-    def locked(self, mode: str = "SHARE") -> Iterator[None]:
-        """Holds a lock on the table: rows cannot be written for as long as the context lasts."""
+    def locked(self, mode: str = "SHARE", table: str = "") -> Iterator[None]:
+        """Holds a lock on the table, or on another one: rows cannot be written for as long as the context lasts."""
         with psycopg.connect(self.stack.postgres.url("warehouse")) as connection:
-            connection.execute(f"LOCK TABLE {self.name} IN {mode} MODE".encode())
+            connection.execute(f"LOCK TABLE {table or self.name} IN {mode} MODE".encode())
             yield
 
     def until(self, run: Run, reached: Callable[[Run], bool]) -> Run:

@@ -35,7 +35,7 @@ class Cluster:
 
     def start(self) -> Cluster:
         self._run("dask_scheduler", "--host", "127.0.0.1", "--port", "0", "--scheduler-file", str(self.file))
-        self._until(self.file.exists)
+        self._until(lambda: self.file.exists() and self.file.read_text().endswith("}"))
         self.address = json.loads(self.file.read_text())["address"].replace("tcp://", "dask://")
         return self
 

@@ -333,20 +333,44 @@ def test_the_run_of_a_leg_that_is_killed_is_taken_over(place: Place) -> None:
     assert (ended.state, ended.attempts, len(place.rows())) == ("succeeded", 2, 4)
 
 
-def test_without_receipts_the_run_of_a_lost_leg_fails_and_tells(place: Place) -> None:
-    place.file(GOOD).job()
-    place.run()
+def _without_receipts(place: Place, into: str = "") -> None:
     settings = {**place.stack.warehouse, "receipts": False}
     place.client.add_connection(f"{place.name}-plain", "postgresql", settings)
-    text = place.job().replace("connection: warehouse", f"connection: {place.name}-plain")
+    text = place.job(into=into).replace("connection: warehouse", f"connection: {place.name}-plain")
     place.client.save_job(place.name, text)
+
+
+def test_without_receipts_a_lost_leg_is_taken_over_that_has_not_begun_to_publish(place: Place) -> None:
+    place.file(GOOD).job()
+    place.run()
+    _without_receipts(place)
     with place.locked():
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
         for pid in leg_processes(place.stack.pid):
             os.kill(pid, signal.SIGKILL)
+        place.until(run, lambda run: run.attempts == 2)
+    ended = place.client.wait(run.id)
+    assert (ended.state, ended.attempts, len(place.rows())) == ("succeeded", 2, 4)
+
+
+def test_without_receipts_no_one_knows_what_a_leg_left_that_was_lost_while_publishing(place: Place) -> None:
+    place.file(GOOD).job()
+    place.run()
+    place.sql("CREATE TABLE {t}_after (a int)")
+    _without_receipts(place, "after: [INSERT INTO {t}_after VALUES (1)]".replace("{t}", place.name))
+    with place.locked(table=f"{place.name}_after"):
+        run = place.until(place.start(), lambda run: run.legs[0].outcome == "unknown")
+        for pid in leg_processes(place.stack.pid):
+            os.kill(pid, signal.SIGKILL)
         ended = place.client.wait(run.id)
     assert ended.error is not None
-    assert (ended.state, ended.error["code"], ended.attempts, len(place.rows())) == ("failed", "worker-lost", 1, 2)
+    assert (ended.state, ended.outcome, ended.error["code"], ended.attempts) == (
+        "failed",
+        "unknown",
+        "worker-lost",
+        1,
+    )
+    assert "not known" in ended.error["detail"]
     assert place.run().state == "succeeded"
 
 

@@ -402,6 +402,8 @@ export interface components {
             /** @description The object that it copies, of a job with many; "" otherwise. */
             object: string;
             outcome: components["schemas"]["OutcomeEnum"];
+            /** @description Seconds since the leg started, and the rows that it had read by then: some points of its time. */
+            pace: number[][];
             peak_memory: number | null;
             phases: components["schemas"]["Phase"][];
             progress: components["schemas"]["Progress"];
@@ -917,7 +919,8 @@ export interface components {
             data: {
                 [key: string]: unknown;
             };
-            id: number;
+            /** @description null of `progress`, which is in the stream alone: how far a leg is now. */
+            id: number | null;
             /** @enum {string} */
             kind: "state" | "legs" | "leg" | "phase" | "progress" | "log" | "finding" | "planned" | "rejects" | "read_again" | "slices" | "slice" | "changes" | "published" | "end";
             /** @description The number of the leg that it is of. */

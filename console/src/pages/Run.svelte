@@ -32,6 +32,10 @@
   async function load() {
     try {
       run = await get<Run>(`runs/${number}`);
+      for (const one of run.legs) {
+        const kept = one.pace.map(([seconds, rows]) => ({ at: Date.parse(one.started_at ?? "") + (seconds ?? 0) * 1000, rows: rows ?? 0 }));
+        if (kept.length > (points[one.number]?.length ?? 0)) points[one.number] = kept;
+      }
     } catch (error) {
       problem = problemOf(error);
     }

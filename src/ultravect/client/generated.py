@@ -560,7 +560,10 @@ class RunBar(Given):
 
 
 class RunEvent(Given):
-    id: int
+    id: int | None = Field(...)
+    """
+    null of `progress`, which is in the stream alone: how far a leg is now.
+    """
     kind: str
     at: datetime
     leg: int | None = Field(...)
@@ -945,6 +948,10 @@ class Leg(Given):
     attempts: int
     phases: list[dict[str, Any]]
     progress: dict[str, Any]
+    pace: list[list[float]]
+    """
+    Seconds since the leg started, and the rows that it had read by then: some points of its time.
+    """
     tally: dict[str, int] | None = Field(...)
     rows_before: int | None = Field(...)
     rows_after: int | None = Field(...)

@@ -11,20 +11,21 @@ _NAME = "ULTRAVECT_TEST_CLOCK"
 
 
 def keep_time() -> None:
-    """Where the variable ULTRAVECT_TEST_CLOCK names a file, has it be so many seconds later as that says, for all that asks Django.
-
-    What the records' database and the queue measure for themselves stays real: signs of life, locks, pauses between attempts.
-    """
-    if path := os.environ.get(_NAME):
+    """Where the variable ULTRAVECT_TEST_CLOCK names a file, has it be so many seconds later as that says, for all that asks Django."""
+    if os.environ.get(_NAME):
         machine = timezone.now
 
         def now() -> dt.datetime:
-            return machine() + _ahead(path)
+            return machine() + ahead()
 
         timezone.now = now
 
 
-def _ahead(path: str) -> dt.timedelta:
+def ahead() -> dt.timedelta:
+    """How much later than the machine's the time is that a test has set."""
+    path = os.environ.get(_NAME)
+    if not path:
+        return dt.timedelta()
     try:
         with open(path, encoding="ascii") as file:
             return dt.timedelta(seconds=float(file.read() or 0))

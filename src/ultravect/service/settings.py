@@ -127,7 +127,6 @@ INSTALLED_APPS = [
     "rest_framework",
     "drf_spectacular",
     "drf_spectacular_sidecar",
-    "procrastinate.contrib.django",
     "ultravect.service.records",
 ]
 MIDDLEWARE = [
@@ -210,5 +209,4 @@ SPECTACULAR_SETTINGS = {
         "ultravect.service.api.openapi.add_problems",
     ],
 }
-PROCRASTINATE_IMPORT_PATHS = ["ultravect.service.work.workers.tasks"]
 LOGGING_CONFIG = None

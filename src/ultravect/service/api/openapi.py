@@ -8,7 +8,11 @@ _EVENT = {
     "type": "object",
     "required": ["id", "kind", "at", "leg", "data"],
     "properties": {
-        "id": {"type": "integer"},
+        "id": {
+            "type": "integer",
+            "nullable": True,
+            "description": "null of `progress`, which is in the stream alone: how far a leg is now.",
+        },
         "kind": {
             "type": "string",
             "enum": [

@@ -7,7 +7,7 @@ from typing import Any
 from ultravect import __version__
 
 LIVE = {"status": "ok", "version": __version__}
-ALIVE_WORKERS = "SELECT count(*) FROM procrastinate_workers WHERE last_heartbeat > now() - interval '30 seconds'"
+ALIVE_WORKERS = "SELECT count(*) FROM records_workerseen WHERE seen_at > now() - interval '30 seconds'"
 
 
 def health(workers: int | None) -> tuple[int, dict[str, Any]]:

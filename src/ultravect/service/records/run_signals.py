@@ -17,25 +17,33 @@ _CHANNEL = "ultravect_run"
 _AGAIN_SECONDS = 1.0
 
 
-def notify_run(run: int) -> None:
+def notify_run(run: int, *, ended: bool = False) -> None:
     """Wakes all who follow the run, once the transaction is committed."""
     with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_notify(%s, %s)", (_CHANNEL, str(run)))
+        cursor.execute("SELECT pg_notify(%s, %s)", (_CHANNEL, f"{run} end" if ended else str(run)))
+
+
+class Happened(asyncio.Event):
+    """``over``: set where what has happened is that the run ended."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.over = asyncio.Event()
 
 
 class RunSignals:
     """One listening connection for all streams of a process, opened with the first."""
 
     def __init__(self) -> None:
-        self._followers: defaultdict[int, set[asyncio.Event]] = defaultdict(set)
+        self._followers: defaultdict[int, set[Happened]] = defaultdict(set)
         self._listening: asyncio.Task[None] | None = None
 
     @contextmanager
-    def follow(self, run: int) -> Iterator[asyncio.Event]:
+    def follow(self, run: int) -> Iterator[Happened]:
         """An event that is set whenever something has happened in ``run`` since it was cleared."""
         if self._listening is None or self._listening.done():
             self._listening = asyncio.create_task(self._listen())
-        happened = asyncio.Event()
+        happened = Happened()
         self._followers[run].add(happened)
         try:
             yield happened
@@ -51,7 +59,10 @@ class RunSignals:
                     await listener.execute(f"LISTEN {_CHANNEL}".encode())
                     self._wake_all()  # what happened before is not notified
                     async for notice in listener.notifies():
-                        for happened in self._followers.get(int(notice.payload), ()):
+                        number, _, ended = notice.payload.partition(" ")
+                        for happened in self._followers.get(int(number), ()):
+                            if ended:
+                                happened.over.set()
                             happened.set()
             except (psycopg.Error, OSError) as error:
                 logging.getLogger(__name__).warning("events of runs are asked for once a second: %s", error)

@@ -49,3 +49,7 @@ def upgrade() -> None:
     # the command looks at much else, which takes a second
     if executor.migration_plan(loader.graph.leaf_nodes()):
         call_command("migrate", interactive=False, verbosity=0)
+        # what an earlier version has left under way, by ways that are no more
+        from ultravect.service.work.runs.transitions import adopt
+
+        adopt()

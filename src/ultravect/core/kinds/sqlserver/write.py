@@ -29,6 +29,9 @@ _PAGES = ("char", "varchar", "text")
 _SHORT_WAIT = 300  # milliseconds
 
 
+_THERE_ALREADY = 2714
+
+
 class SqlserverSession(SqlSession):
     """See ``SqlSession``. Other sessions can write to the table until it is locked, which a load does that looks at the rows there are."""
 
@@ -42,8 +45,16 @@ class SqlserverSession(SqlSession):
         self._bulk: BulkLoad | None = None
 
     def begin(self) -> None:
-        self.execute("BEGIN TRANSACTION")
         plan = self.plan
+        for table in self.ledger.needed(plan, self.attempt.key):
+            if self.has(table.name):
+                continue
+            try:
+                self.execute(table.create())
+            except pytds.Error as error:
+                if number_of(error) != _THERE_ALREADY:
+                    raise  # else another load was first
+        self.execute("BEGIN TRANSACTION")
         if plan.is_new:
             return
         locks = plan.replaces is not None or plan.merges is not None or plan.lock_table or plan.rebuild

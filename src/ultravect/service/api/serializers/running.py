@@ -66,6 +66,12 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
     state = serializers.ChoiceField(choices=State.choices)
     phases = shaped(PhaseSerializer(many=True))
     progress = shaped(ProgressSerializer())
+    pace = shaped(
+        serializers.ListField(
+            child=serializers.ListField(child=serializers.FloatField()),
+            help_text="Seconds since the leg started, and the rows that it had read by then: some points of its time.",
+        )
+    )
     tally = shaped(TallySerializer(allow_null=True))
     comparison = shaped(serializers.DictField(child=serializers.IntegerField(), allow_null=True))
     checksums = shaped(serializers.DictField(child=Text(), allow_null=True))
@@ -81,7 +87,7 @@ class LegSerializer(serializers.ModelSerializer[Leg]):
         model = Leg
         fields = [
             "number", "object", "source", "target", "state", "outcome", "error", "started_at", "ended_at", "attempts",
-            "phases", "progress", "tally", "rows_before", "rows_after", "rows_about",
+            "phases", "progress", "pace", "tally", "rows_before", "rows_after", "rows_about",
             "created_target", "rejected", "gone", "mark", "comparison", "checksums", "guards", "peak_memory", "strategy", "slices",
             "statements",
         ]  # fmt: skip

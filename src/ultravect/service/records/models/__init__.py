@@ -14,7 +14,7 @@ from ultravect.service.records.models.declared import (
 from ultravect.service.records.models.feeds import FeedEntry
 from ultravect.service.records.models.messages import Message, NotifyRule, Occasion
 from ultravect.service.records.models.people import AuditEntry, Role, SignInAttempt, Token, User
-from ultravect.service.records.models.runs import Change, Event, Leg, LegManager, Reject, Run, Slice
+from ultravect.service.records.models.runs import Change, Event, Leg, LegManager, LegSearch, Reject, Run, Slice
 from ultravect.service.records.models.schedules import AwaitedJob, DueJob, Schedule
 from ultravect.service.records.models.states import FileState, Outcome, RunKind, State, Trigger
 from ultravect.service.records.models.workers import SiteLook, WorkerSeen
@@ -35,6 +35,7 @@ __all__ = [
     "LayoutVersion",
     "Leg",
     "LegManager",
+    "LegSearch",
     "Message",
     "Named",
     "NotifyRule",

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from django.contrib.postgres.fields import ArrayField
 from django.db import models
 
 from ultravect.service.records.models.declared import Job, Revision
@@ -81,6 +82,9 @@ class Leg(models.Model):
     state = models.CharField(max_length=16, choices=State.choices, default=State.QUEUED)
     phases = models.JSONField(default=list)
     progress = models.JSONField(default=dict)
+    pace = models.JSONField(default=list)
+    """Seconds since it started, and rows read by then: some points of its time, for a curve."""
+
     tally = models.JSONField(null=True)
     rows_before = models.BigIntegerField(null=True)
     rows_after = models.BigIntegerField(null=True)
@@ -111,7 +115,29 @@ class Leg(models.Model):
     """The numbers of legs that end before this one begins."""
 
     begun = models.BooleanField(default=False)
-    """Whether it was given to the queue: only so many legs of a run are at once."""
+    """Whether its turn in the run has come: only so many legs of a run are at once."""
+
+    queued_at = models.DateTimeField(null=True)
+    """Since when workers may claim it; None where it has not begun, or goes with another leg of a run that publishes together."""
+
+    not_before = models.DateTimeField(null=True)
+    """Before this no worker claims it: it failed, and is tried again after a pause."""
+
+    priority = models.IntegerField(default=0)
+    owner = models.CharField(max_length=100, default="", blank=True)
+    """Who waits with it: of two owners, the one of whom fewer legs run is first."""
+
+    sites = ArrayField(models.CharField(max_length=50), default=list)
+    """That its worker has to serve."""
+
+    uses = ArrayField(models.CharField(max_length=200), default=list)
+    """The names of its connections, each of which may have room for only so many legs."""
+
+    place = models.CharField(max_length=1000, null=True)
+    """What it writes into, which one running leg has at a time; None where another leg of its run has it."""
+
+    waits_noted = models.BooleanField(default=False)
+    """Whether it was said that it waits for room of a connection."""
 
     stop_requested = models.BooleanField(default=False)
     started_at = models.DateTimeField(null=True)
@@ -121,6 +147,19 @@ class Leg(models.Model):
     attempts = models.PositiveIntegerField(default=0)
     lease = models.BigIntegerField(default=0)
     """Grows each time the leg is begun or taken over: what an earlier worker records is refused."""
+
+    seen_at = models.DateTimeField(null=True)
+    """When its worker last renewed the lease, by the clock of the database."""
+
+    noted = models.BigIntegerField(default=0)
+    """The number of the last list of events that its worker has recorded: one that is sent again is not recorded twice."""
+
+    events_kept = models.PositiveIntegerField(default=0)
+    events_left_out = models.PositiveIntegerField(default=0)
+    """Of so many events, the first are kept."""
+
+    unverified = models.BooleanField(default=False)
+    """Whether its rows are committed, and could not be counted since the target did not answer any more."""
 
     outcome = models.CharField(max_length=16, choices=Outcome.choices, default=Outcome.NOTHING)
     outcome_asked_at = models.DateTimeField(null=True)
@@ -136,10 +175,33 @@ class Leg(models.Model):
         ordering: ClassVar = ["number"]
         indexes: ClassVar = [
             models.Index(fields=["state"], name="records_leg_state_idx"),
+            models.Index(
+                fields=["owner", "-priority", "queued_at", "id"],
+                condition=models.Q(state="queued", queued_at__isnull=False),
+                name="records_leg_queue_idx",
+            ),
             models.Index(fields=["outcome"], name="records_leg_outcome_idx"),
             models.Index(fields=["ended_at"], name="records_leg_ended_idx"),
         ]
-        constraints: ClassVar = [models.UniqueConstraint(fields=["run", "number"], name="one_leg_a_number")]
+        constraints: ClassVar = [
+            models.UniqueConstraint(fields=["run", "number"], name="one_leg_a_number"),
+            models.UniqueConstraint(fields=["place"], condition=models.Q(state="running"), name="one_leg_a_place"),
+        ]
+
+
+class LegSearch(models.Model):
+    """The legs of a run are still to be found, by one worker; it is removed when they are."""
+
+    run = models.OneToOneField(Run, on_delete=models.CASCADE, related_name="search")
+    sites = ArrayField(models.CharField(max_length=50), default=list)
+    queued_at = models.DateTimeField()
+    worker = models.CharField(max_length=100, blank=True, default="")
+    attempts = models.PositiveIntegerField(default=0)
+    lease = models.BigIntegerField(default=0)
+    seen_at = models.DateTimeField(null=True)
+
+    class Meta:
+        ordering: ClassVar = ["id"]
 
 
 class Slice(models.Model):

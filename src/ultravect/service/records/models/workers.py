@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from django.contrib.postgres.fields import ArrayField
 from django.db import models
 
 
@@ -25,5 +26,7 @@ class SiteLook(models.Model):
     """A question about connections of a site, which a worker of it answers; it is removed with the answer."""
 
     sealed = models.TextField()
+    sites = ArrayField(models.CharField(max_length=50), default=list)
+    worker = models.CharField(max_length=100, blank=True, default="")
     answer = models.TextField(null=True)
     asked_at = models.DateTimeField(auto_now_add=True)

@@ -234,7 +234,9 @@ def serve_leg(worker: socket.socket) -> NoReturn:
         )
         speaker.mask.in_logs()
         inbox: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
-        watching = threading.Thread(target=watch_worker, args=(worker, task["lost_after"], inbox), daemon=True)
+        leave: queue.SimpleQueue[bool] = queue.SimpleQueue()
+        speaker.leave = leave if task["kind"] in _NOTED else None
+        watching = threading.Thread(target=watch_worker, args=(worker, task["lost_after"], inbox, leave), daemon=True)
         watching.start()
         _run_noted(task, speaker, stopper, _slices(task, speaker, inbox))
     except StopRequested:

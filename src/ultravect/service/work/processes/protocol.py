@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager, suppress
 from typing import Any, Protocol
+
+_GREET_SECONDS = 0.5
 
 
 class Process(Protocol):
@@ -37,3 +41,23 @@ class Processes(Protocol):
         """A process that waits for its task; OSError where there is none to be had."""
 
     async def close(self) -> None: ...
+
+
+@asynccontextmanager
+async def attended(pool: Processes) -> AsyncIterator[Process]:
+    """A process that waits for its task, and ends with this context. As long as that lasts it hears that its worker is there."""
+    process = await pool.take()
+
+    async def greet() -> None:
+        while True:
+            await asyncio.sleep(_GREET_SECONDS)
+            await process.greet()
+
+    greeting = asyncio.create_task(greet())
+    try:
+        yield process
+    finally:
+        greeting.cancel()
+        with suppress(asyncio.CancelledError, OSError):
+            await greeting
+        process.close()

@@ -21,7 +21,7 @@ from ultravect.core.engine.run.leg import Listener
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult
 from ultravect.core.engine.run.sliced_leg import usual_capacity
-from ultravect.core.errors import UltravectError
+from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.finding import Finding
 from ultravect.service.work.processes.stopper import Stopper
 
@@ -40,6 +40,9 @@ class Speaker:
         self.mask = Mask()
         """Hides the secrets of the connections in what is said; rows and plans, of which databases and workers need each character, are
         said as they are."""
+
+        self.leave: queue.SimpleQueue[bool] | None = None
+        """Where its worker says whether a leg may publish, which it does only when that is noted; None: it is not asked."""
 
         self.before_end: Callable[[], None] | None = None
         """Is called before the process says how it ended."""
@@ -66,6 +69,8 @@ class Speaker:
 
     def phase(self, name: str, state: str) -> None:
         self.say("phase", name=name, state=state)
+        if self.leave is not None and (name, state) == ("publish", "running") and not self.leave.get():
+            raise StopRequested
 
     def progress(self, figures: dict[str, Any]) -> None:
         self.say("progress", **figures, said=time.time())
@@ -95,15 +100,22 @@ class Speaker:
             self.say("changes", changes=[change.as_dict() for change in changes[start : start + _REJECTS_A_LINE]])
 
 
-def watch_worker(worker: socket.socket, seconds: float, inbox: queue.SimpleQueue[dict[str, Any]]) -> None:
-    """Takes what the worker sends later. Ends the process when its worker is gone, or gives no sign of life: another one may have the
-    run by then."""
+def watch_worker(
+    worker: socket.socket, seconds: float, inbox: queue.SimpleQueue[dict[str, Any]], leave: queue.SimpleQueue[bool]
+) -> None:
+    """Takes what the worker sends later: what has become of slices, and whether a leg may publish. Ends the process when its worker is gone,
+    or gives no sign of life: another one may have the run by then."""
     rest = b""
     while select.select([worker], [], [], seconds)[0] and (part := worker.recv(1 << 16)):
         *lines, rest = (rest + part).split(b"\n")
         for line in lines:
-            if line:
-                inbox.put(json.loads(line))
+            if not line:
+                continue
+            said = json.loads(line)
+            if "leave" in said:
+                leave.put(bool(said["leave"]))
+            else:
+                inbox.put(said)
     os._exit(1)
 
 

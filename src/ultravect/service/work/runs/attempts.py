@@ -6,7 +6,10 @@ import datetime as dt
 from typing import Any
 
 from ultravect.core.engine.objects.names import RunFacts
-from ultravect.service.records.models import Leg, Run, RunKind
+from ultravect.core.engine.plan.target.load_place import load_place
+from ultravect.core.model.document import job_from_data
+from ultravect.service.records.lookup import find_connection
+from ultravect.service.records.models import Connection, Leg, Run, RunKind
 from ultravect.service.records.resolved import resolved
 
 
@@ -51,3 +54,15 @@ def publishes_together(run: Run) -> bool:
     # rejects are loaded again, and loads taken back, leg by leg
     asked = (run.revision.structure.get("run") or {}).get("publish")
     return run.kind == RunKind.LOAD and asked == "together"
+
+
+def place_of(leg: Leg, connections: dict[str, Connection | None]) -> str:
+    """What the leg writes into: see ``load_place``. ``connections`` keeps those that were looked up."""
+    job = job_from_data(job_of(leg))
+    name = job.into.connection
+    if name not in connections:
+        connections[name] = find_connection(name)
+    connection = connections[name]
+    if connection is None:
+        return f"job:{leg.run.job.name}"
+    return load_place(job, connection.kind, connection.settings, run_facts(leg.run))

@@ -4,162 +4,126 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-import time
-from collections.abc import Callable, Sequence
-from contextlib import suppress
+from collections.abc import AsyncIterator, Sequence
+from contextlib import asynccontextmanager, suppress
 from typing import Any
 
 import structlog
-from django.db import transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
 from ultravect.service.records.models import Leg, Outcome, State
 from ultravect.service.work.processes.pool import ENDINGS, gathered
-from ultravect.service.work.processes.protocol import Process, Processes
+from ultravect.service.work.processes.protocol import Process, Processes, attended
 from ultravect.service.work.recorded import recorded
 from ultravect.service.work.runs.attempts import publishes_together
-from ultravect.service.work.runs.endings import (
+from ultravect.service.work.runs.leases import NOT_ANSWERED, Leases
+from ultravect.service.work.runs.leg_task import task_of_leg, task_of_outcome, task_together
+from ultravect.service.work.runs.retrying import pause_before
+from ultravect.service.work.runs.slices import SliceExecutor
+from ultravect.service.work.runs.transitions import (
     COMMITTED,
     NOTHING,
     UNKNOWN,
-    may_have_written,
-    release_or_end,
+    LeaseLost,
+    LegRecord,
+    begin_others,
+    end_others,
+    not_published,
     with_outcome,
 )
-from ultravect.service.work.runs.lay_out import find_legs
-from ultravect.service.work.runs.leg_events import LeaseLost
-from ultravect.service.work.runs.leg_task import task_of_leg, task_of_outcome
-from ultravect.service.work.runs.recorder import Recorder
-from ultravect.service.work.runs.retrying import pause_before
-from ultravect.service.work.runs.room import full_connection
-from ultravect.service.work.runs.slices import SliceExecutor
-from ultravect.service.work.runs.together import begin_others, end_others, not_published, task_of
-from ultravect.service.work.worker_name import worker_name
 
 log = structlog.get_logger()
-_STOP_POLL_SECONDS = 0.25
 _STOP_GRACE_SECONDS = 10.0
 _ASK_SECONDS = 120.0
-_ROOM_SECONDS = 2.0
+_OWN = ("published",)
+"""What a leg says of its own state, which is no mere note."""
 
 
 class LegExecutor:
-    """Executes legs with the processes of one pool."""
+    """Executes legs with the processes of one pool, under the leases of one worker."""
 
-    def __init__(self, pool: Processes, slices: SliceExecutor, requeue: Callable[[Leg, float], None]) -> None:
-        """``requeue`` queues a leg again, so many seconds later."""
-        self._pool = pool
-        self._slices = slices
-        self._requeue = requeue
+    def __init__(self, pool: Processes, slices: SliceExecutor, leases: Leases, worker: str) -> None:
+        self._pool, self._slices, self._leases, self._worker = pool, slices, leases, worker
 
-    async def execute(self, run_id: int, number: int) -> None:
-        """Carries a queued leg to its end; whatever happens, it ends in a state that shows it."""
-        recorder = await recorded(self._open)(run_id, number)
-        if recorder is None:
-            return
-        log.info("leg started", run=run_id, leg=number, job=recorder.run.job.name)
+    async def execute(self, record: LegRecord) -> None:
+        """Carries a claimed leg to its end; whatever happens, it ends in a state that shows it, or is another worker's."""
+        run, number = record.run.pk, record.leg.number
+        log.info("leg started", run=run, leg=number, job=record.run.job.name)
         try:
-            await self._run(recorder)
+            await self._run(record)
         except asyncio.CancelledError:
-            with suppress(LeaseLost):
-                await recorded(self._hand_over)(recorder)
+            with suppress(LeaseLost, *NOT_ANSWERED):
+                await recorded(record.hand_over)("the service was stopped")
             raise
         except LeaseLost:
-            log.warning("another worker has taken the leg over", run=run_id, leg=number)
+            log.warning("another worker takes the leg over", run=run, leg=number)
         except Exception as error:
-            log.exception("leg failed unexpectedly", run=run_id, leg=number)
+            log.exception("leg failed unexpectedly", run=run, leg=number)
             unexpected = UltravectError(
                 "internal-error", f"unexpected: {type(error).__name__}; the service's log has the details"
             )
             with suppress(LeaseLost):
-                await self._close(
-                    recorder, State.FAILED, UNKNOWN if may_have_written(recorder) else NOTHING, unexpected
-                )
+                await self._close(record, State.FAILED, unexpected)
         finally:
-            log.info("leg ended", run=run_id, leg=number, state=str(recorder.leg.state))
+            log.info("leg ended", run=run, leg=number, state=str(record.leg.state))
 
-    async def lay_out(self, run_id: int) -> None:
-        """Finds the legs of a run, and begins them; a run that has none ends with this."""
-        await find_legs(self._pool, run_id)
-
-    def _hand_over(self, recorder: Recorder) -> None:
-        """Queues a leg again that the service stops in the middle of."""
-        with transaction.atomic():
-            if release_or_end(recorder, "the service was stopped"):
-                self._requeue(recorder.leg, 0)
-
-    @transaction.atomic
-    def _open(self, run_id: int, number: int) -> Recorder | None:
-        recorder = Recorder.of(run_id, number)
-        if recorder.leg.state == State.QUEUED and (full := full_connection(recorder.leg)) is not None:
-            recorder.wait_for(full)
-            self._requeue(recorder.leg, _ROOM_SECONDS)
-            return None
-        return recorder if recorder.begin(worker_name()) else None
-
-    async def _run(self, recorder: Recorder) -> None:
-        while True:
-            if publishes_together(recorder.run):
-                recorders = await recorded(begin_others)(recorder, worker_name())
-            else:
-                recorders = [recorder]
-            if not recorders:
-                await recorded(recorder.end)(State.STOPPED)
-                await recorded(end_others)(recorder, State.STOPPED, NOTHING)
-                return
-            try:
-                tasks = [await recorded(task_of_leg)(one.leg) for one in recorders]
-            except UltravectError as error:
-                for one in recorders:
-                    await recorded(one.end)(State.FAILED, error=error.as_dict())
-                return
-            if await self._attempt(
-                recorder, task_of(tasks) if publishes_together(recorder.run) else tasks[0], recorders
-            ):
-                return
-            await recorded(recorder.release)("the leg's process died")
-            if not await recorded(recorder.begin)(worker_name()):
-                return
-
-    async def _attempt(self, recorder: Recorder, task: dict[str, Any], recorders: Sequence[Recorder]) -> bool:
-        """Runs the leg in a process; False when that died without a word, and another can take over."""
-        leg = await self._pool.take()
-        timeout = (recorder.run.revision.structure.get("run") or {}).get("timeout")
+    async def _run(self, record: LegRecord) -> None:
+        together = publishes_together(record.run)
+        records = [record]
+        if together:
+            records = await self._leases.while_held(record, begin_others, record, self._worker)
+        if not records:
+            await self._leases.while_held(record, record.end, State.STOPPED)
+            await self._leases.while_held(record, end_others, record, State.STOPPED, NOTHING)
+            return
         try:
-            await leg.send(task)
-            watch = asyncio.create_task(self._watch(leg, recorder, duration_seconds(timeout) if timeout else None))
-            try:
-                ending = await self._follow(leg, recorder, recorders)
-            finally:
-                watch.cancel()
-            late = "" if watch.cancelled() or not watch.done() else str(watch.result() or "")
-            if ending is None and not late and await recorded(recorder.may_be_taken_over)():
-                return False
-            if len(recorders) > 1:
-                await self._end_together(recorders, ending, late, timeout)
+            tasks = [await self._leases.while_held(one, task_of_leg, one.leg) for one in records]
+        except UltravectError as error:
+            for one in records:
+                await self._leases.while_held(one, one.end, State.FAILED, error=error.as_dict())
+            return
+        async with _Attempt(self._pool, self._leases, records) as attempt:
+            await attempt.process.send(task_together(tasks) if together else tasks[0])
+            ending = await self._follow(attempt, record, records)
+            if attempt.over:
+                raise LeaseLost(f"leg {record.leg.number} of run {record.run.pk}")
+            died = ending is None and not attempt.stopped_by
+            if died and await self._leases.while_held(record, record.may_be_taken_over):
+                await self._leases.while_held(record, record.hand_over, "the leg's process died")
+                return
+            if len(records) > 1:
+                await self._end_together(records, ending, attempt)
             else:
-                await self._end(recorder, ending, late, timeout)
-            return True
-        finally:
-            leg.close()
+                await self._end(record, ending, attempt)
 
-    async def _follow(self, leg: Process, recorder: Recorder, recorders: Sequence[Recorder]) -> dict[str, Any] | None:
+    async def _follow(
+        self, attempt: _Attempt, record: LegRecord, records: Sequence[LegRecord]
+    ) -> dict[str, Any] | None:
         """Records events until the leg ends; what it said last, or None when it died without a word."""
         ending, slices = None, None
-        by_number = {one.leg.number: one for one in recorders}
+        by_number = {one.leg.number: one for one in records}
+        numbers = itertools.count(1)
         try:
-            async for events in gathered(leg.events()):
+            async for events in gathered(attempt.process.events()):
                 for number, said in itertools.groupby(events, lambda event: event.get("leg") or 0):
                     group = list(said)
                     if number and number not in by_number:
                         continue  # it is about a leg that this process does not copy
+                    own = by_number.get(number, record)
                     ending = next((event for event in group if event["kind"] in ENDINGS), ending)
-                    known = [event for event in group if event["kind"] not in ENDINGS]
+                    known = [event for event in group if event["kind"] not in (*ENDINGS, *_OWN)]
                     if known:
-                        await recorded(by_number.get(number, recorder).record)(*known)
+                        await self._leases.while_held(own, own.record, *known, number=next(numbers))
+                    for event in group:
+                        if event["kind"] == "published":
+                            account = {name: value for name, value in event.items() if name not in ("kind", "leg")}
+                            await self._leases.while_held(own, own.published, account)
+                        elif event["kind"] == "phase" and (event["name"], event["state"]) == ("publish", "running"):
+                            leave = await self._leases.while_held(own, own.about_to_publish)
+                            await attempt.process.send({"leave": leave})
                     if any(event["kind"] == "slices" and not event.get("cluster") for event in known):
-                        slices = asyncio.create_task(self._slices.of_leg(leg, recorder))
+                        slices = asyncio.create_task(self._slices.of_leg(attempt.process, record))
         finally:
             if slices is not None:
                 slices.cancel()
@@ -167,122 +131,136 @@ class LegExecutor:
                     await slices
         return ending
 
-    async def _watch(self, leg: Process, recorder: Recorder, limit: float | None) -> str:
-        """Stops the leg when asked to, or when its time is over; says which. Ends it when the run is another worker's."""
-        started = time.monotonic()
-        while True:
-            await asyncio.sleep(_STOP_POLL_SECONDS)
-            await leg.greet()
-            over = limit is not None and time.monotonic() - started > limit
-            try:
-                asked = await recorded(recorder.wants_stop)()
-            except LeaseLost:
-                leg.kill()
-                raise
-            if over or asked:
-                leg.stop()
-                asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, leg.kill)
-                return "timeout" if over else "stop"
-
     async def _end_together(
-        self, recorders: Sequence[Recorder], ending: dict[str, Any] | None, stopped_by: str, timeout: str | None
+        self, records: Sequence[LegRecord], ending: dict[str, Any] | None, attempt: _Attempt
     ) -> None:
         """Closes legs that were to be published together: one has failed, or each has its own account."""
         if ending and ending["kind"] == "succeeded":
             # the first one last: a worker that takes over continues with it
-            for recorder in sorted(recorders, key=lambda item: -item.leg.number):
-                result = ending["legs"][str(recorder.leg.number)]
-                await self._end(recorder, {"kind": "succeeded", **result}, "", None)
+            for record in sorted(records, key=lambda item: -item.leg.number):
+                await self._succeeded(record, ending["legs"][str(record.leg.number)])
             return
-        failed = next((one for one in recorders if ending and ending.get("leg") == one.leg.number), recorders[0])
-        await self._end(failed, ending, stopped_by, timeout)
+        failed = next((one for one in records if ending and ending.get("leg") == one.leg.number), records[0])
+        await self._end(failed, ending, attempt)
         outcome = Outcome(failed.leg.outcome)
-        for recorder in sorted(recorders, key=lambda item: -item.leg.number):
-            if recorder is failed:
+        for record in sorted(records, key=lambda item: -item.leg.number):
+            if record is failed:
                 continue
             state = State.STOPPED if outcome == NOTHING or failed.leg.state == State.STOPPED else State.FAILED
             error = not_published(failed.leg, outcome) if failed.leg.state == State.FAILED else None
-            await self._close(recorder, state, outcome, error if outcome == NOTHING else None)
+            described = error if outcome == NOTHING else None
+            await self._leases.while_held(
+                record, record.end, state, outcome=outcome, error=described.as_dict() if described else None
+            )
 
-    async def _end(
-        self, recorder: Recorder, ending: dict[str, Any] | None, stopped_by: str, timeout: str | None
-    ) -> None:
+    async def _succeeded(self, record: LegRecord, result: dict[str, Any]) -> None:
+        left = NOTHING if result.get("nothing") else COMMITTED
+        await self._leases.while_held(record, record.end, State.SUCCEEDED, outcome=left, result=result)
+
+    async def _end(self, record: LegRecord, ending: dict[str, Any] | None, attempt: _Attempt) -> None:
         """Closes a leg by what it said last, or by what is known of one that said nothing."""
         kind = ending["kind"] if ending else ""
-        if kind == "succeeded":
-            left = NOTHING if ending and ending.get("nothing") else COMMITTED
-            await recorded(recorder.end)(State.SUCCEEDED, outcome=left, result=ending)
-            return
-        outcome = UNKNOWN if may_have_written(recorder) else NOTHING
-        if ending and ending.get("outcome"):
-            outcome = Outcome(ending["outcome"])
-        if (
-            kind == "failed"
-            and ending
-            and outcome == NOTHING
-            and await recorded(self._tries_again)(recorder, ending["error"])
-        ):
-            return
-        if kind == "failed" and ending:
-            error = UltravectError(**{**ending["error"], "where": None}, **ending["error"]["where"])
-            await self._close(recorder, State.FAILED, outcome, error, ending)
-        elif stopped_by == "timeout":
+        if ending and kind == "succeeded":
+            await self._succeeded(record, ending)
+        elif ending and kind == "failed":
+            said = ending["error"]
+            error = UltravectError(**{**said, "where": None}, **said["where"])
+            await self._close(record, State.FAILED, error, ending, may_try_again=True)
+        elif attempt.stopped_by == "timeout":
             error = UltravectError(
                 "leg-timeout",
-                f"the leg took longer than its timeout of {timeout} and was stopped",
+                f"the leg took longer than its timeout of {attempt.timeout} and was stopped",
                 hint="raise run.timeout, or find out what is slow",
             )
-            await self._close(recorder, State.FAILED, outcome, error, ending)
-        elif stopped_by == "stop" or kind == "stopped":
-            await self._close(recorder, State.STOPPED, outcome, None, ending)
+            await self._close(record, State.FAILED, error, ending)
+        elif attempt.stopped_by == "stop" or kind == "stopped":
+            await self._close(record, State.STOPPED, None, ending)
         else:
-            await self._close(
-                recorder, State.FAILED, outcome, UltravectError("worker-lost", "the leg's process died")
-            )
-
-    def _tries_again(self, recorder: Recorder, error: dict[str, Any]) -> bool:
-        """Queues a leg again that failed by something that passes, where its job says so and nothing was written."""
-        wait = pause_before(recorder, error)
-        if wait is None:
-            return False
-        with transaction.atomic():
-            recorder.give_back(error, wait)
-            self._requeue(recorder.leg, wait)
-        return True
+            await self._close(record, State.FAILED, UltravectError("worker-lost", "the leg's process died"))
 
     async def _close(
         self,
-        recorder: Recorder,
+        record: LegRecord,
         state: State,
-        outcome: Outcome,
         error: UltravectError | None,
         result: dict[str, Any] | None = None,
+        *,
+        may_try_again: bool = False,
     ) -> None:
-        """Ends a leg; where it is not known what it has left in the target, that is asked first."""
-        if outcome == UNKNOWN and await recorded(recorder.has_receipts)():
-            outcome, account = await self.asked(recorder.leg)
-            result = {**(result or {}), **account}
+        """Ends a leg that did not succeed, or has it be tried again; first it is found out what it has left in the target."""
+        outcome, account = await self._left(record, str((result or {}).get("outcome") or ""))
+        if may_try_again and error is not None and outcome == NOTHING:
+            pause = await self._leases.while_held(record, pause_before, record, error.code)
+            if pause is not None:
+                await self._leases.while_held(record, record.try_again, error.as_dict(), pause)
+                return
         described = with_outcome(error, outcome).as_dict() if error else None
-        await recorded(recorder.end)(state, outcome=outcome, error=described, result=result)
+        result = {**(result or {}), **account}
+        await self._leases.while_held(record, record.end, state, outcome=outcome, error=described, result=result)
+
+    async def _left(self, record: LegRecord, said: str) -> tuple[Outcome, dict[str, Any]]:
+        """What a leg has left in its target, and its account there. One that was never about to publish has left nothing; of all others only the
+        ledger of the target knows, and without its answer the outcome is unknown. ``said``: what the process knows, where there is no ledger."""
+        if record.leg.outcome != UNKNOWN:
+            return Outcome(record.leg.outcome), {}
+        if await self._leases.while_held(record, record.has_receipts):
+            return await self.asked(record.leg)
+        return (Outcome(said) if said else UNKNOWN), {}
 
     async def asked(self, leg: Leg) -> tuple[Outcome, dict[str, Any]]:
         """What the target says of a leg's attempts, none of which can be committed afterwards; and its account."""
-        process = None
         try:
             task = await recorded(task_of_outcome)(leg)
-            process = await self._pool.take()
-            await process.send(task)
-            async with asyncio.timeout(_ASK_SECONDS):
+            async with attended(self._pool) as process, asyncio.timeout(_ASK_SECONDS):
+                await process.send(task)
                 async for event in process.events():
                     if event["kind"] == "asked":
                         account = event["result"]
                         return (COMMITTED, account) if account else (NOTHING, {})
-        except (UltravectError, TimeoutError, OSError) as error:
+        except (UltravectError, TimeoutError, OSError, *NOT_ANSWERED) as error:
             log.warning("the outcome of a leg cannot be asked now", run=leg.run_id, leg=leg.number, reason=str(error))
-        finally:
-            if process is not None:
-                process.close()
         return UNKNOWN, {}
 
 
-# errors that do not say by themselves that nothing was written
+class _Attempt:
+    """A process that copies legs, under their leases. ``stopped_by``: "stop" or "timeout", where it was asked to end; ``over``: whether another
+    worker may have the legs."""
+
+    def __init__(self, pool: Processes, leases: Leases, records: Sequence[LegRecord]) -> None:
+        self._pool, self._leases, self._records = pool, leases, records
+        self.timeout = (records[0].run.revision.structure.get("run") or {}).get("timeout")
+        self.stopped_by, self.over = "", False
+        self.process: Process
+
+    async def __aenter__(self) -> _Attempt:
+        self._context = self._open()
+        return await self._context.__aenter__()
+
+    async def __aexit__(self, *error: Any) -> bool | None:
+        return await self._context.__aexit__(*error)
+
+    @asynccontextmanager
+    async def _open(self) -> AsyncIterator[_Attempt]:
+        with self._leases.hold(self._records, lambda: self._stop("stop"), self._give_up):
+            async with attended(self._pool) as self.process:
+                loop = asyncio.get_running_loop()
+                timer = (
+                    loop.call_later(duration_seconds(self.timeout), self._stop, "timeout") if self.timeout else None
+                )
+                try:
+                    yield self
+                finally:
+                    if timer is not None:
+                        timer.cancel()
+
+    def _stop(self, why: str) -> None:
+        if not self.stopped_by:
+            self.stopped_by = why
+            if hasattr(self, "process"):
+                self.process.stop()
+                asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, self.process.kill)
+
+    def _give_up(self) -> None:
+        self.over = True
+        if hasattr(self, "process"):
+            self.process.kill()

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
+from contextlib import suppress
 from typing import Any
 
 import structlog
 from django.conf import settings
 from django.db import transaction
-from django.utils import timezone
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.plan.legs import legs_of_facts
@@ -15,55 +16,77 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
 from ultravect.core.words import counted
 from ultravect.service.records.lookup import find_connection
-from ultravect.service.records.models import Connection, Leg, Outcome, Run, RunKind, State
+from ultravect.service.records.models import Connection, Leg, LegSearch, Run, RunKind, State
 from ultravect.service.records.register import enter_seen
 from ultravect.service.records.resolved import feed_name, source_name
-from ultravect.service.work.processes.protocol import Processes
+from ultravect.service.work.processes.protocol import Processes, attended
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.runs.attempts import job_of_run, run_facts
-from ultravect.service.work.runs.legs import add_event, begin_legs, locked_run
+from ultravect.service.work.runs.leases import NOT_ANSWERED
+from ultravect.service.work.runs.notes import add_event
+from ultravect.service.work.runs.transitions import (
+    begin_legs,
+    begin_run,
+    end_without_legs,
+    give_search_back,
+    locked_run,
+    renew_search,
+)
 from ultravect.service.work.workers.sites import sites_of_job
 
 log = structlog.get_logger()
 _ATTEMPTS = 3
 
 
-async def find_legs(pool: Processes, run_id: int) -> None:
-    """Records and begins the legs of a run, which ends where there are none, or what is wrong does not let it go on."""
-    for _ in range(_ATTEMPTS):
-        try:
-            task = await recorded(_task)(run_id)
-            if task is None:
-                return
-            found = await _asked(pool, task)
-        except UltravectError as error:
-            await recorded(_fail)(run_id, error)
-            return
-        if found is not None:
-            try:
-                await recorded(_record)(run_id, found["facts"], found["findings"], found["files"])
-            except UltravectError as error:
-                await recorded(_fail)(run_id, error)
-            return
-        log.warning("the process that looked for legs died", run=run_id)
-    died = UltravectError(
-        "worker-lost", "the process that looked for the objects of the job died", hint="run it again"
-    )
-    await recorded(_fail)(run_id, died)
+async def find_legs(pool: Processes, run_id: int, lease: int) -> None:
+    """Records and begins the legs of a run, which ends where there are none, or what is wrong does not let it go on.
+
+    ``lease``: that of the search, which is given back where the service is stopped, or the process died.
+    """
+    renewing = asyncio.create_task(_renew(run_id, lease))
+    try:
+        task = await recorded(_task)(run_id)
+        found = await _asked(pool, task) if task is not None else {}
+        if found:
+            await recorded(_record)(run_id, lease, found["facts"], found["findings"], found["files"])
+        elif found is None:
+            log.warning("the process that looked for legs died", run=run_id)
+            await recorded(_died)(run_id, lease)
+    except UltravectError as error:
+        await recorded(_fail)(run_id, error)
+    except asyncio.CancelledError:
+        with suppress(Exception):
+            await recorded(give_search_back)(run_id, lease)
+        raise
+    finally:
+        renewing.cancel()
+
+
+async def _renew(run_id: int, lease: int) -> None:
+    while True:
+        await asyncio.sleep(settings.LOST_AFTER_SECONDS / 5)
+        with suppress(*NOT_ANSWERED):
+            await recorded(renew_search)(run_id, lease)
+
+
+def _died(run_id: int, lease: int) -> None:
+    search = LegSearch.objects.filter(run_id=run_id, lease=lease).first()
+    if search is not None and search.attempts < _ATTEMPTS:
+        give_search_back(run_id, lease)
+    elif search is not None:
+        detail = "the process that looked for the objects of the job died"
+        _fail(run_id, UltravectError("worker-lost", detail, hint="run it again"))
 
 
 async def _asked(pool: Processes, task: dict[str, Any]) -> dict[str, Any] | None:
     """What a process of its own says; None where it died."""
-    process = await pool.take()
-    try:
+    async with attended(pool) as process:
         await process.send(task)
         async for event in process.events():
             if event["kind"] == "laid_out":
                 return dict(event)
             if event["kind"] == "failed":
                 raise UltravectError(**{**event["error"], "where": None}, **event["error"]["where"])
-    finally:
-        process.close()
     return None
 
 
@@ -83,10 +106,7 @@ def _task(run_id: int) -> dict[str, Any] | None:
     if run.stop_requested:
         end_without_legs(run, State.STOPPED, None)
         return None
-    if run.state == State.QUEUED:
-        run.state, run.started_at = State.RUNNING, timezone.now()
-        run.save(update_fields=["state", "started_at"])
-        add_event(run, "state", {"state": State.RUNNING})
+    begin_run(run)
     structure, text = job_of_run(run), run.revision.text
     return {
         "kind": "legs",
@@ -105,10 +125,11 @@ def _task(run_id: int) -> dict[str, Any] | None:
 
 @transaction.atomic
 def _record(
-    run_id: int, facts: list[dict[str, Any]], findings: list[dict[str, Any]], files: list[dict[str, Any]]
+    run_id: int, lease: int, facts: list[dict[str, Any]], findings: list[dict[str, Any]], files: list[dict[str, Any]]
 ) -> None:
     run = locked_run(run_id)
-    if State(run.state).ended or run.legs.exists():
+    mine, _ = LegSearch.objects.filter(run=run, lease=lease).delete()
+    if State(run.state).ended or run.legs.exists() or not mine:
         return
     legs = _legs_of(run, facts)
     if files:
@@ -190,11 +211,3 @@ def _fail(run_id: int, error: UltravectError) -> None:
     run = locked_run(run_id)
     if not State(run.state).ended:
         end_without_legs(run, State.FAILED, error)
-
-
-def end_without_legs(run: Run, state: State, error: UltravectError | None) -> None:
-    """Ends a run that has no legs."""
-    run.state, run.outcome, run.ended_at = state, Outcome.NOTHING, timezone.now()
-    run.error = error.as_dict() if error else None
-    run.save(update_fields=["state", "outcome", "error", "ended_at"])
-    add_event(run, "end", {"state": run.state, "outcome": run.outcome, "error": run.error})

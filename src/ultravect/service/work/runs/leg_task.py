@@ -65,3 +65,13 @@ def task_of_leg(leg: Leg) -> dict[str, Any]:
         "target": opened_connection(structure["into"]["connection"]),
         "cluster": settings.SLICES_CLUSTER or None,
     }
+
+
+def task_together(tasks: list[dict[str, Any]]) -> dict[str, Any]:
+    """What the process of all legs is given, from what each one's would be."""
+    own = ("leg", "job", "receipt", "earlier", "layout", "text")
+    return {
+        **{name: value for name, value in tasks[0].items() if name not in own},
+        "kind": "together",
+        "legs": [{name: task[name] for name in own} for task in tasks],
+    }

@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import random
-from typing import Any
 
 from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.jobs.schedule import Retry
 from ultravect.service.records.models import RunKind
 from ultravect.service.work.runs.attempts import publishes_together
-from ultravect.service.work.runs.recorder import Recorder
+from ultravect.service.work.runs.transitions import LegRecord
 
 TRANSIENT = frozenset(
     [
@@ -24,14 +23,14 @@ _LONGEST = 3600.0
 _VARIED = 0.2
 
 
-def pause_before(recorder: Recorder, error: dict[str, Any]) -> float | None:
+def pause_before(record: LegRecord, code: str) -> float | None:
     """How many seconds later a leg is tried again that failed and has written nothing; None where it is not."""
-    run, leg = recorder.run, recorder.leg
+    run, leg = record.run, record.leg
     given = (run.revision.structure.get("run") or {}).get("retry")
-    if given is None or error["code"] not in TRANSIENT or run.kind != RunKind.LOAD or publishes_together(run):
+    if given is None or code not in TRANSIENT or run.kind != RunKind.LOAD or publishes_together(run):
         return None
     retry = Retry.model_validate(given)
-    if leg.attempts >= retry.attempts or recorder.wants_stop():
+    if leg.attempts >= retry.attempts or record.wants_stop():
         return None
     pause = min(_LONGEST, duration_seconds(retry.wait) * 2 ** (leg.attempts - 1))
     return pause * random.uniform(1 - _VARIED, 1 + _VARIED)

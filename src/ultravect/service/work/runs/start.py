@@ -10,8 +10,7 @@ from django.db import transaction
 
 from ultravect.service.records.lookup import model_of
 from ultravect.service.records.models import Connection, Leg, Outcome, Revision, Run, RunKind, Trigger, User
-from ultravect.service.work.queueing import queue_laying_out
-from ultravect.service.work.runs.legs import begin_legs, queue_begun
+from ultravect.service.work.runs.transitions import start
 
 
 @transaction.atomic(savepoint=False)
@@ -48,17 +47,13 @@ def start_run(
         scheduled_for=scheduled_for,
         run_date=run_date,
     )
-    if kind == RunKind.LOAD and model.has_many:
-        queue_laying_out(run.pk)
-        return run
     if origin is not None and kind != RunKind.LOAD:
         _follow(run, origin, model.has_many)
+        start(run, single=None)
+    elif model.has_many:
+        start(run, single=None)
     else:
-        # the only one: it begins at once, and nothing of it has to be read again
-        leg = Leg.objects.create(run=run, number=1, source=model.source.label, target=model.into.label, begun=True)
-        queue_begun(leg, connections if connections is not None else {})
-        return run
-    begin_legs(run.pk)
+        start(run, connections, single=(model.source.label, model.into.label))
     return run
 
 

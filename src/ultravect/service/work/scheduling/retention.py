@@ -5,20 +5,13 @@ from __future__ import annotations
 import datetime as dt
 
 from django.conf import settings
-from django.db import connection, transaction
+from django.db import transaction
 from django.db.models import F, Window
 from django.db.models.functions import RowNumber
 
 from ultravect.service.records.models import Change, Event, Message, Reject, Run, State
 
 _AT_ONCE = 200
-_TASK_DAYS = 2
-_ENDED_TASKS = """
-DELETE FROM procrastinate_jobs WHERE id IN (
-  SELECT j.id FROM procrastinate_jobs j WHERE j.status NOT IN ('todo', 'doing')
-    AND NOT EXISTS (SELECT 1 FROM procrastinate_events e WHERE e.job_id = j.id AND e.at > %(before)s)
-  ORDER BY j.id LIMIT %(most)s)
-"""
 _NEWEST = 50
 """Of each job, so many of the newest runs stay, however old: they are its history."""
 
@@ -27,14 +20,7 @@ _ENDED = [State.SUCCEEDED, State.FAILED, State.STOPPED]
 
 def remove_old(now: dt.datetime) -> int:
     """Removes some of what is too old; how many records, 0 where nothing is left to remove."""
-    return _details(now) or _messages(now) or _runs(now) or _tasks(now)
-
-
-def _tasks(now: dt.datetime) -> int:
-    """Tasks of the queue that ended days ago: what became of them is in the records of their runs."""
-    with connection.cursor() as cursor:
-        cursor.execute(_ENDED_TASKS, {"before": now - dt.timedelta(days=_TASK_DAYS), "most": _AT_ONCE})
-        return int(cursor.rowcount)
+    return _details(now) or _messages(now) or _runs(now)
 
 
 def _details(now: dt.datetime) -> int:

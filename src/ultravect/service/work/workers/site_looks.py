@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from typing import Any
 
 import structlog
@@ -13,8 +13,7 @@ from django.db import connections, transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.models import SiteLook
-from ultravect.service.work.queueing import queue_look
-from ultravect.service.work.workers.serving import LookHere
+from ultravect.service.work.wake_ups import wake_workers
 from ultravect.service.work.workers.sites import require_worker
 
 log = structlog.get_logger()
@@ -28,8 +27,8 @@ def look_elsewhere(sites: frozenset[str], name: str, seconds: float, arguments: 
     require_worker(sites)
     task = {"name": name, "seconds": seconds, "arguments": dict(arguments)}
     with transaction.atomic():
-        asked = SiteLook.objects.create(sealed=settings.SEALING_KEYS.seal(task))
-        queue_look(asked.pk, sites)
+        asked = SiteLook.objects.create(sealed=settings.SEALING_KEYS.seal(task), sites=sorted(sites))
+        wake_workers()
     end = time.monotonic() + seconds + _GRACE_SECONDS
     try:
         while time.monotonic() < end:
@@ -44,7 +43,7 @@ def look_elsewhere(sites: frozenset[str], name: str, seconds: float, arguments: 
     return None
 
 
-def answer_look(number: int, look_here: LookHere) -> None:
+def answer_look(number: int, look_here: Callable[[str, float, Mapping[str, Any]], bytes | None]) -> None:
     """Looks at what is asked, and leaves the answer; nothing where no one waits for it any more."""
     asked = SiteLook.objects.filter(pk=number, answer=None).first()
     if asked is None:

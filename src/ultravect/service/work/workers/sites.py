@@ -1,4 +1,4 @@
-"""Sites: which workers reach which connections, and the queues by which they get what they can do.
+"""Sites: which workers reach which connections, and which work they are given.
 
 A connection may name its site; workers serve sites (`ultravect worker --site lab`). Those that name none serve ``home``, the place of the
 service. A connection of local paths without a site is at home; any other one without a site is reached from anywhere, by workers that
@@ -9,17 +9,16 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterable, Mapping
-from itertools import combinations
 from typing import Any
 
 from django.conf import settings
-from django.utils import timezone
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import kinds
 from ultravect.core.model.connection import place_keys
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, WorkerSeen
+from ultravect.service.records.moments import records_now
 from ultravect.service.records.resolved import source_name
 
 HOME = "home"
@@ -72,19 +71,6 @@ def sites_of_specs(arguments: Mapping[str, Any]) -> frozenset[str]:
     )
 
 
-def queue_for(base: str, sites: frozenset[str]) -> str:
-    """The queue of tasks that need these sites."""
-    return base if sites <= {HOME, ANYWHERE} else f"{base}@{'+'.join(sorted(sites))}"
-
-
-def queues_of(base: str, served: Iterable[str], *, joined: bool) -> list[str]:
-    """The queues from which a worker of these sites takes tasks: a task has two connections at most."""
-    names = sorted({*served} - {HOME} if joined else {*served, ANYWHERE})
-    sets = [frozenset([name]) for name in names] + [frozenset(pair) for pair in combinations(names, 2)]
-    # what needs no site at all is for those who serve home
-    return sorted({queue_for(base, sites) for sites in sets if HOME in served or sites != {ANYWHERE}})
-
-
 def may_serve(sites: frozenset[str], served: Iterable[str], *, joined: bool) -> bool:
     """Whether a worker of the sites ``served`` may have what needs ``sites``."""
     return sites <= ({*served} - {HOME} if joined else {*served, ANYWHERE})
@@ -108,7 +94,7 @@ def _not_given(sites: Iterable[str]) -> UltravectError:
 
 def live_workers() -> list[WorkerSeen]:
     """Those that have given a sign of life."""
-    since = timezone.now() - dt.timedelta(seconds=settings.LOST_AFTER_SECONDS)
+    since = records_now(-dt.timedelta(seconds=settings.LOST_AFTER_SECONDS))
     return list(WorkerSeen.objects.filter(seen_at__gt=since))
 
 

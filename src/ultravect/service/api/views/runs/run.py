@@ -26,7 +26,7 @@ from ultravect.service.records.models import (
     Run,
     State,
 )
-from ultravect.service.work.runs.stop import stop_leg, stop_run
+from ultravect.service.work.runs.transitions import stop_leg, stop_run
 
 
 def run_numbered(number: int) -> Run:

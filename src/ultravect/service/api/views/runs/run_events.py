@@ -17,13 +17,16 @@ from django.contrib.auth import aget_user
 from django.contrib.sessions.backends.db import SessionStore
 from django.db import connection
 from django.http import HttpRequest, HttpResponse, JsonResponse, StreamingHttpResponse
+from django.utils import timezone
 from rest_framework.exceptions import APIException
 
 from ultravect.service.api.authentication import BearerToken
 from ultravect.service.api.problems import problem_body
 from ultravect.service.records.models import (
     Event,
+    Leg,
     Run,
+    State,
     Token,
     User,
 )
@@ -45,6 +48,21 @@ def _events_after(number: int, last: int) -> list[dict[str, Any]]:
         return [_event(event) for event in Event.objects.filter(run_id=number, id__gt=last).order_by("id")[:1000]]
     finally:
         # a follower must not hold a connection of the pool between two looks
+        connection.close()
+
+
+def _followed(number: int, last: int, shown: dict[int, Any]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """The events after ``last``, and how far legs are that are further than ``shown``, which is set to it: of that only the last is kept."""
+    try:
+        progress = []
+        for leg, figures in Leg.objects.filter(run_id=number, state=State.RUNNING).values_list("number", "progress"):
+            if figures and shown.get(leg) != figures:
+                shown[leg] = figures
+                now = timezone.now().isoformat()
+                progress.append({"id": None, "kind": "progress", "at": now, "leg": leg, "data": figures})
+        events = [_event(event) for event in Event.objects.filter(run_id=number, id__gt=last).order_by("id")[:1000]]
+        return events, progress
+    finally:
         connection.close()
 
 
@@ -72,11 +90,15 @@ def _still_allowed(token: Token | None, user: User, session: str | None) -> bool
 async def _stream(number: int, last: int, allowed: Callable[[], bool]) -> AsyncIterator[str]:
     """Server-Sent Events from ``last`` on, until the run ends, or the one who asked is signed in no more."""
     spoken = asked = time.monotonic()
+    shown: dict[int, Any] = {}
     yield "retry: 1000\n\n"
     with SIGNALS.follow(number) as happened:
         while True:
             happened.clear()
-            events = await sync_to_async(_events_after)(number, last)
+            looked = time.monotonic()
+            events, progress = await sync_to_async(_followed)(number, last, shown)
+            for event in progress:
+                yield f"event: progress\ndata: {json.dumps(event)}\n\n"
             for event in events:
                 last = event["id"]
                 yield f"id: {last}\nevent: {event['kind']}\ndata: {json.dumps(event)}\n\n"
@@ -94,8 +116,10 @@ async def _stream(number: int, last: int, allowed: Callable[[], bool]) -> AsyncI
                 with suppress(TimeoutError):
                     async with asyncio.timeout(_STILL_ALLOWED_SECONDS):
                         await happened.wait()
-                # much happens at once: it is asked for at once, too
-                await asyncio.sleep(_GATHER_SECONDS)
+                # much happens at once: it is asked for at once, too, but for the end
+                with suppress(TimeoutError):
+                    async with asyncio.timeout(looked + _GATHER_SECONDS - time.monotonic()):
+                        await happened.over.wait()
 
 
 def _problem(status: int, code: str, detail: str) -> JsonResponse:

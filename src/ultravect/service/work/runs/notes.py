@@ -1,36 +1,39 @@
-"""Writes what a leg says into the records."""
+"""Writes what a leg says into the records, other than what becomes of it: see ``transitions``."""
 
 from __future__ import annotations
 
 import datetime as dt
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from contextlib import AbstractContextManager
 from typing import Any
 
-from django.conf import settings
-from django.db import transaction
 from django.db.models import F
 from django.db.models.functions import Coalesce
 from django.utils import timezone
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import job_from_data
-from ultravect.service.records.models import Change, Event, Leg, Outcome, Reject, Run, RunKind, Slice, State
+from ultravect.service.records.models import Change, Event, Leg, Reject, Run, RunKind, Slice
 from ultravect.service.records.run_signals import notify_run
-from ultravect.service.work.queueing import queue_slice
 from ultravect.service.work.runs.attempts import job_of
-from ultravect.service.work.runs.legs import add_event
 
 KEPT_REJECTS = 10_000
+_KEPT_EVENTS = 2000
+_COUNTED = ("log", "finding", "rejects", "changes", "slice")
+"""Kinds of events of which a leg may have any number."""
+
+_POINTS = 200
 _OF_THE_PLACE = ("connection", "table", "files")
 _OF_THE_JOB = ("mode", "before", "after", *_OF_THE_PLACE)
 _AGO_SECONDS = 0.5
 ACCOUNT = ["tally", "rows_before", "created_target"]
 
 
-class LeaseLost(Exception):
-    """Another worker has the leg by now: what this one records is refused."""
+def add_event(run: Run, kind: str, data: dict[str, Any], leg: int | None = None) -> None:
+    Event.objects.create(run=run, leg=leg, kind=kind, data=data)
+    notify_run(run.pk, ended=kind == "end")
 
 
 def storable(value: Any) -> Any:
@@ -82,8 +85,8 @@ def require_plan_of(leg: Leg, plan: dict[str, Any]) -> None:
         )
 
 
-class LegEvents:
-    """The records of one leg, under the lease that ``leg`` has: each write is refused with LeaseLost once another lease is newer."""
+class LegNotes(ABC):
+    """The records of one leg, under the lease that ``leg`` has."""
 
     def __init__(self, leg: Leg) -> None:
         self.leg = leg
@@ -93,162 +96,146 @@ class LegEvents:
         self._unsent: list[Event] | None = None
         """Events of the transaction under way, None where each is stored by itself."""
 
-    @contextmanager
-    def _leased(self) -> Iterator[None]:
-        """A transaction in which no worker can take the leg over."""
-        with transaction.atomic():
-            if not Leg.objects.select_for_update().filter(pk=self.leg.pk, lease=self.leg.lease).exists():
-                raise LeaseLost(f"leg {self.leg.number} of run {self.run.pk}")
-            yield
+    @abstractmethod
+    def leased(self) -> AbstractContextManager[None]:
+        """A transaction in which no worker can take the leg over; LeaseLost where one has."""
 
-    def _event(self, kind: str, data: dict[str, Any]) -> None:
+    def event(self, kind: str, data: dict[str, Any]) -> None:
+        """Adds an event: of those of which there may be any number, the first ones are kept."""
+        if kind in _COUNTED:
+            if self.leg.events_kept >= _KEPT_EVENTS:
+                Leg.objects.filter(pk=self.leg.pk).update(events_left_out=F("events_left_out") + 1)
+                self.leg.events_left_out += 1
+                return
+            Leg.objects.filter(pk=self.leg.pk).update(events_kept=F("events_kept") + 1)
+            self.leg.events_kept += 1
         if self._unsent is None:
             add_event(self.run, kind, storable(data), self.leg.number)
         else:
             self._unsent.append(Event(run=self.run, leg=self.leg.number, kind=kind, data=storable(data)))
 
+    def say_left_out(self) -> None:
+        """Says how many events of the leg were not kept."""
+        left_out = Leg.objects.values_list("events_left_out", flat=True).get(pk=self.leg.pk)
+        if left_out:
+            text = f"and {left_out:,} more lines of this leg, which are not kept"
+            add_event(self.run, "log", {"level": "info", "text": text}, self.leg.number)
+
     @property
-    def _is_one_of_many(self) -> bool:
+    def is_one_of_many(self) -> bool:
         return bool(self.leg.object)
 
-    def _mark_run(self, **values: Any) -> None:
-        """Sets fields of the run: at once, or with all that is recorded at once."""
-        for name, value in values.items():
-            setattr(self.run, name, value)
-        if self._unsent is None:
-            Run.objects.filter(pk=self.run.pk).update(**values)
-        else:
-            self._of_run |= values
-
-    def _forget(self) -> None:
+    def forget(self) -> None:
         """Removes the rows that are listed of the leg."""
         self.leg.rejects.all().delete()
         self.leg.changes.all().delete()
         self.leg.slices.all().delete()
         self.leg.rejected = 0
 
-    def record(self, *events: dict[str, Any]) -> None:
-        """Stores what the leg said, other than how it ended, in one transaction."""
-        with self._leased():
-            self._unsaved, self._unsent, self._of_run = set(), [], {}
+    def record(self, *events: dict[str, Any], number: int | None = None) -> None:
+        """Stores what the leg said, other than how it ended, in one transaction. ``number`` of the list: one that is stored already, of which
+        only the answer was lost, is not stored again."""
+        with self.leased():
+            if number is not None:
+                if self.leg.noted >= number:
+                    return
+                self.leg.noted = number
+            self._unsaved, self._unsent, self._of_run = {"noted"} if number is not None else set(), [], {}
             try:
                 for event in events:
-                    self._record(event)
+                    self.note(event)
                 if self._unsaved:
                     self.leg.save(update_fields=sorted(self._unsaved))
                 if first := self._of_run.pop("first_row_at", None):
                     # another leg of the run may have been first
-                    self._of_run["first_row_at"] = Coalesce(F("first_row_at"), first)
-                if self._of_run:
-                    Run.objects.filter(pk=self.run.pk).update(**self._of_run)
-                Event.objects.bulk_create(self._unsent)
+                    Run.objects.filter(pk=self.run.pk).update(first_row_at=Coalesce(F("first_row_at"), first))
+                if self._unsent:
+                    Event.objects.bulk_create(self._unsent)
             finally:
                 self._unsent = None
             notify_run(self.run.pk)
 
-    def _changed(self, *fields: str) -> None:
+    def changed(self, *fields: str) -> None:
         """Has fields of the leg be saved with all that is recorded at once."""
         self._unsaved.update(fields)
 
-    def _record(self, event: dict[str, Any]) -> None:
+    def note(self, event: dict[str, Any]) -> None:
+        """Stores one thing that the leg said, in the transaction that is open."""
         data = {key: value for key, value in event.items() if key not in ("kind", "leg")}
         match event["kind"]:
+            case "progress":
+                # how far it is, is one value: those who follow the run look at it
+                self._progress(data)
+                return
             case "phase":
                 self._phase(data["name"], data["state"])
-            case "progress":
-                ago = time.time() - data.pop("said", time.time())
-                if data.get("rows_read") and self.run.first_row_at is None:
-                    # it was said a moment ago; another machine's clock may show anything
-                    self._mark_run(
-                        first_row_at=timezone.now() - dt.timedelta(seconds=min(max(ago, 0.0), _AGO_SECONDS))
-                    )
-                self.leg.progress = data
-                self._changed("progress")
             case "planned":
                 require_plan_of(self.leg, data["plan"])
                 self.leg.plan = storable(data["plan"])
                 self.leg.strategy = str(data["plan"]["strategy"]["name"])[:40]
-                self._changed("plan", "strategy")
+                self.changed("plan", "strategy")
                 data = {"strategy": data["plan"]["strategy"]}
             case "rejects":
-                data = self._rejects(data["rejects"])
+                data = self.keep_rejects(data["rejects"])
             case "slices":
-                self._offer_slices(data["order"], data["labels"], queued=not data.get("cluster"))
+                # a cluster copies its slices itself, and workers take none of them
+                self._offer_slices({**data["order"], "cluster": bool(data.get("cluster"))}, data["labels"])
                 data = {"count": len(data["labels"])}
-            case "slice":
-                self._slice_elsewhere(data.pop("number"), data)
-                return
             case "statements":
                 self.leg.statements = storable(data["statements"])
-                self._changed("statements")
+                self.changed("statements")
                 return
             case "changes":
                 Change.objects.bulk_create(_change_of(self.leg, item) for item in data["changes"])
                 data = {"count": len(data["changes"])}
             case "read_again":
-                self._forget()
-                self._changed("rejected")
-            case "published":
-                self._account(data)
-                self._changed(*ACCOUNT)
-                self._outcome(Outcome.COMMITTED)
-        self._event(event["kind"], data)
+                self.forget()
+                self.changed("rejected")
+        self.event(event["kind"], data)
 
-    def _offer_slices(self, order: dict[str, Any], labels: list[str], *, queued: bool) -> None:
-        """Lets every worker take slices of the leg; its own does so without being asked."""
+    def _progress(self, data: dict[str, Any]) -> None:
+        now = timezone.now()
+        ago = time.time() - data.pop("said", time.time())
+        if data.get("rows_read") and self.run.first_row_at is None:
+            # it was said a moment ago; another machine's clock may show anything
+            self.run.first_row_at = now - dt.timedelta(seconds=min(max(ago, 0.0), _AGO_SECONDS))
+            self._of_run["first_row_at"] = self.run.first_row_at
+        if self.leg.started_at is not None:
+            point = [round((now - self.leg.started_at).total_seconds(), 2), int(data.get("rows_read") or 0)]
+            if len(self.leg.pace) >= _POINTS:
+                self.leg.pace = self.leg.pace[::2]
+            self.leg.pace = [*self.leg.pace, point]
+        self.leg.progress = data
+        self.changed("progress", "pace")
+
+    def _offer_slices(self, order: dict[str, Any], labels: list[str]) -> None:
+        """Lets every worker take slices of the leg."""
         self.leg.slice_order = order
-        self._changed("slice_order")
+        self.changed("slice_order")
         Slice.objects.bulk_create(
             Slice(leg=self.leg, number=number, label=storable(label)[:500]) for number, label in enumerate(labels, 1)
         )
-        for _ in labels[1:] if queued else ():
-            queue_slice(self.run.pk, self.leg.number)
 
-    def _slice_elsewhere(self, number: int, known: dict[str, Any]) -> None:
-        """Notes what has become of a slice that a cluster copies."""
-        piece = self.leg.slices.filter(number=number).first()
-        if piece is None or not settings.SLICES_CLUSTER:
-            return
-        now = timezone.now()
-        known = storable(known)
-        piece.state, piece.worker = known.get("state", piece.state), known.get("worker", piece.worker)
-        piece.progress, piece.error = known.get("progress", piece.progress), known.get("error", piece.error)
-        if known.get("state") == State.RUNNING:
-            piece.started_at, piece.attempts = now, piece.attempts + 1
-        elif "state" in known:
-            piece.ended_at = now
-        piece.save()
-        if "state" in known:
-            self._event("slice", {"number": number, **known})
-
-    def _outcome(self, outcome: Outcome) -> None:
-        self.leg.outcome = outcome
-        self._changed("outcome")
-        # what one of many legs has left, the run has left
-        if not self._is_one_of_many or outcome == Outcome.COMMITTED:
-            self._mark_run(outcome=outcome)
-
-    def _account(self, result: dict[str, Any]) -> None:
+    def set_account(self, result: Mapping[str, Any]) -> None:
         """What a leg, or its receipt in the target, says of its rows."""
         self.leg.tally = result.get("tally")
         self.leg.rows_before = result.get("rows_before")
         self.leg.created_target = bool(result.get("created"))
 
     def _phase(self, name: str, state: str) -> None:
-        if (name, state) == ("publish", "running"):
-            self._outcome(Outcome.UNKNOWN)
         now = timezone.now().isoformat()
         for phase in self.leg.phases:
             if phase["name"] == name:
                 phase["state"] = state
                 phase["started_at" if state == "running" else "ended_at"] = now
-        self._changed("phases")
+        self.changed("phases")
 
-    def _rejects(self, rejects: list[dict[str, Any]], slice_number: int | None = None) -> dict[str, Any]:
+    def keep_rejects(self, rejects: list[dict[str, Any]], slice_number: int | None = None) -> dict[str, Any]:
+        """Keeps rejected rows, as many as there is room for; what is said of them."""
         room = max(0, KEPT_REJECTS - self.leg.rejected)
         Reject.objects.bulk_create(_reject_of(self.leg, slice_number, reject) for reject in rejects[:room])
         self.leg.rejected += len(rejects)
-        self._changed("rejected")
+        Leg.objects.filter(pk=self.leg.pk).update(rejected=self.leg.rejected)
         return {
             "count": len(rejects),
             "total": self.leg.rejected,

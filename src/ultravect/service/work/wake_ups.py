@@ -1,0 +1,39 @@
+"""Wakes workers when there is something to claim, by LISTEN and NOTIFY of PostgreSQL; what is missed, they find by asking now and then."""
+
+from __future__ import annotations
+
+import asyncio
+
+import psycopg
+import structlog
+from django.db import connection
+
+from ultravect.service.records.direct import direct_connection
+
+log = structlog.get_logger()
+_CHANNEL = "ultravect_work"
+_AGAIN_SECONDS = 1.0
+
+
+def wake_workers() -> None:
+    """Wakes all workers once the transaction is committed."""
+    with connection.cursor() as cursor:
+        cursor.execute("SELECT pg_notify(%s, '')", (_CHANNEL,))
+
+
+async def listen(happened: asyncio.Event) -> None:
+    """Sets ``happened`` whenever there may be something to claim, until cancelled."""
+    quiet = False
+    while True:
+        try:
+            async with await direct_connection() as listener:
+                await listener.execute(f"LISTEN {_CHANNEL}".encode())
+                happened.set()  # what was queued before is not notified
+                quiet = False
+                async for _ in listener.notifies():
+                    happened.set()
+        except (psycopg.Error, OSError) as error:
+            if not quiet:
+                log.warning("the records do not say what is queued, and are asked for it", reason=str(error).strip())
+            quiet = True
+        await asyncio.sleep(_AGAIN_SECONDS)
