@@ -196,10 +196,12 @@ class Transitions(RuleBasedStateMachine):
     @rule(data=st.data())
     def publish(self, data: st.DataObject) -> None:
         holder, leg, mine = self._holder(data)
+        line = {"kind": "phase", "name": "publish", "state": "running"}
         if not mine:
-            self._refused(holder.about_to_publish)
+            self._refused(lambda: holder.record(line))
         elif leg.state == "running":
-            assert holder.about_to_publish() == (not leg.stop)
+            holder.record(line)
+            assert holder.may_publish == (not leg.stop)
             if not leg.stop:
                 leg.outcome = "unknown"
 
@@ -433,3 +435,23 @@ def test_progress_is_one_value_and_events_are_some(records: Path) -> None:
     assert events.filter(kind="progress").count() == 0
     assert events.filter(kind="log").count() == 2001
     assert "and 500 more lines" in events.filter(kind="log").order_by("id").last().data["text"]  # type: ignore[union-attr]
+
+
+def test_rows_that_could_not_be_counted_are_verified_by_their_receipt_later(records: Path) -> None:
+    from ultravect.service.records.models import Event, Leg, Outcome, State
+    from ultravect.service.work.runs.transitions import Claimant, LegRecord, claim_leg, unsettled
+
+    Leg.objects.all().delete()
+    tally = {"read": 2, "inserted": 2}
+    for said, level in ((tally, "info"), ({"read": 2, "inserted": 1}, "warning"), (None, "warning")):
+        run = _new_run()
+        record = claim_leg(Claimant("one", frozenset(["home"])))
+        assert record is not None
+        record.end(State.SUCCEEDED, outcome=Outcome.COMMITTED, result={"tally": tally, "unverified": True})
+        found = unsettled(lambda leg: True)
+        assert found is not None
+        assert found.run_id == run.pk
+        LegRecord(found).verified_late(said)
+        assert Event.objects.get(run=run, kind="log").data["level"] == level
+        assert unsettled(lambda leg: True) is None
+        assert Leg.objects.get(run=run).state == "succeeded"

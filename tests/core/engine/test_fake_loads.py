@@ -139,7 +139,7 @@ def test_a_target_that_goes_away_after_the_commit_leaves_a_good_run(run: Runs, f
     target = MemoryTarget(OLD)
     target.faults = {"verify": fault}
     done = run(target, [("BER", 8, "")], checksums=True)
-    assert (done.tally.inserted, done.rows_after, len(target.rows)) == (1, 3, 3)
+    assert (done.tally.inserted, done.rows_after, len(target.rows), done.unverified) == (1, 3, 3, True)
     assert [line for line in run.heard.lines if line.startswith("not verified") and "of the test" in line]
 
 

@@ -76,6 +76,9 @@ class LegResult:
     rows_about: bool = False
     """Whether the rows before and after are what statistics say, and were not counted."""
 
+    unverified: bool = False
+    """Whether the rows are committed, and could not be counted since the target did not answer any more."""
+
     nothing: str = ""
     """Why there was nothing to copy, and no load."""
 

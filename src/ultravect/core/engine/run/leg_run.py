@@ -61,7 +61,7 @@ class LegRun:
         self._ledger = RejectLedger(job.into.rejects, self._held.add if self._held else listener.rejects)
         self._account = RowAccount(self._ledger)
         self._places = RowPlaces() if isolates else None
-        self.published = False
+        self.published = self._unverified = False
         self.may_isolate = job.into.rejects != 0 and self._target.can_isolate and not isolates
         by = plan.mark.by if plan.mark else None
         self._ties = TieRows(opened.reader, by) if by is not None and by.ties is not None else None
@@ -305,6 +305,7 @@ class LegRun:
             mark=self._plan.mark.shown() if self._plan.mark else None,
             guards=[item.as_dict() for item in self._decided],
             rows_about=rows.about,
+            unverified=self._unverified,
         )
 
     def _count_in_target(self, write: Write, written: int) -> Verified:
@@ -320,6 +321,7 @@ class LegRun:
                 f"not verified: {written:,} rows were committed to {self._table}, and they could not be counted there: {reason}",
             )
             self._sums = None
+            self._unverified = True
             return Verified(None, written)
 
     def _checked(self, write: Write) -> Mapping[str, str] | None:

@@ -188,6 +188,7 @@ class _Account(Said):
     mark: dict[str, Any] | None = None
     guards: list[dict[str, Any]] = Field(default=[], max_length=1_000)
     rows_about: bool = False
+    unverified: bool = False
     nothing: _Text = ""
 
 

@@ -36,8 +36,6 @@ from ultravect.service.work.runs.transitions import (
 log = structlog.get_logger()
 _STOP_GRACE_SECONDS = 10.0
 _ASK_SECONDS = 120.0
-_OWN = ("published",)
-"""What a leg says of its own state, which is no mere note."""
 
 
 class LegExecutor:
@@ -112,16 +110,14 @@ class LegExecutor:
                         continue  # it is about a leg that this process does not copy
                     own = by_number.get(number, record)
                     ending = next((event for event in group if event["kind"] in ENDINGS), ending)
-                    known = [event for event in group if event["kind"] not in (*ENDINGS, *_OWN)]
+                    known = [event for event in group if event["kind"] not in ENDINGS]
                     if known:
                         await self._leases.while_held(own, own.record, *known, number=next(numbers))
-                    for event in group:
-                        if event["kind"] == "published":
-                            account = {name: value for name, value in event.items() if name not in ("kind", "leg")}
-                            await self._leases.while_held(own, own.published, account)
-                        elif event["kind"] == "phase" and (event["name"], event["state"]) == ("publish", "running"):
-                            leave = await self._leases.while_held(own, own.about_to_publish)
-                            await attempt.process.send({"leave": leave})
+                    if any(
+                        event["kind"] == "phase" and event["name"] == "publish" and event["state"] == "running"
+                        for event in known
+                    ):
+                        await attempt.process.send({"leave": own.may_publish})
                     if any(event["kind"] == "slices" and not event.get("cluster") for event in known):
                         slices = asyncio.create_task(self._slices.of_leg(attempt.process, record))
         finally:

@@ -101,14 +101,17 @@ class LegNotes(ABC):
         """A transaction in which no worker can take the leg over; LeaseLost where one has."""
 
     def event(self, kind: str, data: dict[str, Any]) -> None:
-        """Adds an event: of those of which there may be any number, the first ones are kept."""
+        """Adds an event, in the transaction that is open: of those of which there may be any number, the first ones are kept."""
         if kind in _COUNTED:
-            if self.leg.events_kept >= _KEPT_EVENTS:
-                Leg.objects.filter(pk=self.leg.pk).update(events_left_out=F("events_left_out") + 1)
-                self.leg.events_left_out += 1
+            kept = self.leg.events_kept < _KEPT_EVENTS
+            field = "events_kept" if kept else "events_left_out"
+            setattr(self.leg, field, getattr(self.leg, field) + 1)
+            if self._unsent is not None:
+                self.changed(field)
+            else:
+                Leg.objects.filter(pk=self.leg.pk).update(**{field: getattr(self.leg, field)})
+            if not kept:
                 return
-            Leg.objects.filter(pk=self.leg.pk).update(events_kept=F("events_kept") + 1)
-            self.leg.events_kept += 1
         if self._unsent is None:
             add_event(self.run, kind, storable(data), self.leg.number)
         else:
@@ -116,9 +119,8 @@ class LegNotes(ABC):
 
     def say_left_out(self) -> None:
         """Says how many events of the leg were not kept."""
-        left_out = Leg.objects.values_list("events_left_out", flat=True).get(pk=self.leg.pk)
-        if left_out:
-            text = f"and {left_out:,} more lines of this leg, which are not kept"
+        if self.leg.events_left_out:
+            text = f"and {self.leg.events_left_out:,} more lines of this leg, which are not kept"
             add_event(self.run, "log", {"level": "info", "text": text}, self.leg.number)
 
     @property

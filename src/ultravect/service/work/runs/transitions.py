@@ -198,6 +198,12 @@ class LegRecord(LegNotes):
     Each of them writes only while that lease is the newest, which the database decides; LeaseLost otherwise.
     """
 
+    _stored_state = ""
+    """As it is in the records, in a transaction of the lease."""
+
+    may_publish = False
+    """Whether the process, which is about to publish, may do so: it is not to stop."""
+
     @classmethod
     def of(cls, run: int, number: int) -> LegRecord:
         """Of a leg by the numbers of its run and its own."""
@@ -209,18 +215,16 @@ class LegRecord(LegNotes):
         with transaction.atomic():
             mine = Leg.objects.select_for_update().filter(pk=self.leg.pk, lease=self.leg.lease)
             # slices of the leg are recorded by other workers, too
-            row = mine.values_list("noted", "events_kept", "events_left_out", "rejected").first()
+            row = mine.order_by().values_list("state", "noted", "events_kept", "events_left_out", "rejected").first()
             if row is None:
                 raise LeaseLost(f"leg {self.leg.number} of run {self.run.pk}")
-            self.leg.noted, self.leg.events_kept, self.leg.events_left_out, self.leg.rejected = row
+            self._stored_state, self.leg.noted, self.leg.events_kept, self.leg.events_left_out, self.leg.rejected = (
+                row
+            )
             yield
 
     def begun(self) -> None:
-        """After the leg was claimed: what an earlier attempt has listed goes, and those who follow the run are notified."""
-        with self.leased():
-            self._begun()
-
-    def _begun(self) -> None:
+        """In the transaction in which the leg was claimed: what an earlier attempt has listed goes, and those who follow the run are notified."""
         phases = [{"name": name, "state": "waiting", "started_at": None, "ended_at": None} for name in PHASES]
         now = timezone.now()
         values: dict[str, Any] = {
@@ -266,11 +270,34 @@ class LegRecord(LegNotes):
         return bool(taken)
 
     def note(self, event: dict[str, Any]) -> None:
-        if event["kind"] == "slice":
-            known = {name: value for name, value in event.items() if name not in ("kind", "leg", "number")}
-            self._copied_by_cluster(event["number"], storable(known))
-        else:
-            super().note(event)
+        match event["kind"]:
+            case "slice":
+                known = {name: value for name, value in event.items() if name not in ("kind", "leg", "number")}
+                self._copied_by_cluster(event["number"], storable(known))
+            case "published":
+                self._published({name: value for name, value in event.items() if name not in ("kind", "leg")})
+            case "phase" if (event["name"], event["state"]) == ("publish", "running"):
+                self._about_to_publish()
+                super().note(event)
+            case _:
+                super().note(event)
+
+    def _about_to_publish(self) -> None:
+        """From now on the leg may have written. Its process publishes only after it was answered, which is ``may_publish``."""
+        self.may_publish = not self._is_to_stop()
+        if self.may_publish:
+            self.leg.outcome = UNKNOWN
+            self.changed("outcome")
+            if not self.is_one_of_many:
+                self._set_run(outcome=UNKNOWN)
+
+    def _published(self, account: dict[str, Any]) -> None:
+        """The process has seen its rows committed."""
+        self.leg.outcome = COMMITTED
+        self.set_account(account)
+        self.changed("outcome", *ACCOUNT)
+        self._set_run(outcome=COMMITTED)
+        self.event("published", account)
 
     def _copied_by_cluster(self, number: int, known: Mapping[str, Any]) -> None:
         """Notes what has become of a slice that a cluster copies."""
@@ -288,26 +315,6 @@ class LegRecord(LegNotes):
         if "state" in known:
             self.event("slice", {"number": number, **known})
 
-    def about_to_publish(self) -> bool:
-        """Notes that from now on the leg may have written; False where it is to stop instead. Its process publishes only after this."""
-        with self.leased():
-            if self._is_to_stop():
-                return False
-            self.leg.outcome = UNKNOWN
-            self.leg.save(update_fields=["outcome"])
-            if not self.is_one_of_many:
-                self._set_run(outcome=UNKNOWN)
-        return True
-
-    def published(self, account: Mapping[str, Any]) -> None:
-        """Notes that the process has seen its rows committed."""
-        with self.leased():
-            self.leg.outcome = COMMITTED
-            self.set_account(account)
-            self.leg.save(update_fields=["outcome", *ACCOUNT])
-            self._set_run(outcome=COMMITTED)
-            self.event("published", dict(account))
-
     def end(
         self,
         state: State,
@@ -318,7 +325,7 @@ class LegRecord(LegNotes):
     ) -> None:
         """Closes the leg, and its run where it was the last one."""
         with self.leased():
-            if State(Leg.objects.values_list("state", flat=True).get(pk=self.leg.pk)).ended:
+            if State(self._stored_state).ended:
                 return  # it was closed, and the answer was lost
             self._end(state, outcome, storable(error), result or {})
             _after_leg(self.leg)
@@ -510,8 +517,8 @@ def _after_leg(leg: Leg) -> None:
         why = "the run was stopped"
     if why:
         _leave_out(run, why)
-    if not run.legs.exclude(state__in=ENDED).exists():
-        _end_run(run)
+    if not leg.object or not run.legs.exclude(state__in=ENDED).exists():
+        _end_run(run, list(run.legs.order_by("number")))
     else:
         begin_legs(run.pk)
 
@@ -526,9 +533,9 @@ def _leave_out(run: Run, why: str) -> None:
         add_event(run, "log", {"level": "warning", "text": f"{counted(len(numbers), 'leg')} not begun: {why}"})
 
 
-def _end_run(run: Run) -> None:
+def _end_run(run: Run, legs: Sequence[Leg]) -> None:
     """Closes a run whose legs have ended: what it is, and what it has left, follows from theirs."""
-    _roll_up(run, list(run.legs.order_by("number")))
+    _roll_up(run, legs)
     run.ended_at = timezone.now()
     run.save(update_fields=["state", "outcome", "error", "attempts", "ended_at"])
     add_event(run, "end", {"state": run.state, "outcome": run.outcome, "error": run.error})
@@ -874,10 +881,10 @@ def claim_leg(claimant: Claimant) -> LegRecord | None:
         with connection.cursor() as cursor:
             cursor.execute(_ONE_AT_A_TIME)
         found = _asked(_LEG, claimant)
-    if found is None:
-        return None
-    record = LegRecord.of(*found)
-    record.begun()
+        if found is None:
+            return None
+        record = LegRecord.of(*found)
+        record.begun()  # in the transaction that has claimed it
     return record
 
 
