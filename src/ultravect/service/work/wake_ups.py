@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from collections.abc import Mapping
 
 import psycopg
 import structlog
@@ -12,26 +13,31 @@ from ultravect.service.records.direct import direct_connection
 
 log = structlog.get_logger()
 _CHANNEL = "ultravect_work"
+WORK, LOOK = "work", "look"
+"""What there is to claim: legs, their slices and searches for them; questions to sites."""
+
 _AGAIN_SECONDS = 1.0
 
 
-def wake_workers() -> None:
+def wake_workers(what: str = WORK) -> None:
     """Wakes all workers once the transaction is committed."""
     with connection.cursor() as cursor:
-        cursor.execute("SELECT pg_notify(%s, '')", (_CHANNEL,))
+        cursor.execute("SELECT pg_notify(%s, %s)", (_CHANNEL, what))
 
 
-async def listen(happened: asyncio.Event) -> None:
-    """Sets ``happened`` whenever there may be something to claim, until cancelled."""
+async def listen(happened: Mapping[str, asyncio.Event]) -> None:
+    """Sets one of the events ``happened``, by their kinds, whenever there may be something to claim, until cancelled."""
     quiet = False
     while True:
         try:
             async with await direct_connection() as listener:
                 await listener.execute(f"LISTEN {_CHANNEL}".encode())
-                happened.set()  # what was queued before is not notified
+                for event in happened.values():
+                    event.set()  # what was queued before is not notified
                 quiet = False
-                async for _ in listener.notifies():
-                    happened.set()
+                async for notice in listener.notifies():
+                    if (event := happened.get(notice.payload)) is not None:
+                        event.set()
         except (psycopg.Error, OSError) as error:
             if not quiet:
                 log.warning("the records do not say what is queued, and are asked for it", reason=str(error).strip())

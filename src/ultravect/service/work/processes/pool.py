@@ -38,6 +38,11 @@ class LegProcess:
         self._pid = pid
         self._ended = False
 
+    @property
+    def is_gone(self) -> bool:
+        """Whether the process has ended, as far as is seen from here."""
+        return self._ended or self._reader.at_eof()
+
     async def send(self, task: dict[str, Any]) -> None:
         self._writer.write(json.dumps(task).encode() + b"\n")
         await self._writer.drain()
@@ -134,6 +139,18 @@ async def gathered(events: AsyncIterator[dict[str, Any]]) -> AsyncIterator[list[
         taking.cancel()
 
 
+async def _ready(spare: asyncio.Task[LegProcess] | None) -> LegProcess | None:
+    """A process that was made ready before; None where there is none, or it is gone."""
+    if spare is None:
+        return None
+    with suppress(OSError, RuntimeError, EOFError):
+        process = await spare
+        if not process.is_gone:
+            return process
+        process.close()
+    return None
+
+
 class LegPool:
     """Gives leg processes from a fork server that stays warm; of this machine's files they see those below ``roots``."""
 
@@ -142,6 +159,7 @@ class LegPool:
         self._fork_server: asyncio.subprocess.Process | None = None
         self._socket: socket.socket | None = None
         self._starting = asyncio.Lock()
+        self._spare: asyncio.Task[LegProcess] | None = None
 
     async def warm(self) -> None:
         """Makes sure that the fork server is there; RuntimeError where it does not start, tried three times."""
@@ -174,7 +192,13 @@ class LegPool:
         return False
 
     async def take(self) -> LegProcess:
-        """A process that waits for its task."""
+        """A process that waits for its task. Another one is made ready meanwhile, so that the next leg need not wait for it."""
+        spare, self._spare = self._spare, None
+        process = await _ready(spare) or await self._forked()
+        self._spare = asyncio.create_task(self._forked())
+        return process
+
+    async def _forked(self) -> LegProcess:
         try:
             return await self._fork()
         except OSError:
@@ -194,6 +218,8 @@ class LegPool:
         return LegProcess(reader, writer, pid)
 
     async def close(self) -> None:
+        if (spare := await _ready(self._spare)) is not None:
+            spare.close()
         if self._socket is not None:
             self._socket.close()
         if self._fork_server is not None:

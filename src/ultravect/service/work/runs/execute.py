@@ -56,6 +56,11 @@ class LegExecutor:
             raise
         except LeaseLost:
             log.warning("another worker takes the leg over", run=run, leg=number)
+        except OSError as error:
+            # there is no process to be had, or the machine that has it is gone
+            log.warning("the leg's process cannot be reached", run=run, leg=number, reason=str(error))
+            with suppress(LeaseLost):
+                await self._leases.while_held(record, record.hand_over, "the leg's process cannot be reached")
         except Exception as error:
             log.exception("leg failed unexpectedly", run=run, leg=number)
             unexpected = UltravectError(

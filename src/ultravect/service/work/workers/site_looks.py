@@ -13,7 +13,7 @@ from django.db import connections, transaction
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.records.models import SiteLook
-from ultravect.service.work.wake_ups import wake_workers
+from ultravect.service.work.wake_ups import LOOK, wake_workers
 from ultravect.service.work.workers.sites import require_worker
 
 log = structlog.get_logger()
@@ -28,7 +28,7 @@ def look_elsewhere(sites: frozenset[str], name: str, seconds: float, arguments: 
     task = {"name": name, "seconds": seconds, "arguments": dict(arguments)}
     with transaction.atomic():
         asked = SiteLook.objects.create(sealed=settings.SEALING_KEYS.seal(task), sites=sorted(sites))
-        wake_workers()
+        wake_workers(LOOK)
     end = time.monotonic() + seconds + _GRACE_SECONDS
     try:
         while time.monotonic() < end:

@@ -36,7 +36,7 @@ from ultravect.service.work.runs.transitions import (
     unsettled,
     waiting_slice,
 )
-from ultravect.service.work.wake_ups import listen
+from ultravect.service.work.wake_ups import LOOK, WORK, listen
 from ultravect.service.work.worker_name import worker_name
 from ultravect.service.work.workers.site_looks import answer_look
 from ultravect.service.work.workers.sites import HOME, may_serve, sites_of_target
@@ -94,7 +94,7 @@ class _Worker:
                 _again_and_again(self._give_sign, every),
                 _again_and_again(self._lose, every),
                 *(_again_and_again(self._settle, every) for _ in range(_SETTLERS)),
-                self._listen(),
+                listen({WORK: self._woken, LOOK: self._looked}),
                 self._take(self._claim, self._slots, self._woken),
                 self._take(self._claim_look, _LOOKS, self._looked),
             )
@@ -108,18 +108,6 @@ class _Worker:
             with suppress(Exception):
                 await apart(_forget, _SIGNS)(self._claimant.worker)
             await self._pool.close()
-
-    async def _listen(self) -> None:
-        happened = asyncio.Event()
-        listening = asyncio.create_task(listen(happened))
-        try:
-            while True:
-                await happened.wait()
-                happened.clear()
-                self._woken.set()
-                self._looked.set()
-        finally:
-            listening.cancel()
 
     async def _take(self, claim: Callable[[], Work | None], slots: int, woken: asyncio.Event) -> None:
         """Keeps so many pieces of work under way, as long as there are some to be claimed."""
