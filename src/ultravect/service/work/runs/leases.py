@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -97,20 +97,16 @@ class Leases:
         held, now = dict(self._held), time.monotonic()
         renew = now - self._renewed > settings.LOST_AFTER_SECONDS / 5
         leases = {number: one.record.leg.lease for number, one in held.items()}
+        asking = asyncio.ensure_future(apart(beat, self._thread)(leases, renew=renew))
+        # without a connection, the question itself waits for seconds
+        while not (await asyncio.wait([asking], timeout=_LOOK_SECONDS))[0]:
+            self._give_up_late(held)
         try:
-            found = await apart(beat, self._thread)(leases, renew=renew)
+            found = asking.result()
         except Exception as error:
             if not isinstance(error, NOT_ANSWERED):
                 log.exception("leases could not be looked at")
-            for one in held.values():
-                if self._is_late(one) and not one.over:
-                    log.warning(
-                        "a leg is given up: its lease could not be renewed",
-                        run=one.record.run.pk,
-                        leg=one.record.leg.number,
-                    )
-                    one.over = True
-                    one.give_up()
+            self._give_up_late(held)
             return
         if renew:
             self._renewed = now
@@ -123,3 +119,14 @@ class Leases:
             elif found[number].stop and not one.asked:
                 one.asked = True
                 one.stop()
+
+    def _give_up_late(self, held: Mapping[int, _Held]) -> None:
+        for one in held.values():
+            if self._is_late(one) and not one.over:
+                log.warning(
+                    "a leg is given up: its lease could not be renewed",
+                    run=one.record.run.pk,
+                    leg=one.record.leg.number,
+                )
+                one.over = True
+                one.give_up()
