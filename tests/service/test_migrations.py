@@ -128,3 +128,52 @@ def test_jobs_of_the_version_before_run_as_they_did(stack: Stack) -> None:
         ('run: {timeout: 1 h}\nabout: "cutoff: no"\n', {"run": {"timeout": "1 h"}}),
     ]
     stack.postgres.execute(f"DROP DATABASE {database}")
+
+
+def test_what_an_earlier_version_left_in_its_queue_is_queued(stack: Stack) -> None:
+    """The queue was a library's, whose tables go; legs under way, and runs whose legs were to be found, are claimed by their own rows."""
+    database = "adopted"
+    stack.postgres.execute(f"CREATE DATABASE {database}")
+    _migrate(stack, database, "0028")
+    structure = '{"ultravect": 1, "job": "bookings", "from": {"connection": "a", "table": "t"}, "into": {"connection": "b", "table": "t"}}'
+    many = structure.replace('"table": "t"', '"tables": ["*"]', 1).replace('"table": "t"', '"table": "x_{table}"', 1)
+    columns = "id, job_id, revision_id, state, queued_at, stop_requested, parameters, attempts, kind, outcome, trigger, noted"
+    for statement in (
+        "CREATE TYPE procrastinate_job_status AS ENUM ('todo')",
+        "CREATE TABLE procrastinate_jobs (id int, status procrastinate_job_status)",
+        "CREATE FUNCTION procrastinate_notify() RETURNS int LANGUAGE sql AS 'SELECT 1'",
+        "INSERT INTO records_job (id, name, created_at) VALUES (1, 'bookings', now())",
+        f"INSERT INTO records_revision (id, job_id, number, text, structure, saved_at) VALUES (1, 1, 1, '', '{structure}', now()), "
+        f"(2, 1, 2, '', '{many}', now())",
+        f"INSERT INTO records_run ({columns}) SELECT n, 1, CASE n WHEN 3 THEN 2 ELSE 1 END, 'queued', now(), false, '{{}}', 0, 'load', "
+        "'nothing', 'hand', false FROM generate_series(1, 3) n",
+    ):
+        stack.postgres.execute(statement, database)
+    names = stack.postgres.execute(
+        "SELECT column_name, data_type FROM information_schema.columns WHERE table_name = 'records_leg' AND is_nullable = 'NO' "
+        "AND column_name NOT IN ('id', 'run_id', 'number', 'state', 'begun')",
+        database,
+    )
+    empty = {"jsonb": "'[]'", "boolean": "false", "character varying": "'nothing'"}
+    values = ", ".join(empty.get(str(kind), "0") for _, kind in names)
+    for run, state in ((1, "queued"), (2, "running")):
+        stack.postgres.execute(
+            f"INSERT INTO records_leg (run_id, number, state, begun, {', '.join(str(name) for name, _ in names)}) "
+            f"VALUES ({run}, 1, '{state}', true, {values})",
+            database,
+        )
+    code = "import django; django.setup()\nfrom ultravect.service.records.upgrade import upgrade\nupgrade()"
+    environment = stack.environment | {
+        "ULTRAVECT_DATABASE_URL": stack.postgres.url(database),
+        "DJANGO_SETTINGS_MODULE": "ultravect.service.settings",
+    }
+    subprocess.run([sys.executable, "-c", code], env=environment, check=True)
+    legs = "SELECT run_id, queued_at IS NOT NULL, place, uses FROM records_leg ORDER BY run_id"
+    assert stack.postgres.execute(legs, database) == [
+        (1, True, "job:bookings", ["a", "b"]),
+        (2, True, "job:bookings", ["a", "b"]),
+    ]
+    assert stack.postgres.execute("SELECT run_id FROM records_legsearch", database) == [(3,)]
+    left = "SELECT count(*) FROM pg_class WHERE relname LIKE 'procrastinate%'"
+    assert stack.postgres.execute(left, database) == [(0,)]
+    stack.postgres.execute(f"DROP DATABASE {database}")

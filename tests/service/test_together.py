@@ -137,7 +137,7 @@ def test_one_leg_that_is_stopped_stops_all(many: Many) -> None:
         many.place.until(started, lambda run: run.state == "running" and bool(run.legs))
         many.client.stop(started.id, 2)
         ended = many.client.wait(started.id)
-    assert ended.state == "stopped", (ended.error, ended.legs, [e.data for e in place.client.events(ended.id)])
+    assert ended.state == "stopped", (ended.error, many.client.events(ended.id))
     assert set(_states(ended).values()) == {("stopped", "nothing")}
     assert [many.count(table) for table in ("booking", "guest", "payment")] == [3, 3, 3]
 

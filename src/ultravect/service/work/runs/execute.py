@@ -92,7 +92,7 @@ class LegExecutor:
             if attempt.over:
                 raise LeaseLost(f"leg {record.leg.number} of run {record.run.pk}")
             died = ending is None and not attempt.stopped_by
-            if died and await self._leases.while_held(record, record.may_be_taken_over):
+            if died and await self._leases.while_held(record, record.may_be_handed_over):
                 await self._leases.while_held(record, record.hand_over, "the leg's process died")
                 return
             if len(records) > 1:

@@ -435,6 +435,10 @@ class LegRecord(LegNotes):
         safe = self.leg.outcome == NOTHING or self.has_receipts()
         return safe and self.leg.attempts < MAX_ATTEMPTS and not self.wants_stop()
 
+    def may_be_handed_over(self) -> bool:
+        """Whether nothing has to be found out before: another attempt follows, or it is to stop."""
+        return self.may_be_taken_over() or self.wants_stop()
+
     def has_receipts(self) -> bool:
         """Whether the target can be asked which attempt was committed."""
         into = job_of(self.leg)["into"]
