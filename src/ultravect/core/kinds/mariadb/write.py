@@ -99,7 +99,7 @@ class MariadbSession(SqlSession):
             if self._guard is None and plan.rebuild:
                 raise _no_guard(self._connection, live.name)
         with self._notifying():
-            # the first statements that have to wait for whoever has locked the table
+            # the first statements that have to wait for one who has locked the table
             self._staging = staging = make_staging(
                 execute,
                 dialect,

@@ -196,7 +196,7 @@ async def _again_and_again(what: Callable[[], Work], seconds: float) -> None:
         try:
             await what()
         except NOT_ANSWERED:
-            pass  # the records do not answer at this moment: whoever claims says so
+            pass  # the records do not answer at this moment, which is logged where work is claimed
         except Exception:
             log.exception("looking after legs failed")
         await asyncio.sleep(seconds)
