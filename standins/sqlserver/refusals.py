@@ -27,6 +27,8 @@ def refusal_of(error: Exception, session: psycopg.Connection[Any]) -> tuple[int,
         return 102, str(error), 15
     assert isinstance(error, psycopg.Error)
     number = _NUMBERS.get(error.sqlstate or "", 50000)
+    if number == 2627 and error.diag.schema_name == "pg_catalog":
+        number = 2714  # two sessions made the same object at once
     shown = _text(number, error)
     return number, shown, _SEVERITY.get(number, 16)
 

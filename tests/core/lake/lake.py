@@ -87,6 +87,10 @@ class Lake:
         """Another program adds rows."""
         write_deltalake(str(self.table), pa.Table.from_pylist(rows), mode="append")
 
+    def insert(self, row: dict[str, Any], name: str) -> None:
+        """Another program adds a row that has not all columns."""
+        write_deltalake(str(self.folder / name), pa.Table.from_pylist([row]), mode="append", schema_mode="merge")
+
     def versions(self) -> list[int]:
         return list(range(DeltaTable(str(self.table)).version() + 1))
 
@@ -116,6 +120,11 @@ class IcebergLake(Lake):
     def append(self, rows: list[dict[str, Any]]) -> None:
         table = self.opened()
         table.append(pa.Table.from_pylist(rows).cast(table.schema().as_arrow()))
+
+    def insert(self, row: dict[str, Any], name: str) -> None:
+        table = self.opened(name)
+        schema = table.schema().as_arrow()
+        table.append(pa.Table.from_pylist([{field: row.get(field) for field in schema.names}], schema=schema))
 
     def versions(self) -> list[int]:
         return [entry.snapshot_id for entry in self.opened().history()]

@@ -22,7 +22,7 @@ from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.receipt import Receipt, ReceiptKey
 from ultravect.core.contracts.target import Target
 from ultravect.core.contracts.write_plan import Attempt, Insert, Replace, WritePlan
-from ultravect.core.dialects.base import NewColumn, NewTable, TableName
+from ultravect.core.dialects.base import Change, NewColumn, NewTable, TableName
 from ultravect.core.engine.write.driver import Write, open_write
 from ultravect.core.errors import UltravectError
 from ultravect.core.types.canonical import CanonicalType
@@ -42,8 +42,14 @@ class Subject(Protocol):
     def fresh(self, name: str) -> None:
         """From now on loads go into a table of this name, which is not there; those before may be removed."""
 
+    alters: bool
+    """Whether a load may add columns to the table."""
+
     def rows(self) -> Sequence[int]:
         """The values of ``k`` that anyone sees now."""
+
+    def insert(self, value: int) -> bool:
+        """Another program adds a row, with this value of ``k``; False where none can."""
 
 
 @dataclass
@@ -52,7 +58,15 @@ class _Planned:
     change: MarkChange
     values: list[int]
     replaces: bool = False
+    adds: str = ""
+    """The column that it adds to the table."""
+
     opened: tuple[ExitStack, Write] | None = None
+
+    @property
+    def holds(self) -> bool:
+        """Whether it keeps others away from the table while it is open."""
+        return self.replaces or bool(self.adds)
 
 
 class _Machine(RuleBasedStateMachine):
@@ -76,20 +90,23 @@ class _Machine(RuleBasedStateMachine):
     def _ledger(self) -> Any:
         return self._subject.target.ledger(self._subject.table)
 
-    def _plan(self, *, replaces: bool, again: str = "") -> _Planned:
+    def _plan(self, *, replaces: bool, again: str = "", adds: bool = False) -> _Planned:
         self._next += 1
         values = [self._next * 10, self._next * 10 + 1]
         change = MarkChange(self._key, "", f"at {self._next}", self._mark)
-        planned = _Planned(ReceiptKey(again or f"{self._next}-{self._tag}"), change, values, replaces)
+        column = f"c{self._next}" if adds and self._subject.alters else ""
+        planned = _Planned(ReceiptKey(again or f"{self._next}-{self._tag}"), change, values, replaces, column)
         self._planned.append(planned)
         return planned
 
     def _open(self, planned: _Planned, *, create: bool = False) -> Write:
+        added = [NewColumn(planned.adds, CanonicalType("bigint"))] if planned.adds else []
         plan = WritePlan(
             self._subject.table,
-            (COLUMN,),
+            (COLUMN, *added),
             Replace() if planned.replaces else Insert(),
             create=NewTable([COLUMN]) if create and self._subject.target.database is not None else None,
+            changes=tuple(Change(column, added=True) for column in added),
             lock_seconds=5,
             marks=True,
         )
@@ -97,7 +114,9 @@ class _Machine(RuleBasedStateMachine):
         with contextlib.ExitStack() as failing:
             failing.push(stack)
             write = stack.enter_context(open_write(self._subject.target, Attempt(plan, planned.key)))
-            write.write(pa.record_batch([pa.array(planned.values, pa.int64())], names=["k"]))
+            values = pa.array(planned.values, pa.int64())
+            names = ["k", *(column.name for column in added)]
+            write.write(pa.record_batch([values] * len(names), names=names))
             planned.opened = stack, write
             failing.pop_all()
         return write
@@ -134,27 +153,33 @@ class _Machine(RuleBasedStateMachine):
     def _any_open(self) -> bool:
         return any(planned.opened for planned in self._planned)
 
-    @rule(replaces=st.booleans())
-    def plan(self, replaces: bool) -> None:
-        self._plan(replaces=replaces)
+    @rule(replaces=st.booleans(), adds=st.booleans())
+    def plan(self, replaces: bool, adds: bool) -> None:
+        self._plan(replaces=replaces, adds=adds)
+
+    # while a load is open, what another program writes may have to wait for it
+    @precondition(lambda self: not self._any_open)
+    @rule()
+    def another_program_adds_a_row(self) -> None:
+        self._next += 1
+        if self._subject.insert(self._next * 10):
+            self._rows = [*self._rows, self._next * 10]
 
     @precondition(lambda self: self._done or self._fences)
     @rule(data=st.data())
     def plan_again_by_the_same_name(self, data: st.DataObject) -> None:
         self._plan(replaces=False, again=data.draw(st.sampled_from(self._known)))
 
-    @precondition(
-        lambda self: self._subject.concurrent and any(not p.opened and not p.replaces for p in self._planned)
-    )
+    @precondition(lambda self: self._subject.concurrent and any(not p.opened and not p.holds for p in self._planned))
     @rule(data=st.data())
     def open(self, data: st.DataObject) -> None:
-        self._open(data.draw(st.sampled_from([p for p in self._planned if not p.opened and not p.replaces])))
+        self._open(data.draw(st.sampled_from([p for p in self._planned if not p.opened and not p.holds])))
 
     @precondition(lambda self: self._planned)
     @rule(data=st.data())
     def publish(self, data: st.DataObject) -> None:
         # what is replaced is locked, so nothing else is open then
-        ready = [planned for planned in self._planned if not (planned.replaces and self._any_open)]
+        ready = [planned for planned in self._planned if not (planned.holds and self._any_open)]
         if ready:
             self._publish(data.draw(st.sampled_from(ready)))
 

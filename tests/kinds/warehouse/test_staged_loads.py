@@ -393,6 +393,7 @@ class _Ledgered:
     """See ``Subject``."""
 
     concurrent = False
+    alters = True
 
     def __init__(self, warehouse: Warehouse) -> None:
         self._warehouse = warehouse
@@ -403,6 +404,10 @@ class _Ledgered:
 
     def rows(self) -> list[int]:
         return [row[0] for row in self._warehouse.sql(f"SELECT k FROM {self._warehouse.named(self.table.name)}")]
+
+    def insert(self, value: int) -> bool:
+        self._warehouse.sql(f"INSERT INTO {self._warehouse.named(self.table.name)} (k) VALUES ({value})")
+        return True
 
 
 def test_its_ledger_keeps_what_others_keep(warehouse: Warehouse) -> None:
