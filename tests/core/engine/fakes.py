@@ -21,7 +21,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.sqlite.dialect import SqliteDialect
 from ultravect.core.loading.executed import ExecutedStatements
-from ultravect.core.loading.sql_session import SqlSession
+from ultravect.core.loading.sql_session import InsertingSession
 from ultravect.core.types.canonical import parse_type
 
 
@@ -127,8 +127,8 @@ class MemoryTarget(FakeTarget):
         self.steps.append("close")
 
 
-class MemorySession(SqlSession):
-    """See ``SqlSession``."""
+class MemorySession(InsertingSession):
+    """See ``InsertingSession``."""
 
     def __init__(self, target: MemoryTarget, attempt: Attempt) -> None:
         super().__init__(target.dialect, attempt, ExecutedStatements(target.session))

@@ -101,27 +101,13 @@ class Matches:
 class WriteSession(Protocol):
     """One load's transaction in the target, from ``begin`` to ``commit``; leaving its context without ``commit`` undoes everything.
 
-    It is used by one thread at a time. Where rows are staged (``stages``), the driver brings them into the table by ``statements``, and
-    by the last group of steps, of which a kind replaces those that its database does more quickly; a session without statements stages
-    nothing.
+    It is used by one thread at a time.
     """
 
-    dialect: Dialect
-    statements: Statements
-    table: str
-    """The table as it is called, quoted."""
-
-    final: str
-    """What rows are brought into, quoted: the table, or one that takes its place."""
-
-    staged_table: str
-    """Where staged rows are, quoted."""
-
-    incomparable: frozenset[str]
-    """Columns of the table whose type knows no equality: they are compared as text."""
-
-    stages: bool
-    """Whether rows stand next to the table until all of them are there."""
+    @property
+    def staged(self) -> StagedRowsSession | None:
+        """The session itself where rows stand next to the table until all of them are there, and are brought into it by statements; known from
+        ``begin`` on. None where rows go straight to where they stay."""
 
     prepares_late: bool
     """Whether definitions commit by themselves here, so that what comes before rows is done when they are staged."""
@@ -191,7 +177,24 @@ class WriteSession(Protocol):
     def verify(self, counts: Counts) -> Verified:
         """Counts in the target what was to be; its cost is that of the load's rows, unless the plan says ``counts_all``."""
 
-    # how staged rows come into the table
+
+class StagedRowsSession(WriteSession, Protocol):
+    """A session whose rows are staged: the driver brings them into the table by ``statements``, and by these steps, of which a kind replaces
+    those that its database does more quickly."""
+
+    dialect: Dialect
+    statements: Statements
+    table: str
+    """The table as it is called, quoted."""
+
+    final: str
+    """What rows are brought into, quoted: the table, or one that takes its place."""
+
+    staged_table: str
+    """Where staged rows are, quoted."""
+
+    incomparable: frozenset[str]
+    """Columns of the table whose type knows no equality: they are compared as text."""
 
     def find_matches(self, merge: MergeStatements) -> Matches:
         """Finds the rows that match staged ones, before any of them changes."""

@@ -3,32 +3,25 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 
 import pyarrow as pa
 
-from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.ledger import Entry
 from ultravect.core.contracts.write_plan import Attempt
-from ultravect.core.contracts.write_session import Counts, Isolated, Matches, Statements, Verified
-from ultravect.core.dialects.base import Dialect
-from ultravect.core.dialects.merge import MergeStatements
+from ultravect.core.contracts.write_session import Counts, StagedRowsSession, Verified
 
 
 class FileSession(ABC):
     """See ``WriteSession``. Rows are not staged: they are in no version, or under no name, before the commit."""
 
-    statements: Statements
-    staged_table = ""
-    stages = prepares_late = counts_late = False
+    staged: StagedRowsSession | None = None
+    prepares_late = counts_late = False
     strategy = ""
     written: Sequence[str] = ()
-    incomparable: frozenset[str] = frozenset()
 
-    def __init__(self, dialect: Dialect, attempt: Attempt) -> None:
-        self.dialect, self.attempt, self.plan = dialect, attempt, attempt.plan
-        self.table = self.final = str(attempt.plan.table)
+    def __init__(self, attempt: Attempt) -> None:
+        self.attempt, self.plan = attempt, attempt.plan
 
     def begin(self) -> None:
         """Nothing is locked."""
@@ -90,28 +83,3 @@ class FileSession(ABC):
     @abstractmethod
     def verify(self, counts: Counts) -> Verified:
         """See ``WriteSession``."""
-
-    # rows are not staged
-
-    def find_matches(self, merge: MergeStatements) -> Matches:
-        raise NotImplementedError
-
-    def upsert(self, merge: MergeStatements, left: int, repeated: int, samples: list[RowChange]) -> Counts | None:
-        raise NotImplementedError
-
-    def update(self, merge: MergeStatements) -> str | None:
-        raise NotImplementedError
-
-    def sample_updates(self, merge: MergeStatements) -> Sequence[RowChange]:
-        raise NotImplementedError
-
-    def isolate(self, merge: MergeStatements, rows: int, tolerated: int, known: str) -> Isolated | None:
-        raise NotImplementedError
-
-    @contextmanager
-    def chunk(self) -> Iterator[None]:
-        raise NotImplementedError
-        yield
-
-    def apart(self, statement: str) -> int:
-        raise NotImplementedError

@@ -18,6 +18,7 @@ from ultravect.core.contracts.write_session import (
     Isolated,
     Matches,
     RowsRefused,
+    StagedRowsSession,
     Statements,
     Verified,
 )
@@ -34,7 +35,7 @@ SAVEPOINT = "ultravect_chunk"
 class SqlSession(ABC):
     """See ``WriteSession``: of a database in which a transaction holds all that a load does, definitions too.
 
-    A kind gives at least ``execute``, ``insert`` and ``is_taken``; ``refusal`` where a load can go on after a row was refused.
+    A kind gives at least ``execute``, ``write``, ``end_rows`` and ``is_taken``; ``refusal`` where a load can go on after a row was refused.
     """
 
     staged_table = STAGED
@@ -66,22 +67,26 @@ class SqlSession(ABC):
         """Runs a statement; the first row of its answer, where it has one."""
 
     @abstractmethod
-    def insert(self, batch: pa.RecordBatch) -> int:
-        """Inserts rows into ``into``; how many the database says it took."""
+    def write(self, batch: pa.RecordBatch) -> None:
+        """See ``WriteSession``: into ``into``."""
+
+    @abstractmethod
+    def end_rows(self) -> int:
+        """See ``WriteSession``."""
 
     @abstractmethod
     def is_taken(self, error: Exception) -> bool:
         """Whether a statement failed because its key is there already."""
-
-    @abstractmethod
-    def has(self, table: TableName) -> bool:
-        """Whether there is a table of this name."""
 
     def refusal(self, error: Exception) -> str | None:
         """The reason why a row was refused, when ``error`` is of that kind and the load can go on after it."""
         return None
 
     # before rows
+
+    @property
+    def staged(self) -> StagedRowsSession | None:
+        return self if self.stages else None
 
     @property
     def into(self) -> str:
@@ -134,7 +139,6 @@ class SqlSession(ABC):
     def stage(self) -> None:
         if self.stages:
             self.make_stage()
-        self._taken = 0
 
     def make_stage(self) -> None:
         """Makes the temporary table of staged rows."""
@@ -142,12 +146,6 @@ class SqlSession(ABC):
         self.execute(
             f"CREATE TEMPORARY TABLE {STAGED} AS SELECT {names}, CAST(0 AS BIGINT) AS {ROW} FROM {self.table} LIMIT 0"
         )
-
-    def write(self, batch: pa.RecordBatch) -> None:
-        self._taken += self.insert(batch)
-
-    def end_rows(self) -> int:
-        return self._taken
 
     def settle(self) -> None:
         """The table is as it has to be already."""
@@ -224,9 +222,6 @@ class SqlSession(ABC):
 
     def commit(self, entry: Entry) -> None:
         self.drop_stage()
-        for table in self.ledger.needed(self.plan, entry.key):
-            if not self.has(table.name):
-                self.execute(table.create())
         self.record(entry)
         self.end_transaction()
 
@@ -251,3 +246,29 @@ class SqlSession(ABC):
         others = "no other session could write meanwhile" if self.alone else "other sessions could write meanwhile"
         how = f"in the load's own transaction, just before its commit, as the table's growth: {others}"
         return Verified(self._after, self._of_load, how, sure=self.alone)
+
+
+class InsertingSession(SqlSession):
+    """A session that inserts rows as they come, and makes the tables of the ledger in the load's transaction. A kind gives ``insert`` and ``has``."""
+
+    _taken = 0
+
+    @abstractmethod
+    def insert(self, batch: pa.RecordBatch) -> int:
+        """Inserts rows into ``into``; how many the database says it took."""
+
+    @abstractmethod
+    def has(self, table: TableName) -> bool:
+        """Whether there is a table of this name."""
+
+    def write(self, batch: pa.RecordBatch) -> None:
+        self._taken += self.insert(batch)
+
+    def end_rows(self) -> int:
+        return self._taken
+
+    def commit(self, entry: Entry) -> None:
+        for table in self.ledger.needed(self.plan, entry.key):
+            if not self.has(table.name):
+                self.execute(table.create())
+        super().commit(entry)

@@ -57,7 +57,7 @@ class FileSetSession(FileSession):
     """See ``WriteSession``."""
 
     def __init__(self, target: FilesTarget, attempt: Attempt, folder: Path) -> None:
-        super().__init__(target.dialect, attempt)
+        super().__init__(attempt)
         self._target, self._folder = target, folder
         self._set = target.file_set()
         self._open: dict[tuple[str, ...], _WrittenFile] = {}

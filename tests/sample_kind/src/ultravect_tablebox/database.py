@@ -19,7 +19,7 @@ from ultravect.core.loading.executed import ExecutedStatements
 from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file
 from ultravect.core.loading.questions import require_question
-from ultravect.core.loading.sql_session import SqlSession
+from ultravect.core.loading.sql_session import InsertingSession
 from ultravect.core.types.canonical import CanonicalType, Fit
 from ultravect.core.types.stored import loose_values
 from ultravect.core.types.written import plain_text
@@ -51,7 +51,7 @@ class TableboxDialect(CommonDialect):
         return f"{left} IS NOT {right}"
 
 
-class TableboxSession(SqlSession):
+class TableboxSession(InsertingSession):
     """See ``WriteSession``: what is not said here is the same in most databases."""
 
     def __init__(self, session: sqlite3.Connection, attempt: Attempt) -> None:

@@ -17,7 +17,7 @@ from ultravect.core.contracts.mark import MarkChange
 from ultravect.core.contracts.receipt import Receipt
 from ultravect.core.contracts.target import LoadsTogether, Target
 from ultravect.core.contracts.write_plan import Attempt
-from ultravect.core.contracts.write_session import Counts, RefusedRow, Verified, WriteSession
+from ultravect.core.contracts.write_session import Counts, RefusedRow, StagedRowsSession, Verified, WriteSession
 from ultravect.core.engine.write.staged_rows import StagedRows
 from ultravect.core.loading.row_numbers import AscendingKeys, RowNumbers
 
@@ -73,7 +73,7 @@ class Write:
             self._keep_previous()
             self._removed = self.rows_before
         session.define()
-        if plan.clears is not None and not session.stages:
+        if plan.clears is not None and session.staged is None:
             session.hold()
             self._remove_old()
 
@@ -110,14 +110,22 @@ class Write:
         if session.prepares_late:
             self._prepare()
         counts = Counts(taken, removed=self._removed)
-        if session.stages:
-            counts = self._bring_in(taken, tolerated, rejected_keys, complete=complete)
+        if session.staged is not None:
+            counts = self._bring_in(session.staged, taken, tolerated, rejected_keys, complete=complete)
         session.seal(self.rows_before, counts)
         self._counts = counts
         return counts
 
-    def _bring_in(self, staged: int, tolerated: int, rejected_keys: pa.Table | None, *, complete: bool) -> Counts:
-        session, plan = self._session, self._plan
+    def _bring_in(
+        self,
+        session: StagedRowsSession,
+        staged: int,
+        tolerated: int,
+        rejected_keys: pa.Table | None,
+        *,
+        complete: bool,
+    ) -> Counts:
+        plan = self._plan
         # rows that slices have staged were not seen here
         rising = self._attempt.stage is None and self._ascending.so_far
         rows = StagedRows(session, self._attempt, staged, rising=rising)

@@ -13,7 +13,7 @@ import pyarrow as pa
 
 from ultravect.core.contracts.changes import Comparison, RowChange
 from ultravect.core.contracts.write_plan import Attempt, Gone
-from ultravect.core.contracts.write_session import Counts, Isolated, RefusedRow, RowsRefused, WriteSession
+from ultravect.core.contracts.write_session import Counts, Isolated, RefusedRow, RowsRefused, StagedRowsSession
 from ultravect.core.dialects.merge import MergeStatements
 from ultravect.core.errors import UltravectError
 from ultravect.core.loading.refusals import key_not_unique, key_repeated
@@ -34,7 +34,7 @@ class StagedRows:
     table compare with those that it had. ``refused``: rows that the database did not take, in their order.
     """
 
-    def __init__(self, session: WriteSession, attempt: Attempt, staged: int, *, rising: bool) -> None:
+    def __init__(self, session: StagedRowsSession, attempt: Attempt, staged: int, *, rising: bool) -> None:
         self._session, self._attempt, self._plan, self._rising = session, attempt, attempt.plan, rising
         self._rows, self._changed = session.statements.rows, session.statements.changed
         self._merge = MergeStatements.of(

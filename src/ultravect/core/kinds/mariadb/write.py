@@ -148,9 +148,6 @@ class MariadbSession(SqlSession):
             self._session, self.dialect, self.staged_table, self.attempt.sent, columns, self._sending
         )
 
-    def insert(self, batch: pa.RecordBatch) -> int:
-        raise NotImplementedError("rows go through a pipe")
-
     def write(self, batch: pa.RecordBatch) -> None:
         assert self._transfer is not None, "it is opened before rows come"
         self._transfer.write(batch)
@@ -190,9 +187,6 @@ class MariadbSession(SqlSession):
 
     def is_taken(self, error: Exception) -> bool:
         return isinstance(error, MySQLdb.IntegrityError)
-
-    def has(self, table: TableName) -> bool:
-        raise NotImplementedError("the tables of the ledger are made before the transaction")
 
     def seal(self, rows_before: int | None, counts: Counts) -> None:
         if not self._staging.renamed:

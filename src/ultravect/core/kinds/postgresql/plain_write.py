@@ -23,11 +23,11 @@ from ultravect.core.kinds.postgresql.session import translate
 from ultravect.core.kinds.postgresql.write import staging_query
 from ultravect.core.loading.questions import table_gone
 from ultravect.core.loading.refusals import doing_of, outcome_unknown
-from ultravect.core.loading.sql_session import SqlSession
+from ultravect.core.loading.sql_session import InsertingSession
 
 
-class PlainSession(SqlSession):
-    """See ``SqlSession``. ``staging``: the schema of the staged rows where there are no temporary tables, "" for that of the table."""
+class PlainSession(InsertingSession):
+    """See ``InsertingSession``. ``staging``: the schema of the staged rows where there are no temporary tables, "" for that of the table."""
 
     def __init__(
         self,

@@ -259,9 +259,6 @@ class PostgresqlSession(SqlSession):
             raise table_gone(self._connection, name)
         return table
 
-    def insert(self, batch: pa.RecordBatch) -> int:
-        raise NotImplementedError("rows are written by COPY")
-
     def write(self, batch: pa.RecordBatch) -> None:
         assert self._copy is not None, "rows that slices have staged are not written again"
         self._copy.write(batch)
@@ -425,9 +422,6 @@ class PostgresqlSession(SqlSession):
 
     def is_taken(self, error: Exception) -> bool:
         return isinstance(error, psycopg.errors.UniqueViolation)
-
-    def has(self, table: TableName) -> bool:
-        raise NotImplementedError("the tables of the ledger are made before the transaction")
 
     def verify(self, counts: Counts) -> Verified:
         written = counts.inserted + counts.updated

@@ -16,7 +16,7 @@ from ultravect.core.dialects.merge import ROW, MergeStatements
 from ultravect.core.kinds.sqlite.session import has_table, may_write_here
 from ultravect.core.loading.executed import ExecutedStatements
 from ultravect.core.loading.refusals import column_gone, waiting_message
-from ultravect.core.loading.sql_session import SqlSession
+from ultravect.core.loading.sql_session import InsertingSession
 from ultravect.core.types.written import plain_text
 
 _SHORT_WAIT = 300  # milliseconds
@@ -25,8 +25,8 @@ SELECT x.name, x.coll FROM pragma_index_list(?) l JOIN pragma_index_xinfo(l.name
 """
 
 
-class SqliteSession(SqlSession):
-    """See ``SqlSession``. Only one transaction writes to such a file at a time, and no one sees it before it commits."""
+class SqliteSession(InsertingSession):
+    """See ``InsertingSession``. Only one transaction writes to such a file at a time, and no one sees it before it commits."""
 
     def __init__(self, session: sqlite3.Connection, dialect: Dialect, attempt: Attempt) -> None:
         super().__init__(dialect, attempt, ExecutedStatements(session))

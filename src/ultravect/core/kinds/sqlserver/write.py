@@ -20,7 +20,7 @@ from ultravect.core.kinds.sqlserver.catalogue import declared
 from ultravect.core.kinds.sqlserver.refusals import ENDS_STATEMENT, LOCKED, TAKEN, is_lost, number_of, shown
 from ultravect.core.kinds.sqlserver.session import Session
 from ultravect.core.loading.refusals import column_gone, outcome_unknown, waiting_message
-from ultravect.core.loading.sql_session import SAVEPOINT, SqlSession
+from ultravect.core.loading.sql_session import SAVEPOINT, InsertingSession
 
 _STAGED, _MATCHED = "[#ultravect_staged]", "[#ultravect_matched]"
 # longer keys have no index
@@ -32,8 +32,8 @@ _SHORT_WAIT = 300  # milliseconds
 _THERE_ALREADY = 2714
 
 
-class SqlserverSession(SqlSession):
-    """See ``SqlSession``. Other sessions can write to the table until it is locked, which a load does that looks at the rows there are."""
+class SqlserverSession(InsertingSession):
+    """See ``InsertingSession``. Other sessions can write to the table until it is locked, which a load does that looks at the rows there are."""
 
     staged_table, matched_table = _STAGED, _MATCHED
 

@@ -23,7 +23,7 @@ from ultravect.core.kinds.warehouse.forms import Form
 from ultravect.core.kinds.warehouse.session import Session
 from ultravect.core.kinds.warehouse.staged_files import StagedFiles
 from ultravect.core.loading.refusals import attempt_replaced, column_gone, mark_moved, outcome_unknown
-from ultravect.core.loading.sql_session import SqlSession
+from ultravect.core.loading.sql_session import InsertingSession
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.written import plain_text
 
@@ -33,8 +33,8 @@ _FILES_TEXT = frozenset(["uuid", "json", "time"])
 """Types that files have as texts: the warehouse converts them."""
 
 
-class WarehouseSession(SqlSession):
-    """See ``SqlSession``. Rows are read, and stored in the bucket, before the transaction begins, so that nothing is locked meanwhile."""
+class WarehouseSession(InsertingSession):
+    """See ``InsertingSession``. Rows are read, and stored in the bucket, before the transaction begins, so that nothing is locked meanwhile."""
 
     prepares_late = True
 

@@ -16,7 +16,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.merge import MergeStatements
 from ultravect.core.loading.duckdb.duckdb_refusals import Refusals
 from ultravect.core.loading.refusals import column_gone
-from ultravect.core.loading.sql_session import SqlSession
+from ultravect.core.loading.sql_session import InsertingSession
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.hexadecimal import uuid_text
 
@@ -32,8 +32,8 @@ WHERE lower(table_name) = lower(?) AND lower(schema_name) = lower(coalesce(?, cu
 """
 
 
-class DuckdbSession(SqlSession):
-    """See ``SqlSession``."""
+class DuckdbSession(InsertingSession):
+    """See ``InsertingSession``."""
 
     def __init__(self, session: duckdb.DuckDBPyConnection, dialect: Dialect, attempt: Attempt) -> None:
         super().__init__(dialect, attempt, DuckdbStatements(session))

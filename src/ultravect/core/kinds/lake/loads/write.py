@@ -40,8 +40,8 @@ class Upkeep:
 class AppendingSession(FileSession):
     """See ``WriteSession``. Rows go into files as they come: none is matched, and what an overwrite removes is whole files."""
 
-    def __init__(self, dialect: DuckdbDialect, target: LoadTarget) -> None:
-        super().__init__(dialect, target.attempt)
+    def __init__(self, target: LoadTarget) -> None:
+        super().__init__(target.attempt)
         self._target, self._rows = target, 0
 
     def rows(self, *, exact: bool) -> int | None:
@@ -108,6 +108,6 @@ def open_session(
             with errors_explained(place.name, doing_of(attempt)):
                 yield MatchingSession(session, dialect, target)
         else:
-            yield AppendingSession(dialect, target)
+            yield AppendingSession(target)
     if target.committed is not None:
         _tidy(place, target.path, attempt, upkeep)
