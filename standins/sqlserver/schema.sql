@@ -136,6 +136,8 @@ CREATE VIEW sys.schemas AS SELECT nspname::text AS name, oid::bigint AS schema_i
 CREATE VIEW sys.databases AS SELECT datname::text AS name, oid::int AS database_id, 'ONLINE'::text AS state_desc,
   'SQL_Latin1_General_CP1_CI_AS'::text AS collation_name, 1::smallint AS snapshot_isolation_state, 0::smallint AS is_read_committed_snapshot_on,
   0::smallint AS is_read_only FROM pg_database;
+CREATE VIEW sys.dm_exec_sessions AS SELECT pid::int AS session_id, application_name::text AS program_name, usename::text AS login_name
+  FROM pg_stat_activity WHERE datname = current_database() AND backend_type = 'client backend';
 CREATE VIEW sys.objects AS SELECT c.relname::text AS name, c.oid::bigint AS object_id, c.relnamespace::bigint AS schema_id,
   CASE c.relkind WHEN 'v' THEN 'V' ELSE 'U' END AS type, CASE WHEN p.relation IS NOT NULL THEN 2 WHEN h.history IS NOT NULL THEN 1 ELSE 0 END::smallint AS temporal_type, 0::smallint AS is_ms_shipped
   FROM pg_class c JOIN sys.schemas s ON s.schema_id = c.relnamespace::bigint

@@ -111,7 +111,7 @@ class SqlserverStandIn:
                 channel = wire.Channel(opened)
                 signed_in = self._sign_in(channel)
                 if signed_in is not None:
-                    watch(channel, signed_in, self, next(self._numbers))
+                    watch(channel, signed_in, self, signed_in.info.backend_pid)
             except (wire.Closed, EOFError, OSError, ValueError, IndexError, UnicodeDecodeError):
                 pass  # whatever came was no client's message
 
@@ -138,7 +138,10 @@ class SqlserverStandIn:
         if refused is None:
             try:
                 opened: psycopg.Connection[Any] = psycopg.connect(
-                    self._url(found.user, found.password, found.database or "postgres"), autocommit=True
+                    self._url(found.user, found.password, found.database or "postgres"),
+                    autocommit=True,
+                    # what sys.dm_exec_sessions shows
+                    application_name=found.application,
                 )
             except psycopg.OperationalError as error:
                 refused = self._explained(str(error), found)

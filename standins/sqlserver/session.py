@@ -60,6 +60,8 @@ class Session:
             try:
                 self._handle(kind, data)
             except (Refused, SyntaxFault, psycopg.Error) as error:
+                if self._postgres.broken:
+                    raise BreakOff from None  # another session has killed this one
                 self._refuse(error)
             except (ValueError, IndexError, StopIteration, ArithmeticError) as error:
                 # what this stand-in does not understand is its own fault, and no reason to end the session
@@ -195,6 +197,14 @@ class Session:
                         911,
                         f"Database '{found[1].written}' does not exist. Make sure that the name is entered correctly.",
                     )
+                return None
+            case "KILL":
+                if int(found[1].text) == self._number:
+                    raise Refused(6104, "Cannot use KILL to kill your own process.")
+                if not self._postgres.execute("SELECT pg_terminate_backend(%s)", (int(found[1].text),)).fetchall()[0][
+                    0
+                ]:
+                    raise Refused(6106, f"Process ID {found[1].text} is not an active process ID.")
                 return None
             case "WAITFOR":
                 hours, minutes, seconds = found[2].text.split(":")

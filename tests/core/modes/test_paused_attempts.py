@@ -56,7 +56,7 @@ class _Paused:
     ],
     ids=["append", "overwrite", "upsert", "rebuild"],
 )
-@pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb", "sqlserver"])
 def test_the_next_attempt_ends_its_session(
     places: dict[str, Place], tmp_path: Path, kind: str, into: dict[str, Any]
 ) -> None:

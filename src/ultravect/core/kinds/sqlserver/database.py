@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+import time
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 
@@ -11,6 +12,7 @@ import pytds
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
+from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.target import Remark, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements
@@ -23,8 +25,8 @@ from ultravect.core.kinds.sqlserver.dialect import SqlserverDialect
 from ultravect.core.kinds.sqlserver.kind import SqlserverSettings
 from ultravect.core.kinds.sqlserver.questions import described, require_reading
 from ultravect.core.kinds.sqlserver.read import read_rows
-from ultravect.core.kinds.sqlserver.refusals import TAKEN, number_of, shown
-from ultravect.core.kinds.sqlserver.session import KeptSession, Session, session
+from ultravect.core.kinds.sqlserver.refusals import LOCKED, TAKEN, number_of, shown
+from ultravect.core.kinds.sqlserver.session import APPLICATION, KeptSession, Session, session
 from ultravect.core.kinds.sqlserver.write import SqlserverSession
 from ultravect.core.loading.questions import answer_columns
 from ultravect.core.loading.refusals import doing_of
@@ -34,6 +36,10 @@ from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
 
 _LOCK_SECONDS = 60
+_COMMIT_SECONDS = 5
+"""How long an attempt that is committing may take, before its session is ended."""
+
+_END_SECONDS = 5.0
 _SNAPSHOTS = (
     "SELECT snapshot_isolation_state, is_read_committed_snapshot_on FROM sys.databases WHERE name = DB_NAME()"
 )
@@ -55,8 +61,10 @@ class SqlserverDatabase(UsualDatabase):
     def database(self) -> SqlserverDatabase:
         return self
 
-    def session(self, doing: str, *, reads: bool = False) -> AbstractContextManager[Session]:
-        return session(self._name, self._settings, doing, reads=reads)
+    def session(
+        self, doing: str, *, reads: bool = False, application: str = APPLICATION
+    ) -> AbstractContextManager[Session]:
+        return session(self._name, self._settings, doing, reads=reads, application=application)
 
     def steps(self) -> Sequence[Step]:
         settings = self._settings
@@ -186,7 +194,8 @@ class SqlserverDatabase(UsualDatabase):
 
     @contextmanager
     def write(self, attempt: Attempt) -> Iterator[SqlserverSession]:
-        with self.session(doing_of(attempt)) as opened:
+        application = _session_of(attempt.key) if attempt.key is not None else APPLICATION
+        with self.session(doing_of(attempt), application=application) as opened:
             # closing the session undoes what was not committed
             yield SqlserverSession(opened, self._name, self.dialect, attempt)
 
@@ -208,6 +217,11 @@ _NO_VERSIONS = (
     "; the database keeps no versions of rows: what others change during a copy may be read or not, and readers of a target wait for its "
     "loads (ALTER DATABASE … SET ALLOW_SNAPSHOT_ISOLATION ON, SET READ_COMMITTED_SNAPSHOT ON)"
 )
+
+
+def _session_of(attempt: ReceiptKey) -> str:
+    """What the sessions of an attempt are called in the server's list."""
+    return f"{APPLICATION} {attempt.session}"[:128]
 
 
 class SqlserverLedger(SqlLedger):
@@ -241,3 +255,27 @@ class SqlserverLedger(SqlLedger):
     def create_receipts(self, statements: Statements) -> None:
         with suppress(pytds.Error):  # another session was quicker
             statements.changed(self.receipts.create())
+
+    def bar(self, statements: Statements, key: ReceiptKey) -> bool:
+        assert isinstance(statements, Session)
+        statements.execute(f"SET LOCK_TIMEOUT {_COMMIT_SECONDS * 1000}")
+        try:
+            return super().bar(statements, key)
+        except pytds.Error as error:
+            if number_of(error) != LOCKED:
+                raise
+            # it has written its receipt, and does not commit: what becomes of it, the end of its session decides
+            self.end_attempts(statements, [key])
+            statements.execute(f"SET LOCK_TIMEOUT {_LOCK_SECONDS * 1000}")
+            return super().bar(statements, key)
+
+    def end_attempts(self, statements: Statements, keys: Sequence[ReceiptKey]) -> None:
+        """As far as the user may: who lacks the privilege sees no sessions but its own, and waits for their locks."""
+        for key in keys:
+            named = f"SELECT session_id FROM sys.dm_exec_sessions WHERE program_name = {self.dialect.literal(_session_of(key))}"
+            until = time.monotonic() + _END_SECONDS
+            while (found := statements.rows(f"{named} AND session_id <> @@SPID")) and time.monotonic() < until:
+                for (number,) in found:
+                    with suppress(pytds.Error):
+                        statements.changed(f"KILL {int(number)}")
+                time.sleep(0.05)

@@ -131,7 +131,10 @@ class Session:
             self.driver.close()
 
 
-def _attempt(settings: SqlserverSettings, authorities: str | None, *, reads: bool) -> Any:
+APPLICATION = "ultravect"
+
+
+def _attempt(settings: SqlserverSettings, authorities: str | None, application: str, *, reads: bool) -> Any:
     return pytds.connect(
         # "localhost" may mean another address than the one that is listened at
         dsn=f"{settings.host}\\{settings.instance}" if settings.instance else settings.host,
@@ -139,7 +142,7 @@ def _attempt(settings: SqlserverSettings, authorities: str | None, *, reads: boo
         database=settings.database,
         user=settings.user,
         password=str(settings.password),
-        appname="ultravect",
+        appname=application,
         autocommit=True,
         blocksize=_PACKET,
         cafile=authorities,
@@ -151,30 +154,33 @@ def _attempt(settings: SqlserverSettings, authorities: str | None, *, reads: boo
     )
 
 
-def sign_in(name: str, settings: SqlserverSettings, *, reads: bool = False) -> Session:
-    """A session, or an UltravectError that says what the server refused; ``reads``: it writes nothing."""
+def sign_in(
+    name: str, settings: SqlserverSettings, *, reads: bool = False, application: str = APPLICATION
+) -> Session:
+    """A session, or an UltravectError that says what the server refused; ``reads``: it writes nothing. ``application``: what the server's list
+    of sessions shows of it."""
     try:
         with _of_the_protocol():
-            opened = Session(_signed_in(settings, reads=reads))
+            opened = Session(_signed_in(settings, application, reads=reads))
         opened.execute(_STARTED)
         return opened
     except (pytds.Error, OSError, SSL.Error, RuntimeError) as error:
         raise _explained(error, name, settings) from None
 
 
-def _signed_in(settings: SqlserverSettings, *, reads: bool) -> Any:
+def _signed_in(settings: SqlserverSettings, application: str, *, reads: bool) -> Any:
     match settings.tls:
         case "off":
-            return _attempt(settings, None, reads=reads)
+            return _attempt(settings, None, application, reads=reads)
         case "verified":
             authorities = certificate_file(settings.tls_ca) if settings.tls_ca else _AUTHORITIES
-            return _attempt(settings, authorities, reads=reads)
+            return _attempt(settings, authorities, application, reads=reads)
     try:
-        return _attempt(settings, _UNVERIFIED, reads=reads)
+        return _attempt(settings, _UNVERIFIED, application, reads=reads)
     except pytds.Error as error:
         if settings.tls == "required" or "not supported by server" not in str(error):
             raise
-    return _attempt(settings, None, reads=reads)
+    return _attempt(settings, None, application, reads=reads)
 
 
 def _explained(error: BaseException, name: str, settings: SqlserverSettings) -> UltravectError:
@@ -224,9 +230,11 @@ def _says(number: int, text: str) -> bool:
 
 
 @contextmanager
-def session(name: str, settings: SqlserverSettings, doing: str, *, reads: bool = False) -> Iterator[Session]:
+def session(
+    name: str, settings: SqlserverSettings, doing: str, *, reads: bool = False, application: str = APPLICATION
+) -> Iterator[Session]:
     """A session for as long as the context lasts; ``doing`` completes "while …" in errors."""
-    opened = sign_in(name, settings, reads=reads)
+    opened = sign_in(name, settings, reads=reads, application=application)
     try:
         with explained(name, doing):
             yield opened
