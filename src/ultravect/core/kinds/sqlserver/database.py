@@ -270,12 +270,13 @@ class SqlserverLedger(SqlLedger):
             return super().bar(statements, key)
 
     def end_attempts(self, statements: Statements, keys: Sequence[ReceiptKey]) -> None:
-        """As far as the user may: who lacks the privilege sees no sessions but its own, and waits for their locks."""
+        """As far as the user may: one that lacks the privilege sees no sessions but its own, and its loads wait for the locks."""
         for key in keys:
             named = f"SELECT session_id FROM sys.dm_exec_sessions WHERE program_name = {self.dialect.literal(_session_of(key))}"
             until = time.monotonic() + _END_SECONDS
-            while (found := statements.rows(f"{named} AND session_id <> @@SPID")) and time.monotonic() < until:
-                for (number,) in found:
-                    with suppress(pytds.Error):
+            # relatives of the server may lack the view, and users the privileges
+            with suppress(pytds.Error):
+                while (found := statements.rows(f"{named} AND session_id <> @@SPID")) and time.monotonic() < until:
+                    for (number,) in found:
                         statements.changed(f"KILL {int(number)}")
-                time.sleep(0.05)
+                    time.sleep(0.05)
