@@ -122,6 +122,32 @@ def test_a_retry_that_waits_holds_nothing_and_follows_the_clock(
     assert (ended.state, ended.error["code"], ended.attempts) == ("failed", "port-refused", 2)
 
 
+def test_finding_the_objects_is_tried_again_as_the_job_says(stack: Stack, client: Client, place: Place) -> None:
+    """As random jobs have found it: the session was ended while objects were looked for, and the run failed at once."""
+    with socket.socket() as unused:
+        unused.bind(("127.0.0.1", 0))
+        port = unused.getsockname()[1]
+    client.add_connection("absent", "postgresql", {**stack.warehouse, "port": port})
+    for name, wait in (("soon", "1 s"), ("late", "1 h")):
+        client.save_job(
+            f"{place.name}-{name}",
+            f"ultravect: 1\njob: {place.name}-{name}\nfrom: {{connection: absent, tables: ['*']}}\n"
+            f"into: {{connection: warehouse, table: '{place.name}_{{table}}'}}\nrun: {{retry: {{attempts: 2, wait: {wait}}}}}\n",
+        )
+    soon = client.wait(client.run(f"{place.name}-soon").id)
+    assert soon.error is not None
+    assert (soon.state, soon.error["code"]) == ("failed", "port-refused")
+    late = client.run(f"{place.name}-late")
+    for run in (soon, late):
+        said = until(
+            lambda run=run: [event.data["text"] for event in client.events(run.id) if event.kind == "log"],
+            lambda found: bool(found),
+        )
+        assert said[0].startswith("finding what to copy failed, and is tried again in")
+    client.stop(late.id)
+    assert client.wait(late.id).state == "stopped"
+
+
 def test_targets_that_do_not_answer_keep_no_lost_leg_waiting(stack: Stack, client: Client, place: Place) -> None:
     """Legs of unknown outcome whose host says nothing are asked for, each for long, and a lost leg is taken over meanwhile."""
     with socket.socket() as silent:

@@ -50,6 +50,7 @@ class Migration(migrations.Migration):
                     ),
                 ),
                 ("queued_at", models.DateTimeField()),
+                ("not_before", models.DateTimeField(null=True)),
                 ("worker", models.CharField(blank=True, default="", max_length=100)),
                 ("attempts", models.PositiveIntegerField(default=0)),
                 ("lease", models.BigIntegerField(default=0)),

@@ -195,6 +195,7 @@ class LegSearch(models.Model):
     run = models.OneToOneField(Run, on_delete=models.CASCADE, related_name="search")
     sites = ArrayField(models.CharField(max_length=50), default=list)
     queued_at = models.DateTimeField()
+    not_before = models.DateTimeField(null=True)
     worker = models.CharField(max_length=100, blank=True, default="")
     attempts = models.PositiveIntegerField(default=0)
     lease = models.BigIntegerField(default=0)

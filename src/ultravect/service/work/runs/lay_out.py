@@ -24,6 +24,7 @@ from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.runs.attempts import job_of_run, run_facts
 from ultravect.service.work.runs.leases import NOT_ANSWERED
 from ultravect.service.work.runs.notes import add_event
+from ultravect.service.work.runs.retrying import pause_of
 from ultravect.service.work.runs.transitions import (
     begin_legs,
     begin_run,
@@ -31,6 +32,7 @@ from ultravect.service.work.runs.transitions import (
     give_search_back,
     locked_run,
     renew_search,
+    search_again,
 )
 from ultravect.service.work.workers.sites import sites_of_job
 
@@ -53,7 +55,7 @@ async def find_legs(pool: Processes, run_id: int, lease: int) -> None:
             log.warning("the process that looked for legs died", run=run_id)
             await recorded(_died)(run_id, lease)
     except UltravectError as error:
-        await recorded(_fail)(run_id, error)
+        await recorded(_failed)(run_id, lease, error)
     except asyncio.CancelledError:
         with suppress(Exception):
             await recorded(give_search_back)(run_id, lease)
@@ -67,6 +69,16 @@ async def _renew(run_id: int, lease: int) -> None:
         await asyncio.sleep(settings.LOST_AFTER_SECONDS / 5)
         with suppress(*NOT_ANSWERED):
             await recorded(renew_search)(run_id, lease)
+
+
+def _failed(run_id: int, lease: int, error: UltravectError) -> None:
+    """Has the search be made again where the error passes by itself and the job says so; else the run fails."""
+    search = LegSearch.objects.select_related("run__revision").filter(run_id=run_id, lease=lease).first()
+    wait = pause_of(search.run, search.attempts, error.code) if search and not search.run.stop_requested else None
+    if search is not None and wait is not None:
+        search_again(search.run, lease, error, wait)
+    else:
+        _fail(run_id, error)
 
 
 def _died(run_id: int, lease: int) -> None:
@@ -128,8 +140,8 @@ def _record(
     run_id: int, lease: int, facts: list[dict[str, Any]], findings: list[dict[str, Any]], files: list[dict[str, Any]]
 ) -> None:
     run = locked_run(run_id)
-    mine, _ = LegSearch.objects.filter(run=run, lease=lease).delete()
-    if State(run.state).ended or run.legs.exists() or not mine:
+    search = LegSearch.objects.filter(run=run, lease=lease).first()
+    if State(run.state).ended or run.legs.exists() or search is None:
         return
     legs = _legs_of(run, facts)
     if files:
@@ -144,7 +156,10 @@ def _record(
     if errors:
         more = f" ({counted(len(errors) - 1, 'more error')})" if len(errors) > 1 else ""
         first = errors[0]
-        _fail(run_id, UltravectError(first["code"], first["message"] + more, hint=first["fix"], place=first["place"]))
+        error = UltravectError(first["code"], first["message"] + more, hint=first["fix"], place=first["place"])
+        if pause_of(run, search.attempts, error.code) is not None and not run.stop_requested:
+            raise error  # it passes by itself: nothing of this search is kept
+        _fail(run_id, error)
         return
     if not legs and not run.stop_requested:
         what = "no file is new" if feed_name(run.revision.structure) else "the job finds nothing to copy"
@@ -152,6 +167,7 @@ def _record(
     if run.stop_requested or not legs:
         end_without_legs(run, State.STOPPED if run.stop_requested else State.SUCCEEDED, None)
         return
+    search.delete()
     kept = {leg["number"] for leg in legs}
     Leg.objects.bulk_create(
         Leg(

@@ -663,7 +663,9 @@ def stop_run(number: int) -> None:
         _end_queued(leg)
     with transaction.atomic():
         run = locked_run(number)
-        if run.state == State.QUEUED and not run.legs.exists():
+        # a worker that looks for its legs finds out by itself
+        waits = run.state == State.QUEUED or LegSearch.objects.filter(run=run, worker="").exists()
+        if waits and not State(run.state).ended and not run.legs.exists():
             end_without_legs(run, State.STOPPED, None)
 
 
@@ -835,6 +837,7 @@ _SEARCH = """
 UPDATE records_legsearch SET worker = %(worker)s, lease = lease + 1, attempts = attempts + 1, seen_at = now() + %(ahead)s
 WHERE id = (
   SELECT l.id FROM records_legsearch l WHERE (l.worker = '' OR l.seen_at < now() + %(ahead)s - %(lost)s) AND {reached}
+    AND (l.not_before IS NULL OR l.not_before <= now() + %(ahead)s)
   ORDER BY l.queued_at, l.id LIMIT 1 FOR UPDATE SKIP LOCKED)
 RETURNING run_id, lease
 """
@@ -911,6 +914,15 @@ def give_search_back(run: int, lease: int) -> None:
     """Lets any worker look for the legs of a run."""
     LegSearch.objects.filter(run_id=run, lease=lease).update(worker="", seen_at=None, lease=F("lease") + 1)
     wake_workers()
+
+
+@transaction.atomic
+def search_again(run: Run, lease: int, error: UltravectError, wait: float) -> None:
+    """Has the legs of a run be looked for again in ``wait`` seconds, by any worker."""
+    again = {"worker": "", "seen_at": None, "not_before": records_now(dt.timedelta(seconds=wait))}
+    if LegSearch.objects.filter(run=run, lease=lease).update(lease=F("lease") + 1, **again):
+        text = f"finding what to copy failed, and is tried again in {wait:.0f} s: {error.code}: {error.detail}"
+        add_event(run, "log", {"level": "warning", "text": text})
 
 
 def claim_look(claimant: Claimant) -> int | None:
