@@ -39,9 +39,17 @@ class Trouble(threading.Thread):
     """Kills a worker and starts another, pauses one for longer than it takes to be lost, or ends sessions, until it is stopped."""
 
     def __init__(
-        self, stack: Stack, workers: list[subprocess.Popen[bytes]], outcome: WorkerOutcome, seed: int
+        self,
+        stack: Stack,
+        workers: list[subprocess.Popen[bytes]],
+        outcome: WorkerOutcome,
+        seed: int,
+        *,
+        cuts: bool = False,
     ) -> None:
+        """``cuts``: whether it ends sessions, too, with the records and with the targets."""
         super().__init__(daemon=True)
+        self._cuts = cuts
         self._stack, self._workers, self._outcome = stack, workers, outcome
         self._chance = random.Random(seed)
         self.ending = threading.Event()
@@ -50,7 +58,7 @@ class Trouble(threading.Thread):
         while not self.ending.wait(self._chance.uniform(0.3, 1.5)):
             number = self._chance.randrange(len(self._workers))
             worker = self._workers[number]
-            if self._chance.random() < 0.4:
+            if self._cuts and self._chance.random() < 0.4:
                 self._cut(self._chance.choice(["ultravect", "ultravect", "warehouse"]))
             elif self._chance.random() < 0.5:
                 worker.kill()
@@ -90,7 +98,7 @@ def worker_faults(count: int, seed: int = 1) -> WorkerOutcome:
     outcome = WorkerOutcome(count)
     with temporary_stack("workers", settings=settings, slots=0) as stack:
         workers = [stack.start_worker() for _ in range(3)]
-        trouble = Trouble(stack, workers, outcome, seed)
+        trouble = Trouble(stack, workers, outcome, seed, cuts=True)
         try:
             with Client(stack.url, token=stack.token) as client:
                 _jobs(client, stack)

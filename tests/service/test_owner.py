@@ -90,6 +90,9 @@ def test_records_that_are_away_for_longer_than_a_lease_leave_one_owner(stack: St
         stack.postgres.execute("ALTER DATABASE ultravect ALLOW_CONNECTIONS false")
         try:
             _cut(stack)
+            with pytest.raises(ApiError) as refused:
+                place.client.jobs()
+            assert (refused.value.status, refused.value.code) == (503, "records-unreachable")
             threading.Event().wait(6)
         finally:
             stack.postgres.execute("ALTER DATABASE ultravect ALLOW_CONNECTIONS true")

@@ -110,6 +110,7 @@ _ALWAYS = {
     "413": "The body is too large.",
     "422": "It was understood and cannot be done: a value is wrong, or what it is about does not allow it.",
     "429": "Too many requests of this kind; Retry-After says when to try again.",
+    "503": "The service's own database does not answer at this moment; Retry-After says when to try again.",
 }
 _WITH_BODY = {"415": "The body's media type is not taken."}
 _WITH_MATCH = {"412": "It was changed by someone else.", "428": "Say with If-Match which version is meant."}

@@ -6,7 +6,7 @@ from typing import Any
 
 import structlog
 from django.core.exceptions import PermissionDenied
-from django.db import DataError
+from django.db import DataError, InterfaceError, OperationalError
 from django.http import Http404
 from rest_framework import exceptions, status
 from rest_framework.response import Response
@@ -94,6 +94,10 @@ def _body(error: Exception) -> tuple[int, dict[str, Any]]:
         case DataError():
             detail = "a text or a number cannot be kept: it has a NUL character, or is too large"
             return 422, problem_body(422, "input-invalid", detail)
+        case OperationalError() | InterfaceError():
+            log.warning("the records do not answer", reason=str(error).partition("\n")[0])
+            detail = "the service's own database does not answer at this moment"
+            return 503, problem_body(503, "records-unreachable", detail, "try again in a moment")
         case SealBroken():
             return 409, problem_body(409, "seal-broken", str(error), error.hint)
         case exceptions.ValidationError():
@@ -125,6 +129,8 @@ def handle(error: Exception, context: dict[str, Any]) -> Response:
     response = Response(body, status=code, content_type="application/problem+json")
     if isinstance(error, exceptions.APIException) and (header := getattr(error, "auth_header", None)):
         response["WWW-Authenticate"] = header
+    if code == status.HTTP_503_SERVICE_UNAVAILABLE:
+        response["Retry-After"] = "1"
     if isinstance(error, Problem) and error.retry_after:
         response["Retry-After"] = str(error.retry_after)
     return response
