@@ -108,9 +108,9 @@ def test_a_retry_that_waits_holds_nothing_and_follows_the_clock(
     with socket.socket() as unused:
         unused.bind(("127.0.0.1", 0))
         port = unused.getsockname()[1]
-    client.add_connection("nobody", "postgresql", {**stack.warehouse, "port": port})
+    client.add_connection("unreachable", "postgresql", {**stack.warehouse, "port": port})
     text = (
-        f"ultravect: 1\njob: {place.name}-late\nfrom: {{connection: nobody, table: booking}}\n"
+        f"ultravect: 1\njob: {place.name}-late\nfrom: {{connection: unreachable, table: booking}}\n"
         f"into: {{connection: warehouse, table: {place.name}}}\nrun: {{retry: {{attempts: 2, wait: 1 h}}}}\n"
     )
     client.save_job(f"{place.name}-late", text)

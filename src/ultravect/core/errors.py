@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 
@@ -23,6 +24,11 @@ class UltravectError(Exception):
         self.detail = detail
         self.hint = hint
         self.where = {key: value for key, value in where.items() if value is not None}
+
+    @classmethod
+    def from_dict(cls, data: Mapping[str, Any]) -> UltravectError:
+        """The error that ``as_dict`` has described."""
+        return cls(data["code"], data["detail"], hint=data.get("hint") or "", **(data.get("where") or {}))
 
     def as_dict(self) -> dict[str, Any]:
         return {"code": self.code, "detail": self.detail, "hint": self.hint, "where": self.where}

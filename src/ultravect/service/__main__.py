@@ -24,7 +24,7 @@ def _log() -> None:
     logging.basicConfig(
         stream=sys.stderr, level=logging.INFO, format="%(asctime)s %(levelname)s %(name)s: %(message)s"
     )
-    for noisy in ("procrastinate", "psycopg", "psycopg.pool", "httpx", "uvicorn.access", "websockets"):
+    for noisy in ("psycopg", "psycopg.pool", "httpx", "uvicorn.access", "websockets"):
         logging.getLogger(noisy).setLevel(logging.WARNING)
     logging.getLogger("django.request").setLevel(logging.ERROR)
     structlog.configure(

@@ -122,6 +122,11 @@ class WritePlan:
         return self.action if isinstance(self.action, Merge) else None
 
     @property
+    def flag(self) -> str:
+        """The column that is set in rows which are gone; "" where none is."""
+        return self.merges.gone.flag if self.merges is not None and self.merges.gone is not None else ""
+
+    @property
     def is_new(self) -> bool:
         """Whether there is no table yet."""
         return self.create is not None and not self.rebuild

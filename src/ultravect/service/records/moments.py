@@ -4,10 +4,16 @@ from __future__ import annotations
 
 import datetime as dt
 
+from django.conf import settings
 from django.db.models import DateTimeField, DurationField, ExpressionWrapper, Value
 from django.db.models.functions import Now
 
 from ultravect.service.clock import ahead
+
+
+def last_sign() -> ExpressionWrapper:
+    """Who has given no sign of life since then is lost."""
+    return records_now(-dt.timedelta(seconds=settings.LOST_AFTER_SECONDS))
 
 
 def records_now(later: dt.timedelta = dt.timedelta()) -> ExpressionWrapper:

@@ -80,9 +80,7 @@ class LegRun:
             self._ties,
             with_keys=isolates,
         )
-        merges = plan.write.merges
-        flags = merges is not None and merges.gone is not None and bool(merges.gone.flag)
-        self._rejected_keys = RejectedKeys() if flags else None
+        self._rejected_keys = RejectedKeys() if plan.write.flag else None
         seen = (
             self._account,
             self._rejected_keys,
@@ -247,8 +245,7 @@ class LegRun:
         self._tally.rejected = self._ledger.count
         if counts.gone:
             gone = counted(counts.gone, "row of the target is", "rows of the target are")
-            merges = self._plan.write.merges
-            flag = merges.gone.flag if merges is not None and merges.gone is not None else ""
+            flag = self._plan.write.flag
             does = f"flagged in {flag}" if flag else "deleted"
             self._listener.log("info", f"{gone} {does}: the source has no such keys any more")
         if not self._tally.adds_up:

@@ -90,8 +90,7 @@ class Shaper:
     def of(cls, leg: OpenLeg, run_id: str = "", first_row: int = 0) -> Shaper:
         """The shaper of a leg, or of a part of it."""
         plan, refuses = leg.plan, leg.target.dialect.refuses
-        merges = plan.write.merges
-        keys = plan.write.keys if merges is not None and merges.gone is not None and merges.gone.flag else ()
+        keys = plan.write.keys if plan.write.flag else ()
         return cls(
             leg.reader,
             plan.columns,

@@ -68,26 +68,25 @@ class StagedRows:
 
     def unflag_rejected(self, keys: pa.Table) -> None:
         """Takes the flag back from rows whose source is there again, though it was rejected. ``keys``: one column a key."""
-        merges, dialect = self._plan.merges, self._session.dialect
-        if merges is None or merges.gone is None or not merges.gone.flag or self._plan.is_new:
+        if not self._plan.flag or self._plan.is_new:
             return
-        types = self._merge.columns
-        for batch in keys.to_batches(max_chunksize=_RECORDS_AT_ONCE):
+        dialect, types = self._session.dialect, self._merge.columns
+        for batch in keys.combine_chunks().to_batches(max_chunksize=_RECORDS_AT_ONCE):
             texts = [plain_text(plain_array(column)).to_pylist() for column in batch.columns]
             constants = [
                 [dialect.constant(text, types[name]) for text in column]
                 for name, column in zip(batch.schema.names, texts, strict=True)
             ]
             rows = list(zip(*constants, strict=True))
-            self._session.apart(self._merge.unflag_keys(merges.gone.flag, batch.schema.names, rows))
+            self._session.apart(self._merge.unflag_keys(self._plan.flag, batch.schema.names, rows))
 
     def bring_in(self, removed: int | None, tolerated: int, *, rows_before: int | None, complete: bool) -> Counts:
         """Brings the rows that are left into the table, of which ``removed`` were taken away; ``tolerated`` and ``complete``: see
         ``Write.finish``."""
         gone = self._plan.merges.gone if self._plan.merges is not None else None
-        if gone is not None and gone.flag:
+        if self._plan.flag:
             # before rows are updated, which are then the load's own, and whatever becomes of them: they came
-            self._session.apart(self._merge.unflag(gone.flag))
+            self._session.apart(self._merge.unflag(self._plan.flag))
         if self._attempt.isolates:
             counts = self._isolate(removed, tolerated)
         elif self._plan.merges is not None:

@@ -133,6 +133,5 @@ class QueuedSlices:
         for _ in plan.slices:
             answer = self._inbox.get()
             if "error" in answer:
-                error = answer["error"]
-                raise UltravectError(**{**error, "where": None}, **error["where"])
+                raise UltravectError.from_dict(answer["error"])
             yield SliceResult.from_json(answer["slice"])

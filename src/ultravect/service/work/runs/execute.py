@@ -86,9 +86,10 @@ class LegExecutor:
             for one in records:
                 await self._leases.while_held(one, one.end, State.FAILED, error=error.as_dict())
             return
-        async with _Attempt(self._pool, self._leases, records) as attempt:
-            await attempt.process.send(task_together(tasks) if together else tasks[0])
-            ending = await self._follow(attempt, record, records)
+        attempt = _Attempt(self._pool, self._leases, records)
+        async with attempt.process() as process:
+            await process.send(task_together(tasks) if together else tasks[0])
+            ending = await self._follow(process, record, records)
             if attempt.over:
                 raise LeaseLost(f"leg {record.leg.number} of run {record.run.pk}")
             died = ending is None and not attempt.stopped_by
@@ -101,14 +102,14 @@ class LegExecutor:
                 await self._end(record, ending, attempt)
 
     async def _follow(
-        self, attempt: _Attempt, record: LegRecord, records: Sequence[LegRecord]
+        self, process: Process, record: LegRecord, records: Sequence[LegRecord]
     ) -> dict[str, Any] | None:
         """Records events until the leg ends; what it said last, or None when it died without a word."""
         ending, slices = None, None
         by_number = {one.leg.number: one for one in records}
         numbers = itertools.count(1)
         try:
-            async for events in gathered(attempt.process.events()):
+            async for events in gathered(process.events()):
                 for number, said in itertools.groupby(events, lambda event: event.get("leg") or 0):
                     group = list(said)
                     if number and number not in by_number:
@@ -122,9 +123,9 @@ class LegExecutor:
                         event["kind"] == "phase" and event["name"] == "publish" and event["state"] == "running"
                         for event in known
                     ):
-                        await attempt.process.send({"leave": own.may_publish})
+                        await process.send({"leave": own.may_publish})
                     if any(event["kind"] == "slices" and not event.get("cluster") for event in known):
-                        slices = asyncio.create_task(self._slices.of_leg(attempt.process, record))
+                        slices = asyncio.create_task(self._slices.of_leg(process, record))
         finally:
             if slices is not None:
                 slices.cancel()
@@ -164,8 +165,7 @@ class LegExecutor:
         if ending and kind == "succeeded":
             await self._succeeded(record, ending)
         elif ending and kind == "failed":
-            said = ending["error"]
-            error = UltravectError(**{**said, "where": None}, **said["where"])
+            error = UltravectError.from_dict(ending["error"])
             await self._close(record, State.FAILED, error, ending, may_try_again=True)
         elif attempt.stopped_by == "timeout":
             error = UltravectError(
@@ -231,25 +231,19 @@ class _Attempt:
         self._pool, self._leases, self._records = pool, leases, records
         self.timeout = (records[0].run.revision.structure.get("run") or {}).get("timeout")
         self.stopped_by, self.over = "", False
-        self.process: Process
-
-    async def __aenter__(self) -> _Attempt:
-        self._context = self._open()
-        return await self._context.__aenter__()
-
-    async def __aexit__(self, *error: Any) -> bool | None:
-        return await self._context.__aexit__(*error)
+        self._process: Process | None = None
 
     @asynccontextmanager
-    async def _open(self) -> AsyncIterator[_Attempt]:
+    async def process(self) -> AsyncIterator[Process]:
+        """The process, which waits for its task, for as long as the context lasts."""
         with self._leases.hold(self._records, lambda: self._stop("stop"), self._give_up):
-            async with attended(self._pool) as self.process:
+            async with attended(self._pool) as self._process:
                 loop = asyncio.get_running_loop()
                 timer = (
                     loop.call_later(duration_seconds(self.timeout), self._stop, "timeout") if self.timeout else None
                 )
                 try:
-                    yield self
+                    yield self._process
                 finally:
                     if timer is not None:
                         timer.cancel()
@@ -257,11 +251,11 @@ class _Attempt:
     def _stop(self, why: str) -> None:
         if not self.stopped_by:
             self.stopped_by = why
-            if hasattr(self, "process"):
-                self.process.stop()
-                asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, self.process.kill)
+            if self._process is not None:
+                self._process.stop()
+                asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, self._process.kill)
 
     def _give_up(self) -> None:
         self.over = True
-        if hasattr(self, "process"):
-            self.process.kill()
+        if self._process is not None:
+            self._process.kill()

@@ -98,7 +98,7 @@ async def _asked(pool: Processes, task: dict[str, Any]) -> dict[str, Any] | None
             if event["kind"] == "laid_out":
                 return dict(event)
             if event["kind"] == "failed":
-                raise UltravectError(**{**event["error"], "where": None}, **event["error"]["where"])
+                raise UltravectError.from_dict(event["error"])
     return None
 
 

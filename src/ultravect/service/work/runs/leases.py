@@ -30,7 +30,11 @@ NOT_ANSWERED = (OperationalError, InterfaceError)
 _LOOK_SECONDS = 0.25
 _AGAIN_SECONDS = 0.2
 _SHARE = 0.8
-"""Of the time after which a leg is lost: then its worker gives it up, if it could not renew the lease."""
+
+
+def is_late(renewed: float) -> bool:
+    """Whether a lease that was renewed then, by the clock of this process, has to be given up: soon another worker takes what it is of."""
+    return time.monotonic() - renewed > _SHARE * settings.LOST_AFTER_SECONDS
 
 
 @dataclass
@@ -67,21 +71,18 @@ class Leases:
 
     def is_over(self, record: LegRecord) -> bool:
         held = self._held.get(record.leg.pk)
-        return held is not None and (held.over or self._is_late(held))
-
-    def _is_late(self, held: _Held) -> bool:
-        return time.monotonic() - held.renewed > _SHARE * settings.LOST_AFTER_SECONDS
+        return held is not None and (held.over or is_late(held.renewed))
 
     async def while_held(
         self, record: LegRecord, function: Callable[P, T], *arguments: P.args, **options: P.kwargs
     ) -> T:
         """Work on the records of a leg, tried again while they do not answer; LeaseLost once its lease is over."""
-        until = time.monotonic() + _SHARE * settings.LOST_AFTER_SECONDS
+        began = time.monotonic()
         while True:
             try:
                 return await recorded(function)(*arguments, **options)
             except NOT_ANSWERED as error:
-                if self.is_over(record) or (record.leg.pk not in self._held and time.monotonic() > until):
+                if self.is_over(record) or (record.leg.pk not in self._held and is_late(began)):
                     raise LeaseLost(f"leg {record.leg.number} of run {record.run.pk}") from error
                 log.warning("the records do not answer, and are asked again", reason=str(error).partition("\n")[0])
                 await asyncio.sleep(_AGAIN_SECONDS)
@@ -122,7 +123,7 @@ class Leases:
 
     def _give_up_late(self, held: Mapping[int, _Held]) -> None:
         for one in held.values():
-            if self._is_late(one) and not one.over:
+            if is_late(one.renewed) and not one.over:
                 log.warning(
                     "a leg is given up: its lease could not be renewed",
                     run=one.record.run.pk,

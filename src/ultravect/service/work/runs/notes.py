@@ -92,7 +92,7 @@ class LegNotes(ABC):
         self.leg = leg
         self.run = leg.run
         self._unsaved: set[str] = set()
-        self._of_run: dict[str, Any] = {}
+        self._first_row: dt.datetime | None = None
         self._unsent: list[Event] | None = None
         """Events of the transaction under way, None where each is stored by itself."""
 
@@ -142,15 +142,16 @@ class LegNotes(ABC):
                 if self.leg.noted >= number:
                     return
                 self.leg.noted = number
-            self._unsaved, self._unsent, self._of_run = {"noted"} if number is not None else set(), [], {}
+            self._unsaved, self._unsent, self._first_row = {"noted"} if number is not None else set(), [], None
             try:
                 for event in events:
                     self.note(event)
                 if self._unsaved:
                     self.leg.save(update_fields=sorted(self._unsaved))
-                if first := self._of_run.pop("first_row_at", None):
+                if self._first_row is not None:
                     # another leg of the run may have been first
-                    Run.objects.filter(pk=self.run.pk).update(first_row_at=Coalesce(F("first_row_at"), first))
+                    first = Coalesce(F("first_row_at"), self._first_row)
+                    Run.objects.filter(pk=self.run.pk).update(first_row_at=first)
                 if self._unsent:
                     Event.objects.bulk_create(self._unsent)
             finally:
@@ -200,8 +201,8 @@ class LegNotes(ABC):
         ago = time.time() - data.pop("said", time.time())
         if data.get("rows_read") and self.run.first_row_at is None:
             # it was said a moment ago; another machine's clock may show anything
-            self.run.first_row_at = now - dt.timedelta(seconds=min(max(ago, 0.0), _AGO_SECONDS))
-            self._of_run["first_row_at"] = self.run.first_row_at
+            self._first_row = now - dt.timedelta(seconds=min(max(ago, 0.0), _AGO_SECONDS))
+            self.run.first_row_at = self._first_row
         if self.leg.started_at is not None:
             point = [round((now - self.leg.started_at).total_seconds(), 2), int(data.get("rows_read") or 0)]
             if len(self.leg.pace) >= _POINTS:

@@ -18,7 +18,7 @@ from ultravect.service.work.processes.pool import ENDINGS, gathered
 from ultravect.service.work.processes.protocol import Process, Processes, attended
 from ultravect.service.work.recorded import opened_connection, recorded
 from ultravect.service.work.runs.attempts import job_of
-from ultravect.service.work.runs.leases import NOT_ANSWERED
+from ultravect.service.work.runs.leases import NOT_ANSWERED, is_late
 from ultravect.service.work.runs.transitions import LeaseLost, LegRecord, SliceRecord, give_back_lost_slices
 
 log = structlog.get_logger()
@@ -26,9 +26,6 @@ log = structlog.get_logger()
 _POLL_SECONDS = 0.1
 _WATCH_SECONDS = 0.25
 _PROGRESS_SECONDS = 0.5
-_SHARE = 0.8
-"""Of the time after which a slice is lost: then its worker gives it up, if it could not renew the lease."""
-
 # after these an attempt is made again: they say nothing of the rows
 _AGAIN = frozenset(
     [
@@ -143,7 +140,7 @@ async def _watch(process: Process, record: SliceRecord) -> None:
             process.kill()
             return
         except NOT_ANSWERED:
-            if time.monotonic() - seen > _SHARE * settings.LOST_AFTER_SECONDS:
+            if is_late(seen):
                 process.kill()
                 return
 

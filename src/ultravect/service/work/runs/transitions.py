@@ -24,7 +24,7 @@ from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
-from django.db.models import F, Q
+from django.db.models import F, Q, QuerySet
 from django.db.models.functions import Greatest
 from django.utils import timezone
 
@@ -34,7 +34,7 @@ from ultravect.core.words import counted
 from ultravect.service.clock import ahead
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, Event, Leg, LegSearch, Outcome, Run, Slice, State
-from ultravect.service.records.moments import records_now
+from ultravect.service.records.moments import last_sign, records_now
 from ultravect.service.records.register import enter_leg
 from ultravect.service.records.resolved import source_name
 from ultravect.service.records.run_signals import notify_run
@@ -91,6 +91,11 @@ def with_outcome(error: UltravectError, outcome: Outcome) -> UltravectError:
 def locked_run(number: int) -> Run:
     """The run, which no other transaction changes until this one ends."""
     return Run.objects.select_for_update(of=("self",)).select_related("job", "revision", "origin").get(pk=number)
+
+
+def _with_runs() -> QuerySet[Leg]:
+    """Legs with all but their plans, and their runs."""
+    return Leg.objects.defer(None).defer("plan").select_related("run__job", "run__revision", "run__origin")
 
 
 # ---------------------------------------------------------------------------------------------------------------------- a run begins
@@ -178,8 +183,7 @@ def _short(place: str) -> str:
 def adopt() -> None:
     """Queues what an earlier version has left under way, in records that are brought up to date."""
     connections: dict[str, Connection | None] = {}
-    left = Leg.objects.defer(None).defer("plan").select_related("run__job", "run__revision", "run__origin")
-    for leg in left.filter(state__in=_UNDER_WAY, begun=True, queued_at=None):
+    for leg in _with_runs().filter(state__in=_UNDER_WAY, begun=True, queued_at=None):
         if publishes_together(leg.run) and leg.run.legs.filter(number__lt=leg.number).exists():
             continue
         with suppress(UltravectError):
@@ -405,9 +409,7 @@ class LegRecord(LegNotes):
             if outcome != UNKNOWN:
                 self.leg.outcome = outcome
                 if self.leg.error:
-                    error = self.leg.error
-                    known = UltravectError(error["code"], error["detail"], hint=error["hint"], **error["where"])
-                    self.leg.error = with_outcome(known, outcome).as_dict()
+                    self.leg.error = with_outcome(UltravectError.from_dict(self.leg.error), outcome).as_dict()
             if result:
                 self.set_account(result)
                 self.leg.rows_after = result.get("rows_after")
@@ -481,21 +483,19 @@ def beat(held: Mapping[int, int], *, renew: bool) -> Mapping[int, Beaten]:
 
 def lost_legs() -> list[tuple[int, int]]:
     """Legs whose worker gives no sign of life: the number of the row, and of its lease."""
-    before = records_now(-dt.timedelta(seconds=settings.LOST_AFTER_SECONDS))
-    legs = Leg.objects.filter(Q(seen_at__lt=before) | Q(seen_at=None), state=State.RUNNING, queued_at__isnull=False)
+    legs = Leg.objects.filter(_is_lost(), queued_at__isnull=False)
     return list(legs.order_by("pk").values_list("pk", "lease"))
+
+
+def _is_lost() -> Q:
+    return Q(state=State.RUNNING) & (Q(seen_at__lt=last_sign()) | Q(seen_at=None))
 
 
 @transaction.atomic
 def lose(number: int, lease: int) -> str:
     """Has a leg be claimed anew whose lease is over, or ends it; what became of it, "" where it is not lost any more."""
-    before = records_now(-dt.timedelta(seconds=settings.LOST_AFTER_SECONDS))
-    legs = Leg.objects.defer(None).defer("plan").select_related("run__job", "run__revision", "run__origin")
-    leg = (
-        legs.select_for_update(of=("self",), skip_locked=True)
-        .filter(Q(seen_at__lt=before) | Q(seen_at=None), pk=number, lease=lease, state=State.RUNNING)
-        .first()
-    )
+    legs = _with_runs().select_for_update(of=("self",), skip_locked=True)
+    leg = legs.filter(_is_lost(), pk=number, lease=lease).first()
     if leg is None:
         return ""
     record = LegRecord(leg)
@@ -540,6 +540,11 @@ def _leave_out(run: Run, why: str) -> None:
 def _end_run(run: Run, legs: Sequence[Leg]) -> None:
     """Closes a run whose legs have ended: what it is, and what it has left, follows from theirs."""
     _roll_up(run, legs)
+    _close_run(run)
+
+
+def _close_run(run: Run) -> None:
+    """Stores state, outcome and error of a run that has ended."""
     run.ended_at = timezone.now()
     run.save(update_fields=["state", "outcome", "error", "attempts", "ended_at"])
     add_event(run, "end", {"state": run.state, "outcome": run.outcome, "error": run.error})
@@ -548,10 +553,9 @@ def _end_run(run: Run, legs: Sequence[Leg]) -> None:
 def end_without_legs(run: Run, state: State, error: UltravectError | None) -> None:
     """Ends a run that has no legs; it is locked."""
     LegSearch.objects.filter(run=run).delete()
-    run.state, run.outcome, run.ended_at = state, NOTHING, timezone.now()
+    run.state, run.outcome = state, NOTHING
     run.error = error.as_dict() if error else None
-    run.save(update_fields=["state", "outcome", "error", "ended_at"])
-    add_event(run, "end", {"state": run.state, "outcome": run.outcome, "error": run.error})
+    _close_run(run)
 
 
 def begin_run(run: Run) -> None:
@@ -791,9 +795,8 @@ class SliceRecord(LegRecord):
 
 def give_back_lost_slices(leg: Leg) -> None:
     """Lets other workers take slices whose worker gives no sign of life."""
-    before = records_now(-dt.timedelta(seconds=settings.LOST_AFTER_SECONDS))
     died = {"code": "worker-lost", "detail": "the worker that had the slice was lost", "hint": "", "where": {}}
-    lost = Slice.objects.filter(leg=leg, state=State.RUNNING, seen_at__lt=before)
+    lost = Slice.objects.filter(leg=leg, state=State.RUNNING, seen_at__lt=last_sign())
     left = lost.filter(attempts__lt=MAX_SLICE_ATTEMPTS).update(state=State.QUEUED, lease=F("lease") + 1, error=died)
     lost.update(state=State.FAILED, lease=F("lease") + 1, error=died)
     if left:
@@ -961,9 +964,7 @@ def unsettled(may_ask: Callable[[Leg], bool]) -> Leg | None:
     unverified = Q(unverified=True) & (Q(outcome_asked_at__lt=before) | Q(outcome_asked_at=None))
     with transaction.atomic():
         legs = (
-            Leg.objects.defer(None)
-            .defer("plan")
-            .select_related("run__job", "run__revision", "run__origin")
+            _with_runs()
             .select_for_update(skip_locked=True, of=("self",))
             .filter(unknown | unverified, ended_at__gt=now - _RECEIPTS_KEPT, state__in=ENDED)
             .order_by("outcome_asked_at")[:_LOOKED_AT]

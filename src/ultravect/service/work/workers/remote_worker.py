@@ -117,7 +117,7 @@ async def work_remotely(service: str, token: str, slots: int, sites: Sequence[st
 
 def _welcome(answer: dict[str, Any], service: str) -> str:
     if refused := answer.get("refused"):
-        raise UltravectError(**{**refused, "where": None}, **refused.get("where", {}))
+        raise UltravectError.from_dict(refused)
     return str(answer["welcome"])
 
 

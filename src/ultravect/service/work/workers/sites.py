@@ -7,18 +7,15 @@ reach the records themselves. A worker that joined by a site's token is given co
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Iterable, Mapping
 from typing import Any
-
-from django.conf import settings
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.registry import kinds
 from ultravect.core.model.connection import place_keys
 from ultravect.service.records.lookup import find_connection
 from ultravect.service.records.models import Connection, WorkerSeen
-from ultravect.service.records.moments import records_now
+from ultravect.service.records.moments import last_sign
 from ultravect.service.records.resolved import source_name
 
 HOME = "home"
@@ -94,8 +91,7 @@ def _not_given(sites: Iterable[str]) -> UltravectError:
 
 def live_workers() -> list[WorkerSeen]:
     """Those that have given a sign of life."""
-    since = records_now(-dt.timedelta(seconds=settings.LOST_AFTER_SECONDS))
-    return list(WorkerSeen.objects.filter(seen_at__gt=since))
+    return list(WorkerSeen.objects.filter(seen_at__gt=last_sign()))
 
 
 def require_worker(sites: frozenset[str]) -> None:

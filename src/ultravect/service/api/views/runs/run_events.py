@@ -6,8 +6,8 @@ import asyncio
 import json
 import time
 from collections import Counter
-from collections.abc import AsyncIterator, Callable
-from contextlib import suppress
+from collections.abc import AsyncIterator, Callable, Iterator
+from contextlib import contextmanager, suppress
 from functools import partial
 from typing import Any
 
@@ -43,27 +43,30 @@ def _event(event: Event) -> dict[str, Any]:
     return {"id": event.pk, "kind": event.kind, "at": event.at.isoformat(), "leg": event.leg, "data": event.data}
 
 
-def _events_after(number: int, last: int) -> list[dict[str, Any]]:
+@contextmanager
+def _let_go() -> Iterator[None]:
+    """A follower must not hold a connection of the pool between two looks."""
     try:
-        return [_event(event) for event in Event.objects.filter(run_id=number, id__gt=last).order_by("id")[:1000]]
+        yield
     finally:
-        # a follower must not hold a connection of the pool between two looks
         connection.close()
 
 
+@_let_go()
+def _events_after(number: int, last: int) -> list[dict[str, Any]]:
+    return [_event(event) for event in Event.objects.filter(run_id=number, id__gt=last).order_by("id")[:1000]]
+
+
+@_let_go()
 def _followed(number: int, last: int, shown: dict[int, Any]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     """The events after ``last``, and how far legs are that are further than ``shown``, which is set to it: of that only the last is kept."""
-    try:
-        progress = []
-        for leg, figures in Leg.objects.filter(run_id=number, state=State.RUNNING).values_list("number", "progress"):
-            if figures and shown.get(leg) != figures:
-                shown[leg] = figures
-                now = timezone.now().isoformat()
-                progress.append({"id": None, "kind": "progress", "at": now, "leg": leg, "data": figures})
-        events = [_event(event) for event in Event.objects.filter(run_id=number, id__gt=last).order_by("id")[:1000]]
-        return events, progress
-    finally:
-        connection.close()
+    progress = []
+    for leg, figures in Leg.objects.filter(run_id=number, state=State.RUNNING).values_list("number", "progress"):
+        if figures and shown.get(leg) != figures:
+            shown[leg] = figures
+            now = timezone.now().isoformat()
+            progress.append({"id": None, "kind": "progress", "at": now, "leg": leg, "data": figures})
+    return _events_after(number, last), progress
 
 
 async def _counted(name: str, stream: AsyncIterator[str]) -> AsyncIterator[str]:
@@ -75,16 +78,14 @@ async def _counted(name: str, stream: AsyncIterator[str]) -> AsyncIterator[str]:
         _streams[name] -= 1
 
 
+@_let_go()
 def _still_allowed(token: Token | None, user: User, session: str | None) -> bool:
     """Whether what a stream was opened with is still good."""
-    try:
-        if token is not None:
-            known = Token.objects.filter(pk=token.pk, user__is_active=True).first()
-            return known is not None and not known.expired
-        there = session is not None and SessionStore().exists(session)
-        return there and User.objects.filter(pk=user.pk, is_active=True).exists()
-    finally:
-        connection.close()
+    if token is not None:
+        known = Token.objects.filter(pk=token.pk, user__is_active=True).first()
+        return known is not None and not known.expired
+    there = session is not None and SessionStore().exists(session)
+    return there and User.objects.filter(pk=user.pk, is_active=True).exists()
 
 
 async def _stream(number: int, last: int, allowed: Callable[[], bool]) -> AsyncIterator[str]:
