@@ -238,6 +238,11 @@ class _Attempt:
         """The process, which waits for its task, for as long as the context lasts."""
         with self._leases.hold(self._records, lambda: self._stop("stop"), self._give_up):
             async with attended(self._pool) as self._process:
+                # what was asked while the process was being made
+                if self.stopped_by:
+                    self._end_process()
+                if self.over:
+                    self._process.kill()
                 loop = asyncio.get_running_loop()
                 timer = (
                     loop.call_later(duration_seconds(self.timeout), self._stop, "timeout") if self.timeout else None
@@ -251,9 +256,12 @@ class _Attempt:
     def _stop(self, why: str) -> None:
         if not self.stopped_by:
             self.stopped_by = why
-            if self._process is not None:
-                self._process.stop()
-                asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, self._process.kill)
+            self._end_process()
+
+    def _end_process(self) -> None:
+        if self._process is not None:
+            self._process.stop()
+            asyncio.get_running_loop().call_later(_STOP_GRACE_SECONDS, self._process.kill)
 
     def _give_up(self) -> None:
         self.over = True
