@@ -7,19 +7,15 @@ from pathlib import Path
 _FORK_SERVER = "ultravect.service.work.processes.fork_server"
 
 
-def fork_servers(owner: int) -> list[int]:
-    """The fork servers of a service or worker, the process ``owner``: that of legs, and that of looks."""
-    return [pid for pid in _named(_FORK_SERVER) if _parent(pid) == owner]
-
-
-def fork_server_of_legs(owner: int) -> int:
-    (found,) = [pid for pid in fork_servers(owner) if b"looks" not in Path(f"/proc/{pid}/cmdline").read_bytes()]
+def fork_server(owner: int) -> int:
+    """The fork server of a service or worker, the process ``owner``."""
+    (found,) = [pid for pid in _named(_FORK_SERVER) if _parent(pid) == owner]
     return found
 
 
 def leg_processes(owner: int) -> list[int]:
-    """The processes of legs and slices that come from a service or worker, the process ``owner``."""
-    server = fork_server_of_legs(owner)
+    """The processes of legs, slices and looks that come from a service or worker, the process ``owner``."""
+    server = fork_server(owner)
     return [pid for pid in _named(_FORK_SERVER) if _parent(pid) == server]
 
 

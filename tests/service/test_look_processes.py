@@ -7,6 +7,7 @@ import socket
 
 import pytest
 
+from ultravect.service.work.processes.forks import ForkServer
 from ultravect.service.work.processes.look_processes import LookProcesses
 
 _MEMORY = 4 << 30
@@ -20,9 +21,10 @@ def _ended() -> socket.socket:
 
 @pytest.mark.parametrize("ends", [1, 2])
 def test_another_process_answers_once(monkeypatch: pytest.MonkeyPatch, ends: int) -> None:
-    processes = LookProcesses(1, [])
-    begins, left = processes._process, [_ended() for _ in range(ends)]
-    monkeypatch.setattr(processes, "_process", lambda: left.pop() if left else begins())
+    forks = ForkServer([])
+    processes = LookProcesses(1, forks)
+    begins, left = forks.fork, [_ended() for _ in range(ends)]
+    monkeypatch.setattr(forks, "fork", lambda what: left.pop() if left else begins(what))
     if ends == 1:
         said = processes.ask("no such look", 30, {}, _MEMORY)
         assert json.loads(said or b"") == {"unexpected": "KeyError"}

@@ -9,7 +9,7 @@ import threading
 from pathlib import Path
 
 import pytest
-from devtools.service_processes import fork_server_of_legs, fork_servers, leg_processes
+from devtools.service_processes import fork_server, leg_processes
 from devtools.stack import Stack
 from tests.conftest import Place
 
@@ -61,10 +61,10 @@ def test_a_worker_that_is_stopped_hands_its_runs_over(stack: Stack, client: Clie
 
 def test_a_fork_server_that_dies_is_replaced(place: Place, stack: Stack) -> None:
     place.file("a\n1\n").job()
-    old = fork_server_of_legs(stack.pid)
+    old = fork_server(stack.pid)
     os.kill(old, signal.SIGKILL)
     assert place.run().state == "succeeded"
-    assert fork_server_of_legs(stack.pid) != old
+    assert fork_server(stack.pid) != old
 
 
 def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, stack: Stack) -> None:
@@ -73,7 +73,7 @@ def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, sta
     secrets = [stack.key, stack.password, stack.postgres.password, "ULTRAVECT_"]
     with place.locked():
         run = place.until(place.start(), lambda run: run.legs[0].progress.get("rows_read", 0) > 0)
-        for pid in (*fork_servers(stack.pid), *leg_processes(stack.pid)):
+        for pid in (fork_server(stack.pid), *leg_processes(stack.pid)):
             shown = Path(f"/proc/{pid}/environ").read_bytes() + Path(f"/proc/{pid}/cmdline").read_bytes()
             assert [secret for secret in secrets if secret.encode() in shown] == []
     assert place.client.wait(run.id).state == "succeeded"

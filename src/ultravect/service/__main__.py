@@ -81,7 +81,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
 
     from ultravect.service.asgi import application
     from ultravect.service.protocol import PatientProtocol
-    from ultravect.service.work.processes.look_pool import POOL
+    from ultravect.service.work.processes.look_pool import FORKS
     from ultravect.service.work.scheduling.scheduler import work_by_itself
     from ultravect.service.work.workers.remote_worker import PING_SECONDS
     from ultravect.service.work.workers.wire import MAX_MESSAGE
@@ -107,7 +107,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     server = uvicorn.Server(config)
     tasks = [asyncio.create_task(server.serve())]
     following = asyncio.create_task(work_by_itself())
-    warming = asyncio.create_task(asyncio.to_thread(POOL.warm))
+    warming = asyncio.create_task(asyncio.to_thread(FORKS.warm))
     if slots:
         tasks.append(asyncio.create_task(run_worker(slots)))
     structlog.get_logger().info("serving", url=f"http://{host}:{port}", slots=slots)
@@ -124,6 +124,7 @@ async def _serve(host: str, port: int, slots: int) -> None:
     with suppress(asyncio.CancelledError):
         await following
     await warming
+    await asyncio.to_thread(FORKS.close)
     for task in done:
         task.result()
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import functools
 import importlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
+from contextlib import suppress
 from importlib.metadata import EntryPoint, entry_points
 from typing import Any
 
@@ -120,14 +121,14 @@ def borrowed(
     return {setting: _imported(path) for setting, path in found.borrows.items()} if found else {}
 
 
-def preload() -> None:
-    """Imports what connections of all kinds need, as far as it is installed: processes that are forked later have it at once."""
-    for kind in kinds().values():
-        kind.settings.model_rebuild()
-        try:
-            _imported(kind.opens)
-        except ImportError:
-            continue
+def preload(names: Collection[str]) -> None:
+    """Imports what connections of these kinds need, as far as it is installed: processes that are forked later have it at once."""
+    for name in names:
+        if (kind := kinds().get(name)) is not None:
+            # whatever the code of another package raises is said when it is opened
+            with suppress(Exception):
+                kind.settings.model_rebuild()
+                _imported(kind.opens)
 
 
 @functools.cache

@@ -1,9 +1,9 @@
-"""A process that has everything a leg needs in memory, and forks a leg process whenever it is asked to.
+"""A process that has everything a leg or a look needs in memory, and forks a process whenever it is asked to.
 
-``python -m ultravect.service.work.processes.fork_server FD [looks]``: FD is a Unix socket to the worker, or to the web server, whose own the
-last word marks in lists of processes. Each message on it carries the file descriptor of another socket, over which the new
-process talks with whom it works for. A fork takes milliseconds, where starting Python and importing Arrow takes the better
-part of a second.
+``python -m ultravect.service.work.processes.fork_server FD``: FD is a Unix socket to the service or worker, see ``ForkServer``. Each message on
+it is ``leg`` or ``look``, with the file descriptor of another socket, over which the new process talks with whom it works for; or
+``import`` and kinds of connections, whose packages are imported here when they are first used, instead of in each process.
+A fork takes milliseconds, where starting Python and importing Arrow takes the better part of a second.
 """
 
 from __future__ import annotations
@@ -14,6 +14,7 @@ import os
 import signal
 import socket
 import sys
+from contextlib import suppress
 
 from ultravect.core.engine.plan.leg_plan import ColumnPlan, prepare
 from ultravect.core.engine.plan.source.scan import scan_columns
@@ -32,9 +33,13 @@ _SAMPLE = (
 )
 
 
+_USUAL = ("postgresql", "sqlite", "folder")
+_MESSAGE = 4_096
+
+
 def _warm_up() -> None:
     """Does once what is slow the first time. No thread may be started here: a fork takes none along."""
-    preload()
+    preload(_USUAL)
     prepare()
     resolve(["a as z text(4)", "* except (a)"], ["a", "b"])
     reader = open_layout(
@@ -65,15 +70,20 @@ def main() -> None:
     except OSError:
         os._exit(0)  # what has started it is gone already
     while True:
-        message, descriptors, _, _ = socket.recv_fds(worker, 16, 1)
+        message, descriptors, _, _ = socket.recv_fds(worker, _MESSAGE, 1)
         if not message:
             os._exit(0)
-        if os.fork() == 0:
-            worker.close()
-            os.setsid()
-            signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-            serve = serve_look if message == b"look" else serve_leg
-            serve(socket.socket(fileno=descriptors[0]))
+        what, *kinds = message.decode().split()
+        if what == "import":
+            preload(kinds)
+            continue
+        with suppress(OSError):  # the machine has no more processes: who has asked for one sees its socket closed
+            if os.fork() == 0:
+                worker.close()
+                os.setsid()
+                signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+                serve = serve_look if what == "look" else serve_leg
+                serve(socket.socket(fileno=descriptors[0]))
         os.close(descriptors[0])
 
 

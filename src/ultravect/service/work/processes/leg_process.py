@@ -1,20 +1,19 @@
-"""What a leg process does: it runs one leg, says what happens, and ends.
+"""What a leg process does: it runs a leg, says what happens, and runs another one with the same connections, or ends.
 
-It talks with the worker over a socket, in lines of JSON: one comes in, its task; what happens goes out. SIGTERM
-stops it, except in the moment of publishing. When the socket closes, the worker that asked for the leg is gone: the process
+It talks with the worker over a socket, in lines of JSON: its task comes in, and later that it may publish, or is to stop, which it does
+except in the moment of publishing; what happens goes out. When the socket closes, the worker that asked for the leg is gone: the process
 ends at once, and its transaction with it.
 """
 
 from __future__ import annotations
 
 import datetime as dt
-import json
+import itertools
 import logging
 import os
 import queue
 import resource
 import socket
-import threading
 from typing import Any, NoReturn
 
 import pyarrow as pa
@@ -37,12 +36,16 @@ from ultravect.core.engine.run.together import LegFailed, LegTogether, run_toget
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.service.work.processes.limits import Limits
-from ultravect.service.work.processes.speaker import QueuedSlices, Speaker, watch_worker
+from ultravect.service.work.processes.speaker import Inbox, QueuedSlices, Speaker
 from ultravect.service.work.processes.stopper import Stopper
 from ultravect.service.work.runs.cluster import ClusterSlices
 
 _NOTED = ("load", "rejects", "undo", "together")
 """Kinds of tasks whose statements are recorded."""
+
+_MOST_TASKS = 100
+_MOST_GROWTH = 64 << 20
+"""Of a process that is used again: tasks, and bytes that it has needed at most beyond what it began with."""
 
 
 def _peak_memory() -> int:
@@ -150,7 +153,8 @@ def _find_legs(task: dict[str, Any]) -> Legs:
     )
 
 
-def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> None:
+def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> bool:
+    """Whether it ended well."""
     try:
         if task["kind"] == "legs":
             found = _find_legs(task)
@@ -160,24 +164,25 @@ def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: Slice
                 files=[file.as_dict() for file in found.files],
                 findings=[finding.edited(task["text"]).as_dict() for finding in found.findings],
             )
-            return
+            return True
         if task["kind"] == "outcome":
             speaker.say("asked", result=_ask(task))
-            return
+            return True
         if task["kind"] == "slice":
             speaker.say("succeeded", peak_memory=_peak_memory(), slice=_copy_slice(task, speaker).as_json())
-            return
+            return True
         if task["kind"] == "together":
             results = _load_together(task, speaker, stopper)
             memory = _peak_memory()
             accounts = {number: {"peak_memory": memory, **found.as_dict()} for number, found in results.items()}
             speaker.say("succeeded", legs=accounts)
-            return
+            return True
         if task["kind"] == "undo":
             result = _undo(task, speaker, stopper)
         else:
             result = _load(task, speaker, stopper, slices)
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
+        return True
     except LegFailed as failed:
         found = failed.error
         speaker.say("failed", leg=failed.number, error=found.as_dict(), outcome=found.outcome, phase=found.phase)
@@ -197,52 +202,49 @@ def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: Slice
             hint="please report this; nothing was written unless the load was already published",
         )
         speaker.say("failed", error=unexpected.as_dict())
+    return False
 
 
-def _run_noted(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> None:
+def _run_noted(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: SliceRunner) -> bool:
     """The same, and says before its end which statements it has run."""
     if task["kind"] not in _NOTED:
-        _run(task, speaker, stopper, slices)
-        return
+        return _run(task, speaker, stopper, slices)
     with noting() as log:
         speaker.before_end = lambda: speaker.say("statements", statements=log.longest())
-        _run(task, speaker, stopper, slices)
+        return _run(task, speaker, stopper, slices)
 
 
-def _receive_task(worker: socket.socket) -> dict[str, Any]:
-    line = b""
-    while not line.endswith(b"\n"):
-        part = worker.recv(1 << 16)
-        if not part:
-            os._exit(0)
-        line += part
-    task: dict[str, Any] = json.loads(line)
-    return task
+def _may_go_on(memory_at_first: int, tasks: int) -> bool:
+    """Whether the process is as good as a new one: it has not needed much, and not been used for long."""
+    return tasks < _MOST_TASKS and _peak_memory() - memory_at_first < _MOST_GROWTH
 
 
 def serve_leg(worker: socket.socket) -> NoReturn:
-    """Takes the task from ``worker``, carries it out, and ends the process."""
+    """Takes a task from ``worker``, carries it out, and others after it as long as all goes well; then ends the process."""
     stopper = Stopper()
     speaker = Speaker(worker, stopper)
+    memory_at_first = _peak_memory()
     speaker.say("ready", pid=os.getpid())
-    watching: threading.Thread | None = None
-    try:
-        task = _receive_task(worker)
-        Limits(task["memory"]).apply()
-        speaker.mask = Mask.of_connections(
-            ConnectionSpec(**task[name]) for name in ("source", "target") if name in task
-        )
-        speaker.mask.in_logs()
-        inbox: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
-        leave: queue.SimpleQueue[bool] = queue.SimpleQueue()
-        speaker.leave = leave if task["kind"] in _NOTED else None
-        watching = threading.Thread(target=watch_worker, args=(worker, task["lost_after"], inbox, leave), daemon=True)
-        watching.start()
-        _run_noted(task, speaker, stopper, _slices(task, speaker, inbox))
-    except StopRequested:
-        speaker.say("stopped", peak_memory=_peak_memory())
+    inbox = Inbox(worker, stopper)
+    for number in itertools.count(1):
+        try:
+            task = inbox.tasks.get()
+            if number == 1:
+                Limits(task["memory"]).apply()
+                speaker.mask = Mask.of_connections(
+                    ConnectionSpec(**task[name]) for name in ("source", "target") if name in task
+                )
+                speaker.mask.in_logs()
+            speaker.leave = inbox.leave if task["kind"] in _NOTED else None
+            ended_well = _run_noted(task, speaker, stopper, _slices(task, speaker, inbox.slices))
+        except StopRequested:
+            speaker.say("stopped", peak_memory=_peak_memory())
+            break
+        if not (ended_well and _may_go_on(memory_at_first, number)):
+            break
+        stopper.rest()
+        inbox.rest()
+        speaker.say("free")
     # that was all; the worker closes the socket once it has read it, which ends this process
     worker.shutdown(socket.SHUT_WR)
-    if watching is not None:
-        watching.join()
-    os._exit(0)
+    inbox.until_the_end()

@@ -19,6 +19,7 @@ from pydantic import BaseModel, ConfigDict, TypeAdapter, ValidationError
 from ultravect.core.errors import UltravectError
 from ultravect.core.model.document import DeclarationError
 from ultravect.core.model.problems import Problem as FileProblem
+from ultravect.service.work.processes.forks import ForkServer
 from ultravect.service.work.processes.look_process import TOO_LARGE
 from ultravect.service.work.processes.look_processes import LookFailed, LookProcesses
 from ultravect.service.work.processes.messages import ErrorSaid
@@ -33,8 +34,8 @@ asking: ContextVar[str] = ContextVar("asking", default="")
 class LookPool:
     """``at_once``: how many processes may look at the same time; others wait for them."""
 
-    def __init__(self, at_once: int) -> None:
-        self._processes = LookProcesses(at_once, settings.ROOTS)
+    def __init__(self, at_once: int, forks: ForkServer) -> None:
+        self._processes = LookProcesses(at_once, forks)
 
     def look(self, name: str, *, seconds: float | None = None, **arguments: Any) -> Any:
         """The answer of ``looks.LOOKS[name]``; ``seconds`` it may take, the settings' number if left out.
@@ -55,9 +56,6 @@ class LookPool:
         # a slow look must not hold a connection to the records
         connections.close_all()
         return self._processes.ask(name, seconds, arguments, settings.LOOK_MEMORY_BYTES, asking.get())
-
-    def warm(self) -> None:
-        self._processes.warm()
 
 
 class _Problem(BaseModel):
@@ -133,4 +131,7 @@ def _understood(name: str, said: bytes | None, seconds: float) -> Any:
     raise UltravectError(error.code, error.detail, hint=error.hint, **error.where)
 
 
-POOL = LookPool(int(os.environ.get("ULTRAVECT_LOOKS_AT_ONCE", "4")))
+FORKS = ForkServer(settings.ROOTS)
+"""Where the legs and looks of this process come from."""
+
+POOL = LookPool(int(os.environ.get("ULTRAVECT_LOOKS_AT_ONCE", "4")), FORKS)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ctypes
 import json
 import logging
 import os
@@ -52,9 +53,21 @@ def _answer(task: dict[str, Any]) -> dict[str, Any]:
         return {"unexpected": type(error).__name__}
 
 
+_M_ARENA_MAX = -8
+"""Of malloc.h of the C library."""
+
+
+def _be_thrifty() -> None:
+    """The limit of memory counts what is reserved too: each thread of a library would reserve an arena of its own."""
+    ctypes.CDLL(None).mallopt(_M_ARENA_MAX, 2)
+    pa.set_io_thread_count(2)
+    os.environ["TOKIO_WORKER_THREADS"] = "2"
+
+
 def serve_look(asker: socket.socket) -> NoReturn:
     """Takes a question from ``asker``, answers it, and ends the process."""
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    _be_thrifty()
     try:
         # who it is, the system says with this
         asker.sendall(b"\n")

@@ -2,46 +2,28 @@
 
 from __future__ import annotations
 
-import atexit
 import json
 import os
 import select
 import signal
 import socket
-import subprocess
-import sys
 import threading
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import Any
 
 import structlog
 
 from ultravect.core.errors import UltravectError
-from ultravect.service.environment import environment_of_legs
-from ultravect.service.work.processes.sandbox import (
-    confined,
-    new_scratch,
-    remove_scratch,
-    sender_of,
-    take_credentials,
-)
+from ultravect.service.work.processes.forks import ForkServer, kinds_in
+from ultravect.service.work.processes.sandbox import sender_of
 
 log = structlog.get_logger()
-_START_SECONDS = 60.0
 _WAIT_SECONDS = 20.0
 _MOST_OF_USER = 12
 _MAX_ANSWER = 256 << 20
 _PIECE = 1 << 20
-# the limit of memory counts what is reserved too: each thread of a library would reserve an arena of its own
-_THRIFTY = {
-    "OPENBLAS_NUM_THREADS": "1",
-    "OMP_NUM_THREADS": "1",
-    "MALLOC_ARENA_MAX": "2",
-    "ARROW_IO_THREADS": "2",
-    "TOKIO_WORKER_THREADS": "2",
-}
 
 
 class LookFailed(Exception):
@@ -57,18 +39,14 @@ class _User:
 
 
 class LookProcesses:
-    """``at_once``: how many may look at the same time; others wait for them. Of this machine's files they see those below ``roots``."""
+    """``at_once``: how many may look at the same time; others wait for them."""
 
-    def __init__(self, at_once: int, roots: Sequence[str]) -> None:
-        self._roots = roots
-        self._scratch: str | None = None
+    def __init__(self, at_once: int, forks: ForkServer) -> None:
+        self._forks = forks
         self._places = threading.BoundedSemaphore(at_once)
         self._of_each = max(1, at_once // 2)
         self._users: dict[str, _User] = {}
         self._counting = threading.Lock()
-        self._starting = threading.Lock()
-        self._parent: subprocess.Popen[bytes] | None = None
-        self._socket: socket.socket | None = None
 
     @contextmanager
     def _place(self, user: str) -> Iterator[None]:
@@ -119,6 +97,7 @@ class LookProcesses:
             "cpu_seconds": seconds * (os.cpu_count() or 1),
         }
         question = json.dumps(task).encode() + b"\n"
+        self._forks.use(kinds_in(arguments))
         with self._place(user):
             try:
                 return self._asked(question, seconds)
@@ -128,56 +107,8 @@ class LookProcesses:
                 return self._asked(question, seconds)
 
     def _asked(self, question: bytes, seconds: float) -> bytes | None:
-        with self._process() as ours:
+        with self._forks.fork("look") as ours:
             return _exchange(ours, question, seconds)
-
-    def warm(self) -> None:
-        """Starts the process that all others come from, so that the first look need not wait for it."""
-        with suppress(OSError):
-            self._process().close()
-
-    def _process(self) -> socket.socket:
-        """A socket to a process that waits for its question."""
-        ours, theirs = socket.socketpair()
-        take_credentials(ours)
-        with theirs:
-            try:
-                socket.send_fds(self._started(), [b"look"], [theirs.fileno()])
-            except OSError:
-                # it died since it was last seen
-                socket.send_fds(self._started(again=True), [b"look"], [theirs.fileno()])
-        return ours
-
-    def _started(self, *, again: bool = False) -> socket.socket:
-        with self._starting:
-            alive = self._parent is not None and self._parent.poll() is None
-            if self._socket is not None and alive and not again:
-                return self._socket
-            ours, theirs = socket.socketpair()
-            program = [
-                sys.executable,
-                "-m",
-                "ultravect.service.work.processes.fork_server",
-                str(theirs.fileno()),
-                "looks",
-            ]
-            if self._scratch is None:
-                self._scratch = new_scratch()
-                atexit.register(remove_scratch, self._scratch)
-            self._parent = subprocess.Popen(
-                confined(program, self._roots, self._scratch),
-                stdin=subprocess.DEVNULL,
-                env={**environment_of_legs(), **_THRIFTY},
-                pass_fds=[theirs.fileno()],
-                start_new_session=True,
-            )
-            theirs.close()
-            ours.settimeout(_START_SECONDS)
-            if not ours.recv(16):
-                raise LookFailed("the process for looks did not start; the log above says why")
-            ours.settimeout(None)
-            self._socket = ours
-            return ours
 
 
 def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | None:

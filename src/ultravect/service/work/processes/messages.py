@@ -55,6 +55,12 @@ class _Ready(Said):
     pid: int
 
 
+class _Free(Said):
+    """It has done its task, and would take another one."""
+
+    kind: Literal["free"]
+
+
 class _PhaseSaid(_Of):
     kind: Literal["phase"]
     name: _Phase
@@ -239,6 +245,7 @@ class _LaidOut(_Of):
 _ANY: TypeAdapter[Said] = TypeAdapter(
     Annotated[
         _Ready
+        | _Free
         | _PhaseSaid
         | _Progress
         | _Log

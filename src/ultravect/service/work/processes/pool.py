@@ -3,40 +3,48 @@
 from __future__ import annotations
 
 import asyncio
+import hashlib
 import json
 import os
 import signal
-import socket
-import sys
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Callable, Mapping
 from contextlib import suppress
 from typing import Any
 
 import structlog
 
-from ultravect.service.environment import environment_of_legs
+from ultravect.service.work.processes.forks import ForkServer, kinds_in
 from ultravect.service.work.processes.messages import MAX_LINE, NotAMessage, read_message
-from ultravect.service.work.processes.sandbox import (
-    confined,
-    new_scratch,
-    remove_scratch,
-    sender_of,
-    take_credentials,
-)
+from ultravect.service.work.processes.sandbox import sender_of
 
 log = structlog.get_logger()
 _LINE_LIMIT = MAX_LINE
-_TRIES = 3
+_FREE_SECONDS = 3.0
+"""How long a process waits for another task: it keeps its sessions with servers meanwhile."""
+
+_MOST_FREE = 8
 
 
 class LegProcess:
-    """One process, from waiting for its task to its end."""
+    """One process, from waiting for its task to its end, or until it is free for another task, which ``keep`` takes it for.
 
-    def __init__(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter, pid: int) -> None:
+    ``connections``: what its tasks have in common.
+    """
+
+    def __init__(
+        self,
+        reader: asyncio.StreamReader,
+        writer: asyncio.StreamWriter,
+        pid: int,
+        keep: Callable[[LegProcess], None],
+        connections: str = "",
+    ) -> None:
         self._reader = reader
         self._writer = writer
         self._pid = pid
-        self._ended = False
+        self._keep = keep
+        self.connections = connections
+        self._ended = self._is_free = self._is_given_back = False
 
     @property
     def is_gone(self) -> bool:
@@ -66,25 +74,35 @@ class LegProcess:
                     log.error("a leg's process says what no leg does, and is ended", pid=self._pid, reason=str(error))
                     self.kill()
                     break
+                if said["kind"] == "free":
+                    self._is_free = True
+                    break
                 yield said
         self._ended = True
 
     def stop(self) -> None:
         """Asks the leg to stop and roll back."""
-        self._signal(signal.SIGTERM)
+        if not self._ended:
+            self._writer.write(b'{"stop": true}\n')
 
     def kill(self) -> None:
-        self._signal(signal.SIGKILL)
+        if not self._ended:
+            with suppress(ProcessLookupError):
+                os.kill(self._pid, signal.SIGKILL)
 
     def close(self) -> None:
         """Lets go of the leg; one that still runs ends with this."""
+        if self._is_free:
+            # this object is the leg that has ended: what is still asked of it, as to stop, is not for the next one
+            self._is_free, self._is_given_back = False, True
+            self._keep(LegProcess(self._reader, self._writer, self._pid, self._keep, self.connections))
+        elif not self._is_given_back:
+            self.end()
+
+    def end(self) -> None:
+        """Ends the process, whatever it does."""
         self.kill()
         self._writer.close()
-
-    def _signal(self, number: signal.Signals) -> None:
-        if not self._ended:
-            with suppress(ProcessLookupError):
-                os.kill(self._pid, number)
 
 
 ENDINGS = ("succeeded", "failed", "stopped")
@@ -152,76 +170,73 @@ async def _ready(spare: asyncio.Task[LegProcess] | None) -> LegProcess | None:
 
 
 class LegPool:
-    """Gives leg processes from a fork server that stays warm; of this machine's files they see those below ``roots``."""
+    """Gives leg processes: one that ended well is given the next task with the same connections, if that comes soon; all others are new.
 
-    def __init__(self, roots: Sequence[str]) -> None:
-        self._roots, self._scratch = roots, new_scratch()
-        self._fork_server: asyncio.subprocess.Process | None = None
-        self._socket: socket.socket | None = None
-        self._starting = asyncio.Lock()
+    A process is never given secrets of other connections than its first.
+    """
+
+    def __init__(self, forks: ForkServer) -> None:
+        self._forks = forks
         self._spare: asyncio.Task[LegProcess] | None = None
+        self._free: list[tuple[LegProcess, asyncio.TimerHandle]] = []
 
     async def warm(self) -> None:
-        """Makes sure that the fork server is there; RuntimeError where it does not start, tried three times."""
-        async with self._starting:
-            if self._fork_server is not None and self._fork_server.returncode is None:
-                return
-            for _ in range(_TRIES):
-                if await self._start():
-                    return
-            raise RuntimeError("the fork server of leg processes did not start; the log above says why")
+        await asyncio.to_thread(self._forks.warm)
 
-    async def _start(self) -> bool:
-        ours, theirs = socket.socketpair()
-        program = [sys.executable, "-m", "ultravect.service.work.processes.fork_server", str(theirs.fileno())]
-        command = await asyncio.to_thread(confined, program, self._roots, self._scratch)
-        self._fork_server = await asyncio.create_subprocess_exec(
-            *command,
-            stdin=asyncio.subprocess.DEVNULL,
-            # no library may start threads before the fork
-            env={**environment_of_legs(), "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"},
-            pass_fds=[theirs.fileno()],
-            start_new_session=True,
-        )
-        theirs.close()
-        if await asyncio.to_thread(ours.recv, 16):
-            self._socket = ours
-            return True
-        ours.close()
-        log.warning("the fork server of leg processes did not start", returned=await self._fork_server.wait())
-        return False
-
-    async def take(self) -> LegProcess:
-        """A process that waits for its task. Another one is made ready meanwhile, so that the next leg need not wait for it."""
+    async def take(self, task: Mapping[str, Any] | None = None) -> LegProcess:
+        """A process that waits for this task, or for any. Another one is made ready meanwhile, so that the next leg need not wait for it."""
+        if task is not None:
+            self._forks.use(kinds_in(task))
+        connections = _connections_of(task)
+        if connections and (free := self._free_with(connections)) is not None:
+            return free
         spare, self._spare = self._spare, None
-        process = await _ready(spare) or await self._forked()
-        self._spare = asyncio.create_task(self._forked())
+        process = await _ready(spare) or await self._fork()
+        process.connections = connections
+        self._spare = asyncio.create_task(self._fork())
         return process
 
-    async def _forked(self) -> LegProcess:
-        try:
-            return await self._fork()
-        except OSError:
-            # the fork server died since it was last seen
-            self._fork_server = None
-            return await self._fork()
+    def _free_with(self, connections: str) -> LegProcess | None:
+        for place, (process, timer) in enumerate(self._free):
+            if process.connections == connections and not process.is_gone:
+                del self._free[place]
+                timer.cancel()
+                return process
+        return None
+
+    def _keep(self, process: LegProcess) -> None:
+        if not process.connections:
+            process.end()
+            return
+        timer = asyncio.get_running_loop().call_later(_FREE_SECONDS, self._let_go, process)
+        self._free.append((process, timer))
+        if len(self._free) > _MOST_FREE:
+            self._let_go(self._free[0][0])
+
+    def _let_go(self, process: LegProcess) -> None:
+        for place, (known, timer) in enumerate(self._free):
+            if known is process:
+                timer.cancel()
+                del self._free[place]
+                break
+        process.end()
 
     async def _fork(self) -> LegProcess:
-        await self.warm()
-        assert self._socket is not None
-        ours, theirs = socket.socketpair()
-        take_credentials(ours)
-        with theirs:
-            socket.send_fds(self._socket, [b"leg"], [theirs.fileno()])
+        ours = await asyncio.to_thread(self._forks.fork, "leg")
         pid = await asyncio.to_thread(sender_of, ours)
         reader, writer = await asyncio.open_connection(sock=ours, limit=_LINE_LIMIT)
-        return LegProcess(reader, writer, pid)
+        return LegProcess(reader, writer, pid, self._keep)
 
     async def close(self) -> None:
         if (spare := await _ready(self._spare)) is not None:
             spare.close()
-        if self._socket is not None:
-            self._socket.close()
-        if self._fork_server is not None:
-            await self._fork_server.wait()
-        remove_scratch(self._scratch)
+        for process, _ in list(self._free):
+            self._let_go(process)
+
+
+def _connections_of(task: Mapping[str, Any] | None) -> str:
+    """What tasks have in common that one process may carry out: connections with all their secrets, and limits."""
+    if task is None:
+        return ""
+    shared = {name: task.get(name) for name in ("source", "target", "memory", "lost_after")}
+    return hashlib.sha256(json.dumps(shared, sort_keys=True).encode()).hexdigest()

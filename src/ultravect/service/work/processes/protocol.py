@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager, suppress
 from typing import Any, Protocol
 
@@ -20,7 +20,7 @@ class Process(Protocol):
         """Lets the process know that its worker is still there: one that does not hear this for long ends by itself."""
 
     def events(self) -> AsyncIterator[dict[str, Any]]:
-        """What the process says, until it ends."""
+        """What the process says, until it ends, or has done its task."""
 
     def stop(self) -> None:
         """Asks it to stop and roll back."""
@@ -37,16 +37,16 @@ class Processes(Protocol):
     async def warm(self) -> None:
         """Makes sure that the next process need not wait for long."""
 
-    async def take(self) -> Process:
-        """A process that waits for its task; OSError where there is none to be had."""
+    async def take(self, task: Mapping[str, Any] | None = None) -> Process:
+        """A process that waits for this task, or for any; OSError where there is none to be had."""
 
     async def close(self) -> None: ...
 
 
 @asynccontextmanager
-async def attended(pool: Processes) -> AsyncIterator[Process]:
-    """A process that waits for its task, and ends with this context. As long as that lasts it hears that its worker is there."""
-    process = await pool.take()
+async def attended(pool: Processes, task: Mapping[str, Any]) -> AsyncIterator[Process]:
+    """A process that waits for this task, and does nothing more after this context. As long as that lasts it hears that its worker is there."""
+    process = await pool.take(task)
 
     async def greet() -> None:
         while True:

@@ -6,12 +6,13 @@ import json
 import os
 import queue
 import select
+import signal
 import socket
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import nullcontext
-from typing import Any
+from typing import Any, NoReturn
 
 from ultravect.core.contracts.changes import RowChange
 from ultravect.core.contracts.receipt import Receipt
@@ -100,23 +101,50 @@ class Speaker:
             self.say("changes", changes=[change.as_dict() for change in changes[start : start + _REJECTS_A_LINE]])
 
 
-def watch_worker(
-    worker: socket.socket, seconds: float, inbox: queue.SimpleQueue[dict[str, Any]], leave: queue.SimpleQueue[bool]
-) -> None:
-    """Takes what the worker sends later: what has become of slices, and whether a leg may publish. Ends the process when its worker is gone,
-    or gives no sign of life: another one may have the run by then."""
-    rest = b""
-    while select.select([worker], [], [], seconds)[0] and (part := worker.recv(1 << 16)):
-        *lines, rest = (rest + part).split(b"\n")
-        for line in lines:
-            if not line:
-                continue
-            said = json.loads(line)
-            if "leave" in said:
-                leave.put(bool(said["leave"]))
-            else:
-                inbox.put(said)
-    os._exit(1)
+class Inbox:
+    """What the worker sends: tasks, what has become of slices, whether a leg may publish, and to stop.
+
+    Ends the process when its worker is gone, or gives no sign of life while there is a task: another one may have the run by then.
+    """
+
+    def __init__(self, worker: socket.socket, stopper: Stopper) -> None:
+        self._worker, self._stopper = worker, stopper
+        self._lost_after: float | None = None
+        self.tasks: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
+        self.slices: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
+        self.leave: queue.SimpleQueue[bool] = queue.SimpleQueue()
+        self._thread = threading.Thread(target=self._read, daemon=True)
+        self._thread.start()
+
+    def rest(self) -> None:
+        """The task is done; nothing more is expected until the next one."""
+        self._lost_after = None
+
+    def until_the_end(self) -> NoReturn:
+        """Waits until the worker lets go of the process, which ends it."""
+        self._thread.join()
+        os._exit(0)
+
+    def _read(self) -> None:
+        rest = b""
+        while select.select([self._worker], [], [], self._lost_after)[0] and (part := self._worker.recv(1 << 16)):
+            *lines, rest = (rest + part).split(b"\n")
+            for line in lines:
+                if line:
+                    self._take(json.loads(line))
+        os._exit(1)
+
+    def _take(self, said: dict[str, Any]) -> None:
+        if "leave" in said:
+            self.leave.put(bool(said["leave"]))
+        elif "stop" in said:
+            os.kill(os.getpid(), signal.SIGTERM)
+        elif "lost_after" in said:
+            self._lost_after = float(said["lost_after"])
+            self._stopper.begin()
+            self.tasks.put(said)
+        else:
+            self.slices.put(said)
 
 
 class QueuedSlices:

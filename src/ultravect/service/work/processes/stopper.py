@@ -31,6 +31,14 @@ class Stopper:
             self._deaf = True  # once is enough: the way out must not be interrupted
             raise StopRequested
 
+    def rest(self) -> None:
+        """Between two tasks there is nothing to be stopped."""
+        self._deaf = True
+
+    def begin(self) -> None:
+        """From here on, a stop is for the next task."""
+        self._pending = self._deaf = False
+
     @contextmanager
     def hold(self) -> Iterator[None]:
         """Puts a stop off until the end of something that must not be cut in two."""

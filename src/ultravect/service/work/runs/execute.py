@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import itertools
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator, Mapping, Sequence
 from contextlib import asynccontextmanager, suppress
 from typing import Any
 
@@ -87,8 +87,9 @@ class LegExecutor:
                 await self._leases.while_held(one, one.end, State.FAILED, error=error.as_dict())
             return
         attempt = _Attempt(self._pool, self._leases, records)
-        async with attempt.process() as process:
-            await process.send(task_together(tasks) if together else tasks[0])
+        task = task_together(tasks) if together else tasks[0]
+        async with attempt.process(task) as process:
+            await process.send(task)
             ending = await self._follow(process, record, records)
             if attempt.over:
                 raise LeaseLost(f"leg {record.leg.number} of run {record.run.pk}")
@@ -212,7 +213,7 @@ class LegExecutor:
         """What the target says of a leg's attempts, none of which can be committed afterwards; and its account."""
         try:
             task = await recorded(task_of_outcome)(leg)
-            async with attended(self._pool) as process, asyncio.timeout(_ASK_SECONDS):
+            async with attended(self._pool, task) as process, asyncio.timeout(_ASK_SECONDS):
                 await process.send(task)
                 async for event in process.events():
                     if event["kind"] == "asked":
@@ -234,10 +235,10 @@ class _Attempt:
         self._process: Process | None = None
 
     @asynccontextmanager
-    async def process(self) -> AsyncIterator[Process]:
-        """The process, which waits for its task, for as long as the context lasts."""
+    async def process(self, task: Mapping[str, Any]) -> AsyncIterator[Process]:
+        """The process, which waits for this task, for as long as the context lasts."""
         with self._leases.hold(self._records, lambda: self._stop("stop"), self._give_up):
-            async with attended(self._pool) as self._process:
+            async with attended(self._pool, task) as self._process:
                 # what was asked while the process was being made
                 if self.stopped_by:
                     self._end_process()

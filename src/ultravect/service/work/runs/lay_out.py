@@ -92,7 +92,7 @@ def _died(run_id: int, lease: int) -> None:
 
 async def _asked(pool: Processes, task: dict[str, Any]) -> dict[str, Any] | None:
     """What a process of its own says; None where it died."""
-    async with attended(pool) as process:
+    async with attended(pool, task) as process:
         await process.send(task)
         async for event in process.events():
             if event["kind"] == "laid_out":

@@ -70,7 +70,7 @@ class SliceExecutor:
 
     async def _copy(self, record: SliceRecord) -> None:
         task = await recorded(_task)(record)
-        async with attended(self._pool) as process:
+        async with attended(self._pool, task) as process:
             await process.send(task)
             watch = asyncio.create_task(_watch(process, record))
             try:

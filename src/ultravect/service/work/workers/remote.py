@@ -132,7 +132,7 @@ class RemoteProcesses:
     async def close(self) -> None:
         """The other machine ends its processes when the connection ends."""
 
-    async def take(self) -> Process:
+    async def take(self, task: Mapping[str, Any] | None = None) -> Process:
         number = next(self._numbers)
         process = self._processes[number] = RemoteProcess(number, self._sites, self._say, self._forget)
         await self._say({"process": number, "do": "start"})

@@ -37,6 +37,7 @@ from websockets.exceptions import ConnectionClosed, InvalidHandshake, InvalidSta
 
 from ultravect import __version__ as VERSION
 from ultravect.core.errors import UltravectError
+from ultravect.service.work.processes.forks import ForkServer
 from ultravect.service.work.processes.look_process import TOO_LARGE, error_as_dict
 from ultravect.service.work.processes.look_processes import LookProcesses
 from ultravect.service.work.processes.pool import LegPool, LegProcess
@@ -69,8 +70,9 @@ def address_of(service: str) -> str:
 async def work_remotely(service: str, token: str, slots: int, sites: Sequence[str], roots: Sequence[str]) -> None:
     """Works until cancelled, and joins again whenever the connection breaks; UltravectError where the service refuses it."""
     address = address_of(service)
-    pool = LegPool(roots)
-    looks = LookProcesses(_LOOKS_AT_ONCE, roots)
+    forks = ForkServer(roots)
+    pool = LegPool(forks)
+    looks = LookProcesses(_LOOKS_AT_ONCE, forks)
     await pool.warm()
     hello = {"hello": VERSION, "host": f"{socket.gethostname()}:{os.getpid()}", "sites": list(sites), "slots": slots}
     context = ssl.create_default_context() if address.startswith("wss:") else None
@@ -113,6 +115,7 @@ async def work_remotely(service: str, token: str, slots: int, sites: Sequence[st
             pause = min(pause * 2, _LONGEST_PAUSE_SECONDS)
     finally:
         await pool.close()
+        await asyncio.to_thread(forks.close)
 
 
 def _welcome(answer: dict[str, Any], service: str) -> str:

@@ -15,7 +15,7 @@ from django.utils import timezone
 
 from ultravect.service.records.models import Leg, SiteLook, WorkerSeen
 from ultravect.service.records.moments import records_now
-from ultravect.service.work.processes.look_pool import POOL
+from ultravect.service.work.processes.look_pool import FORKS, POOL
 from ultravect.service.work.processes.pool import LegPool
 from ultravect.service.work.processes.protocol import Processes
 from ultravect.service.work.recorded import apart, recorded
@@ -70,7 +70,7 @@ async def run_worker(
     whose ``name`` is recorded then.
     """
     claimant = Claimant(name or worker_name(), frozenset(sites), joined=processes is not None)
-    worker = _Worker(claimant, slots, processes or LegPool(settings.ROOTS), look_here)
+    worker = _Worker(claimant, slots, processes or LegPool(FORKS), look_here)
     await worker.run()
 
 
