@@ -118,7 +118,9 @@ class LegExecutor:
                     own = by_number.get(number, record)
                     ending = next((event for event in group if event["kind"] in ENDINGS), ending)
                     known = [event for event in group if event["kind"] not in ENDINGS]
-                    if known:
+                    if known and ending is not None and ending["kind"] == "succeeded" and len(records) == 1:
+                        ending["last"] = known  # stored together with the end
+                    elif known:
                         await self._leases.while_held(own, own.record, *known, number=next(numbers))
                     if any(
                         event["kind"] == "phase" and event["name"] == "publish" and event["state"] == "running"
@@ -158,7 +160,8 @@ class LegExecutor:
 
     async def _succeeded(self, record: LegRecord, result: dict[str, Any]) -> None:
         left = NOTHING if result.get("nothing") else COMMITTED
-        await self._leases.while_held(record, record.end, State.SUCCEEDED, outcome=left, result=result)
+        last = result.pop("last", ())
+        await self._leases.while_held(record, record.end, State.SUCCEEDED, outcome=left, result=result, last=last)
 
     async def _end(self, record: LegRecord, ending: dict[str, Any] | None, attempt: _Attempt) -> None:
         """Closes a leg by what it said last, or by what is known of one that said nothing."""

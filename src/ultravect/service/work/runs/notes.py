@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from contextlib import AbstractContextManager
 from typing import Any
 
@@ -142,21 +142,25 @@ class LegNotes(ABC):
                 if self.leg.noted >= number:
                     return
                 self.leg.noted = number
-            self._unsaved, self._unsent, self._first_row = {"noted"} if number is not None else set(), [], None
-            try:
-                for event in events:
-                    self.note(event)
-                if self._unsaved:
-                    self.leg.save(update_fields=sorted(self._unsaved))
-                if self._first_row is not None:
-                    # another leg of the run may have been first
-                    first = Coalesce(F("first_row_at"), self._first_row)
-                    Run.objects.filter(pk=self.run.pk).update(first_row_at=first)
-                if self._unsent:
-                    Event.objects.bulk_create(self._unsent)
-            finally:
-                self._unsent = None
+            self.store(events, {"noted"} if number is not None else set())
             notify_run(self.run.pk)
+
+    def store(self, events: Sequence[dict[str, Any]], unsaved: Collection[str] = ()) -> None:
+        """Stores what the leg said, in the transaction that is open, with fields of it that were changed before."""
+        self._unsaved, self._unsent, self._first_row = set(unsaved), [], None
+        try:
+            for event in events:
+                self.note(event)
+            if self._unsaved:
+                self.leg.save(update_fields=sorted(self._unsaved))
+            if self._first_row is not None:
+                # another leg of the run may have been first
+                first = Coalesce(F("first_row_at"), self._first_row)
+                Run.objects.filter(pk=self.run.pk).update(first_row_at=first)
+            if self._unsent:
+                Event.objects.bulk_create(self._unsent)
+        finally:
+            self._unsent = None
 
     def changed(self, *fields: str) -> None:
         """Has fields of the leg be saved with all that is recorded at once."""

@@ -326,11 +326,13 @@ class LegRecord(LegNotes):
         outcome: Outcome = NOTHING,
         error: dict[str, Any] | None = None,
         result: dict[str, Any] | None = None,
+        last: Sequence[dict[str, Any]] = (),
     ) -> None:
-        """Closes the leg, and its run where it was the last one."""
+        """Closes the leg, and its run where it was the last one. ``last``: what it said before, which is not stored yet."""
         with self.leased():
             if State(self._stored_state).ended:
                 return  # it was closed, and the answer was lost
+            self.store(last)
             self._end(state, outcome, storable(error), result or {})
             _after_leg(self.leg)
 
@@ -851,6 +853,11 @@ UPDATE records_sitelook SET worker = %(worker)s WHERE id = (
 RETURNING id
 """
 _REACHED = "l.sites <@ %(served)s::varchar[] AND (%(home)s OR NOT l.sites <@ ARRAY['*']::varchar[])"
+_ANYTHING = """
+SELECT EXISTS (SELECT 1 FROM records_leg l WHERE l.state = 'queued' AND l.queued_at IS NOT NULL),
+  EXISTS (SELECT 1 FROM records_leg l WHERE l.state = 'running' AND l.slice_order IS NOT NULL),
+  EXISTS (SELECT 1 FROM records_legsearch)
+"""
 # what a claim sees must not change before it is made: who runs, and where
 _ONE_AT_A_TIME = "SELECT pg_advisory_xact_lock(7236838512)"
 _WAITS = """
@@ -882,6 +889,21 @@ def _asked(statement: str, claimant: Claimant) -> tuple[Any, ...] | None:
         cursor.execute(statement.format(reached=_REACHED), claimant.values())
         found: tuple[Any, ...] | None = cursor.fetchone()
     return found
+
+
+@dataclass(frozen=True)
+class Waiting:
+    """What is there to be claimed at all, by whomever."""
+
+    legs: bool
+    slices: bool
+    searches: bool
+
+    @classmethod
+    def now(cls) -> Waiting:
+        with connection.cursor() as cursor:
+            cursor.execute(_ANYTHING)
+            return cls(*cursor.fetchone())
 
 
 def claim_leg(claimant: Claimant) -> LegRecord | None:

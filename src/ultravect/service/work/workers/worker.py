@@ -27,6 +27,7 @@ from ultravect.service.work.runs.slices import SliceExecutor
 from ultravect.service.work.runs.transitions import (
     Claimant,
     LegRecord,
+    Waiting,
     claim_leg,
     claim_look,
     claim_search,
@@ -149,13 +150,15 @@ class _Worker:
 
     def _claim(self) -> Work | None:
         """Slices come before legs that have not begun."""
-        if (found := waiting_slice(self._claimant)) is not None:
+        waiting = Waiting.now()
+        if waiting.slices and (found := waiting_slice(self._claimant)) is not None:
             return self._slice(*found)
-        if (record := claim_leg(self._claimant)) is not None:
+        if waiting.legs and (record := claim_leg(self._claimant)) is not None:
             return self._legs.execute(record)
-        if (search := claim_search(self._claimant)) is not None:
+        if waiting.searches and (search := claim_search(self._claimant)) is not None:
             return find_legs(self._pool, *search)
-        note_waiting()
+        if waiting.legs:
+            note_waiting()
         return None
 
     async def _slice(self, run: int, leg: int) -> None:

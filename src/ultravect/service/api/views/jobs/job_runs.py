@@ -129,14 +129,15 @@ class JobRunsView(APIView):
         given = RunInputSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         try:
-            model = job_from_data(job.revision.structure).with_parameters(given.validated_data["parameters"])
+            revision = job.revision
+            model = job_from_data(revision.structure).with_parameters(given.validated_data["parameters"])
         except ValueError as error:
             raise Problem(422, "parameter-unknown", str(error), "see the job's parameters") from None
         known = Run.objects.filter(idempotency_key=key).first() if key else None
         if known is None:
             try:
                 run = start_run(
-                    job.revision,
+                    revision,
                     request.user,
                     model.parameters,
                     key=key,
