@@ -20,6 +20,8 @@ class KeptSessions:
 
     def __init__(self) -> None:
         self._idle: list[tuple[float, object, Any]] = []
+        self.known: dict[object, Any] = {}
+        """What was found out of servers in their sessions, by place."""
 
     def take(self, place: object) -> Any | None:
         """A session of an equal ``place`` that is not in use, now the caller's; None where there is no such session."""

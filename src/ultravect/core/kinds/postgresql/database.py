@@ -70,10 +70,12 @@ class PostgresqlDatabase(UsualDatabase):
     @property
     def abilities(self) -> Abilities:
         """What the server can do, as it was when this was first asked; all of it where it cannot be asked: then the next step says why."""
+        known, place = kept.known if (kept := kept_sessions()) else {}, ("abilities", self._place(as_new=True))
+        self._abilities = self._abilities or known.get(place)
         if self._abilities is None:
             try:
                 with self._session("plan", asks=True) as session:
-                    self._abilities = find_abilities(session)
+                    self._abilities = known[place] = find_abilities(session)
             except (UltravectError, Error):
                 return Abilities()
         return self._abilities
@@ -224,12 +226,14 @@ class PostgresqlDatabase(UsualDatabase):
     @contextmanager
     def write(self, attempt: Attempt) -> Iterator[PostgresqlSession | PlainSession]:
         abilities, staging = self.abilities, self._settings.staging
-        session = self._taken(session_of(attempt.key, attempt.plan.table))
         with (
-            open_session(session, self._name, self.dialect, attempt, staging, binary=abilities.binary_copy)
-            if abilities.complete
-            else open_plain_session(session, self._name, self.dialect, attempt, abilities, staging)
-        ) as opened:
+            self._session(session_of(attempt.key, attempt.plan.table)) as session,
+            (
+                open_session(session, self._name, self.dialect, attempt, staging, binary=abilities.binary_copy)
+                if abilities.complete
+                else open_plain_session(session, self._name, self.dialect, attempt, abilities, staging)
+            ) as opened,
+        ):
             yield opened
 
     @contextmanager

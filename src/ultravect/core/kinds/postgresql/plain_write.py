@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager
+from contextlib import contextmanager
 from typing import Any
 
 import psycopg
@@ -135,9 +135,8 @@ class PlainSession(InsertingSession):
 def open_plain_session(
     session: Session, connection: str, dialect: Dialect, attempt: Attempt, abilities: Abilities, staging: str
 ) -> Iterator[PlainSession]:
-    """See ``Target.write``. The session is rolled back unless the load was published."""
-    with closing(session):
-        try:
-            yield PlainSession(session, connection, dialect, attempt, abilities, staging)
-        except psycopg.Error as error:
-            raise translate(error, connection, doing_of(attempt)) from None
+    """See ``Target.write``. Who has opened the session rolls back what was not published."""
+    try:
+        yield PlainSession(session, connection, dialect, attempt, abilities, staging)
+    except psycopg.Error as error:
+        raise translate(error, connection, doing_of(attempt)) from None

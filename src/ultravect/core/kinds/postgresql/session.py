@@ -165,7 +165,12 @@ def sign_in(
 
 
 def is_idle(session: Connection[tuple[object, ...]]) -> bool:
-    """Whether the session now waits for its next use, without a transaction: what it read holds no lock."""
+    """Whether the session now waits for its next use, without a transaction: what it read holds no lock.
+
+    One that is in the middle of a statement is not asked: closing it makes the server drop the transaction.
+    """
+    if session.info.transaction_status == TransactionStatus.ACTIVE:
+        return False
     try:
         session.rollback()
     except psycopg.Error:

@@ -519,9 +519,8 @@ def open_session(
     *,
     binary: bool = True,
 ) -> Iterator[PostgresqlSession]:
-    """See ``Target.write``. The session is rolled back unless the load was published."""
-    # closing a session in the middle of a COPY makes the server drop the transaction
-    with closing(session), explained(connection, doing_of(attempt)):
+    """See ``Target.write``. Who has opened the session rolls back what was not published."""
+    with explained(connection, doing_of(attempt)):
         home = prepare(session, connection, dialect, attempt)
         opened = PostgresqlSession(session, connection, dialect, attempt, staging, home, binary=binary)
         with _explained(connection, attempt, opened):

@@ -18,6 +18,7 @@ from typing import Any, NoReturn
 
 import pyarrow as pa
 
+from ultravect.core.contracts.kept_sessions import close_idle_sessions, keeping_sessions
 from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.statements import noting
 from ultravect.core.engine.objects.connections import ConnectionSpec
@@ -223,12 +224,21 @@ def serve_leg(worker: socket.socket) -> NoReturn:
     """Takes a task from ``worker``, carries it out, and others after it as long as all goes well; then ends the process."""
     stopper = Stopper()
     speaker = Speaker(worker, stopper)
+    with keeping_sessions():
+        _serve(worker, stopper, speaker)
+
+
+def _serve(worker: socket.socket, stopper: Stopper, speaker: Speaker) -> None:
     memory_at_first = _peak_memory()
     speaker.say("ready", pid=os.getpid())
     inbox = Inbox(worker, stopper)
     for number in itertools.count(1):
         try:
             task = inbox.tasks.get()
+            if task is None:
+                # no one has anything more to do; sessions with servers are closed as they should be
+                close_idle_sessions()
+                os._exit(0)
             if number == 1:
                 Limits(task["memory"]).apply()
                 speaker.mask = Mask.of_connections(
@@ -245,6 +255,7 @@ def serve_leg(worker: socket.socket) -> NoReturn:
         stopper.rest()
         inbox.rest()
         speaker.say("free")
+    close_idle_sessions()
     # that was all; the worker closes the socket once it has read it, which ends this process
     worker.shutdown(socket.SHUT_WR)
     inbox.until_the_end()

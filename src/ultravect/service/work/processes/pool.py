@@ -19,7 +19,7 @@ from ultravect.service.work.processes.sandbox import sender_of
 
 log = structlog.get_logger()
 _LINE_LIMIT = MAX_LINE
-_FREE_SECONDS = 3.0
+_FREE_SECONDS = 1.0
 """How long a process waits for another task: it keeps its sessions with servers meanwhile."""
 
 _MOST_FREE = 8
@@ -44,7 +44,7 @@ class LegProcess:
         self._pid = pid
         self._keep = keep
         self.connections = connections
-        self._ended = self._is_free = self._is_given_back = False
+        self._ended = self._is_free = self._is_given_back = self._has_task = False
 
     @property
     def is_gone(self) -> bool:
@@ -52,6 +52,7 @@ class LegProcess:
         return self._ended or self._reader.at_eof()
 
     async def send(self, task: dict[str, Any]) -> None:
+        self._has_task = True
         self._writer.write(json.dumps(task).encode() + b"\n")
         await self._writer.drain()
 
@@ -100,8 +101,9 @@ class LegProcess:
             self.end()
 
     def end(self) -> None:
-        """Ends the process, whatever it does."""
-        self.kill()
+        """Ends the process: one that has a task at once, whatever it does; one that has none closes its sessions with servers first."""
+        if self._has_task:
+            self.kill()
         self._writer.close()
 
 

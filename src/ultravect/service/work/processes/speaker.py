@@ -27,6 +27,7 @@ from ultravect.core.model.finding import Finding
 from ultravect.service.work.processes.stopper import Stopper
 
 _REJECTS_A_LINE = 100
+_CLOSE_SECONDS = 2.0
 _AS_THEY_ARE = ("rejects", "changes", "planned", "slices", "progress", "laid_out", "published", "phase")
 
 
@@ -110,7 +111,9 @@ class Inbox:
     def __init__(self, worker: socket.socket, stopper: Stopper) -> None:
         self._worker, self._stopper = worker, stopper
         self._lost_after: float | None = None
-        self.tasks: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
+        self.tasks: queue.SimpleQueue[dict[str, Any] | None] = queue.SimpleQueue()
+        """None: there will be no more."""
+
         self.slices: queue.SimpleQueue[dict[str, Any]] = queue.SimpleQueue()
         self.leave: queue.SimpleQueue[bool] = queue.SimpleQueue()
         self._thread = threading.Thread(target=self._read, daemon=True)
@@ -132,6 +135,9 @@ class Inbox:
             for line in lines:
                 if line:
                     self._take(json.loads(line))
+        if self._lost_after is None:
+            self.tasks.put(None)
+            time.sleep(_CLOSE_SECONDS)
         os._exit(1)
 
     def _take(self, said: dict[str, Any]) -> None:

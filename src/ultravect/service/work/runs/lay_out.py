@@ -92,14 +92,15 @@ def _died(run_id: int, lease: int) -> None:
 
 async def _asked(pool: Processes, task: dict[str, Any]) -> dict[str, Any] | None:
     """What a process of its own says; None where it died."""
+    found = None
     async with attended(pool, task) as process:
         await process.send(task)
         async for event in process.events():
             if event["kind"] == "laid_out":
-                return dict(event)
+                found = dict(event)
             if event["kind"] == "failed":
                 raise UltravectError.from_dict(event["error"])
-    return None
+    return found
 
 
 def known_objects_of(job: str) -> list[str] | None:
