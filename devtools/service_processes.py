@@ -2,15 +2,21 @@
 
 from __future__ import annotations
 
+import time
 from pathlib import Path
 
+_TRIES, _PAUSE_SECONDS = 600, 0.1
 _FORK_SERVER = "ultravect.service.work.processes.fork_server"
 
 
-def fork_server(owner: int) -> int:
-    """The fork server of a service or worker, the process ``owner``."""
-    (found,) = [pid for pid in _named(_FORK_SERVER) if _parent(pid) == owner]
-    return found
+def fork_server(owner: int, *, other_than: int = 0) -> int:
+    """The fork server of a service or worker, the process ``owner``; one that has died is replaced when the next process is needed."""
+    for _ in range(_TRIES):
+        found = [pid for pid in _named(_FORK_SERVER) if _parent(pid) == owner and pid != other_than]
+        if found:
+            return found[0]
+        time.sleep(_PAUSE_SECONDS)
+    raise AssertionError(f"process {owner} has no fork server")
 
 
 def leg_processes(owner: int) -> list[int]:

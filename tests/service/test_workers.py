@@ -63,8 +63,9 @@ def test_a_fork_server_that_dies_is_replaced(place: Place, stack: Stack) -> None
     place.file("a\n1\n").job()
     old = fork_server(stack.pid)
     os.kill(old, signal.SIGKILL)
-    assert place.run().state == "succeeded"
-    assert fork_server(stack.pid) != old
+    # the first leg may have a process that was made before
+    assert [place.run().state for _ in range(3)] == ["succeeded"] * 3
+    assert fork_server(stack.pid, other_than=old)
 
 
 def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, stack: Stack) -> None:
@@ -167,7 +168,7 @@ def test_a_process_that_is_killed_in_the_middle_of_a_line_has_only_ended(monkeyp
         reader = asyncio.StreamReader()
         reader.feed_data(said)
         reader.feed_eof()
-        process = LegProcess(reader, None, 0)  # type: ignore[arg-type]
+        process = LegProcess(reader, None, 0, lambda _: None)  # type: ignore[arg-type]
         monkeypatch.setattr(process, "kill", lambda: pytest.fail("it is not ended for what it says"))
         return [event["kind"] async for event in process.events()]
 

@@ -11,7 +11,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import nullcontext
+from contextlib import nullcontext, suppress
 from typing import Any, NoReturn
 
 from ultravect.core.contracts.changes import RowChange
@@ -130,11 +130,12 @@ class Inbox:
 
     def _read(self) -> None:
         rest = b""
-        while select.select([self._worker], [], [], self._lost_after)[0] and (part := self._worker.recv(1 << 16)):
-            *lines, rest = (rest + part).split(b"\n")
-            for line in lines:
-                if line:
-                    self._take(json.loads(line))
+        with suppress(OSError):
+            while select.select([self._worker], [], [], self._lost_after)[0] and (part := self._worker.recv(1 << 16)):
+                *lines, rest = (rest + part).split(b"\n")
+                for line in lines:
+                    if line:
+                        self._take(json.loads(line))
         if self._lost_after is None:
             self.tasks.put(None)
             time.sleep(_CLOSE_SECONDS)
