@@ -13,10 +13,10 @@ from ultravect.service.work.processes.look_processes import LookProcesses
 _MEMORY = 4 << 30
 
 
-def _ended() -> socket.socket:
+def _ended() -> tuple[socket.socket, int]:
     ours, theirs = socket.socketpair()
     theirs.close()
-    return ours
+    return ours, 0
 
 
 @pytest.mark.parametrize("ends", [1, 2])

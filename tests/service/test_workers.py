@@ -63,9 +63,11 @@ def test_a_fork_server_that_dies_is_replaced(place: Place, stack: Stack) -> None
     place.file("a\n1\n").job()
     old = fork_server(stack.pid)
     os.kill(old, signal.SIGKILL)
-    # the first leg may have a process that was made before
-    assert [place.run().state for _ in range(3)] == ["succeeded"] * 3
+    assert place.run().state == "succeeded"
+    # legs may still have processes that were made before
+    assert place.client.objects("incoming")
     assert fork_server(stack.pid, other_than=old)
+    assert place.run().state == "succeeded"
 
 
 def test_a_leg_gets_no_secrets_by_its_environment_or_arguments(place: Place, stack: Stack) -> None:

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import atexit
+import select
 import socket
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Collection, Mapping, Sequence
 from contextlib import suppress
 from typing import Any
@@ -15,10 +17,18 @@ import structlog
 
 from ultravect.core.kinds.registry import kinds
 from ultravect.service.environment import environment_of_legs
-from ultravect.service.work.processes.sandbox import confined, new_scratch, remove_scratch, take_credentials
+from ultravect.service.work.processes.sandbox import (
+    confined,
+    new_scratch,
+    remove_scratch,
+    sender_of,
+    take_credentials,
+)
 
 log = structlog.get_logger()
 _START_SECONDS = 60.0
+_FORK_SECONDS = 20.0
+_LOOK_SECONDS = 0.1
 _TRIES = 3
 # no library may start threads before the fork
 _ONE_THREAD = {"OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
@@ -42,20 +52,32 @@ class ForkServer:
         """Makes sure that it is there; RuntimeError where it does not start, tried three times."""
         self._started()
 
-    def fork(self, what: str) -> socket.socket:
-        """A socket to a new process for a ``leg`` or a ``look``, whose first message says by its credentials which process it is.
+    def fork(self, what: str) -> tuple[socket.socket, int]:
+        """A socket to a new process for a ``leg`` or a ``look``, which has begun, and the process as it is known here.
 
         OSError where there is none to be had, RuntimeError where the fork server does not start.
         """
+        try:
+            return self._forked(what, self._started())
+        except OSError:
+            # it has died since it was last seen
+            return self._forked(what, self._started(again=True))
+
+    def _forked(self, what: str, server: socket.socket) -> tuple[socket.socket, int]:
         ours, theirs = socket.socketpair()
         take_credentials(ours)
-        with theirs:
-            try:
-                socket.send_fds(self._started(), [what.encode()], [theirs.fileno()])
-            except OSError:
-                # it died since it was last seen
-                socket.send_fds(self._started(again=True), [what.encode()], [theirs.fileno()])
-        return ours
+        try:
+            with theirs:
+                socket.send_fds(server, [what.encode()], [theirs.fileno()])
+            until = time.monotonic() + _FORK_SECONDS
+            # what has made the namespace keeps the socket of a server that has died
+            while not select.select([ours], [], [], _LOOK_SECONDS)[0]:
+                if time.monotonic() > until or self._server is None or self._server.poll() is not None:
+                    raise OSError("the fork server does not answer")
+            return ours, sender_of(ours)
+        except OSError:
+            ours.close()
+            raise
 
     def use(self, names: Collection[str]) -> None:
         """Has it import what connections of these kinds need, so that processes that come later have it at once."""

@@ -17,7 +17,6 @@ import structlog
 
 from ultravect.core.errors import UltravectError
 from ultravect.service.work.processes.forks import ForkServer, kinds_in
-from ultravect.service.work.processes.sandbox import sender_of
 
 log = structlog.get_logger()
 _WAIT_SECONDS = 20.0
@@ -107,16 +106,16 @@ class LookProcesses:
                 return self._asked(question, seconds)
 
     def _asked(self, question: bytes, seconds: float) -> bytes | None:
-        with self._forks.fork("look") as ours:
-            return _exchange(ours, question, seconds)
+        ours, pid = self._forks.fork("look")
+        with ours:
+            return _exchange(ours, pid, question, seconds)
 
 
-def _exchange(asked: socket.socket, question: bytes, seconds: float) -> bytes | None:
-    """What the process says; b"" when it ended without a word, None when it took too long; OSError when it never began."""
+def _exchange(asked: socket.socket, pid: int, question: bytes, seconds: float) -> bytes | None:
+    """What the process says; b"" when it ended without a word, None when it took too long; OSError where it was gone before it was asked."""
     end = time.monotonic() + seconds
     asked.sendall(question)
     said = bytearray()
-    pid = sender_of(asked)
     while not said.endswith(b"\n"):
         left = end - time.monotonic()
         if left <= 0 or len(said) > _MAX_ANSWER or not select.select([asked], [], [], left)[0]:

@@ -15,7 +15,6 @@ import structlog
 
 from ultravect.service.work.processes.forks import ForkServer, kinds_in
 from ultravect.service.work.processes.messages import MAX_LINE, NotAMessage, read_message
-from ultravect.service.work.processes.sandbox import sender_of
 
 log = structlog.get_logger()
 _LINE_LIMIT = MAX_LINE
@@ -224,8 +223,7 @@ class LegPool:
         process.end()
 
     async def _fork(self) -> LegProcess:
-        ours = await asyncio.to_thread(self._forks.fork, "leg")
-        pid = await asyncio.to_thread(sender_of, ours)
+        ours, pid = await asyncio.to_thread(self._forks.fork, "leg")
         reader, writer = await asyncio.open_connection(sock=ours, limit=_LINE_LIMIT)
         return LegProcess(reader, writer, pid, self._keep)
 
