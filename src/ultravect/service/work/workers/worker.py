@@ -46,7 +46,9 @@ log = structlog.get_logger()
 LookHere = Callable[[str, float, Mapping[str, Any]], bytes | None]
 """Looks at something at the place of the worker; see ``LookPool.look_here``."""
 
-_ASK_SECONDS = 1.0
+_ASK_SECONDS, _ASK_LOOKS_SECONDS = 1.0, 5.0
+"""How often it is asked what there is to do, though a notice comes when there is: pauses of legs end without one, and a notice can be lost."""
+
 _PAUSE_SECONDS = 1.0
 _STOP_SECONDS = 5.0
 _LOOKS = 4
@@ -96,8 +98,8 @@ class _Worker:
                 _again_and_again(self._lose, every),
                 *(_again_and_again(self._settle, every) for _ in range(_SETTLERS)),
                 listen({WORK: self._woken, LOOK: self._looked}),
-                self._take(self._claim, self._slots, self._woken),
-                self._take(self._claim_look, _LOOKS, self._looked),
+                self._take(self._claim, self._slots, self._woken, _ASK_SECONDS),
+                self._take(self._claim_look, _LOOKS, self._looked, _ASK_LOOKS_SECONDS),
             )
         ]
         try:
@@ -110,8 +112,10 @@ class _Worker:
                 await apart(_forget, _SIGNS)(self._claimant.worker)
             await self._pool.close()
 
-    async def _take(self, claim: Callable[[], Work | None], slots: int, woken: asyncio.Event) -> None:
-        """Keeps so many pieces of work under way, as long as there are some to be claimed."""
+    async def _take(
+        self, claim: Callable[[], Work | None], slots: int, woken: asyncio.Event, every: float
+    ) -> None:
+        """Keeps so many pieces of work under way, as long as there are some to be claimed; asks for them every so many seconds, too."""
         under_way: set[asyncio.Task[None]] = set()
 
         def ended(task: asyncio.Task[None]) -> None:
@@ -140,7 +144,7 @@ class _Worker:
                     log.exception("nothing could be claimed")
                     await asyncio.sleep(_PAUSE_SECONDS)
                 with suppress(TimeoutError):
-                    async with asyncio.timeout(_ASK_SECONDS):
+                    async with asyncio.timeout(every):
                         await woken.wait()
         finally:
             for task in under_way:
