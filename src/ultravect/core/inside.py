@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from urllib.parse import unquote
@@ -41,15 +42,21 @@ def inside(folder: Path, path: str) -> Path | None:
 
     OSError, RuntimeError or ValueError where it can be no path, such as links in a circle.
     """
-    folder = folder.resolve()
+    return inside_resolved(folder.resolve(), path)
+
+
+def inside_resolved(folder: Path, path: str) -> Path | None:
+    """The same for a folder whose links were followed before: one that has become a link since leads out of itself."""
     if "\0" in path:
         raise ValueError("a path has no NUL character")
     if path.startswith(f"{folder}/"):
         path = path.removeprefix(f"{folder}/")
     if leads_out(path):
         return None
-    place = (folder / path).resolve()
-    return place if place.is_relative_to(folder) else None
+    place = os.path.realpath(folder / path)
+    if place == str(folder) or place.startswith(f"{str(folder).rstrip('/')}/"):
+        return Path(place)
+    return None
 
 
 def within(path: Path, folders: Iterable[str | Path]) -> Path | None:

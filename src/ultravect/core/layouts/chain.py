@@ -138,19 +138,21 @@ class ChainReader:
     def blocks(self) -> Iterator[Block]:
         joins = self.joins and isinstance(self.first, JoinsFiles) and not self._keys
         small: list[Block] = []
+        size = 0
         for file in self.files:
             reader = self.first if file.path == self.first.file.path else self._opened(file)
             blocks = iter(reader.blocks())
             begun = list(itertools.islice(blocks, 2))
             if joins and len(begun) == 1 and begun[0].size < _SMALL_BYTES:
                 small += begun
-                if sum(block.size for block in small) >= _JOINED_BYTES:
+                size += begun[0].size
+                if size >= _JOINED_BYTES:
                     yield self._joined(small)
-                    small = []
+                    small, size = [], 0
                 continue
             if small:
                 yield self._joined(small)
-                small = []
+                small, size = [], 0
             for block in itertools.chain(begun, blocks):
                 self.late_keys.update(getattr(reader, "late_keys", {}))
                 yield ChainBlock(block, reader)

@@ -15,7 +15,7 @@ from pathlib import Path
 
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, require_same
-from ultravect.core.inside import inside, within
+from ultravect.core.inside import inside_resolved, within
 from ultravect.core.kinds.folder.kind import FolderSettings
 from ultravect.core.loading.local.local_file import folder_inside
 from ultravect.core.storage.paths import Named, hidden_name
@@ -36,6 +36,7 @@ class FolderStorage(Named):
         super().__init__(name)
         self._path = settings.path
         self._roots = [Path(root).resolve() for root in roots]
+        self._opened_in: Path | None = None
 
     def _folder(self) -> Path:
         return folder_inside(self._name, self._path, self._roots)
@@ -122,7 +123,7 @@ class FolderStorage(Named):
         return found
 
     def _inside(self, folder: Path, path: str) -> Path:
-        resolved = inside(folder, path)
+        resolved = inside_resolved(folder, path)
         if resolved is None:
             raise self._error(
                 "file-outside-folder",
@@ -171,9 +172,10 @@ class FolderStorage(Named):
             ) from None
 
     def open(self, path: str) -> OpenFile:
-        folder = self._folder()
+        # the folder is looked at once; a link that is put in its place later leads out of it
+        self._opened_in = self._opened_in or self._folder()
         try:
-            resolved = self._inside(folder, path)
+            resolved = self._inside(self._opened_in, path)
             stream = resolved.open("rb")
         except IsADirectoryError:
             detail = f"{path!r} is a folder, not a file"

@@ -112,9 +112,7 @@ class _Worker:
                 await apart(_forget, _SIGNS)(self._claimant.worker)
             await self._pool.close()
 
-    async def _take(
-        self, claim: Callable[[], Work | None], slots: int, woken: asyncio.Event, every: float
-    ) -> None:
+    async def _take(self, claim: Callable[[], Work | None], slots: int, woken: asyncio.Event, every: float) -> None:
         """Keeps so many pieces of work under way, as long as there are some to be claimed; asks for them every so many seconds, too."""
         under_way: set[asyncio.Task[None]] = set()
 
