@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import re
 import zoneinfo
 from typing import Annotated, Literal
 
-from pydantic import AfterValidator, Field, model_validator
+from pydantic import AfterValidator, Field, field_validator, model_validator
 
 from ultravect.core.model.base import Declared
 from ultravect.core.model.date_patterns import check_pattern
@@ -38,7 +39,7 @@ class Values(Declared):
 
     nulls: list[str] = Field(default=[""], description="Words that mean NULL.")
     decimal_mark: Literal[".", ","] = "."
-    thousands: Literal[",", ".", "'", "’", " ", "\u00a0", "_"] | None = Field(
+    thousands: Literal[",", ".", "'", "’", " ", "\u00a0", "\u202f", "\u2009", "_"] | None = Field(
         default=None, description="Mark between groups of three digits, such as ' in 1'250.00.", examples=["'"]
     )
     signs: list[Annotated[str, Field(min_length=1, max_length=8)]] = Field(
@@ -57,10 +58,25 @@ class Values(Declared):
         description="The zone of timestamps written without one; they become moments (timestamptz).",
         examples=["Europe/Zurich"],
     )
+    numbers_as: Literal["epoch_s", "epoch_ms", "epoch_us", "excel_days"] | None = Field(
+        default=None,
+        description="What a number means where a date, a time or a moment is wanted: seconds, milliseconds or microseconds since 1970-01-01 in "
+        "UTC, or days as a spreadsheet counts them. Left out: a number is no moment.",
+        examples=["epoch_ms"],
+    )
     booleans: BooleanWords = BooleanWords()
     errors: Literal["null", "text", "reject"] = Field(
         default="null", description="What cells of a workbook become whose formula failed, such as #DIV/0!."
     )
+
+    @field_validator("signs")
+    @classmethod
+    def _no_minus(cls, signs: list[str]) -> list[str]:
+        if any(re.search(r"[-+0-9.,()\N{MINUS SIGN}]", sign) for sign in signs):
+            raise ValueError(
+                "a minus, digits, marks and parentheses are part of a number; 12.50- and (12.50) are read as -12.50"
+            )
+        return signs
 
     @model_validator(mode="after")
     def _marks(self) -> Values:

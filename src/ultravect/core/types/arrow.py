@@ -11,8 +11,9 @@ import pyarrow.compute as pc
 
 from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType
 from ultravect.core.types.casting import Converted, Mask, as_mask, try_cast
-from ultravect.core.types.from_text import convert
+from ultravect.core.types.from_text import MOMENTS, convert
 from ultravect.core.types.hexadecimal import hex_text, uuid_text
+from ultravect.core.types.moments_from_text import moments_of
 from ultravect.core.types.text_formats import TextFormats
 
 _PLAIN = {
@@ -182,8 +183,12 @@ def convert_typed(array: pa.Array, wanted: CanonicalType, formats: TextFormats) 
     if pa.types.is_timestamp(kind) and pa.types.is_timestamp(target) and not kind.tz and target.tz:
         # a zone out of nowhere: only as the layout says
         return convert(as_text(array), wanted, formats)
-    if pa.types.is_floating(kind) and not pa.types.is_floating(target):
+    if pa.types.is_floating(kind) and not pa.types.is_floating(target) and wanted.name not in MOMENTS:
         return convert(_whole(as_text(array)), wanted, formats)
+    if wanted.name in MOMENTS and (
+        pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind)
+    ):
+        return moments_of(array, wanted, formats.numbers_as)
     if pa.types.is_boolean(target) and pa.types.is_integer(kind):
         lost = pc.invert(pc.is_in(array, pa.array([0, 1], kind)))
         return _without(try_cast(array, target), pc.and_(lost, array.is_valid()))

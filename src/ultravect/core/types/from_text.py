@@ -17,6 +17,7 @@ import pyarrow.compute as pc
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.casting import Converted, all_true, as_mask, cast_matching, try_cast
 from ultravect.core.types.dates import CLOCK, HOUR, ISO_DATE, even_clock, iso_dates, possible_days
+from ultravect.core.types.moments_from_text import moments_of, plain_moments
 from ultravect.core.types.numbers_from_text import to_decimal, to_floating, to_integer
 from ultravect.core.types.overflow import has_overflowed
 from ultravect.core.types.text_formats import TextFormats
@@ -33,11 +34,15 @@ def _boolean(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> C
     known = pc.or_(true, false)
     present = values.is_valid()
     array = pc.if_else(pc.and_(known, present), true, pa.scalar(None, pa.bool_()))
+    if "" in formats.false_words:
+        array = pc.if_else(present, array, False)
     return Converted(array, as_mask(pc.and_(pc.invert(known), present)))
 
 
 def _dated(values: pa.Array, rest: str, target: pa.DataType, formats: TextFormats) -> Converted:
     present = values.is_valid()
+    if formats.type_is_given:
+        values = plain_moments(values, formats.date_pattern)
     if rest:
         if formats.date_pattern == ISO_DATE:
             with suppress(pa.ArrowInvalid):
@@ -78,7 +83,7 @@ def _timestamptz(values: pa.Array, wanted: CanonicalType, formats: TextFormats) 
 
 def _time(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     # there is no kernel from text to time; a timestamp's clock is one
-    clocks = even_clock(values)
+    clocks = even_clock(plain_moments(values) if formats.type_is_given else values)
     lost = as_mask(pc.and_(clocks.is_null(), values.is_valid()))
     moments = pc.binary_join_element_wise(pa.scalar("1970-01-01"), clocks, " ")
     cast = cast_matching(moments, r"1970-01-01 " + CLOCK, pa.timestamp("us"))
@@ -99,6 +104,8 @@ def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
 
 
 def _binary(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    if formats.type_is_given:
+        values = pc.replace_substring_regex(values, r"^(?:\\x|0x|0X)", "")
     matching = pc.match_substring_regex(values, _HEX)
     texts = pc.fill_null(pc.if_else(matching, values, pa.scalar("")), "")
     offsets = np.frombuffer(texts.buffers()[1], "<i4", len(texts) + 1, texts.offset * 4)
@@ -114,6 +121,7 @@ def _text(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
     return Converted(values, np.zeros(len(values), dtype=np.bool_))
 
 
+MOMENTS = frozenset(["date", "time", "timestamp", "timestamptz"])
 _INTEGERS = frozenset(["smallint", "integer", "bigint"])
 _CAST = frozenset(["smallint", "integer", "bigint", "decimal", "real", "double", "date", "timestamp", "timestamptz"])
 _CONVERTERS: dict[str, Callable[[pa.Array, CanonicalType, TextFormats], Converted]] = {
@@ -144,6 +152,7 @@ def _is_cast_by_library(wanted: CanonicalType, formats: TextFormats) -> bool:
         or formats.signs
         or formats.decimal_mark != "."
         or formats.time_zone
+        or (formats.numbers_as and wanted.name in MOMENTS)
     ):
         return False
     if wanted.name in ("date", "timestamp", "timestamptz") and formats.date_pattern != ISO_DATE:
@@ -183,4 +192,18 @@ def convert(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Co
 
 def convert_plain(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     """As ``convert``, for values that are known to have no space around them and to be no NULL words."""
+    if formats.numbers_as and wanted.name in MOMENTS:
+        return _numbers_or_moments(values, wanted, formats)
     return _CONVERTERS[wanted.name](values, wanted, formats)
+
+
+def _numbers_or_moments(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    """Texts of numbers as the moments that the layout says they are; others as they are written."""
+    numbers = pc.match_substring_regex(values, r"^[+-]?[0-9]+(?:\.[0-9]+)?$")
+    if not as_mask(numbers).any():
+        return _CONVERTERS[wanted.name](values, wanted, formats)
+    counted = try_cast(pc.if_else(numbers, values, pa.scalar(None, values.type)), pa.decimal128(38, 9))
+    moments = moments_of(counted.array, wanted, formats.numbers_as)
+    others = _CONVERTERS[wanted.name](pc.if_else(numbers, pa.scalar(None, values.type), values), wanted, formats)
+    array = pc.if_else(pc.fill_null(numbers, False), moments.array, others.array)
+    return Converted(array, counted.failed | moments.failed | others.failed)

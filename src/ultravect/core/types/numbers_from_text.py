@@ -27,9 +27,22 @@ def _without_signs(values: pa.Array, signs: tuple[str, ...]) -> pa.Array:
     return pc.replace_substring_regex(values, rf"([0-9.,])\s*(?:{any_sign})$", r"\1")
 
 
+def _with_minus_first(values: pa.Array) -> pa.Array:
+    """12.50- and (12.50) as -12.50, and the minus of typography as that of keyboards."""
+    if not pc.any(pc.match_substring_regex(values, r"^\(|-$|\x{2212}"), min_count=0).as_py():
+        return values
+    values = pc.replace_substring(values, "\N{MINUS SIGN}", "-")
+    values = pc.replace_substring_regex(values, r"^\(\s*([^-+()]*[0-9][^-+()]*)\)$", r"-\1")
+    return pc.replace_substring_regex(values, r"^([^-+()]*[0-9][^-+()]*?)\s*-$", r"-\1")
+
+
 def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
+    if formats.type_is_given:
+        values = _with_minus_first(values)
     if formats.signs:
         values = _without_signs(values, formats.signs)
+        if formats.type_is_given:
+            values = _with_minus_first(values)
     if formats.thousands:
         mark, point = re.escape(formats.thousands), re.escape(formats.decimal_mark)
         grouped = pc.match_substring_regex(values, rf"^[+-]?[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+(?:{point}[0-9]*)?$")
@@ -47,7 +60,12 @@ def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
 def to_integer(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
     if all_true(pc.ascii_is_decimal(values)):
         return try_cast(values, wanted.arrow)
-    return cast_matching(_plain_number(values, formats), r"-?[0-9]+", wanted.arrow)
+    plain = _plain_number(values, formats)
+    cast = cast_matching(plain, r"-?[0-9]+", wanted.arrow)
+    if formats.type_is_given and cast.failed.any():
+        whole = pc.replace_substring_regex(without_exponents(plain), r"^([+-]?[0-9]+)\.0*$", r"\1")
+        cast = cast_matching(whole, r"-?[0-9]+", wanted.arrow)
+    return cast
 
 
 def without_exponents(values: pa.Array) -> pa.Array:

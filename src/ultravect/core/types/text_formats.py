@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 from ultravect.core.model.layout_values import Values
 from ultravect.core.types.dates import ISO_DATE
+from ultravect.core.types.moments_from_text import NumbersAs
 
 
 @dataclass(frozen=True)
@@ -21,6 +22,9 @@ class TextFormats:
     thousands: str | None = None
     signs: tuple[str, ...] = ()
     time_zone: str | None = None
+    numbers_as: NumbersAs | None = None
+    type_is_given: bool = False
+    """Whether a table or the job says the type, so that values need not show it: each way to write one that loses nothing is taken."""
 
     @classmethod
     def of(cls, values: Values) -> TextFormats:
@@ -34,6 +38,7 @@ class TextFormats:
             values.thousands,
             tuple(values.signs),
             values.time_zone,
+            values.numbers_as,
         )
 
 

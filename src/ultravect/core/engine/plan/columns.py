@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from ultravect.core.contracts.catalogue import LiveColumn
@@ -18,6 +18,7 @@ from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.canonical import CanonicalType, Fit
 from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.types.pairs import pair_fit
+from ultravect.core.types.text_formats import TextFormats
 from ultravect.core.words import counted
 
 DATE_TYPES = ("date", "timestamp", "timestamptz")
@@ -70,11 +71,17 @@ def note_scan(plan: Planning, scan: Scan) -> None:
         )
 
 
-def add_column(plan: Planning, entry: Selected, target: LiveColumn, inferred: ColumnType | None) -> None:
-    """Plans a column, its dates read as they were found to be written."""
+def add_column(
+    plan: Planning,
+    entry: Selected,
+    target: LiveColumn,
+    inferred: ColumnType | None,
+    given: Mapping[int, TextFormats] | None = None,
+) -> None:
+    """Plans a column, its dates read as they were found to be written. ``given``: see ``formats_of_given``."""
     assert plan.reader is not None
     kind = target.type or CanonicalType("text")
-    formats = plan.reader.formats
+    formats = (given or {}).get(-1 if entry.position is None else entry.position, plan.reader.formats)
     if inferred and inferred.date_pattern:
         formats = replace(formats, date_pattern=inferred.date_pattern)
     if inferred and inferred.ambiguous:

@@ -69,6 +69,8 @@ def proven_by(column: WantedColumn, *, keeps: bool = True) -> tuple[Any, ...] | 
     words = _words(formats)
     if code is None or form is None or any(len(word) > _MOST_WORDS for word in words):
         return None
+    if kind.name == "boolean" and "" in formats.false_words:
+        return None  # nothing is false, and not NULL
     if kind.name in _NUMBERS and (formats.thousands is not None or formats.signs):
         return None
     if (kind.name == "decimal" and kind.precision is None) or (kind.name == "timestamptz" and formats.time_zone):

@@ -9,6 +9,7 @@ from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Change, NewColumn
 from ultravect.core.engine.plan.columns import DATE_TYPES, Scanning, add_column, note_pair, source_type
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.source.given_types import Given, formats_of_given
 from ultravect.core.engine.plan.source.scan import Scan, scan_columns
 from ultravect.core.engine.plan.suggest import column_as, column_named
 from ultravect.core.engine.plan.target.names import fitted, loosely_matched, quoted
@@ -88,11 +89,19 @@ def plan_existing(
         patterns = scan.columns
     elif dated and plan.reader.date_pattern is None:
         patterns = scan_columns(plan.reader, dated, limit=_DATE_SAMPLE).columns
+    given = formats_of_given(
+        plan,
+        [
+            Given(entry.position, entry.name, column.type, entry.place)
+            for entry, column in matched
+            if entry.position is not None and column.type is not None
+        ],
+    )
     for entry, column in matched:
         if entry.type is not None and entry.type != column.type:
             what = f"the job says {entry.type}, the table has {column.native}, which counts"
             plan.add("note", "type-of-table", f"column {entry.name}: {what}", entry.place)
-        add_column(plan, entry, column, patterns.get(entry.position) if entry.position is not None else None)
+        add_column(plan, entry, column, patterns.get(entry.position) if entry.position is not None else None, given)
 
 
 def _wanted(plan: Planning, entry: Selected, scan: Scan) -> CanonicalType | None:

@@ -10,6 +10,7 @@ from ultravect.core.dialects.base import Dialect, NewColumn, NewTable
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.columns import Scanning, add_column, note_pair, source_type
 from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.engine.plan.source.given_types import Given, formats_of_given
 from ultravect.core.engine.plan.suggest import column_as
 from ultravect.core.engine.plan.target.names import adapted, quoted
 from ultravect.core.expressions.select_list import Selected
@@ -40,6 +41,14 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
         return
     scan = scanning.scan(job, plan, selected)
     origin = plan.reader.live if isinstance(plan.reader, TableRows) else None
+    given = formats_of_given(
+        plan,
+        [
+            Given(item.position, item.name, item.type, item.place)
+            for item in selected
+            if item.position is not None and item.type is not None
+        ],
+    )
     made: list[NewColumn] = []
     for entry, name in zip(selected, names, strict=True):
         inferred = scan.columns.get(entry.position) if entry.position is not None else None
@@ -50,7 +59,9 @@ def plan_new(job: Job, plan: Planning, selected: Sequence[Selected], scanning: S
             plan.add("warning", f"type-{translation.fit}", what, entry.place)
         column = _carried(job, plan, origin, entry, NewColumn(name, kind))
         made.append(column)
-        add_column(plan, entry, LiveColumn(name, translation.native, "", kind, column.nullable, False), inferred)
+        add_column(
+            plan, entry, LiveColumn(name, translation.native, "", kind, column.nullable, False), inferred, given
+        )
     keys = job.into.key_names or _carried_keys(job, plan, origin, selected, names)
     comment = origin.comment if origin and "comments" in job.into.carry else ""
     for key in keys:

@@ -1,0 +1,115 @@
+"""How values of text are written whose type is known beforehand, by the table that they go into or by the job: found from the first of them.
+
+A type that is known says more than values do: in a column of booleans, ``t`` and ``f`` can mean one thing only. What loses nothing is taken and
+noted; everything else is left to the rows that do not fit, see ``look.misfit_fixes``.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ultravect.core.engine.plan.planning import Planning
+from ultravect.core.layouts.base import Reader
+from ultravect.core.types.arrow import as_text, plain_array
+from ultravect.core.types.canonical import CanonicalType
+from ultravect.core.types.casting import try_cast
+from ultravect.core.types.dates import DATE_PATTERNS
+from ultravect.core.types.from_text import convert
+from ultravect.core.types.inference.column import ColumnInference
+from ultravect.core.types.moments_from_text import plain_moments
+from ultravect.core.types.text_formats import TextFormats
+from ultravect.core.types.truth import pair_of
+
+_SAMPLE_BYTES = 256 << 10
+_MOST_WORDS = 20
+_LIKELY_YEARS = (1800, 2200)
+DATED = ("date", "timestamp", "timestamptz")
+_LOOKED_AT = ("boolean", *DATED)
+
+
+@dataclass(frozen=True)
+class Given:
+    """A column of the reader, by its position, whose type is known."""
+
+    position: int
+    name: str
+    type: CanonicalType
+    place: str
+
+
+def formats_of_given(plan: Planning, columns: Sequence[Given]) -> Mapping[int, TextFormats]:
+    """The formats of columns of text, by position; what was found is noted."""
+    reader = plan.reader
+    assert reader is not None
+    texts = [column for column in columns if reader.given[column.position] is None]
+    usual = replace(reader.formats, type_is_given=True)
+    found = {column.position: usual for column in texts}
+    looked_at = [column for column in texts if column.type.name in _LOOKED_AT]
+    if not looked_at:
+        return found
+    values = first_texts(reader, [column.position for column in looked_at], _SAMPLE_BYTES)
+    for column in looked_at:
+        distinct = pc.unique(values[column.position]).drop_null()
+        distinct = distinct.filter(
+            pc.invert(pc.is_in(pc.utf8_trim_whitespace(distinct), pa.array(usual.nulls or ("",))))
+        )
+        if not len(distinct):
+            continue
+        if column.type.name == "boolean":
+            found[column.position] = _booleans(plan, column, values[column.position], distinct, usual)
+        elif reader.date_pattern is None:
+            found[column.position] = _dates(plan, column, distinct, usual)
+    return found
+
+
+def first_texts(reader: Reader, positions: Sequence[int], size: int) -> dict[int, pa.Array]:
+    """The first values of columns as text, of about so many bytes of the file."""
+    parts: dict[int, list[pa.Array]] = {position: [] for position in positions}
+    seen = 0
+    for block in reader.blocks():
+        rows = reader.read(block)
+        for position, held in parts.items():
+            values = plain_array(rows.values.column(position))
+            held.append(try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values))
+        seen += block.size
+        if seen >= size:
+            break
+    return {
+        position: pa.concat_arrays(held) if held else pa.array([], pa.string()) for position, held in parts.items()
+    }
+
+
+def _booleans(plan: Planning, column: Given, values: pa.Array, distinct: pa.Array, usual: TextFormats) -> TextFormats:
+    if len(distinct) > _MOST_WORDS or not convert(distinct, column.type, usual).failed.any():
+        return usual
+    words = {text.strip().lower() for text in distinct.to_pylist()}
+    has_empty = values.null_count > 0 or bool(pc.any(pc.is_in(values, pa.array(["", " "]))).as_py())
+    pair = pair_of(words, empty=has_empty)
+    if pair is None:
+        return usual
+    true, false = pair
+    shown = f"{true!r} is true, {'nothing' if false == '' else repr(false)} is false"
+    plan.add("note", "booleans-found", f"column {column.name}: {shown}", column.place)
+    return replace(usual, true_words=(true,), false_words=(false,))
+
+
+def _dates(plan: Planning, column: Given, distinct: pa.Array, usual: TextFormats) -> TextFormats:
+    """With the pattern of dates, where other programs write them as this column does."""
+    compact = replace(usual, date_pattern="YYYYMMDD")
+    if bool(pc.all(pc.match_substring_regex(distinct, r"^\s*[0-9]{8}\s*$")).as_py()):
+        days = convert(distinct, CanonicalType("date"), compact)
+        years = pc.min_max(pc.year(days.array)).as_py()
+        if not days.failed.any() and _LIKELY_YEARS[0] <= years["min"] and years["max"] <= _LIKELY_YEARS[1]:
+            plan.add("note", "dates-found", f"column {column.name}: dates are written as YYYYMMDD", column.place)
+            return compact
+    inference = ColumnInference(column.name, usual, DATE_PATTERNS)
+    texts = plain_moments(pc.utf8_trim_whitespace(distinct))
+    inference.add(texts, pc.add(pa.array(range(len(texts)), pa.int64()), 1).to_numpy())
+    said = inference.result()
+    if said.date_pattern and not said.ambiguous:
+        return replace(usual, date_pattern=said.date_pattern)
+    return usual
