@@ -14,7 +14,11 @@ _PAIRS = (
     ("tak", "nie"), ("prawda", "fałsz"), ("ano", "ne"), ("áno", "nie"), ("igen", "nem"), ("evet", "hayır"), ("kyllä", "ei"),
     ("да", "нет"), ("истина", "ложь"), ("так", "ні"), ("ναι", "όχι"), ("是", "否"), ("はい", "いいえ"), ("예", "아니오"),
 )  # fmt: skip
-_SURE = frozenset(pair for pair in _PAIRS if len(pair[0]) + len(pair[1]) > 3 and pair[0] not in ("an", "ein")) | {("t", "f"), ("y", "n"), ("1", "0")}
+_SURE = frozenset(pair for pair in _PAIRS if len(pair[0]) + len(pair[1]) > 3 and pair[0] not in ("an", "ein")) | {
+    ("t", "f"),
+    ("y", "n"),
+    ("1", "0"),
+}
 _MARKS = ("x", "✓", "✔", "1", "y", "yes", "ja", "oui", "true", "t", "*")
 """What is written where something is so, and nothing where it is not."""
 

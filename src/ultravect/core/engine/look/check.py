@@ -13,6 +13,7 @@ from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.engine.look.choices import type_choices
 from ultravect.core.engine.look.misfit_fixes import Fix, Misfits, fix_of, tolerated
 from ultravect.core.engine.look.unverified import find_unverified
+from ultravect.core.engine.look.value_fixes import FirstRows
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import TableRows
@@ -36,6 +37,7 @@ from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
 _SAMPLE_BYTES = 8 << 20
+_FIX_BYTES = 1 << 20
 _SCAN_BYTES = 64 << 20  # some seconds; anyone who checks is waiting
 
 
@@ -100,6 +102,17 @@ def check_job(
         return _check_mirror(job, source, target)
     with keeping_sessions():
         return _check_leg(job, source, target, saved, sample_bytes, scan_bytes, RunFacts(usual=usual or {}))
+
+
+def fix_for_rejects(
+    job: Job, source: ConnectionSpec, target: ConnectionSpec, saved: LayoutFile | None, facts: RunFacts
+) -> str:
+    """What a check would say to rows that do not fit, so that a run that ends for them says the same; "" where there is nothing to say."""
+    try:
+        found = _check_leg(job, source, target, saved, _FIX_BYTES, _FIX_BYTES, facts)
+    except UltravectError:
+        return ""
+    return next((finding.fix for finding in found.findings if finding.code == "rows-misfit" and finding.fix), "")
 
 
 def _check_leg(
@@ -208,10 +221,15 @@ def _try_rows(job: Job, plan: Planning, leg: OpenLeg, sample_bytes: int) -> tupl
     fatal = total > allowed_rejects(job.into.rejects, rows)
     tried = counted(rows, "row") if complete else f"the first {counted(rows, 'row')}"
     known = {column.source: column for column in plan.columns}
+    first_rows = FirstRows(plan) if fatal else None
     for name, found in misfits.items():
         assert found.first is not None
         first = found.first
-        fix = fix_of(job, plan, found, known.get(name), tolerated(total, rows, complete)) if fatal else Fix("")
+        fix = (
+            fix_of(job, plan, found, known.get(name), tolerated(total, rows, complete), first_rows)
+            if first_rows
+            else Fix("")
+        )
         if not name and any(finding.code == "rows-not-whole" for finding in plan.findings):
             if fatal:
                 _raise(plan, "rows-not-whole", fix)

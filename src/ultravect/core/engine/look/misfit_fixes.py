@@ -4,20 +4,16 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-import pyarrow as pa
-
+from ultravect.core.engine.look.value_fixes import FirstRows, fix_of_values
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.source.proposals import late_findings, null_words, put_in_layout, value_finding
+from ultravect.core.engine.plan.source.proposals import late_findings, put_in_layout
 from ultravect.core.engine.plan.target.names import quoted
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.model.finding import Replacement
 from ultravect.core.model.jobs.job import Job
-from ultravect.core.types.from_text import convert
-from ultravect.core.types.inference.candidates import candidates_of, ways_of
 
 _KEPT = 200
 _TOLERABLE = 0.05  # of the rows: so many may be faults in the data; more are signs of a wrong type or layout
@@ -49,10 +45,12 @@ class Fix:
     replacement: Replacement | None = None
 
 
-def fix_of(job: Job, plan: Planning, found: Misfits, column: ColumnPlan | None, tolerated: Fix | None) -> Fix:
-    """``tolerated`` is what would let the rows be rejects; None where they are too many for that."""
+def fix_of(
+    job: Job, plan: Planning, found: Misfits, column: ColumnPlan | None, tolerated: Fix | None, rows: FirstRows
+) -> Fix:
+    """``tolerated`` is what would let the rows be rejects; None where they are too many for that. ``rows``: on which fixes are tried."""
     if column is not None:
-        read = _read_by(job, plan, found, column)
+        read = _read_by(job, plan, found, column, rows)
     else:
         read = _whole_by(job, plan, found.reasons)
     if read is not None:
@@ -70,30 +68,12 @@ def tolerated(total: int, rows: int, complete: bool) -> Fix | None:
     )
 
 
-def _read_by(job: Job, plan: Planning, found: Misfits, column: ColumnPlan) -> Fix | None:
-    layout = getattr(plan.reader, "layout", None)
-    if layout is not None and column.expression is None:
-        if words := null_words(found.values):
-            said = [*layout.values.nulls, *words]
-            finding = value_finding(layout, "", "nulls", said, "", job)
-            return Fix(finding.fix, finding.replacement)
-        for key, value in _signs(list(found.values), column).items():
-            finding = value_finding(layout, "", key, value, "", job)
-            return Fix(finding.fix, finding.replacement)
+def _read_by(job: Job, plan: Planning, found: Misfits, column: ColumnPlan, rows: FirstRows) -> Fix | None:
+    if column.expression is None and (fix := fix_of_values(job, rows, column)) is not None:
+        return Fix(fix.text, fix.replacement)
     if plan.is_new and column.type.name != "text" and found.values:
         return Fix(f"give the column a type that holds them, such as `{quoted(column.source)} text`")
     return None
-
-
-def _signs(values: Sequence[str], column: ColumnPlan) -> dict[str, object]:
-    """What ``layout.values`` would say so that these texts are numbers."""
-    if column.type.name not in ("smallint", "integer", "bigint", "decimal", "real", "double") or not values:
-        return {}
-    formats = column.formats
-    for candidate in candidates_of(ways_of(values, formats, ()), formats, ()):
-        if candidate.proposes and not convert(pa.array(values), column.type, candidate.formats).failed.any():
-            return candidate.proposes
-    return {}
 
 
 def _whole_by(job: Job, plan: Planning, reasons: Counter[str]) -> Fix | None:
