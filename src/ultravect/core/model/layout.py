@@ -66,6 +66,11 @@ class DelimitedLayout(Declared):
         default=None,
         description='Character that takes the meaning from the next one, such as "\\\\". Left out: found.',
     )
+    codes: bool | None = Field(
+        default=None,
+        description="Whether values are written as clients of databases write them: \\N is NULL, \\t, \\n, \\\\ and \\0 are characters, and "
+        "nothing is quoted. Left out: found.",
+    )
     skip_blanks: bool = Field(
         default=False, description='Blanks before a quoted value are left out, as in 1, "a". Left out: found.'
     )
@@ -88,6 +93,20 @@ class DelimitedLayout(Declared):
         description="Rows with another number of values. pad: short ones end in NULL; fit: long ones are cut, too.",
     )
     values: Values = Values()
+
+    @model_validator(mode="after")
+    def _without_quotes(self) -> DelimitedLayout:
+        if self.codes and (self.escape is not None or "quote" in self.model_fields_set):
+            raise ValueError(
+                "with codes nothing is quoted, and a backslash begins a code: leave quote and escape out"
+            )
+        if (
+            self.codes
+            and self.delimiter is not None
+            and (len(self.delimiter.encode()) > 1 or self.delimiter == "\x00")
+        ):
+            raise ValueError("with codes, the delimiter is one character of ASCII")
+        return self
 
     @model_validator(mode="after")
     def _cuts(self) -> DelimitedLayout:

@@ -28,6 +28,7 @@ def undivided(file: SourceFile, layout: DelimitedLayout, dialect: Dialect, *, ca
     if layout.footer:
         return "the last lines of the file (layout.footer) are known only at its end"
     special = layout.comment or layout.skip_blanks or layout.delimiter == BLANKS or dialect.long_delimiter
+    special = special or layout.codes or layout.escape
     if special or carriage_returns:
         return "the lines of this layout are changed before they are cut, from the start of the file"
     return ""

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from typing import BinaryIO
 
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks
+from ultravect.core.layouts.delimited.client_codes import decoded, with_null_kept
 from ultravect.core.layouts.delimited.cuts import csv_reader
 from ultravect.core.layouts.delimited.lines import (
     STAND_IN,
@@ -57,12 +58,17 @@ def all_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
     preamble = layout.preamble or 0
     if preamble:
         chunks = skip_lines(chunks, preamble, dialect.newline)
-    if layout.comment or layout.footer or dialect.long_delimiter or layout.skip_blanks:
+    keeps_null = layout.escape == "\\" and "\\N" in layout.values.nulls
+    if layout.comment or layout.footer or dialect.long_delimiter or layout.skip_blanks or layout.codes or keeps_null:
         chunks = whole_lines(chunks, dialect.newline, path)
     if layout.comment:
         chunks = blank_comments(chunks, layout.comment.encode(), dialect.newline)
     if layout.footer:
         chunks = drop_footer(chunks, layout.footer, dialect.newline)
+    if layout.codes:
+        chunks = decoded(chunks, dialect.delimiter)
+    elif keeps_null:
+        chunks = with_null_kept(chunks, dialect.delimiter)
     if layout.delimiter == BLANKS:
         chunks = delimit_blanks(chunks, dialect.quote, path)
     elif dialect.long_delimiter:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
+from ultravect.core.layouts.delimited.client_codes import decoded_text, delimiter_of_codes, has_null_code
 from ultravect.core.layouts.delimited.cuts import (
     Cut,
     best_cuts,
@@ -56,6 +57,7 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         findings.append(encoding_finding(detected))
     lines = lines_of(whole_text(head, layout.encoding or "utf-8", whole=whole))[layout.preamble or 0 :]
     text, layout = _without_comments(lines, layout, findings)
+    text, layout = _without_codes(text, layout, findings)
     cuts = _cuts(text, layout)
     quoted, reason = with_quotes(text, cuts[0].delimiter, layout)
     if reason:
@@ -63,6 +65,16 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         cuts = _cuts(text, layout)
         said = {key: getattr(layout, key) for key in ("quote", "escape", "skip_blanks")}
         findings.append(Finding("note", "quotes-found", f"{reason}: {_changed(said)}", "from.layout"))
+        if (
+            layout.escape == "\\"
+            and "nulls" not in layout.values.model_fields_set
+            and has_null_code(text, cuts[0].delimiter)
+        ):
+            nulls = [*layout.values.nulls, "\\N"]
+            layout = layout.model_copy(update={"values": layout.values.model_copy(update={"nulls": nulls})})
+            findings.append(
+                Finding("note", "nulls-found", "a value that is \\N, without quotes, is NULL", "from.layout")
+            )
     cut = cuts[0]
     if layout.delimiter is None:
         findings.append(_delimiter_finding(cuts))
@@ -90,6 +102,28 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         names = [f"column_{number}" for number in range(1, len(rows[0]) + 1)] if rows else []
         values, found = find_numbers(names, rows, layout.values)
     return Sniffed(layout.model_copy(update={"values": values}), findings + found)
+
+
+def _without_codes(text: str, layout: DelimitedLayout, findings: list[Finding]) -> tuple[str, DelimitedLayout]:
+    """The text in the usual form where clients of databases have written it."""
+    if layout.codes is None and not {"quote", "escape", "skip_blanks"} & layout.model_fields_set:
+        found = delimiter_of_codes(text, [layout.delimiter] if layout.delimiter else ("\t", ",", "|", ";"))
+        if found is not None and found[1]:
+            layout = layout.model_copy(update={"codes": True, "delimiter": found[0]})
+            said = f"as clients of databases write: \\N is NULL, \\t, \\n and \\\\ are characters; delimiter {_named(found[0])}"
+            findings.append(Finding("note", "codes-found", said, "from.layout"))
+        elif found is not None:
+            said = (
+                "backslashes stand before t or n only, which may be codes of a database's client, or parts of names"
+            )
+            fix = "if they are codes, write layout.codes: true; if not, layout.codes: false"
+            findings.append(
+                Finding("warning", "codes-likely", said, "from.layout", fix, Replacement("from.layout.codes", True))
+            )
+    if layout.codes and layout.delimiter is None:
+        found = delimiter_of_codes(text)
+        layout = layout.model_copy(update={"delimiter": found[0] if found else "\t"})
+    return (decoded_text(text, layout.delimiter or "\t") if layout.codes else text), layout
 
 
 def _cuts(text: str, layout: DelimitedLayout) -> list[Cut]:
