@@ -5,12 +5,15 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator, Sequence
 from contextlib import closing
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
+import numpy as np
+import numpy.typing as npt
 import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import (
+    BadRow,
     Block,
     Rows,
     SourceFile,
@@ -31,7 +34,16 @@ from ultravect.core.layouts.fixed.records import (
     spans_of,
     text_of,
 )
-from ultravect.core.layouts.fixed.sniff import Records, fields_found, first_records, header_found, lines_above
+from ultravect.core.layouts.fixed.sniff import (
+    Records,
+    across,
+    fields_found,
+    fields_of,
+    first_records,
+    header_found,
+    lines_above,
+    places_used,
+)
 from ultravect.core.layouts.headers import judge_header
 from ultravect.core.layouts.number_formats import find_numbers
 from ultravect.core.model.finding import Finding
@@ -42,6 +54,7 @@ HEAD_BYTES = 256 << 10
 _SIZES = (128 << 10, 512 << 10, 2 << 20)
 _LATER_SIZE = 4 << 20
 _JUDGED = 100
+_PROVEN_BYTES = 16 << 20
 
 
 @dataclass
@@ -54,9 +67,37 @@ class FixedReader(TextValues):
     spans: list[Span]
     exact: bool
     findings: list[Finding] = field(default_factory=list)
+    borders: Sequence[int] = ()
+    """Where fields begin after the first, as they were found from the first records: no record may have text across one."""
 
     def blocks(self) -> Iterator[Block]:
         """Whole records after preamble and header."""
+        for block in self._records():
+            crossing = across(block.matrix, self.borders) if self.borders and len(block.index) else None
+            yield self._without_crossing(block, crossing) if crossing is not None and crossing.any() else block
+
+    def _without_crossing(self, block: FixedBlock, crossing: npt.NDArray[np.bool_]) -> FixedBlock:
+        bad = [BadRow(int(place), self._crossed(block.matrix[at])) for at, place in _places(block, crossing)]
+        texts = {int(place): text_of(block.matrix[at]) for at, place in _places(block, crossing)}
+        return FixedBlock(
+            block.path,
+            block.size,
+            block.matrix[~crossing],
+            block.index[~crossing],
+            block.first_line,
+            sorted([*block.bad, *bad], key=lambda item: item.index),
+            {**block.bad_texts, **texts},
+        )
+
+    def _crossed(self, record: Characters) -> str:
+        border = next(border for border in self.borders if across(record[None, :], [border])[0])
+        number = next(number for number, span in enumerate(self.spans) if span.begin == border)
+        return (
+            f"text stands across the border of the fields {self.names[number - 1]} and {self.names[number]}, which was found from the "
+            f"first records to be at character {border + 1}; write layout.fields"
+        )
+
+    def _records(self) -> Iterator[FixedBlock]:
         layout = self.layout
         assert layout.record is not None
         skipped = layout.preamble + bool(layout.header)
@@ -88,6 +129,11 @@ class FixedReader(TextValues):
 
     def parses(self, column: WantedColumn) -> bool:
         return False
+
+
+def _places(block: FixedBlock, chosen: npt.NDArray[np.bool_]) -> list[tuple[int, int]]:
+    """Of some of the records: where they stand in the matrix, and in the block."""
+    return [(int(at), int(block.index[at])) for at in np.flatnonzero(chosen)]
 
 
 def _without(blocks: Iterator[FixedBlock], first: int, last: int) -> Iterator[FixedBlock]:
@@ -235,4 +281,39 @@ def open_fixed(file: SourceFile, layout: FixedLayout) -> FixedReader:
         for n, f in zip(names, whole.fields, strict=True)
     ]
     exact = layout.record is not None
-    return FixedReader(file, whole.model_copy(update={"fields": fields}), names, spans, exact, findings + renamed)
+    reader = FixedReader(file, whole.model_copy(update={"fields": fields}), names, spans, exact, findings + renamed)
+    return reader if layout.fields else _proven(reader)
+
+
+def _proven(reader: FixedReader) -> FixedReader:
+    """The reader with fields that fit more records than the first, which may have shorter values."""
+    used: npt.NDArray[np.bool_] | None = None
+    size = 0
+    for block in reader._records():
+        if len(block.index):
+            used = places_used(block.matrix) if used is None else used | places_used(block.matrix)
+        size += block.size
+        if size >= _PROVEN_BYTES:
+            break
+    borders = [span.begin for span in reader.spans[1:]]
+    if used is None or not any(used[border - 1] for border in borders):
+        return replace(reader, borders=borders)
+    fields = fields_of(used, _header(reader))
+    names, _ = unique_names([entry.name for entry in fields])
+    fields = [entry.model_copy(update={"name": name}) for entry, name in zip(fields, names, strict=True)]
+    widths = ", ".join(str(entry.width) for entry in fields)
+    said = f"fields of {widths} characters, by the gaps between columns in all of the first {size:,} bytes"
+    findings = [replace(item, message=said) if item.code == "fields-found" else item for item in reader.findings]
+    spans = spans_of(fields)
+    layout = reader.layout.model_copy(update={"fields": fields})
+    return replace(
+        reader, layout=layout, names=names, spans=spans, findings=findings, borders=[span.begin for span in spans[1:]]
+    )
+
+
+def _header(reader: FixedReader) -> Characters | None:
+    """The record that names the fields."""
+    if not reader.layout.header:
+        return None
+    before = replace(reader, layout=reader.layout.model_copy(update={"header": False}))
+    return next((block.matrix[0] for block in before._records() if len(block.index)), None)

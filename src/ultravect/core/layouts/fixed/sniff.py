@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,6 +17,7 @@ _LOOK = 64 << 10
 _LOOK_RECORDS = 500
 _SPACE = 0x20
 _EVEN_SHARE = 0.9
+_LIKE_ITSELF, _EXACTLY, _FEW_DIGITS = 0.75, 0.97, 0.05
 _FEWEST = 5
 _MOST_ABOVE = 30
 
@@ -54,7 +56,8 @@ def record_length(text: Characters, size: int | None) -> int | None:
             # an even last record speaks for a length, unless a line end follows it
             scores[length] = float((kinds[:-length] == kinds[length:]).mean())
     best = scores.max()
-    if best < 0.75:
+    # sentences resemble themselves at the length of a word: what has hardly any digits has to repeat itself exactly
+    if best < (_LIKE_ITSELF if float((kinds == 1).mean()) >= _FEW_DIGITS else _EXACTLY):
         return None
     # the double of a length fits as well as the length: the shortest of the good ones is meant
     return int(np.flatnonzero(scores >= best - 0.02)[0])
@@ -150,15 +153,33 @@ def header_found(matrix: Characters) -> tuple[bool, str]:
 def fields_found(matrix: Characters, header: bool) -> list[FixedField]:
     """Fields that start where text starts after a gap: a place that is a space in every record."""
     body = matrix[1:] if header and len(matrix) > 1 else matrix
-    used = (body != _SPACE).any(axis=0)
-    if header:
-        used |= matrix[0] != _SPACE
+    return fields_of(places_used(body), matrix[0] if header else None)
+
+
+def places_used(matrix: Characters) -> npt.NDArray[np.bool_]:
+    """At which places of a record there is text in any of them."""
+    used: npt.NDArray[np.bool_] = (matrix != _SPACE).any(axis=0)
+    return used
+
+
+def across(matrix: Characters, borders: Sequence[int]) -> npt.NDArray[np.bool_]:
+    """Which records have text that goes across a border, a place where a field begins."""
+    found = np.zeros(len(matrix), np.bool_)
+    for border in borders:
+        found |= (matrix[:, border - 1] != _SPACE) & (matrix[:, border] != _SPACE)
+    return found
+
+
+def fields_of(used: npt.NDArray[np.bool_], names: Characters | None) -> list[FixedField]:
+    """Fields that start where text starts after a gap; ``names``: the record that names them."""
+    if names is not None:
+        used = used | (names != _SPACE)
     starts = [0, *(np.flatnonzero(used[1:] & ~used[:-1]) + 1).tolist()]
     if not used[: starts[1] if len(starts) > 1 else None].any() and len(starts) > 1:
         starts.pop(1)  # the first field is set in from the left
-    ends = [*starts[1:], matrix.shape[1]]
+    ends = [*starts[1:], len(used)]
     named: list[FixedField] = []
     for number, (begin, end) in enumerate(zip(starts, ends, strict=True), 1):
-        name = text_of(matrix[0][begin:end]).strip() if header else ""
+        name = "" if names is None else text_of(names[begin:end]).strip()
         named.append(FixedField(name=name or f"field_{number}", width=end - begin))
     return named
