@@ -207,6 +207,11 @@ class XmlLayout(_Nested):
         description="Path of the elements that are rows, from the root. Left out: found.",
         examples=["inspections/inspection"],
     )
+    names: list[str] | None = Field(
+        default=None,
+        min_length=1,
+        description="Names of the columns, for rows of cells in their order, such as td. Left out: found.",
+    )
     values: Values = Values()
 
 

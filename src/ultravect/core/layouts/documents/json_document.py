@@ -14,13 +14,13 @@ import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty, unique_names
-from ultravect.core.layouts.documents.json_shapes import Shape, rows_of_columns, shape_of
+from ultravect.core.layouts.documents.json_shapes import Found, Shape, rows_of_columns, shapes_of
 from ultravect.core.layouts.documents.records import Record, flat
-from ultravect.core.layouts.documents.shared import DocumentKind, open_document
+from ultravect.core.layouts.documents.shared import DocumentKind, is_unsure, open_document
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_stream
 from ultravect.core.layouts.headers import judge_header
 from ultravect.core.layouts.table import TableReader
-from ultravect.core.model.finding import Finding
+from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.layout import JsonLayout
 
 _BLOCK_ROWS = 20_000
@@ -67,12 +67,13 @@ def _require_flat(file: SourceFile, head: bytes) -> None:
         )
 
 
-def find_rows(file: SourceFile, encoding: str) -> Shape:
-    """Where the rows are: of a small document all is looked at, of a large one the first array of objects is taken."""
+def find_rows(file: SourceFile, encoding: str) -> tuple[Shape, Sequence[Found]]:
+    """Where the rows are, and all places that may hold them, the likeliest first: of a small document all is looked at, of a large one the
+    first array of objects is taken."""
     with closing(utf8_stream(file.open(), encoding, file.path)) as stream:
         head = stream.read(_WHOLE + 1)
     _require_flat(file, head[:_LOOKED_AT])
-    found: Shape | None = None
+    places: Sequence[Found] = ()
     if len(head) <= _WHOLE:
         with suppress(ValueError, RecursionError):  # the parser below says what is wrong
             document = json.loads(head)
@@ -80,8 +81,8 @@ def find_rows(file: SourceFile, encoding: str) -> Shape:
                 raise file_empty(
                     file.path, f"holds an empty {'array' if document == [] else 'object'}: it has no rows"
                 )
-            found = shape_of(document)
-    found = found or _first_array(file, encoding)
+            places = shapes_of(document)
+    found = places[0].shape if places else _first_array(file, encoding)
     if found is None:
         raise UltravectError(
             "no-rows-found",
@@ -89,7 +90,7 @@ def find_rows(file: SourceFile, encoding: str) -> Shape:
             hint="set layout.rows to the JSON Pointer of what holds the rows, such as /data/readings, and layout.form",
             object=file.path,
         )
-    return found
+    return found, places
 
 
 def _first_array(file: SourceFile, encoding: str) -> Shape | None:
@@ -243,12 +244,14 @@ def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
         if not detected.sure or detected.name != "utf-8":
             findings.append(encoding_finding(detected))
     if layout.rows is None or layout.form is None:
-        shape = find_rows(file, layout.encoding or "utf-8") if layout.rows is None else None
-        shape = shape or Shape(layout.rows or "", "objects")
+        shape = Shape(layout.rows or "", "objects")
+        places: Sequence[Found] = ()
+        if layout.rows is None:
+            shape, places = find_rows(file, layout.encoding or "utf-8")
         layout = layout.model_copy(update={"rows": shape.pointer, "form": layout.form or shape.form})
         if shape.names and layout.form == "arrays" and layout.names is None:
             layout = layout.model_copy(update={"names": list(shape.names)})
-        findings.append(Finding("note", "rows-found", _form_found(layout), "from.layout"))
+        findings.append(_rows_finding(_form_found(layout), places))
     pointer = layout.rows or ""
     levels, separator = layout.flatten, layout.separator
     names, skipped = list(layout.names or ()), False
@@ -267,6 +270,22 @@ def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
         object=file.path,
     )
     return open_document(file, layout, _KIND, records, nothing, findings)
+
+
+def _rows_finding(found: str, places: Sequence[Found]) -> Finding:
+    if len(places) < 2:
+        return Finding("note", "rows-found", found, "from.layout")
+    best, other = places[:2]
+    said = f"{found}, {best.size}; next best {other}"
+    if not is_unsure(best.score, other.score):
+        return Finding("note", "rows-found", said, "from.layout")
+    written = Replacement("from.layout.rows", other.shape.pointer)
+    fix = f"if those are the rows, write layout.rows: {_written(other)}; if these, layout.rows: {_written(best)}"
+    return Finding("warning", "rows-unsure", f"{said}: that is not sure", "from.layout", fix, written)
+
+
+def _written(place: Found) -> str:
+    return place.shape.pointer or '""'
 
 
 def _form_found(layout: JsonLayout) -> str:

@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
+
+from ultravect.core.words import counted
 
 _LEAST_KEYED = 2
 _ALIKE = 0.5
 _MOST_DEPTH = 32
+_FAR_MORE = 10
+_NAMES = ("name", "id", "field", "label", "title", "key", "column_name", "columnName")
 
 
 @dataclass(frozen=True)
@@ -20,38 +25,90 @@ class Shape:
     names: tuple[str, ...] = ()
 
 
-def shape_of(document: Any) -> Shape | None:
-    """The first place in a document that holds rows; None where nothing does."""
-    return _shape(document, "", 0)
+@dataclass(frozen=True)
+class Found:
+    """A place that may hold the rows: how many, with how many plain values each, and how alike they are (0 to 1)."""
+
+    shape: Shape
+    rows: int
+    values: float
+    likeness: float
+
+    @property
+    def score(self) -> float:
+        return self.rows * self.values * self.likeness
+
+    @property
+    def size(self) -> str:
+        return f"{self.rows:,} of about {counted(round(max(self.values, 1)), 'value')}"
+
+    def __str__(self) -> str:
+        return f"{self.shape.pointer or 'the document'}, {self.size}"
 
 
-def _shape(value: Any, pointer: str, depth: int) -> Shape | None:
+def shapes_of(document: Any) -> list[Found]:
+    """The places in a document that may hold rows, the likeliest first; what stands inside of rows is none of them."""
+    return sorted(_shapes(document, "", 0), key=lambda found: -found.score)
+
+
+def _shapes(value: Any, pointer: str, depth: int) -> Iterator[Found]:
     if depth > _MOST_DEPTH:
-        return None
+        return
     if isinstance(value, list):
-        return _of_list(value, pointer, depth)
+        yield from _of_list(value, pointer, depth)
+        return
     if not isinstance(value, dict) or not value:
-        return None
+        return
     if _is_columns(value):
-        return Shape(pointer, "columns")
+        length = max(len(item) for item in value.values())
+        yield Found(Shape(pointer, "columns"), length, len(value), 1.0)
+        return
     if _is_keyed(value):
-        return Shape(pointer, "columns" if _is_columns_of_maps(value) else "keyed")
+        if _is_columns_of_maps(value):
+            yield Found(Shape(pointer, "columns"), max(map(len, value.values())), len(value), 1.0)
+        else:
+            yield _measured(Shape(pointer, "keyed"), list(value.values()))
+        return
     for key, inner in value.items():
         step = key.replace("~", "~0").replace("/", "~1")
-        if found := _shape(inner, f"{pointer}/{step}", depth + 1):
-            if found.form == "arrays" and found.pointer == f"{pointer}/{step}":
-                return Shape(found.pointer, "arrays", _names_for(inner, value))
-            return found
-    return None
+        for found in _shapes(inner, f"{pointer}/{step}", depth + 1):
+            here = found.shape.pointer == f"{pointer}/{step}"
+            if here and found.shape.form == "arrays":
+                found = replace(found, shape=replace(found.shape, names=_names_for(inner, value)))
+            yield found
 
 
-def _of_list(value: list[Any], pointer: str, depth: int) -> Shape | None:
+def _of_list(value: list[Any], pointer: str, depth: int) -> Iterator[Found]:
     first = next((item for item in value if item is not None), None)
     if isinstance(first, dict):
-        return Shape(pointer, "objects")
+        found = _measured(Shape(pointer, "objects"), value)
+        yield found
+        if len(value) == 1 and isinstance(value[0], dict):
+            # the one object may be no row, but hold the rows
+            yield from (item for item in _inside(value[0], f"{pointer}/0", depth) if item.rows > _FAR_MORE)
+        return
     if isinstance(first, list) and len(value) > 1 and _is_even(value):
-        return Shape(pointer, "arrays")
-    return _shape(first, f"{pointer}/0", depth + 1) if isinstance(first, list) else None
+        width = len(first)
+        yield Found(Shape(pointer, "arrays"), len(value), width, 1.0)
+        return
+    if isinstance(first, list):
+        yield from _shapes(first, f"{pointer}/0", depth + 1)
+
+
+def _inside(value: dict[str, Any], pointer: str, depth: int) -> Iterator[Found]:
+    for key, inner in value.items():
+        if isinstance(inner, list | dict):
+            step = key.replace("~", "~0").replace("/", "~1")
+            yield from _shapes(inner, f"{pointer}/{step}", depth + 1)
+
+
+def _measured(shape: Shape, rows: list[Any]) -> Found:
+    """By some of the rows."""
+    some = [item for item in rows[:: max(1, len(rows) // 200)] if isinstance(item, dict)]
+    plain = [sum(not isinstance(cell, list | dict) for cell in item.values()) for item in some]
+    keys = Counter(key for item in some for key in item)
+    likeness = sum(keys.values()) / (len(keys) * len(some)) if keys else 0.0
+    return Found(shape, len(rows), max(sum(plain) / max(len(some), 1), 0.5), likeness)
 
 
 def _is_even(rows: list[Any]) -> bool:
@@ -84,11 +141,15 @@ def _is_columns_of_maps(value: dict[str, Any]) -> bool:
 
 
 def _names_for(rows: list[Any], around: dict[str, Any]) -> tuple[str, ...]:
-    """An array of as many texts as a row has values, next to the rows."""
+    """An array of as many texts as a row has values, next to the rows, or of objects with a name each."""
     width = len(rows[0]) if rows and isinstance(rows[0], list) else 0
     for item in around.values():
-        if isinstance(item, list) and len(item) == width and item and all(isinstance(name, str) for name in item):
-            return tuple(item)
+        if not isinstance(item, list) or len(item) != width or not item:
+            continue
+        for key in (None, *_NAMES):
+            names = [entry.get(key) if isinstance(entry, dict) else entry for entry in item] if key else item
+            if all(isinstance(name, str) and name for name in names) and len(set(names)) == len(names):
+                return tuple(names)
     return ()
 
 

@@ -21,6 +21,7 @@ _HEAD_ROWS = 20_000
 _HEAD_SECONDS = 0.2  # that may pass until the columns are known
 _LEAST_ROWS = 2000
 _FIRST_ROWS = 500
+_RIVAL = 0.3
 
 Numbered = tuple[int | None, dict[str, Any]]
 
@@ -69,6 +70,11 @@ def open_document(
         typed_values=kind.typed_values,
         late_keys=late,
     )
+
+
+def is_unsure(best: float, other: float) -> bool:
+    """Whether another place may hold the rows as well as the likeliest: by their rows, the values of each, and how alike they are."""
+    return other > _RIVAL * best
 
 
 def _first(records: Iterator[Numbered]) -> Iterator[dict[str, Any]]:

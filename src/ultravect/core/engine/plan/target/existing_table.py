@@ -28,6 +28,7 @@ def plan_existing(
 ) -> None:
     """Plans the columns and ``plan.changes``; what stands in the way is in the findings."""
     assert plan.reader is not None
+    _settle_rows(plan, live)
     widen = job.into.if_different == "widen"
     scan = scanning.scan(job, plan, selected) if widen else Scan({})
     matched: list[tuple[Selected, LiveColumn]] = []
@@ -102,6 +103,17 @@ def plan_existing(
             what = f"the job says {entry.type}, the table has {column.native}, which counts"
             plan.add("note", "type-of-table", f"column {entry.name}: {what}", entry.place)
         add_column(plan, entry, column, patterns.get(entry.position) if entry.position is not None else None, given)
+
+
+def _settle_rows(plan: Planning, live: LiveTable) -> None:
+    """Where it is not sure which part of a document are the rows, the table decides: rows with other names than its columns need a choice."""
+    assert plan.reader is not None
+    known = {column.name.lower() for column in live.columns}
+    if {name.lower() for name in plan.reader.names} <= known:
+        return
+    plan.findings = [
+        replace(finding, severity="error") if finding.code == "rows-unsure" else finding for finding in plan.findings
+    ]
 
 
 def _wanted(plan: Planning, entry: Selected, scan: Scan) -> CanonicalType | None:
