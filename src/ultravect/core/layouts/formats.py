@@ -8,6 +8,7 @@ from contextlib import closing
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import SourceFile
 from ultravect.core.layouts.compression import plain_name
+from ultravect.core.layouts.delimited.around import is_framed
 from ultravect.core.layouts.delimited.cuts import blanks_fit, delimiter_share
 from ultravect.core.layouts.encoding import detect_encoding
 from ultravect.core.layouts.fixed.sniff import first_records, looks_even
@@ -106,6 +107,8 @@ def format_of(file: SourceFile, head: bytes | None = None) -> tuple[str, Finding
         return named, _note(named, f"the ending is {ending}")
     refuse_binary(file, head, "text")
     plain = text.encode()
+    if is_framed(text.splitlines()):
+        return "delimited", _note("delimited", "a table that is drawn, with | between values")
     if (
         delimiter_share(text, whole) < 0.9
         and not blanks_fit(text, whole)

@@ -66,6 +66,10 @@ class DelimitedLayout(Declared):
         default=None,
         description='Character that takes the meaning from the next one, such as "\\\\". Left out: found.',
     )
+    frame: bool | None = Field(
+        default=None,
+        description="Whether the table is drawn: | between values and around rows, with blanks, and lines of - and +. Left out: found.",
+    )
     codes: bool | None = Field(
         default=None,
         description="Whether values are written as clients of databases write them: \\N is NULL, \\t, \\n, \\\\ and \\0 are characters, and "
@@ -78,13 +82,19 @@ class DelimitedLayout(Declared):
         default=None, description="Whether each row ends with a delimiter after which nothing comes. Left out: found."
     )
     preamble: int | None = Field(default=None, ge=0, description="Lines before the header. Left out: found.")
-    footer: int = Field(default=0, ge=0, le=1000, description="Lines at the end that are no rows.")
+    footer: int = Field(
+        default=0, ge=0, le=1000, description="Lines at the end that are no rows. Left out: found for counts of rows."
+    )
     comment: Annotated[str, Field(min_length=1, max_length=8)] | None = Field(
         default=None,
         description="Lines that start with this are no rows. Left out: found, for # and lines drawn of ---.",
         examples=["#"],
     )
-    header: bool | None = Field(default=None, description="Whether the first row names the columns. Left out: found.")
+    header: bool | Annotated[int, Field(ge=2, le=5)] | None = Field(
+        default=None,
+        description="Whether the first row names the columns; or how many rows are the header, of which the first names them, and others say "
+        "units or types. Left out: found.",
+    )
     names: list[str] | None = Field(
         default=None, min_length=1, description="Names of the columns, in place of the header's."
     )
@@ -93,6 +103,11 @@ class DelimitedLayout(Declared):
         description="Rows with another number of values. pad: short ones end in NULL; fit: long ones are cut, too.",
     )
     values: Values = Values()
+
+    @property
+    def header_rows(self) -> int:
+        """How many rows are the header."""
+        return int(self.header or 0)
 
     @model_validator(mode="after")
     def _without_quotes(self) -> DelimitedLayout:

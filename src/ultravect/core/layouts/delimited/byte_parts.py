@@ -27,9 +27,17 @@ def undivided(file: SourceFile, layout: DelimitedLayout, dialect: Dialect, *, ca
         return f"text in {layout.encoding} is read from its start"
     if layout.footer:
         return "the last lines of the file (layout.footer) are known only at its end"
-    special = layout.comment or layout.skip_blanks or layout.delimiter == BLANKS or dialect.long_delimiter
-    special = special or layout.codes or layout.escape
-    if special or carriage_returns:
+    special = (
+        layout.comment,
+        layout.skip_blanks,
+        layout.delimiter == BLANKS,
+        dialect.long_delimiter,
+        layout.codes,
+        layout.escape,
+        layout.frame,
+        layout.header_rows > 1,
+    )
+    if any(special) or carriage_returns:
         return "the lines of this layout are changed before they are cut, from the start of the file"
     return ""
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import BinaryIO
 
+from ultravect.core.layouts.delimited.around import unframed
 from ultravect.core.layouts.delimited.blocks import DelimitedBlock, Dialect, cut_blocks
 from ultravect.core.layouts.delimited.client_codes import decoded, with_null_kept
 from ultravect.core.layouts.delimited.cuts import csv_reader
@@ -59,12 +60,22 @@ def all_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
     if preamble:
         chunks = skip_lines(chunks, preamble, dialect.newline)
     keeps_null = layout.escape == "\\" and "\\N" in layout.values.nulls
-    if layout.comment or layout.footer or dialect.long_delimiter or layout.skip_blanks or layout.codes or keeps_null:
+    if (
+        layout.comment
+        or layout.footer
+        or dialect.long_delimiter
+        or layout.skip_blanks
+        or layout.codes
+        or layout.frame
+        or keeps_null
+    ):
         chunks = whole_lines(chunks, dialect.newline, path)
     if layout.comment:
         chunks = blank_comments(chunks, layout.comment.encode(), dialect.newline)
     if layout.footer:
         chunks = drop_footer(chunks, layout.footer, dialect.newline)
+    if layout.frame:
+        chunks = unframed(chunks)
     if layout.codes:
         chunks = decoded(chunks, dialect.delimiter)
     elif keeps_null:
@@ -79,14 +90,14 @@ def all_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
 
 
 def data_blocks(stream: BinaryIO, opened: Opened) -> Iterator[DelimitedBlock]:
-    header = bool(opened.layout.header)
+    header = opened.layout.header_rows
     for block in all_blocks(stream, opened):
         if header and len(block.row_starts):
-            header = False
-            if len(block.row_starts) < 2:
+            skipped, header = header, max(0, header - len(block.row_starts))
+            if len(block.row_starts) <= skipped:
                 continue
-            start = int(block.row_starts[1])
-            line = block.row_line(1)
+            start = int(block.row_starts[skipped])
+            line = block.row_line(skipped)
             block = DelimitedBlock(block.path, block.data[start:], line, block.dialect)
         if not block.data.isspace() or block.data.strip(b"\r\n"):
             yield block

@@ -5,6 +5,14 @@ from __future__ import annotations
 import re
 from dataclasses import dataclass, field
 
+from ultravect.core.layouts.delimited.around import (
+    has_units,
+    is_framed,
+    lines_after,
+    named_delimiter,
+    sums_at_end,
+    unframed_text,
+)
 from ultravect.core.layouts.delimited.client_codes import decoded_text, delimiter_of_codes, has_null_code
 from ultravect.core.layouts.delimited.cuts import (
     Cut,
@@ -17,13 +25,15 @@ from ultravect.core.layouts.delimited.cuts import (
     with_quotes,
 )
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding
-from ultravect.core.layouts.headers import judge_header
+from ultravect.core.layouts.headers import judge_header, kind_of
 from ultravect.core.layouts.number_formats import find_numbers
 from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.words import counted
 
 HEAD_BYTES = 256 << 10
+_UNITS_ROWS = 50
+_ROWS_SEEN = 200
 _NAMED = {"\t": "tab", " ": "space", BLANKS: "runs of blanks", "\x00": "NUL", "\x01": "U+0001"}
 
 
@@ -55,7 +65,9 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         detected = detect_encoding(head)
         layout = layout.model_copy(update={"encoding": detected.name})
         findings.append(encoding_finding(detected))
-    lines = lines_of(whole_text(head, layout.encoding or "utf-8", whole=whole))[layout.preamble or 0 :]
+    text = whole_text(head, layout.encoding or "utf-8", whole=whole)
+    lines, layout = _without_frame(lines_of(text)[layout.preamble or 0 :], layout, findings)
+    lines, layout = _without_footer(lines, layout, findings, whole=whole)
     text, layout = _without_comments(lines, layout, findings)
     text, layout = _without_codes(text, layout, findings)
     cuts = _cuts(text, layout)
@@ -96,12 +108,83 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         rows = [row[:width] if len(row) > width else row for row in rows]
     if layout.header is None:
         layout = layout.model_copy(update={"header": _judged(rows, findings)})
+        if layout.header and (lines_found := _header_lines(rows, findings)) > 1:
+            layout = layout.model_copy(update={"header": lines_found})
+    if (
+        whole
+        and "footer" not in layout.model_fields_set
+        and (sums := sums_at_end(rows))
+        and len(lines_of(text)) <= _ROWS_SEEN
+    ):
+        named = next(cell for cell in rows[-sums] if cell.strip())
+        which = "the last row may be a sum" if sums == 1 else f"the last {sums} rows may be sums"
+        noted = f"{which} of those above, first {named!r}"
+        fix = f"if so, write layout.footer: {sums}"
+        findings.append(
+            Finding("warning", "sums-likely", noted, "from.layout", fix, Replacement("from.layout.footer", sums))
+        )
     if rows and layout.header:
-        values, found = find_numbers(rows[0], rows[1:], layout.values)
+        values, found = find_numbers(rows[0], rows[layout.header_rows :], layout.values)
     else:
         names = [f"column_{number}" for number in range(1, len(rows[0]) + 1)] if rows else []
         values, found = find_numbers(names, rows, layout.values)
     return Sniffed(layout.model_copy(update={"values": values}), findings + found)
+
+
+def _without_frame(
+    lines: list[str], layout: DelimitedLayout, findings: list[Finding]
+) -> tuple[list[str], DelimitedLayout]:
+    """The lines after one that names the delimiter, and without what is drawn around values."""
+    if layout.preamble is None and layout.delimiter is None and lines and (mark := named_delimiter(lines[0])):
+        said = f"the first line says that the delimiter is {_named(mark)}"
+        findings.append(Finding("note", "preamble-found", said, "from.layout"))
+        return lines[1:], layout.model_copy(update={"delimiter": mark, "preamble": 1})
+    if layout.frame is None and layout.delimiter in (None, "|") and is_framed(lines):
+        said = "the table is drawn: | stands between values, and lines of dashes are no rows"
+        findings.append(Finding("note", "frame-found", said, "from.layout"))
+        layout = layout.model_copy(update={"frame": True})
+    if layout.frame:
+        layout = layout.model_copy(update={"delimiter": layout.delimiter or "|"})
+        lines = lines_of(unframed_text("".join(lines)))
+    return lines, layout
+
+
+def _without_footer(
+    lines: list[str], layout: DelimitedLayout, findings: list[Finding], *, whole: bool
+) -> tuple[list[str], DelimitedLayout]:
+    """The lines without those at the end that count the rows."""
+    if not whole or "footer" in layout.model_fields_set:
+        return lines, layout
+    text = "".join(lines)
+    cut = _cuts(text, layout)[0]
+    if found := lines_after(text, cut.columns):
+        said = f"the last {'line is no row' if found == 1 else f'{found} lines are no rows'}: {lines_of(text.rstrip())[-1].strip()[:40]!r}"
+        findings.append(Finding("note", "footer-found", said, "from.layout"))
+        kept = lines_of(text.rstrip("\r\n"))[:-found]
+        return kept, layout.model_copy(update={"footer": found})
+    return lines, layout
+
+
+def _header_lines(rows: list[list[str]], findings: list[Finding]) -> int:
+    """How many rows are the header: a second one may say units or types."""
+    body = rows[1:_UNITS_ROWS]
+    kinds = [[kind_of(cell) for cell in row] for row in body]
+    units = has_units(body, kinds)
+    if units:
+        said = (
+            f"the row below the names says units or types: {', '.join(cell for cell in body[0] if cell.strip())[:60]}"
+        )
+        findings.append(
+            Finding("note", "units-found", said, "from.layout", "if it is a row, write layout.header: true")
+        )
+        return 2
+    if units is None:
+        said = f"the row below the names may belong to the header: {', '.join(cell for cell in body[0] if cell.strip())[:60]}"
+        fix = "if so, write layout.header: 2"
+        findings.append(
+            Finding("warning", "units-likely", said, "from.layout", fix, Replacement("from.layout.header", 2))
+        )
+    return 1
 
 
 def _without_codes(text: str, layout: DelimitedLayout, findings: list[Finding]) -> tuple[str, DelimitedLayout]:

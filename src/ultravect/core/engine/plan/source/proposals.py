@@ -23,6 +23,7 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
     layout = getattr(reader, "layout", None)
     if layout is None:
         return []
+    columns = list(columns)
     proposing = [column for column in columns if column.proposes]
     findings = late_findings(reader, layout, job)
     for key, code in _CODES.items():
@@ -34,8 +35,34 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
         value = _joined(layout, key, [(item.proposes or {})[key] for item in about])
         words = "; ".join(f"column {item.name}: {item.evidence}" for item in listed[:_MOST_LISTED])
         more = f"; and {counted(len(listed) - _MOST_LISTED, 'column')} more" if len(listed) > _MOST_LISTED else ""
-        findings.append(value_finding(layout, code, key, value, f"{words}{more}; taken for text", job))
+        found = value_finding(layout, code, key, value, f"{words}{more}; taken for text", job)
+        findings.append(
+            _of_two_readings(found, layout, columns, job) if key == "thousands" and value == "," else found
+        )
     return findings
+
+
+def _of_two_readings(found: Finding, layout: AnyLayout, columns: Sequence[ColumnType], job: Job | None) -> Finding:
+    """The finding that a comma stands between thousands, where it may be a decimal mark as well: what else is in the file decides."""
+    dated = next((item for item in columns if item.date_pattern and "." in item.date_pattern), None)
+    delimiter = getattr(layout, "delimiter", None)
+    if dated is not None or delimiter == ";":
+        why = (
+            f"dates are written {dated.date_pattern} in column {dated.name}" if dated else "columns are divided by ;"
+        )
+        decimal = value_finding(layout, "decimal-mark-likely", "decimal_mark", ",", found.message, job)
+        return replace(
+            decimal, fix=f'{why}, so the comma is likely a decimal mark: write layout.values.decimal_mark: ","'
+        )
+    if delimiter == ",":
+        return found  # no one who writes decimal commas divides columns by them
+    points = [item for item in columns if item.type.name == "decimal" and item.type.scale]
+    if points:
+        return found
+    question = (
+        'write layout.values.thousands: "," if 1,234 is 1234, or layout.values.decimal_mark: "," if it is 1.234'
+    )
+    return replace(found, fix=question, replacement=None)
 
 
 def in_job(finding: Finding, reader: Reader, job: Job) -> Finding:

@@ -9,7 +9,8 @@ from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
 from ultravect.core.dialects.base import Change, NewColumn
 from ultravect.core.engine.plan.columns import DATE_TYPES, Scanning, add_column, note_pair, source_type
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.source.given_types import Given, formats_of_given
+from ultravect.core.engine.plan.source.given_types import Given, first_texts, formats_of_given
+from ultravect.core.engine.plan.source.proposals import put_in_layout
 from ultravect.core.engine.plan.source.scan import Scan, scan_columns
 from ultravect.core.engine.plan.suggest import column_as, column_named
 from ultravect.core.engine.plan.target.names import fitted, loosely_matched, quoted
@@ -17,10 +18,14 @@ from ultravect.core.expressions.select_list import Selected
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.problems import nearest
 from ultravect.core.types.canonical import CanonicalType, Fit
+from ultravect.core.types.casting import Mask
+from ultravect.core.types.from_text import convert
 from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.types.pairs import enlarged, pair_fit
 
 _DATE_SAMPLE = 100 << 10
+_NAMES_SAMPLE = 64 << 10
+_FEW = 0.1
 
 
 def plan_existing(
@@ -29,6 +34,8 @@ def plan_existing(
     """Plans the columns and ``plan.changes``; what stands in the way is in the findings."""
     assert plan.reader is not None
     _settle_rows(plan, live)
+    if _has_no_names(job, plan, live):
+        return
     widen = job.into.if_different == "widen"
     scan = scanning.scan(job, plan, selected) if widen else Scan({})
     matched: list[tuple[Selected, LiveColumn]] = []
@@ -114,6 +121,41 @@ def _settle_rows(plan: Planning, live: LiveTable) -> None:
     plan.findings = [
         replace(finding, severity="error") if finding.code == "rows-unsure" else finding for finding in plan.findings
     ]
+
+
+def _has_no_names(job: Job, plan: Planning, live: LiveTable) -> bool:
+    """Whether the file names no columns while the table has as many of the same types: then its names are proposed, by their position."""
+    reader = plan.reader
+    layout = getattr(reader, "layout", None)
+    if reader is None or layout is None or layout.format != "delimited" or layout.header or layout.names:
+        return False
+    columns = [column for column in live.columns if not column.generated]
+    if len(columns) != len(reader.names) or any(column.name in reader.names for column in columns):
+        return False
+    texts = first_texts(reader, range(len(columns)), _NAMES_SAMPLE)
+    formats = replace(reader.formats, type_is_given=True)
+    fits = all(
+        column.type is None
+        or _mostly(convert(texts[at], column.type, formats).failed)
+        or column.type.name in (*DATE_TYPES, "boolean")
+        for at, column in enumerate(columns)
+    )
+    if not fits:
+        return False
+    names = [column.name for column in columns]
+    plan.add(
+        "error",
+        "names-missing",
+        f"the file names no columns; it has as many as {live.name}, with values of their types: {', '.join(names)}",
+        "from.layout",
+        f"if they stand in this order, write layout.names: [{', '.join(quoted(name) for name in names)}]",
+        put_in_layout(layout, "names", names, job),
+    )
+    return True
+
+
+def _mostly(failed: Mask) -> bool:
+    return not len(failed) or float(failed.mean()) < _FEW
 
 
 def _wanted(plan: Planning, entry: Selected, scan: Scan) -> CanonicalType | None:
