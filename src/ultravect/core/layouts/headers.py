@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import functools
 import itertools
 import re
 from collections.abc import Sequence
@@ -36,6 +37,7 @@ class HeaderGuess:
     sure: bool
 
 
+@functools.lru_cache(20_000)
 def kind_of(cell: str) -> str:
     """``number``, ``moment`` or ``text``; "" for an empty cell or a word that means NULL."""
     cell = cell.strip()

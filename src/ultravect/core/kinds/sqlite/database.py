@@ -60,7 +60,8 @@ WHERE m.type = 'table' AND lower(m.name) <> lower(f."table")
 
 
 _TABLES = """
-SELECT name, type FROM sqlite_schema
+SELECT name, coalesce((SELECT CASE l.type WHEN 'virtual' THEN 'virtual table' WHEN 'shadow' THEN 'table of a virtual table' ELSE l.type END
+  FROM pragma_table_list l WHERE l.schema = 'main' AND l.name = s.name), type) FROM sqlite_schema s
 WHERE type IN ('table', 'view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
   AND instr(lower(name), lower(?)) > 0 AND name > ? ORDER BY name LIMIT ?
 """

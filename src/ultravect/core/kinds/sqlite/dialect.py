@@ -13,6 +13,9 @@ from ultravect.core.types.canonical import MAX_PRECISION, CanonicalType, Fit
 _DECLARED = re.compile(
     r"^\s*(?P<base>[a-z][a-z0-9_ ]*?)\s*(?:\(\s*(?P<first>\d+)\s*(?:,\s*(?P<second>\d+)\s*)?\))?\s*$", re.I
 )
+_INTEGER = re.compile(
+    r"(?:(?:un)?signed )?(?:tiny|small|medium|big)? ?int(?:eger)?[0-9]*(?: (?:un)?signed)?(?: big int)?|unsigned big int"
+)
 _KNOWN = {
     "boolean": "boolean",
     "bool": "boolean",
@@ -109,7 +112,8 @@ class SqliteDialect(CommonDialect):
             return CanonicalType("decimal", precision=first, scale=int(match["second"] or 0))
         # SQLite's own rules of affinity, in their order
         if "int" in base:
-            return CanonicalType("bigint")
+            # of a word that only has it in it, such as INTEGER_OR_TEXT, the values say more
+            return CanonicalType("bigint") if _INTEGER.fullmatch(base) else None
         if any(word in base for word in ("char", "clob", "text")):
             return CanonicalType("text", length=first or None)
         if "blob" in base:

@@ -32,7 +32,7 @@ from ultravect.core.model.layout import BLANKS, DelimitedLayout
 from ultravect.core.words import counted
 
 HEAD_BYTES = 256 << 10
-_UNITS_ROWS = 50
+_UNITS_ROWS = 20
 _ROWS_SEEN = 200
 _NAMED = {"\t": "tab", " ": "space", BLANKS: "runs of blanks", "\x00": "NUL", "\x01": "U+0001"}
 

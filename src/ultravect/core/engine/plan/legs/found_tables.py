@@ -84,7 +84,7 @@ def _matched(
     fits = [info for info in there if fits_schema(info.table.schema or usual) and fits_name(info.table.name)]
     if not has_pattern(pattern):
         return fits or [info for info in there if _same(info.table, TableName(*parts), usual, fold=True)]
-    return [info for info in fits if views or "view" not in info.kind]
+    return [info for info in fits if views or not _is_derived(info)]
 
 
 def _same(table: TableName, wanted: TableName, usual: str, *, fold: bool = False) -> bool:
@@ -103,19 +103,25 @@ def _missing(source: ConnectionSpec, pattern: str, number: int, there: Sequence[
     return Finding("error", "table-missing", what, f"from.tables.{number}", fix)
 
 
+def _is_derived(info: TableInfo) -> bool:
+    """Whether it is no table of rows of its own: a view, or what SQLite's modules keep for a virtual table."""
+    return "view" in info.kind or "virtual" in info.kind
+
+
 def _note_views(pattern: str, number: int, there: Sequence[TableInfo], usual: str, findings: list[Finding]) -> None:
     if not has_pattern(pattern) or '"' in pattern or "`" in pattern:
         return
     schema, dot, name = pattern.partition(".")
     fits_schema, fits_name = name_matcher(schema if dot else usual), name_matcher(name if dot else pattern)
     views = [
-        info.name
+        info
         for info in there
-        if "view" in info.kind and fits_schema(info.table.schema or usual) and fits_name(info.table.name)
+        if _is_derived(info) and fits_schema(info.table.schema or usual) and fits_name(info.table.name)
     ]
     if views:
-        named = ", ".join(views[:_NAMED]) + (" …" if len(views) > _NAMED else "")
-        what = f"{pattern!r} also matches {counted(len(views), 'view')}, which a pattern does not take: {named}"
+        named = ", ".join(info.name for info in views[:_NAMED]) + (" …" if len(views) > _NAMED else "")
+        called = "virtual table" if all("virtual" in info.kind for info in views) else "view"
+        what = f"{pattern!r} also matches {counted(len(views), called)}, which a pattern does not take: {named}"
         findings.append(
             Finding("note", "views-left-out", what, f"from.tables.{number}", "name a view to have it copied")
         )
