@@ -35,7 +35,7 @@ DATE_PATTERNS = (
     ISO_DATE, "DD.MM.YYYY", "YYYY/MM/DD", "DD/MM/YYYY", "MM/DD/YYYY", "DD-MM-YYYY", "MM-DD-YYYY", "YYYY.MM.DD",
     "D.M.YYYY", "D/M/YYYY", "M/D/YYYY", "D-M-YYYY", "M-D-YYYY", "YYYY-M-D", "YYYY/M/D",
     "D MON YYYY", "D-MON-YYYY", "MON D, YYYY", "MON D YYYY", "D MONTH YYYY", "MONTH D, YYYY", "YYYY-MON-D",
-    "D.M.YY", "D/M/YY", "M/D/YY", "D-MON-YY", "D MON YY",
+    "DDMONYYYY", "D.M.YY", "D/M/YY", "M/D/YY", "D-MON-YY", "D MON YY",
 )  # fmt: skip
 _HALF = r"[AaPp]\.?[Mm]\.?"
 CLOCK = r"[0-9]{2}:[0-9]{2}(?::[0-9]{2}(?:\.[0-9]{1,6})?)?"

@@ -34,6 +34,8 @@ def explain(value: str, wanted: CanonicalType, formats: TextFormats) -> str:
             return "more than 6 fractional digits of seconds"
     match wanted.name:
         case "smallint" | "integer" | "bigint":
+            if re.fullmatch(r"[+-]?\d{1,3}\.000", value.strip()):
+                return "a whole number, or thousands with a mark between them"
             if fits("decimal", precision=38, scale=0):
                 return f"out of range for {wanted}: {_SPAN[wanted.name]}"
             return "not a whole number" if fits("double") else "not a number"

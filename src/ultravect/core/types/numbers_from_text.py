@@ -63,7 +63,8 @@ def to_integer(values: pa.Array, wanted: CanonicalType, formats: TextFormats) ->
     plain = _plain_number(values, formats)
     cast = cast_matching(plain, r"-?[0-9]+", wanted.arrow)
     if formats.type_is_given and cast.failed.any():
-        whole = pc.replace_substring_regex(without_exponents(plain), r"^([+-]?[0-9]+)\.0*$", r"\1")
+        # 3.000 may be three thousand
+        whole = pc.replace_substring_regex(without_exponents(plain), r"^([+-]?[0-9]+)\.(?:0{0,2}|0{4,})$", r"\1")
         cast = cast_matching(whole, r"-?[0-9]+", wanted.arrow)
     return cast
 

@@ -114,7 +114,8 @@ def delimiter_of_codes(text: str, delimiters: Iterable[str] = _FIELD_DELIMITERS)
         if has_null_code(text, delimiter) and _is_even(text, delimiter):
             return delimiter, True
     codes = re.findall(r"\\([\s\S])", text)
-    if "\t" in text and codes and all(code in _CODES or code in "\t\n" for code in codes) and '"' not in text:
+    quotes = re.search(r'(?:^|\t)"', text, re.MULTILINE)
+    if "\t" in text and codes and all(code in _CODES or code in "\t\n" for code in codes) and not quotes:
         return "\t", any(code in "\\\t\n" for code in codes)
     return None
 
