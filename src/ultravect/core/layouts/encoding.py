@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import io
 import itertools
+import re
 import unicodedata
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -42,6 +43,15 @@ _MARGIN = 0.25
 _STREAM_BYTES = 1 << 20
 _LITTLE = 12
 _MOST_ODD = 0.02
+_HALF_TURKISH = re.compile(rb"[\xd0\xdd\xde\xf0\xfd\xfe]")
+_ASCII = frozenset(map(chr, range(128)))
+_CENTRAL = frozenset("ąćęłńóśźżĄĆĘŁŃÓŚŹŻáčďéěíňřšťúůýžÁČĎÉĚÍŇŘŠŤÚŮÝŽäôöőüűĺľŕÄÔÖŐÜŰĹĽŔăâîşţĂÂÎŞŢđĐ„”“’–—…«»€ß")
+_CAPITAL_INSIDE = re.compile(r"[a-zß-žő-ź][^\W\d_a-zA-Zß-ÿ](?<=[ĄĆĘŁŃÓŚŹŻÁČĎÉĚÍŇŘŠŤÚŮÝŽÖŐÜŰĹĽŔĂÂÎŞŢĐÄÔ])")
+_HIGH = re.compile(rb"[\x80-\xff]+")
+_ALONE, _PAIRED, _OFTEN = 0.8, 0.95, 0.2
+# the first bytes of Japanese syllables in EUC; letters that are frequent in Greek and rare as Russian letters of the same bytes, and such in Russian
+_KANA, _SOME_KANA = (0xA4, 0xA5), 0.15
+_GREEK, _RUSSIAN = (0xE1, 0xEF, 0xE9, 0xF4), (0xEE, 0xE0, 0xE8, 0xF2)
 
 
 def detect_encoding(head: bytes) -> DetectedEncoding:
@@ -86,6 +96,13 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
     """What bytes that are no UTF-8 are most likely: recognised by how letters follow each other."""
     lines = [line for line in head.splitlines(keepends=True) if not line.isascii()]
     sample = b"".join(lines)[:_LOOKED_AT]
+    if shaped := _by_shape(sample):
+        other = "shift_jis" if shaped == "cp1252" else "cp1252"
+        return DetectedEncoding(
+            shaped,
+            False,
+            f"{first}; taken for {shaped}, by where such bytes stand{_readings(lines[0], shaped, other)}",
+        )
     found = list(from_bytes(sample, cp_isolation=list(_KNOWN), steps=10, chunk_size=2048))
     if not found:
         return DetectedEncoding("cp1252", False, f"{first}; taken for cp1252 (Western European)")
@@ -104,8 +121,51 @@ def _by_library(head: bytes, first: str) -> DetectedEncoding:
     if chosen.language not in ("", "Unknown"):
         reason += f" {chosen.language}"
     if others:
-        reason += f"; {' or '.join(others)} is possible, too"
+        reason += f"; {' or '.join(others)} is possible, too{_readings(lines[0], name, others[0])}"
     return DetectedEncoding(name, False, reason)
+
+
+def _by_shape(sample: bytes) -> str:
+    """What bytes above ASCII are by where they stand: alone between letters, in pairs, or as whole words; "" where that says too little."""
+    runs = _HIGH.findall(sample)
+    if not runs:
+        return ""
+    if sum(len(run) == 1 for run in runs) >= _ALONE * len(runs) and _is_western(sample):
+        # the bytes of Icelandic letters are frequent in Turkish
+        return "" if _HALF_TURKISH.search(sample) else "cp1252"
+    if not _is_western(sample):
+        for name in ("cp1250", "iso8859_2"):
+            text = sample.decode(name, "replace")
+            if _decodes(sample, name) and set(text) - _ASCII <= _CENTRAL and not _CAPITAL_INSIDE.search(text):
+                return name
+    total = sum(map(len, runs))
+    pairs = [run for run in runs if len(run) % 2 == 0 and min(run) >= 0xA1]
+    if len(pairs) >= _PAIRED * len(runs) and total >= 2 * _LITTLE:
+        leads = b"".join(run[::2] for run in pairs)
+        if sum(leads.count(lead) for lead in _KANA) >= _SOME_KANA * len(leads) and _decodes(sample, "euc_jp"):
+            return "euc_jp"
+    if total >= 2 * _LITTLE and total >= 3 * len(runs) and _decodes(sample, "cp1253"):
+        text = b"".join(runs)
+        greek, russian = (sum(text.count(byte) for byte in often) / total for often in (_GREEK, _RUSSIAN))
+        if greek > 2 * russian and greek > _OFTEN:
+            return "cp1253"
+    return ""
+
+
+def _decodes(sample: bytes, encoding: str) -> bool:
+    try:
+        codecs.getincrementaldecoder(encoding)("strict").decode(sample)
+    except UnicodeDecodeError:
+        return False
+    return True
+
+
+def _readings(line: bytes, one: str, other: str) -> str:
+    """How the first line with such bytes reads in two encodings."""
+    at = next((place for place, byte in enumerate(line) if byte > 0x7F), 0)
+    part = line[max(0, at - 20) : at + 20].strip()
+    shown = [f"{part.decode(name, 'replace')!r} in {name}" for name in (one, other)]
+    return f": the first such line has {' or '.join(shown)}" if shown[0] != shown[1] else ""
 
 
 def _is_western(sample: bytes) -> bool:
