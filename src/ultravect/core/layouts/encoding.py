@@ -135,8 +135,8 @@ def _by_shape(sample: bytes) -> str:
         return "" if _HALF_TURKISH.search(sample) else "cp1252"
     if not _is_western(sample):
         for name in ("cp1250", "iso8859_2"):
-            text = sample.decode(name, "replace")
-            if _decodes(sample, name) and set(text) - _ASCII <= _CENTRAL and not _CAPITAL_INSIDE.search(text):
+            decoded = sample.decode(name, "replace")
+            if _decodes(sample, name) and set(decoded) - _ASCII <= _CENTRAL and not _CAPITAL_INSIDE.search(decoded):
                 return name
     total = sum(map(len, runs))
     pairs = [run for run in runs if len(run) % 2 == 0 and min(run) >= 0xA1]

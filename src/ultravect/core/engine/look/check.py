@@ -112,7 +112,10 @@ def fix_for_rejects(
         found = _check_leg(job, source, target, saved, _FIX_BYTES, _FIX_BYTES, facts)
     except UltravectError:
         return ""
-    return next((finding.fix for finding in found.findings if finding.code == "rows-misfit" and finding.fix), "")
+    about = ("rows-misfit", "rows-not-whole")
+    return next(
+        (item.fix for item in found.findings if item.code in about and item.severity == "error" and item.fix), ""
+    )
 
 
 def _check_leg(
@@ -226,7 +229,15 @@ def _try_rows(job: Job, plan: Planning, leg: OpenLeg, sample_bytes: int) -> tupl
         assert found.first is not None
         first = found.first
         fix = (
-            fix_of(job, plan, found, known.get(name), tolerated(total, rows, complete), first_rows)
+            fix_of(
+                job,
+                plan,
+                found,
+                known.get(name),
+                tolerated(total, rows, complete),
+                first_rows,
+                rows if complete else None,
+            )
             if first_rows
             else Fix("")
         )

@@ -16,6 +16,7 @@ from ultravect.core.model.finding import Replacement
 from ultravect.core.model.jobs.job import Job
 
 _KEPT = 200
+_MOST_LAST = 20
 _TOLERABLE = 0.05  # of the rows: so many may be faults in the data; more are signs of a wrong type or layout
 _WIDTH = re.compile(r"^(?P<found>[\d,]+) values? where the header has (?P<wanted>[\d,]+)")
 
@@ -46,9 +47,18 @@ class Fix:
 
 
 def fix_of(
-    job: Job, plan: Planning, found: Misfits, column: ColumnPlan | None, tolerated: Fix | None, rows: FirstRows
+    job: Job,
+    plan: Planning,
+    found: Misfits,
+    column: ColumnPlan | None,
+    tolerated: Fix | None,
+    rows: FirstRows,
+    count: int | None,
 ) -> Fix:
-    """``tolerated`` is what would let the rows be rejects; None where they are too many for that. ``rows``: on which fixes are tried."""
+    """``tolerated`` is what would let the rows be rejects; None where they are too many for that. ``rows``: on which fixes are tried;
+    ``count``: of all rows, None where they were not all looked at."""
+    if column is None and (last := _last_lines(job, plan, found, count)) is not None:
+        return last
     if column is not None:
         read = _read_by(job, plan, found, column, rows)
     else:
@@ -56,6 +66,23 @@ def fix_of(
     if read is not None:
         return read
     return tolerated or Fix("correct them in the source, or filter them with from.where")
+
+
+def _last_lines(job: Job, plan: Planning, found: Misfits, count: int | None) -> Fix | None:
+    """That the rows which are not whole are the last lines of the file, and no rows."""
+    layout = getattr(plan.reader, "layout", None)
+    if (
+        count is None
+        or found.first is None
+        or layout is None
+        or layout.format != "delimited"
+        or found.count > _MOST_LAST
+    ):
+        return None
+    if found.first.row != count - found.count + 1 or found.count >= count or layout.footer:
+        return None
+    what = "the last line is no row" if found.count == 1 else f"the last {found.count} lines are no rows"
+    return Fix(f"if {what}, write layout.footer: {found.count}", put_in_layout(layout, "footer", found.count, job))
 
 
 def tolerated(total: int, rows: int, complete: bool) -> Fix | None:

@@ -69,14 +69,15 @@ def _plain(line: bytes) -> bytes:
     return plain + end
 
 
-def lines_after(text: str, columns: int) -> int:
-    """How many lines at the end are no rows: a count of rows, the time it took, and what stands between them and the rows."""
+def lines_after(text: str, columns: int, delimiter: str) -> int:
+    """How many lines at the end are no rows: a count of rows, the time it took, a remark, and what stands between them and the rows."""
     lines = text.rstrip("\r\n").split("\n")
     found = 0
     for number, line in enumerate(reversed(lines[1:][-_MOST_AFTER:]), 1):
         plain = line.strip()
         # of one column, "12 records" may be a value
-        if (_COUNTED.match(plain) and (columns > 1 or _SAID.search(plain))) or _TIMED.match(plain):
+        said = (_COUNTED.match(plain) and (columns > 1 or _SAID.search(plain))) or _TIMED.match(plain)
+        if said or (columns > 1 and plain.startswith("#") and delimiter not in plain):
             found = number
         elif plain and not _RULER.match(plain):
             break
@@ -99,7 +100,7 @@ def sums_at_end(rows: Sequence[Sequence[str]]) -> int:
 def has_units(rows: Sequence[Sequence[str]], kinds: Sequence[Sequence[str]]) -> bool | None:
     """Whether the row below the header says units or types: where all rows below it have numbers, it has none. None where that is not sure: its
     words may be values, too. ``rows`` without the header, ``kinds`` of their cells, see ``kind_of``."""
-    if len(rows) < 3 or len(rows[0]) != len(rows[1]):
+    if len(rows) < 2 or len(rows[0]) != len(rows[1]):
         return False
     numeric = [
         at
@@ -108,8 +109,12 @@ def has_units(rows: Sequence[Sequence[str]], kinds: Sequence[Sequence[str]]) -> 
         and any(row[at] in ("number", "moment") for row in kinds[1:])
     ]
     said = [rows[0][at].strip() for at in numeric]
+    if all(re.fullmatch(r"-+", cell.strip()) for cell in rows[0]) and len(rows[0]) > 1:
+        return True  # a line below the names
     # a word that means NULL is a value
     if not any(said) or any(kinds[0][at] != "text" for at, word in zip(numeric, said, strict=True) if word):
+        return False
+    if len(rows) < 3:
         return False
     words = [cell.strip() for cell in rows[0] if cell.strip()]
     if all(_TYPE.match(word) for word in words):

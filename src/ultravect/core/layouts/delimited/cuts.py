@@ -196,6 +196,8 @@ def with_quotes(text: str, delimiter: str, layout: DelimitedLayout) -> tuple[Del
         return layout, ""
     if _quoted_after_blanks(text, delimiter):
         return layout.model_copy(update={"skip_blanks": True}), "values are quoted after blanks"
+    if _blanks_after_quotes(text, delimiter) and _broken(text, delimiter, layout):
+        return layout.model_copy(update={"skip_blanks": True}), "blanks stand after quoted values"
     if "'" in text and _quoted(text, delimiter, "'") and not _quoted(text, delimiter, '"'):
         other = layout.model_copy(update={"quote": "'"})
         if cut_by(text, delimiter, other).share >= cut_by(text, delimiter, layout).share and not _broken(
@@ -223,6 +225,13 @@ def _quoted_after_blanks(text: str, delimiter: str) -> bool:
     return len(re.findall(rf'{mark}[ \t]+"[^"\n]*"[ \t]*(?={mark}|\r?\n|$)', text)) >= 1 and not re.search(
         rf'{mark}"', text
     )
+
+
+def _blanks_after_quotes(text: str, delimiter: str) -> bool:
+    if len(delimiter) > 1 or delimiter in " \t\x00":
+        return False
+    mark = re.escape(delimiter)
+    return bool(re.search(rf'(?:^|{mark})"[^"\n]*"[ \t]+(?={mark}|\r?$)', text, re.MULTILINE))
 
 
 def _quoted(text: str, delimiter: str, quote: str) -> bool:

@@ -157,7 +157,7 @@ def _without_footer(
         return lines, layout
     text = "".join(lines)
     cut = _cuts(text, layout)[0]
-    if found := lines_after(text, cut.columns):
+    if found := lines_after(text, cut.columns, cut.delimiter):
         said = f"the last {'line is no row' if found == 1 else f'{found} lines are no rows'}: {lines_of(text.rstrip())[-1].strip()[:40]!r}"
         findings.append(Finding("note", "footer-found", said, "from.layout"))
         kept = lines_of(text.rstrip("\r\n"))[:-found]
