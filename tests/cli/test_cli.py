@@ -179,7 +179,12 @@ def test_a_failed_run_says_what_to_do(shell: Shell, place: Place) -> None:
     place.sql("CREATE TABLE {t} (a int)")
     place.file("a\n1\nx\n").job()
     ran = shell("run", place.name, code=1)
-    for part in ("failed", "row 2 (line 3), column a: 'x': not a number", "fix: fix the source", "ultravect rejects"):
+    for part in (
+        "failed",
+        "row 2 (line 3), column a: 'x': not a number",
+        "fix: correct them in the source",
+        "ultravect rejects",
+    ):
         assert part in ran
     number = str(place.client.runs(job=place.name).items[0].id)
     assert "not a number" in shell("rejects", number)

@@ -16,7 +16,9 @@ _DATA_LIKE = re.compile(r"^[+-]?\d[\d.,:/ T+Z'-]*$")
 _YEAR = re.compile(r"^(1[5-9]|20|21)\d\d$")
 _NAME_LIKE = re.compile(r"^[^\W\d][\w.]*$")
 _FORMATS = TextFormats()
+_MARKED = re.compile(r"^[+-]?\d*\.\d+")
 _LONG_NAME = 60
+_LEAST_SORTED, _SORTED_ROWS = 3, 100
 _WORDS = (  # that names of columns are made of
     "id no nr number name title code key type kind date time day month year timestamp country region "
     "state city town address zip value amount price total count quantity unit currency description label "
@@ -80,6 +82,13 @@ def judge_header(rows: Sequence[Sequence[str]]) -> HeaderGuess:
             f"the first row has {first[above[0]]!r} above numbers, so it names the columns, {first[data[0]]!r} too"
         )
         return HeaderGuess(True, reason, len(body) > 2)
+    if (
+        len(data) == len(first) > 2
+        and _counts(first)
+        and any(_MARKED.match(cell) for column in columns for cell in column[:20])
+    ):
+        reason = f"the first row numbers the columns, from {first[0]}, above numbers with digits after their mark"
+        return HeaderGuess(True, reason, len(body) > 2)
     if data and unique and named and _numbered(first, data, columns, kinds):
         reason = f"the first row numbers the columns, from {first[data[0]]}, above values that are no such numbers"
         return HeaderGuess(True, reason, False)
@@ -111,6 +120,11 @@ def _years(first: Sequence[str], data: Sequence[int], columns: Sequence[Sequence
     return bool(below) and not all(_YEAR.match(cell) for cell in below)
 
 
+def _counts(first: Sequence[str]) -> bool:
+    """Whether the cells are 0, 1, 2 … or 1, 2, 3 …"""
+    return list(first) in ([str(at) for at in range(len(first))], [str(at + 1) for at in range(len(first))])
+
+
 def _numbered(
     first: Sequence[str], data: Sequence[int], columns: Sequence[Sequence[str]], kinds: Sequence[str]
 ) -> bool:
@@ -140,6 +154,8 @@ def _of_texts(first: Sequence[str], columns: Sequence[Sequence[str]], unique: bo
         if not cell or not below:
             continue
         score += _looks_like_name(cell, below) / len(first)
+    if _sorted_with(first, columns):
+        score -= 1.5
     score += 0.5 if unique else -1.5
     if not named:
         score -= 0.75
@@ -151,6 +167,19 @@ def _of_texts(first: Sequence[str], columns: Sequence[Sequence[str]], unique: bo
     return HeaderGuess(
         False, f"all values are text, and the first row ({shown!r} …) looks like those below it", False
     )
+
+
+def _sorted_with(first: Sequence[str], columns: Sequence[Sequence[str]]) -> bool:
+    """Whether the first row begins a sorted list: it comes before the rows below in their order, and is no word that names are made of."""
+    for cell, column in zip(first, columns, strict=True):
+        below = [value for value in column if value][:_SORTED_ROWS]
+        if len(below) < _LEAST_SORTED or cell.lower() in _COMMON or _case(cell) != _case(below[0]):
+            continue
+        whole = [cell, *below]
+        near = cell[:1].lower() == below[0][:1].lower()
+        if near and len(set(below)) == len(below) and all(one < other for one, other in itertools.pairwise(whole)):
+            return True
+    return False
 
 
 def _looks_like_name(cell: str, below: Sequence[str]) -> float:

@@ -65,7 +65,9 @@ def fix_of(
         read = _whole_by(job, plan, found.reasons)
     if read is not None:
         return read
-    return tolerated or Fix("correct them in the source, or filter them with from.where")
+    return tolerated or Fix(
+        "correct them in the source, filter them with from.where, or tolerate them with into.rejects (a count or a share)"
+    )
 
 
 def _last_lines(job: Job, plan: Planning, found: Misfits, count: int | None) -> Fix | None:

@@ -20,6 +20,8 @@ _ROWS = 200
 _TYPED_ROWS = 60
 _STAND_IN = chr(STAND_IN)
 _RUNS = re.compile(r'"[^"]*"|[ \t]+')
+_CLOCK = re.compile(r"(?:^|[ T])\d{1,2}:\d{2}(?::\d{2}(?:[.,]\d+)?)?(?:$|[ Z])")
+_LEADING_MARKS, _LEAST_LEADING = ("#", "%", "!", "//"), 3
 _CLOSE = 0.12  # a rival whose score is nearer than this makes the choice unsure
 
 csv.field_size_limit(min(sys.maxsize, 64 << 20))
@@ -120,12 +122,22 @@ def _plain(rows: list[list[str]], delimiter: str) -> float:
         return 0.0
     others = [item for item in (",", ";", "\t", "|") if item != delimiter and item not in delimiter]
     cells = [cell for row in rows[:_TYPED_ROWS] for cell in row[:100]]
+    prose = delimiter in ",;:"
     odd = sum(
         1
         for cell in cells
-        if any(other in cell.strip() for other in others) and kind_of(cell) not in ("number", "moment")
+        # after a comma in a sentence comes a blank
+        if (
+            any(_cut_at(other, cell.strip()) for other in others)
+            or (prose and cell[:1] == " " and cell[1:2].isalpha())
+        )
+        and kind_of(cell) not in ("number", "moment")
     )
     return 1 - odd / len(cells) if cells else 0.0
+
+
+def _cut_at(mark: str, cell: str) -> bool:
+    return mark in cell and (mark not in ",;" or bool(re.search(re.escape(mark) + r"(?! )", cell)))
 
 
 def best_cuts(text: str, layout: DelimitedLayout) -> list[Cut]:
@@ -152,7 +164,8 @@ def _explains(text: str, cut: Cut) -> bool:
     if cut.delimiter != ":":
         return True
     # what a clock or an address has between its parts is rarely a delimiter
-    return cut.columns > 2 and not any(kind_of(line) == "moment" for line in text.splitlines()[1:6])
+    some = text.splitlines()[1:6]
+    return cut.columns > 2 and not any(kind_of(line) == "moment" or _CLOCK.search(line) for line in some)
 
 
 def _doubled(text: str, cut: Cut, layout: DelimitedLayout) -> bool:
@@ -257,6 +270,10 @@ def comment_mark(lines: Sequence[str], layout: DelimitedLayout) -> str:
     """The mark of lines that are no rows, "" where there is none: they are cut into another number of values than the rows."""
     if ruler := ruler_mark(lines[:_ROWS]):
         return ruler
+    for mark in _LEADING_MARKS:
+        leading = next((at for at, line in enumerate(lines) if line.strip() and not line.startswith(mark)), 0)
+        if leading >= (_LEAST_LEADING if mark != "#" else _ROWS):
+            return mark
     marked = [line for line in lines[:_ROWS] if line.startswith("#")]
     others = [line for line in lines[:_ROWS] if line.strip() and not line.startswith("#")]
     if not marked or not others or (len(marked) == 1 and lines[0].startswith("#")):

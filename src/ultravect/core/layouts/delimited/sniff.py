@@ -68,6 +68,7 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
     text = whole_text(head, layout.encoding or "utf-8", whole=whole)
     lines, layout = _without_frame(lines_of(text)[layout.preamble or 0 :], layout, findings)
     lines, layout = _without_footer(lines, layout, findings, whole=whole)
+    lines_read = lines  # with remarks, which may name the columns
     text, layout = _without_comments(lines, layout, findings)
     text, layout = _without_codes(text, layout, findings)
     cuts = _cuts(text, layout)
@@ -110,6 +111,10 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
         layout = layout.model_copy(update={"header": _judged(rows, findings)})
         if layout.header and (lines_found := _header_lines(rows, findings)) > 1:
             layout = layout.model_copy(update={"header": lines_found})
+        if not layout.header and layout.names is None and (names := _names_above(lines_read, layout, rows)):
+            layout = layout.model_copy(update={"names": names})
+            noted = f"the last line of remarks names the columns: {', '.join(names)[:80]}"
+            findings[-1] = Finding("note", "header-found", noted, "from.layout")
     if (
         whole
         and "footer" not in layout.model_fields_set
@@ -165,6 +170,25 @@ def _without_footer(
     return lines, layout
 
 
+def _names_above(lines: list[str], layout: DelimitedLayout, rows: list[list[str]]) -> list[str] | None:
+    """The names of the columns where the last remark above the rows has as many as they have values."""
+    mark = layout.comment or "#"
+    first = next((at for at, line in enumerate(lines) if line.strip() and not line.startswith(mark)), 0)
+    if not first or not rows or not lines[first - 1].startswith(mark):
+        return None
+    plain = lines[first - 1].removeprefix(mark).lstrip("# ").rstrip("\r\n")
+    for delimiter in dict.fromkeys((layout.delimiter or ",", BLANKS, ",", "\t")):
+        found = next((row for _, row in first_rows(plain, delimiter, layout)), [])
+        names = [cell.strip() for cell in found]
+        if (
+            len(names) == len(rows[0]) > 1
+            and len(set(names)) == len(names)
+            and all(kind_of(name) == "text" for name in names)
+        ):
+            return names
+    return None
+
+
 def _header_lines(rows: list[list[str]], findings: list[Finding]) -> int:
     """How many rows are the header: a second one may say units or types."""
     body = rows[1:_UNITS_ROWS]
@@ -189,7 +213,12 @@ def _header_lines(rows: list[list[str]], findings: list[Finding]) -> int:
 
 def _without_codes(text: str, layout: DelimitedLayout, findings: list[Finding]) -> tuple[str, DelimitedLayout]:
     """The text in the usual form where clients of databases have written it."""
-    if layout.codes is None and not {"quote", "escape", "skip_blanks"} & layout.model_fields_set:
+    said_so = {
+        "quote",
+        "escape",
+        "skip_blanks",
+    } & layout.model_fields_set or "nulls" in layout.values.model_fields_set
+    if layout.codes is None and not said_so:
         found = delimiter_of_codes(text, [layout.delimiter] if layout.delimiter else ("\t", ",", "|", ";"))
         if found is not None and found[1]:
             layout = layout.model_copy(update={"codes": True, "delimiter": found[0]})
