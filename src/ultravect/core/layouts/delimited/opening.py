@@ -60,8 +60,6 @@ def open_delimited(file: SourceFile, layout: DelimitedLayout | None) -> Delimite
     elif whole.header:
         if whole.trailing and row and not row[-1].strip():
             row = row[:-1]
-        if row and row[0].startswith("#") and len(row) > 1 and not any(cell.startswith("#") for cell in row[1:]):
-            row = [row[0].lstrip("# "), *row[1:]]  # the names stand in a remark
         names, findings = unique_names(row)
         findings += _short_header(first, names, whole)
         if any(found.code == "row-names-found" for found in findings):
