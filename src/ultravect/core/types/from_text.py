@@ -91,6 +91,8 @@ def _time(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Conv
 
 
 def _uuid(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    if formats.type_is_given:
+        values = pc.replace_substring_regex(values, r"^(?:\{(.*)\}|urn:uuid:(.*))$", r"\1\2")
     matching = pc.match_substring_regex(values, f"^{_UUID}$")
     good = pc.replace_substring(pc.if_else(matching, values, pa.scalar("0" * 32)), "-", "")
     texts = pc.fill_null(good, "0" * 32)

@@ -39,6 +39,13 @@ _LETTERS = r"\p{L}{3,}"
 _FINER = r"(:[0-9]{2}[.,][0-9]{6})0+"
 _COMMA = r"(:[0-9]{2}),([0-9])"
 _ZONE_NAME = r"((?:[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?))\[[A-Za-z_/+-]+\]$"
+# of mails and logs: a day of the week first, the year last; of a database whose clocks have points
+_WEEKDAY = r"^(?i:mon|tue|wed|thu|fri|sat|sun)[a-z]*,? +"
+_YEAR_LAST = r"^(\p{L}{3}) +([0-9]{1,2}) ([0-9]{2}:[0-9]{2}:[0-9]{2}) ([0-9]{4})$"
+_YEAR_LAST_UTC = r"^(\p{L}{3}) +([0-9]{1,2}) ([0-9]{2}:[0-9]{2}:[0-9]{2}) (?:UTC|GMT) ([0-9]{4})$"
+_OF_LOGS = r"^([0-9]{1,2})/(\p{L}{3})/([0-9]{4}):([0-9]{2}:[0-9]{2}:[0-9]{2})"
+_POINTS = r" ([0-9]{1,2})\.([0-9]{2})\.([0-9]{2})"
+_OTHER_ORDER = r"^\p{L}{3,}|^[0-9]+/\p{L}|[0-9] +[+-][0-9]{2}:?[0-9]{2}$| [0-9]{1,2}\.[0-9]{2}\.[0-9]{2}"
 _NAMED_UTC = r" ?(?:UTC|GMT)$"
 _COMPACT = r"^([0-9]{4})([0-9]{2})([0-9]{2})[T ]?([0-9]{2})([0-9]{2})([0-9]{2})"
 _DAY_US = 86_400 * 10**6
@@ -65,6 +72,14 @@ def plain_moments(values: pa.Array, pattern: str = "YYYY-MM-DD") -> pa.Array:
     if _any(values, _COMPACT + r"(?:[.Zz+-]|$)"):
         date = r"\1\2\3" if pattern == "YYYYMMDD" else r"\1-\2-\3"
         values = pc.replace_substring_regex(values, _COMPACT, rf"{date} \4:\5:\6")
+    if _any(values, _OTHER_ORDER):
+        values = pc.replace_substring_regex(values, _WEEKDAY, "")
+        values = pc.replace_substring_regex(values, _YEAR_LAST_UTC, r"\2 \1 \4 \3Z")
+        values = pc.replace_substring_regex(values, _YEAR_LAST, r"\2 \1 \4 \3")
+        values = pc.replace_substring_regex(values, _OF_LOGS, r"\1 \2 \3 \4")
+        values = pc.replace_substring_regex(values, _POINTS, r" \1:\2:\3")
+        values = pc.replace_substring_regex(values, _FINER, r"\1")
+        values = pc.replace_substring_regex(values, r"([0-9]) +([+-][0-9]{2}:?[0-9]{2})$", r"\1\2")
     if _any(values, _LETTERS):
         for names, short in _months():
             values = pc.replace_substring_regex(values, names, rf"\1{short}\2")

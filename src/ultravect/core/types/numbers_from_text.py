@@ -45,7 +45,9 @@ def _plain_number(values: pa.Array, formats: TextFormats) -> pa.Array:
             values = _with_minus_first(values)
     if formats.thousands:
         mark, point = re.escape(formats.thousands), re.escape(formats.decimal_mark)
-        grouped = pc.match_substring_regex(values, rf"^[+-]?[0-9]{{1,3}}(?:{mark}[0-9]{{3}})+(?:{point}[0-9]*)?$")
+        grouped = pc.match_substring_regex(
+            values, rf"^[+-]?[0-9]{{1,3}}(?:{mark}[0-9]{{2,3}})*{mark}[0-9]{{3}}(?:{point}[0-9]*)?$"
+        )
         if as_mask(grouped).any():
             values = pc.if_else(grouped, pc.replace_substring(values, formats.thousands, ""), values)
     if formats.decimal_mark != ".":

@@ -304,6 +304,9 @@ def _by_column(job: Job, rows: FirstRows, column: ColumnPlan, odd: Sequence[str]
             and not convert(pc.utf8_slice_codeunits(texts, 0, _FINE_PLACES), column.type, column.formats).failed.any()
         ):
             written, why = f"{lost} as {quoted(entry.name)}", "to cut off what is finer than microseconds"
+    elif column.type.name == "timestamptz" and all(re.search(r":\d\d\.\d{7,}[Zz]$", text) for text in odd):
+        written = f"substring({name}, 1, {_FINE_PLACES}) || 'Z' as {quoted(entry.name)}"
+        why = "to cut off what is finer than microseconds"
     if not written:
         return None
     return ValueFix(f"{why}, write the column as `{written}`", column_as(job, entry, written))

@@ -27,6 +27,7 @@ from ultravect.core.types.truth import pair_of
 _SAMPLE_BYTES = 256 << 10
 _MOST_WORDS = 20
 _LIKELY_YEARS = (1800, 2200)
+_FRACTIONS = ("decimal", "real", "double")
 DATED = ("date", "timestamp", "timestamptz")
 _LOOKED_AT = ("boolean", *DATED)
 
@@ -48,7 +49,14 @@ def formats_of_given(plan: Planning, columns: Sequence[Given]) -> Mapping[int, T
     texts = [column for column in columns if reader.given[column.position] is None]
     usual = replace(reader.formats, type_is_given=True)
     found = {column.position: usual for column in texts}
-    looked_at = [column for column in texts if column.type.name in _LOOKED_AT]
+    unsure = getattr(getattr(reader, "layout", None), "delimiter", None) == ";" and not {
+        "decimal_mark",
+        "thousands",
+    } & _said(reader)
+    fractions = unsure and (usual.decimal_mark, usual.thousands) == (".", None)
+    looked_at = [
+        column for column in texts if column.type.name in _LOOKED_AT or (fractions and column.type.name in _FRACTIONS)
+    ]
     if not looked_at:
         return found
     values = first_texts(reader, [column.position for column in looked_at], _SAMPLE_BYTES)
@@ -61,9 +69,44 @@ def formats_of_given(plan: Planning, columns: Sequence[Given]) -> Mapping[int, T
             continue
         if column.type.name == "boolean":
             found[column.position] = _booleans(plan, column, values[column.position], distinct, usual)
+        elif column.type.name in _FRACTIONS:
+            continue
         elif reader.date_pattern is None:
             found[column.position] = _dates(plan, column, distinct, usual)
+    if fractions:
+        _note_grouped(plan, looked_at, values)
     return found
+
+
+def _said(reader: Reader) -> set[str]:
+    values = getattr(getattr(reader, "layout", None), "values", None)
+    return set(values.model_fields_set) if values is not None else set()
+
+
+def _note_grouped(plan: Planning, columns: Sequence[Given], values: Mapping[int, pa.Array]) -> None:
+    """That 1.234 may be a thousand in a file whose columns are divided by ;, as those are that write decimal commas."""
+    grouped, point = [], False
+    for column in columns:
+        if column.type.name not in _FRACTIONS:
+            continue
+        texts = pc.utf8_trim_whitespace(values[column.position])
+        texts = texts.filter(pc.match_substring_regex(texts, r"[0-9]\.[0-9]"))
+        if not len(texts):
+            continue
+        if bool(pc.all(pc.match_substring_regex(texts, r"^[+-]?[1-9][0-9]{0,2}(?:\.[0-9]{3})+$")).as_py()):
+            grouped.append((column, texts[0].as_py()))
+        else:
+            point = True
+    if point:
+        return
+    for column, shown in grouped:
+        plan.add(
+            "error",
+            "thousands-unsure",
+            f"column {column.name}: columns are divided by ;, as in files with decimal commas, so that {shown} may be {shown.replace('.', '')}",
+            column.place,
+            f'write from.layout.values.decimal_mark: "," if it is, or decimal_mark: "." if it is {shown}',
+        )
 
 
 def first_texts(reader: Reader, positions: Sequence[int], size: int) -> dict[int, pa.Array]:

@@ -15,6 +15,7 @@ from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.words import counted
 
 _MOST_LISTED = 3
+_DIGITS_OF_THOUSANDS = 3
 _CODES = {"nulls": "nulls-likely", "signs": "signs-likely", "thousands": "thousands-likely"}
 
 
@@ -39,7 +40,22 @@ def value_findings(reader: Reader, columns: Iterable[ColumnType], job: Job | Non
         findings.append(
             _of_two_readings(found, layout, columns, job) if key == "thousands" and value == "," else found
         )
+    findings += _grouped_or_not(layout, columns)
     return findings
+
+
+def _grouped_or_not(layout: AnyLayout, columns: Sequence[ColumnType]) -> list[Finding]:
+    """That 1.234 may be a thousand, where columns are divided by ; and no number has other than three digits after its point."""
+    values = layout.values
+    if getattr(layout, "delimiter", None) != ";" or {"decimal_mark", "thousands"} & values.model_fields_set:
+        return []
+    fractions = [item for item in columns if item.type.name in ("decimal", "double") and values.decimal_mark == "."]
+    if not fractions or any(item.type.scale != _DIGITS_OF_THOUSANDS for item in fractions):
+        return []
+    named = ", ".join(item.name for item in fractions[:_MOST_LISTED])
+    message = f"column {named}: numbers with three digits after a point, in a file whose columns are divided by ;: 1.234 may be 1234"
+    fix = 'write layout.values.decimal_mark: "," if it is, or decimal_mark: "." if it is 1.234'
+    return [Finding("warning", "thousands-unsure", message, "from.layout", fix)]
 
 
 def _of_two_readings(found: Finding, layout: AnyLayout, columns: Sequence[ColumnType], job: Job | None) -> Finding:
