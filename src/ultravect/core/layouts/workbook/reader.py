@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import io
+import itertools
 import re
 import zipfile
 from collections import Counter
@@ -21,7 +22,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
 from ultravect.core.layouts.documents.records import as_json, column_of
 from ultravect.core.layouts.table import TableBlock, TableReader
-from ultravect.core.layouts.workbook.cells import cells_of, named_ranges, plain_value
+from ultravect.core.layouts.workbook.cells import cells_of, named_ranges, plain_column
 from ultravect.core.layouts.workbook.table_area import SheetTable, cell_text, header_rows, is_filled, names_of_columns
 from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.layout import XlsxLayout
@@ -137,9 +138,9 @@ def _opened(file: SourceFile, layout: XlsxLayout) -> TableReader:
     # rows keep their numbers in the sheet; empty ones are none
     numbered = [(n, row) for n, row in enumerate(table.cells[start:], start) if is_filled(row)]
     held = [row for _, row in numbered] + [table.cells[at] for at in rows]
-    width = max(
-        (max(at for at, cell in enumerate(row) if cell is not None) + 1 for row in held if is_filled(row)), default=0
-    )
+    width = max(map(len, held), default=0)
+    while width and not any(len(row) >= width and row[width - 1] is not None for row in held):
+        width -= 1
     if not width:
         raise file_empty(
             file.path, f"has nothing in sheet {name!r}", "name another sheet in layout.sheet, or check layout.range"
@@ -150,7 +151,9 @@ def _opened(file: SourceFile, layout: XlsxLayout) -> TableReader:
     )
     errors = {place: text for place, text in table.errors.items() if place[0] >= start and place[1] < width}
     good, bad = _without_errors(numbered, errors, layout.values.errors, table, findings)
-    values = [_column([plain_value(row[p]) if p < len(row) else None for _, row in good]) for p in range(width)]
+    columns = itertools.zip_longest(*(row[:width] for _, row in good)) if good else ()
+    values = [_column(plain_column(cells)) for cells in columns]
+    values += [_column([])] * (width - len(values))
     content = _Content(column_names, values, good, bad, table.top + 1)
     return TableReader(
         file,

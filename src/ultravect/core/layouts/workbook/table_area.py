@@ -36,7 +36,7 @@ def _bounds(text: str | None) -> tuple[int, int, int | None, int | None]:
 
 
 def is_filled(row: list[Any]) -> bool:
-    return any(cell is not None for cell in row)
+    return row.count(None) != len(row)
 
 
 @dataclass
@@ -66,8 +66,10 @@ class SheetTable:
         whole = [[None if cell == "" else cell for cell in row[left:last_column]] for row in rows[first_row:last_row]]
         if cells is None:
             # what stands around the cells that hold something is no part of the table
-            filled = [row for row in whole if is_filled(row)]
-            skipped = min((next(at for at, c in enumerate(row) if c is not None) for row in filled), default=0)
+            widest = max(map(len, whole), default=0)
+            skipped = next(
+                (at for at in range(widest) if any(len(row) > at and row[at] is not None for row in whole)), 0
+            )
             whole, left = [row[skipped:] for row in whole], left + skipped
         inside = {
             (row - first_row, column - left): text
