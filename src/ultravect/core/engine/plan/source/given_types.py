@@ -6,6 +6,7 @@ noted; everything else is left to the rows that do not fit, see ``look.misfit_fi
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -26,6 +27,7 @@ from ultravect.core.types.truth import pair_of
 
 _SAMPLE_BYTES = 256 << 10
 _MOST_WORDS = 20
+_RARE = 0.02
 _LIKELY_YEARS = (1800, 2200)
 _FRACTIONS = ("decimal", "real", "double")
 DATED = ("date", "timestamp", "timestamptz")
@@ -129,7 +131,7 @@ def first_texts(reader: Reader, positions: Sequence[int], size: int) -> dict[int
 def _booleans(plan: Planning, column: Given, values: pa.Array, distinct: pa.Array, usual: TextFormats) -> TextFormats:
     if len(distinct) > _MOST_WORDS or not convert(distinct, column.type, usual).failed.any():
         return usual
-    words = {text.strip().lower() for text in distinct.to_pylist()}
+    words = _usual_words(values, distinct)
     has_empty = values.null_count > 0 or bool(pc.any(pc.is_in(values, pa.array(["", " "]))).as_py())
     pair = pair_of(words, empty=has_empty)
     if pair is None:
@@ -138,6 +140,15 @@ def _booleans(plan: Planning, column: Given, values: pa.Array, distinct: pa.Arra
     shown = f"{true!r} is true, {'nothing' if false == '' else repr(false)} is false"
     plan.add("note", "booleans-found", f"column {column.name}: {shown}", column.place)
     return replace(usual, true_words=(true,), false_words=(false,))
+
+
+def _usual_words(values: pa.Array, distinct: pa.Array) -> set[str]:
+    """The words of a column in small letters, without those that hardly any row has."""
+    counted: Counter[str] = Counter()
+    for entry in pc.value_counts(values.filter(pc.is_in(values, distinct))).to_pylist():
+        counted[entry["values"].strip().lower()] += entry["counts"]
+    few = counted.total() * _RARE
+    return {word for word, count in counted.items() if count > few} or set(counted)
 
 
 def _dates(plan: Planning, column: Given, distinct: pa.Array, usual: TextFormats) -> TextFormats:
