@@ -205,7 +205,7 @@ def is_unsure(cuts: list[Cut]) -> bool:
 def with_quotes(text: str, delimiter: str, layout: DelimitedLayout) -> tuple[DelimitedLayout, str]:
     """The layout with the quotes, escapes and blanks that read the text best, and why they are others; the same where the
     layout says them or nothing is wrong."""
-    if {"quote", "escape", "skip_blanks"} & layout.model_fields_set:
+    if layout.codes or {"quote", "escape", "skip_blanks"} & layout.model_fields_set:
         return layout, ""
     if _quoted_after_blanks(text, delimiter):
         return layout.model_copy(update={"skip_blanks": True}), "values are quoted after blanks"

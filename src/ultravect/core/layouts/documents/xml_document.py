@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import itertools
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field
 from typing import Any
@@ -148,8 +149,15 @@ def find_rows(file: SourceFile) -> tuple[str, str, list[str], Finding | None]:
             said = f"the rows may be {best}, or {other}"
             doubt = Finding("warning", "rows-unsure", said, "from.layout", fix, Replacement("from.layout.rows", rows))
     cells = round(best.values)
-    named = next((item.labels for item in found.values() if len(item.labels) == cells and best.cells), [])
+    fitting = [item for item in found.values() if len(item.labels) == cells and best.cells]
+    # of several, those that stand next to the rows
+    named = max(fitting, key=lambda item: _shared(item.path, best.path)).labels if fitting else []
     return "/".join(best.path), reason, named if len(set(named)) == len(named) else [], doubt
+
+
+def _shared(one: Sequence[str], other: Sequence[str]) -> int:
+    """How many steps two paths have in common from the root."""
+    return sum(1 for _ in itertools.takewhile(lambda pair: pair[0] == pair[1], zip(one, other, strict=False)))
 
 
 def _holds(other: _Candidate, item: _Candidate) -> bool:
