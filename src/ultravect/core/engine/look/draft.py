@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import yaml
@@ -64,7 +64,20 @@ def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, save
     if plan.reader is None or plan.target is None or plan.table is None or (first and not plan.live):
         problem = first or plan.errors[0]
         raise UltravectError(problem.code, problem.message, hint=problem.fix, place=problem.place)
+    nameless = next((error.replacement for error in plan.errors if error.code == "names-missing"), None)
+    if nameless is not None and not isinstance(drafted.layout, str):
+        # the names of the table, by position; asked anew, the file has them
+        named = (
+            nameless.value if nameless.place == "from.layout" else {**(drafted.layout or {}), "names": nameless.value}
+        )
+        return draft(source, target, replace(drafted, layout=named), saved)
     columns = _mapped(plan) if plan.live else [_line(plan, column) for column in plan.columns]
+    if all(line.lstrip().startswith("#") for line in columns):
+        columns.insert(
+            0,
+            '  - "*"'.ljust(_NAME_WIDTH)
+            + f" # none of its columns is one of {plan.live.name if plan.live else 'it'}",
+        )
     head, tail = _head(job, drafted.from_structure(source)), _into(plan, target, drafted)
     if sum(len(line.encode()) + 1 for line in [*head, *columns, *tail]) > _MOST_BYTES:
         remark = f"# all {len(columns):,} columns as they are; with a line for each, this file would be too large"
@@ -72,7 +85,9 @@ def draft(source: ConnectionSpec, target: ConnectionSpec, drafted: Drafted, save
     return "\n".join([*head, *columns, *tail, ""])
 
 
-_FIXED_BY_MAPPING = frozenset(["column-required", "no-columns", "column-not-in-target", "column-generated"])
+_FIXED_BY_MAPPING = frozenset(
+    ["column-required", "no-columns", "column-not-in-target", "column-generated", "names-missing"]
+)
 
 
 def _called(place: ConnectionSpec, name: str) -> str:

@@ -122,7 +122,6 @@ def _whole_by(job: Job, plan: Planning, reasons: Counter[str]) -> Fix | None:
     )
     if long:
         return Fix(
-            'is a delimiter part of a value? then quotes or layout.escape (such as "\\\\") keep it; layout.ragged: fit cuts what is '
-            "too much, and fills short rows with NULL"
+            'is a delimiter part of a value? then quotes, layout.escape (such as "\\\\") or another layout.delimiter keep it; nothing is cut'
         )
     return Fix("layout.ragged: pad fills short rows with NULL", put_in_layout(layout, "ragged", "pad", job))
