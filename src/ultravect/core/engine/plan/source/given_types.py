@@ -30,8 +30,7 @@ _MOST_WORDS = 20
 _RARE = 0.02
 _LIKELY_YEARS = (1800, 2200)
 _FRACTIONS = ("decimal", "real", "double")
-DATED = ("date", "timestamp", "timestamptz")
-_LOOKED_AT = ("boolean", *DATED)
+_LOOKED_AT = ("boolean", "date", "timestamp", "timestamptz")
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,6 @@ from ultravect.core.layouts.base import Reader
 from ultravect.core.model.finding import Finding, Replacement
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.layout import AnyLayout, JsonLayout, JsonLinesLayout, XmlLayout
-from ultravect.core.types.inference.candidates import WORDS_FOR_NULL
 from ultravect.core.types.inference.column_type import ColumnType
 from ultravect.core.words import counted
 
@@ -146,9 +145,3 @@ def _joined(layout: AnyLayout, key: str, values: Sequence[Any]) -> Any:
 
 def _word(value: str) -> str:
     return f'"{value}"'
-
-
-def null_words(values: Iterable[str]) -> list[str] | None:
-    """Those of ``values`` that stand for NULL, when all of them may do so."""
-    words = sorted({value.strip() for value in values})
-    return words if words and set(words) <= WORDS_FOR_NULL else None
