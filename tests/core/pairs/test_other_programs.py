@@ -251,3 +251,75 @@ def test_values_of_documents_and_workbooks(
             place.load(text)
         text = edited(text, result)
     assert [value for _, value in place.load(text)] == list(MEANT[kind])
+
+
+@pytest.mark.parametrize(
+    ("content", "columns", "said", "rows"),
+    [
+        ("n,a,b\n1,$5,€3\n2,$6,€4\n", "n int, a numeric, b numeric", {"signs": ["$", "€"]}, [(1, 5, 3), (2, 6, 4)]),
+        (
+            "n,a,b,c\n1,$5,NA,1738318530\n2,$6,4,1738318531\n",
+            "n int, a int, b int, c bigint",
+            {"signs": ["$"], "nulls": ["", "NA"]},
+            [(1, 5, None, 1738318530), (2, 6, 4, 1738318531)],
+        ),
+        (
+            "n;d;v\n1;31.12.2025;1,234\n2;30.12.2025;2,500\n",
+            "n int, d date, v numeric(10,3)",
+            {"decimal_mark": ","},
+            None,
+        ),
+    ],
+)
+def test_one_edit_is_enough(
+    content: str, columns: str, said: dict[str, Any], rows: list[tuple[Any, ...]] | None, place: Place
+) -> None:
+    """For all columns at once; a comma is what the rest of the file says."""
+    (place.folder / "a.csv").write_text(content)
+    place.make(columns)
+    text = place.job("a.csv")
+    text = edited(text, place.check(text))
+    assert yaml.safe_load(text)["from"]["layout"]["values"] == said
+    assert place.check(text).passed
+    found = place.load(text)
+    assert found == rows if rows else [value for *_, value in found] == [Decimal("1.234"), Decimal("2.500")]
+
+
+@pytest.mark.parametrize(
+    ("content", "columns", "readings"),
+    [
+        ("n\tv\n1\t1,234\n2\t2,500\n", "n int, v numeric(10,3)", ["1234.000", "1.234"]),
+        ("n;v\n1;A\n2;I\n", "n int, v boolean", ["A", "I"]),
+        ("n;v\n1;1.234\n2;2.500\n", "n int, v numeric(10,3)", ["1234", "1.234"]),
+        ("n,v\n1,01/02/2025\n2,03/04/2025\n", "n int, v date", ["DD/MM/YYYY", "MM/DD/YYYY"]),
+    ],
+)
+def test_two_readings_are_a_question(content: str, columns: str, readings: list[str], place: Place) -> None:
+    (place.folder / "a.csv").write_text(content)
+    place.make(columns)
+    result = place.check(place.job("a.csv"))
+    (found,) = [finding for finding in result.findings if finding.severity == "error"]
+    assert found.edit is None
+    assert all(reading in f"{found.message} {found.fix}" for reading in readings)
+    with pytest.raises(UltravectError):
+        place.load(place.job("a.csv"))
+
+
+def test_the_run_says_what_the_check_says(place: Place) -> None:
+    (place.folder / "a.csv").write_text("n,v\n1,$5\n")
+    place.make("n int, v numeric")
+    text = place.job("a.csv")
+    with pytest.raises(UltravectError) as caught:
+        place.load(text)
+    assert caught.value.hint == place.check(text).findings[0].fix
+    assert "1 of the first 1 rows fit" in caught.value.hint
+
+
+def test_a_rare_word_among_booleans_is_a_reject_by_itself(place: Place) -> None:
+    (place.folder / "a.csv").write_text(
+        "n,v\n" + "".join(f"{n},{'t' if n % 2 else 'f'}\n" for n in range(1, 201)) + "201,maybe\n"
+    )
+    place.make("n int, v boolean")
+    result = place.check(place.job("a.csv"))
+    (found,) = [finding for finding in result.findings if finding.severity == "error"]
+    assert found.message.startswith("1 of 201 rows does not fit boolean")

@@ -63,6 +63,15 @@ class ValueFix:
     replacement: Replacement | None = None
 
 
+@dataclass(frozen=True)
+class Outcome:
+    """How many rows fit, and values of the column in question; ``worse``: whether values fit no more that did before."""
+
+    rows: int
+    values: int
+    worse: bool
+
+
 @dataclass
 class FirstRows:
     """The first rows of a file as text, on which fixes are tried."""
@@ -81,6 +90,17 @@ class FirstRows:
         ]
         self.texts = first_texts(reader, [column.position for column in self.columns], _SAMPLE_BYTES)
         self.failed = {column.position: self._failed(column, column.formats) for column in self.columns}
+        self.odd = {
+            column.position: [
+                text.strip()
+                for text in pc.unique(
+                    self.texts[column.position].filter(pa.array(self.failed[column.position]))
+                ).to_pylist()
+                if text is not None
+            ]
+            for column in self.columns
+        }
+        """Of each column, the different values that do not fit."""
 
     @property
     def rows(self) -> int:
@@ -89,21 +109,19 @@ class FirstRows:
     def _failed(self, column: ColumnPlan, formats: TextFormats) -> Mask:
         return convert(self.texts[column.position], column.type, formats).failed
 
-    def with_values(self, said: Mapping[str, Any]) -> tuple[int, bool]:
-        """How many rows fit where ``layout.values`` says this, too; and whether values fit no more that did before."""
+    def with_values(self, said: Mapping[str, Any], about: ColumnPlan) -> Outcome:
+        """What becomes of the rows where ``layout.values`` says this, too, for the values of one column."""
         bad = np.zeros(self.rows, np.bool_)
-        worse = False
+        worse, own = False, 0
         for column in self.columns:
             before = self.failed[column.position]
             formats = with_said(column.formats, said)
             after = before if formats == column.formats else self._failed(column, formats)
             worse = worse or bool((after & ~before).any())
             bad |= after
-        return self.rows - int(bad.sum()), worse
-
-    def fit(self) -> int:
-        """How many rows fit as it is."""
-        return self.with_values({})[0]
+            if column is about:
+                own = self.rows - int(after.sum())
+        return Outcome(self.rows - int(bad.sum()), own, worse)
 
 
 def with_said(formats: TextFormats, said: Mapping[str, Any]) -> TextFormats:
@@ -123,46 +141,71 @@ def with_said(formats: TextFormats, said: Mapping[str, Any]) -> TextFormats:
 
 
 def fix_of_values(job: Job, rows: FirstRows, column: ColumnPlan) -> ValueFix | None:
-    """What lets the values of ``column`` fit; None where nothing is known that does."""
+    """What lets the values of ``column`` fit, and with it those of others; None where nothing is known that does."""
     layout = getattr(rows.plan.reader, "layout", None)
-    if layout is None or column.position not in rows.failed:
+    if layout is None or not rows.odd.get(column.position):
         return None
-    failed = rows.failed[column.position]
-    texts = rows.texts[column.position]
-    odd = [text.strip() for text in pc.unique(texts.filter(pa.array(failed))).to_pylist() if text is not None]
-    if not odd:
+    odd = rows.odd[column.position]
+    found = _best(rows, column)
+    if found is None:
+        return _by_column(job, rows, column, odd) or _by_choice(rows, column)
+    if found.other is not None:
+        return _question(column, odd[0], [found.said, found.other])
+    said, whys = found.said, [found.why or _why(column, odd, found.said)]
+    for another in rows.columns:
+        # a row has one reason only: what else would be in its way is said at once
+        if another is column or not rows.odd[another.position] or (more := _best(rows, another)) is None:
+            continue
+        both = {**said, **more.said}
+        agree = all(both[key] == value for key, value in said.items())
+        if more.other is None and agree and rows.with_values(both, column).rows > rows.with_values(said, column).rows:
+            said = both
+            whys.append(more.why or _why(another, rows.odd[another.position], more.said))
+    return _written(job, layout, rows, column, said, "; ".join(filter(None, whys)))
+
+
+@dataclass(frozen=True)
+class _Reading:
+    """What ``layout.values`` would say, and why; ``other`` is what it may say as well."""
+
+    said: dict[str, Any]
+    why: str = ""
+    other: dict[str, Any] | None = None
+
+
+def _best(rows: FirstRows, column: ColumnPlan) -> _Reading | None:
+    """Of what lets values of a column fit, that which takes most and says least."""
+    odd = rows.odd[column.position]
+    distinct = pc.unique(pc.utf8_trim_whitespace(rows.texts[column.position])).drop_null()
+    before = rows.rows - int(rows.failed[column.position].sum())
+    tried = [(said, rows.with_values(said, column)) for said in _proposals(rows, column, distinct, odd)]
+    better = [(said, outcome) for said, outcome in tried if not outcome.worse and outcome.values > before]
+    if not better:
         return None
-    distinct = pc.unique(pc.utf8_trim_whitespace(texts)).drop_null()
-    best: tuple[int, dict[str, Any]] | None = None
-    before = rows.fit()
-    said_fits = [(said, *rows.with_values(said)) for said in _proposals(rows, column, distinct, odd)]
-    for said, fits, worse in said_fits:
-        if not worse and fits > before and (best is None or (fits, -len(said)) > (best[0], -len(best[1]))):
-            best = fits, said
-    if best is None:
-        return _by_column(job, rows, column, odd) or _by_choice(column, distinct)
-    fits, said = best
+    said, best = max(better, key=lambda item: (item[1].values, -len(item[0])))
     others = [
         item
-        for item, count, worse in said_fits
-        if not worse and count == fits and item != said and _differ(column, distinct, said, item)
+        for item, outcome in better
+        if outcome.values == best.values and item != said and _differ(column, distinct, said, item)
     ]
     if others and column.type.name in _NUMBERS:
-        readings = sorted([said, *others], key=len)
-        if (decided := _decided(rows, readings)) is None:
-            return _question(column, odd[0], [said, others[0]])
+        decided = _decided(rows, sorted([said, *others], key=len))
+        if decided is None:
+            return _Reading(said, other=others[0])
         said, why = decided
-        return _written(job, layout, rows, said, f"{why}, so that {odd[0]} is {_read(column, odd[0], said)}")
+        return _Reading(said, f"{why}, so that {odd[0]} is {_read(column, odd[0], said)}")
     if others and "dates" in said:
-        return _question(column, odd[0], [said, others[0]])
-    return _written(job, layout, rows, said, _why(column, odd, said))
+        return _Reading(said, other=others[0])
+    return _Reading(said)
 
 
 def _proposals(
     rows: FirstRows, column: ColumnPlan, distinct: pa.Array, odd: Sequence[str]
 ) -> Iterator[dict[str, Any]]:
     """What ``layout.values`` may say for a column, the simplest first."""
-    words = sorted({text for text in odd if text in WORDS_FOR_NULL or text.lower() in _INFINITE})
+    # what is said is said of all columns: one edit takes the words and signs of all of them
+    all_odd = [text for texts in rows.odd.values() for text in texts]
+    words = sorted({text for text in all_odd if text in WORDS_FOR_NULL or text.lower() in _INFINITE})
     nulls: dict[str, Any] = {"nulls": list(dict.fromkeys([*column.formats.nulls, *words]))} if words else {}
     kind = column.type.name
     left = [text for text in odd if text not in words]
@@ -173,7 +216,15 @@ def _proposals(
         if len(told) <= _MOST_WORDS and (known := known_words(told)) is not None and all(known):
             yield {"booleans": {"true": known[0], "false": known[1]}, **nulls}
     if kind in _NUMBERS:
-        signs = _signs(left)
+        signs = _signs(
+            [
+                text
+                for item in rows.columns
+                if item.type.name in _NUMBERS
+                for text in rows.odd[item.position]
+                if text not in words
+            ]
+        )
         for with_signs, (point, mark) in itertools.product(({"signs": signs},) if signs else ({},), _MARKS):
             if said := {**with_signs, **_marks(point, mark, column.formats), **nulls}:
                 yield said
@@ -264,9 +315,15 @@ def _why(column: ColumnPlan, odd: Sequence[str], said: Mapping[str, Any]) -> str
     return ""
 
 
-def _written(job: Job, layout: AnyLayout, rows: FirstRows, said: Mapping[str, Any], why: str) -> ValueFix:
-    fits, _ = rows.with_values(said)
-    tried = f"with this, {fits:,} of the first {rows.rows:,} rows fit"
+def _written(
+    job: Job, layout: AnyLayout, rows: FirstRows, column: ColumnPlan, said: Mapping[str, Any], why: str
+) -> ValueFix:
+    outcome = rows.with_values(said, column)
+    tried = (
+        f"with this, {outcome.rows:,} of the first {rows.rows:,} rows fit"
+        if outcome.rows == outcome.values
+        else f"with this, {outcome.values:,} of the first {rows.rows:,} values of {column.name} fit"
+    )
     text = f"{why + ': ' if why else 'if so, '}write layout.values {yaml_of(said)}; {tried}"
     # keys that are said already stay
     values = {**layout.values.model_dump(mode="json", exclude_unset=True, exclude_defaults=True), **said}
@@ -312,8 +369,9 @@ def _by_column(job: Job, rows: FirstRows, column: ColumnPlan, odd: Sequence[str]
     return ValueFix(f"{why}, write the column as `{written}`", column_as(job, entry, written))
 
 
-def _by_choice(column: ColumnPlan, distinct: pa.Array) -> ValueFix | None:
+def _by_choice(rows: FirstRows, column: ColumnPlan) -> ValueFix | None:
     """Two words of which nothing says which one is true."""
+    distinct = pc.unique(pc.utf8_trim_whitespace(rows.texts[column.position])).drop_null()
     words = sorted(text for text in distinct.to_pylist() if text and text not in column.formats.nulls)
     if column.type.name != "boolean" or len(words) != 2:
         return None
