@@ -249,13 +249,13 @@ def matrix(arguments: argparse.Namespace) -> int:
 
 
 def corpus(arguments: argparse.Namespace) -> int:
-    """Copies the sample files of public packages into PostgreSQL, compares every value and prints what is not right."""
+    """Copies the sample files of public packages into PostgreSQL, compares every value and prints what is not right; exit code 1 where a value was changed in silence."""
+    from devtools.corpus.run import CHANGED, page
     from devtools.corpus.run import corpus as copied
-    from devtools.corpus.run import page
 
     results = copied(ROOT / ".dev" / "corpus", arguments.only)
     print(page(results))
-    return 0
+    return int(any(result.outcome == CHANGED for result in results))
 
 
 def week(arguments: argparse.Namespace) -> int:

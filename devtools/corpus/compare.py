@@ -42,10 +42,23 @@ def same(source: Any, target: Any) -> bool:
             return True  # a cell of a day, as its text
         return _same_text(source, target)
     if isinstance(target, dt.time):
-        return any(_parsed(str(source), "" + clock.strip()) == target for clock in _CLOCKS)
+        return _clock(source) == target
     if isinstance(target, bytes | memoryview):
         return bytes(source) == bytes(target) if isinstance(source, bytes) else False
     return str(source).strip().lower() == str(target).lower()
+
+
+def _clock(source: Any) -> dt.time | None:
+    """A time of day, however many digits its hour and its seconds have; a spreadsheet gives it on the first day that it knows."""
+    if isinstance(source, dt.datetime):
+        return source.time()
+    if isinstance(source, dt.time):
+        return source
+    text = str(source).strip().removeprefix("1899-12-31 ")
+    for pattern in ("%H:%M", "%H:%M:%S", "%H:%M:%S.%f", "%I:%M %p", "%I:%M:%S %p"):
+        if (found := _parsed(text, pattern)) is not None:
+            return found.time()
+    return None
 
 
 def _same_number(source: Any, target: Any) -> bool:

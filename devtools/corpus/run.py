@@ -23,7 +23,10 @@ from devtools.corpus.readers import NotTabular, Table_, read
 from devtools.stack import Stack, temporary_stack
 from ultravect.client import ApiError, Client
 
-OUTCOMES = ("right", "right with a layout", "refused", "not the same", "slow", "failed")
+OUTCOMES = ("right", "right with a layout", "refused", "other names", "other rows", "changed", "slow", "failed")
+CHANGED = "changed"
+"""A value that is another one, in silence: what must not be."""
+
 _ANSWERS = Path(__file__).with_name("answers.yaml")
 _SLOW_SECONDS = 1.0
 
@@ -98,9 +101,9 @@ def _copied(
     if isinstance(found, str):
         return Result(sample, "failed", found)
     names, rows = found
-    shown = _difference(expected, names, rows)
+    outcome, shown = _difference(expected, names, rows)
     if shown:
-        return Result(sample, "not the same", shown)
+        return Result(sample, outcome, shown)
     if seconds > _SLOW_SECONDS:
         return Result(sample, "slow", f"looking took {seconds:.1f} s")
     return Result(sample, "right with a layout" if answer.get("layout") else "right")
@@ -131,13 +134,14 @@ def _plain(name: str) -> str:
     return re.sub(r"\W+", "", name).lower()[:60]
 
 
-def _difference(expected: Table_, names: Sequence[str], rows: Sequence[Sequence[Any]]) -> str:
+def _difference(expected: Table_, names: Sequence[str], rows: Sequence[Sequence[Any]]) -> tuple[str, str]:
+    """What differs, as an outcome and in words; "" where nothing does."""
     if len(expected.rows) != len(rows):
-        return f"{len(expected.rows):,} rows were expected, {len(rows):,} arrived"
+        return "other rows", f"{len(expected.rows):,} rows were expected, {len(rows):,} arrived"
     if expected.names is None:
-        return first_difference(names, expected.rows, rows)
+        return CHANGED, first_difference(names, expected.rows, rows)
     if not expected.names:
-        return ""  # only rows are counted
+        return "", ""  # only rows are counted
     by_name = {_plain(name): at for at, name in enumerate(names)}
     wanted, order = [], []
     for at, name in enumerate(expected.names):
@@ -145,8 +149,8 @@ def _difference(expected: Table_, names: Sequence[str], rows: Sequence[Sequence[
             wanted.append(at)
             order.append(by_name[_plain(name)])
         elif _plain(name) and len(set(map(_plain, expected.names))) == len(expected.names):
-            return f"column {name!r} is missing; there are {', '.join(names)[:120]}"
-    return first_difference(
+            return "other names", f"column {name!r} is missing; there are {', '.join(names)[:120]}"
+    return CHANGED, first_difference(
         [names[at] for at in order],
         [[row[at] if at < len(row) else None for at in wanted] for row in expected.rows],
         [[row[at] for at in order] for row in rows],
