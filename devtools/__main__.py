@@ -249,7 +249,10 @@ def matrix(arguments: argparse.Namespace) -> int:
 
 
 def corpus(arguments: argparse.Namespace) -> int:
-    """Copies the sample files of public packages into PostgreSQL, compares every value and prints what is not right; exit code 1 where a value was changed in silence."""
+    """Copies the sample files of public packages into PostgreSQL, compares every value and prints what is not right.
+
+    Exit code 1 where a value was changed in silence.
+    """
     from devtools.corpus.run import CHANGED, page
     from devtools.corpus.run import corpus as copied
 

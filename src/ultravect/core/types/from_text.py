@@ -24,6 +24,7 @@ from ultravect.core.types.text_formats import TextFormats
 
 _ZONE = r"(?:[Zz]|[+-][0-9]{2}(?::?[0-9]{2})?)"
 _HEX = r"^(?:[0-9A-Fa-f]{2})*$"
+_MIDNIGHT = r"[ T](?:0?0:00(?::00(?:[.,]0+)?)?(?: ?(?i:am))?|12:00(?::00)? ?(?i:am))(?:[Zz]|[+-]00(?::?00)?)?$"
 _UUID = r"[0-9a-fA-F]{8}-?(?:[0-9a-fA-F]{4}-?){3}[0-9a-fA-F]{12}"
 
 
@@ -55,6 +56,9 @@ def _dated(values: pa.Array, rest: str, target: pa.DataType, formats: TextFormat
 
 
 def _date(values: pa.Array, wanted: CanonicalType, formats: TextFormats) -> Converted:
+    if formats.type_is_given:
+        # midnight is no more than the day
+        values = pc.replace_substring_regex(values, _MIDNIGHT, "")
     return _dated(values, "", wanted.arrow, formats)
 
 

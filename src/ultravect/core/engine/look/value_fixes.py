@@ -27,8 +27,9 @@ from ultravect.core.expressions.select_list import resolve
 from ultravect.core.model.finding import Replacement
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.model.layout import AnyLayout
+from ultravect.core.types.arrow import convert_typed
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.casting import Mask
+from ultravect.core.types.casting import Mask, as_mask
 from ultravect.core.types.dates import DATE_PATTERNS
 from ultravect.core.types.from_text import convert
 from ultravect.core.types.inference.candidates import WORDS_FOR_NULL
@@ -48,6 +49,8 @@ _SIGN = re.compile(rf"^[-+(\s]*(?P<before>{_WORD})?\s*[-+]?[\d.,].*?[\d.,]?\s*(?
 _GERMAN = re.compile(r"^\s*\d{1,2}\.\d{1,2}\.\d{2,4}")
 _COMMA_DECIMAL = re.compile(r"^\s*[-+]?\d+,(?:\d{1,2}|\d{4,})\s*$")
 _POINT_DECIMAL = re.compile(r"^\s*[-+]?\d+\.(?:\d{1,2}|\d{4,})\s*$")
+_INTEGERS = ("smallint", "integer", "bigint")
+_ISO_MOMENT = re.compile(r"\d{4}-\d{2}-\d{2}[ T]\d{2}:\d{2}")
 _MOST_WORDS = 20
 _MOST_SIGNS = 4
 _MOST_SHOWN = 4
@@ -107,7 +110,11 @@ class FirstRows:
         return len(next(iter(self.texts.values()))) if self.texts else 0
 
     def _failed(self, column: ColumnPlan, formats: TextFormats) -> Mask:
-        return convert(self.texts[column.position], column.type, formats).failed
+        texts = self.texts[column.position]
+        failed = convert(texts, column.type, formats).failed
+        if column.type.name == "text" and column.type.length is not None:
+            failed = failed | as_mask(pc.greater(pc.utf8_length(texts), column.type.length))
+        return failed
 
     def with_values(self, said: Mapping[str, Any], about: ColumnPlan) -> Outcome:
         """What becomes of the rows where ``layout.values`` says this, too, for the values of one column."""
@@ -151,6 +158,16 @@ def fix_of_values(job: Job, rows: FirstRows, column: ColumnPlan) -> ValueFix | N
         return _by_column(job, rows, column, odd) or _by_choice(rows, column)
     if found.other is not None:
         return _question(column, odd[0], [found.said, found.other])
+    marks = {"decimal_mark", "thousands"} & found.said.keys()
+    if (
+        marks
+        and not found.why
+        and _decided(rows, [found.said]) is None
+        and (rounded := _by_column(job, rows, column, odd)) is not None
+    ):
+        # they are numbers as it is, too, with more digits than there is room for
+        read = _read(column, odd[0], found.said)
+        return ValueFix(f"if {odd[0]} is {read}, write layout.values {yaml_of(found.said)}; {rounded.text}")
     said, whys = found.said, [found.why or _why(column, odd, found.said)]
     for another in rows.columns:
         # a row has one reason only: what else would be in its way is said at once
@@ -364,9 +381,28 @@ def _by_column(job: Job, rows: FirstRows, column: ColumnPlan, odd: Sequence[str]
     elif column.type.name == "timestamptz" and all(re.search(r":\d\d\.\d{7,}[Zz]$", text) for text in odd):
         written = f"substring({name}, 1, {_FINE_PLACES}) || 'Z' as {quoted(entry.name)}"
         why = "to cut off what is finer than microseconds"
+    elif column.type.name == "date" and all(_ISO_MOMENT.match(text) for text in odd):
+        written, why = f"substring({name}, 1, 10) as {quoted(entry.name)}", "to leave the time of day out"
+    elif column.type.name == "text" and column.type.length is not None:
+        length = column.type.length
+        written, why = (
+            f"substring({name}, 1, {length}) as {quoted(entry.name)}",
+            f"to cut all after {length} characters off",
+        )
+    elif column.type.name in (*_INTEGERS, "decimal"):
+        places = f", {column.type.scale}" if column.type.name == "decimal" and column.type.scale else ""
+        rounded = convert(texts, CanonicalType("decimal", precision=38, scale=18), column.formats)
+        if not rounded.failed.any() and _fits_when_rounded(rounded.array, column):
+            number = f"cast({name} as decimal(38, 18))"
+            written, why = f"round({number}{places}) as {quoted(entry.name)}", "to round them"
     if not written:
         return None
     return ValueFix(f"{why}, write the column as `{written}`", column_as(job, entry, written))
+
+
+def _fits_when_rounded(numbers: pa.Array, column: ColumnPlan) -> bool:
+    rounded = pc.round(numbers, ndigits=column.type.scale or 0)
+    return not convert_typed(rounded, column.type, column.formats).failed.any()
 
 
 def _by_choice(rows: FirstRows, column: ColumnPlan) -> ValueFix | None:

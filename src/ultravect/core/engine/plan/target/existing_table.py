@@ -226,6 +226,17 @@ def _enlarged(plan: Planning, entry: Selected, column: LiveColumn, scan: Scan) -
 def _no_such_column(job: Job, plan: Planning, live: LiveTable, entry: Selected, coming: Sequence[str]) -> None:
     assert plan.reader is not None
     ignore = job.into.if_different == "ignore"
+    if not ignore and (whole := _kept_whole(plan, live, entry)) is not None:
+        layout = getattr(plan.reader, "layout", None)
+        plan.add(
+            "error",
+            "column-not-in-target",
+            f"column {entry.name!r} of the source is a part of {whole!r}, which is a column of {live.name} for all of it",
+            entry.place,
+            f"write layout.flatten: 0, so that {whole} is not taken apart",
+            put_in_layout(layout, "flatten", 0, job) if layout is not None else None,
+        )
+        return
     near = nearest(entry.name, [column.name for column in live.columns if column.name not in coming])
     fix, replacement = "", None
     if near:
@@ -244,6 +255,15 @@ def _no_such_column(job: Job, plan: Planning, live: LiveTable, entry: Selected, 
         fix,
         replacement,
     )
+
+
+def _kept_whole(plan: Planning, live: LiveTable, entry: Selected) -> str | None:
+    """The column of JSON in the table whose value a nested document has under this name, in parts."""
+    separator = getattr(getattr(plan.reader, "layout", None), "separator", None)
+    if not separator:
+        return None
+    whole = [column.name for column in live.columns if column.type is not None and column.type.name == "json"]
+    return next((name for name in whole if entry.name.startswith(f"{name}{separator}")), None)
 
 
 def _unfilled(plan: Planning, live: LiveTable, filled: set[str]) -> None:
