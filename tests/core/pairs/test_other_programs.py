@@ -323,3 +323,49 @@ def test_a_rare_word_among_booleans_is_a_reject_by_itself(place: Place) -> None:
     result = place.check(place.job("a.csv"))
     (found,) = [finding for finding in result.findings if finding.severity == "error"]
     assert found.message.startswith("1 of 201 rows does not fit boolean")
+
+
+@pytest.mark.parametrize(
+    ("kind", "values", "why", "meant"),
+    [
+        ("integer", ["2.5", "3"], "to round them", [3, 3]),
+        ("numeric(10,2)", ["2.5671", "3"], "to round them", [Decimal("2.57"), Decimal("3.00")]),
+        ("varchar(3)", ["abcdef", "x"], "to cut all after 3 characters off", ["abc", "x"]),
+        (
+            "date",
+            ["2025-01-31 10:00:00", "2025-02-01 11:00:00"],
+            "to leave the time of day out",
+            [dt.date(2025, 1, 31), dt.date(2025, 2, 1)],
+        ),
+        (
+            "timestamp",
+            ["2025-01-31 10:00:00.123456789", "2025-02-01 11:00:00"],
+            "to cut off what is finer than microseconds",
+            [dt.datetime(2025, 1, 31, 10, 0, 0, 123456), dt.datetime(2025, 2, 1, 11)],
+        ),
+    ],
+)
+def test_what_cuts_is_said_to_cut(
+    kind: str, values: Sequence[str], why: str, meant: Sequence[Any], place: Place
+) -> None:
+    """Nothing is rounded or cut by itself; the edit that does it says so."""
+    (place.folder / "a.csv").write_text("n,v\n" + "".join(f"{n},{value}\n" for n, value in enumerate(values, 1)))
+    place.make(f"n integer, v {kind}")
+    text = place.job("a.csv")
+    result = place.check(text)
+    assert why in result.findings[0].fix
+    assert [value for _, value in place.load(edited(text, result))] == list(meant)
+
+
+def test_json_that_the_table_keeps_whole(place: Place) -> None:
+    (place.folder / "a.json").write_text(json.dumps([{"n": 1, "v": {"a": 1, "b": [2]}}]))
+    place.make("n integer, v jsonb")
+    text = place.job("a.json")
+    assert place.load(edited(text, place.check(text))) == [(1, {"a": 1, "b": [2]})]
+
+
+@pytest.mark.parametrize("text", ["2025-01-31 00:00:00", "2025-01-31T00:00:00.000Z", "1/31/2025 12:00:00 AM"])
+def test_midnight_is_a_day(text: str, place: Place) -> None:
+    (place.folder / "a.csv").write_text(f"n,v\n1,{text}\n2,{text}\n")
+    place.make("n integer, v date")
+    assert place.load(place.job("a.csv"))[0] == (1, dt.date(2025, 1, 31))
