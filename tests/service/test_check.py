@@ -128,7 +128,7 @@ CASES = [
             "rows-misfit",
             "into.rejects",
             "1 of 3 rows does not fit integer",
-            'layout.values.nulls: ["", "NA"]',
+            "layout.values {nulls: ['', NA]}",
         ),
     ),
     (None, "1,2\n3,4", "", ("warning", "header-found", "from.layout", "taken for a row", "layout.header")),
@@ -212,3 +212,12 @@ def test_rows_that_cannot_be_computed_are_reported(place: Place) -> None:
     (found,) = [finding for finding in place.client.check_job(place.name).findings if finding.code == "rows-misfit"]
     assert found.message.startswith("1 of 2 rows cannot be computed in from.where, first row 2 (line 3)")
     assert place.run().state == "succeeded"
+
+
+def test_a_run_says_what_the_check_says(place: Place) -> None:
+    place.sql("CREATE TABLE {t} (n int, v numeric)")
+    place.file("n,v\n1,$5\n").job()
+    (found,) = [item for item in place.client.check_job(place.name).findings if item.severity == "error"]
+    assert "1 of the first 1 rows fit" in found.fix
+    ended = place.run()
+    assert (ended.error or {})["hint"] == found.fix

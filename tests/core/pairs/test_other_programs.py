@@ -305,16 +305,6 @@ def test_two_readings_are_a_question(content: str, columns: str, readings: list[
         place.load(place.job("a.csv"))
 
 
-def test_the_run_says_what_the_check_says(place: Place) -> None:
-    (place.folder / "a.csv").write_text("n,v\n1,$5\n")
-    place.make("n int, v numeric")
-    text = place.job("a.csv")
-    with pytest.raises(UltravectError) as caught:
-        place.load(text)
-    assert caught.value.hint == place.check(text).findings[0].fix
-    assert "1 of the first 1 rows fit" in caught.value.hint
-
-
 def test_a_rare_word_among_booleans_is_a_reject_by_itself(place: Place) -> None:
     (place.folder / "a.csv").write_text(
         "n,v\n" + "".join(f"{n},{'t' if n % 2 else 'f'}\n" for n in range(1, 201)) + "201,maybe\n"

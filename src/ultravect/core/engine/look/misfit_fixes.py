@@ -16,7 +16,7 @@ from ultravect.core.model.finding import Replacement
 from ultravect.core.model.jobs.job import Job
 
 _KEPT = 200
-_MOST_LAST = 20
+_MOST_LAST, _LEAST_ABOVE = 20, 5
 _TOLERABLE = 0.05  # of the rows: so many may be faults in the data; more are signs of a wrong type or layout
 _WIDTH = re.compile(r"^(?P<found>[\d,]+) values? where the header has (?P<wanted>[\d,]+)")
 
@@ -81,7 +81,9 @@ def _last_lines(job: Job, plan: Planning, found: Misfits, count: int | None) -> 
         or found.count > _MOST_LAST
     ):
         return None
-    if found.first.row != count - found.count + 1 or found.count >= count or layout.footer:
+    if not all(_WIDTH.match(reason) for reason in found.reasons) or layout.footer:
+        return None
+    if found.first.row != count - found.count + 1 or count - found.count < _LEAST_ABOVE:
         return None
     what = "the last line is no row" if found.count == 1 else f"the last {found.count} lines are no rows"
     return Fix(f"if {what}, write layout.footer: {found.count}", put_in_layout(layout, "footer", found.count, job))

@@ -229,8 +229,8 @@ def _proposals(
     if nulls:
         yield nulls
     if kind == "boolean":
-        told = {text.lower() for text in distinct.to_pylist() if text and text not in words}
-        if len(told) <= _MOST_WORDS and (known := known_words(told)) is not None and all(known):
+        written = {text.lower() for text in distinct.to_pylist() if text and text not in words}
+        if len(written) <= _MOST_WORDS and (known := known_words(written)) is not None and all(known):
             yield {"booleans": {"true": known[0], "false": known[1]}, **nulls}
     if kind in _NUMBERS:
         signs = _signs(

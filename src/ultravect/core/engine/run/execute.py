@@ -10,7 +10,6 @@ from typing import Any, TypeVar
 from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.write_session import CHANGED
-from ultravect.core.engine.look.check import fix_for_rejects
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
@@ -97,16 +96,11 @@ def run_leg(
     if plan.nothing and not plan.errors:
         return nothing_new(plan, source, listener, execution.started)
     try:
-        try:
-            return _planned_leg(plan, source, execution, reported=())
-        except TypeDrift as drift:
-            listener.log("info", f"{drift}: the whole file is read for its types, and the leg begins anew")
-        plan_again = free.when(lambda: planned(trusting=False))
-        return _planned_leg(plan_again, source, execution, reported=plan.findings)
-    except UltravectError as error:
-        if error.code == "too-many-rejects" and (fix := fix_for_rejects(job, source, target, saved, facts)):
-            error.hint = fix
-        raise
+        return _planned_leg(plan, source, execution, reported=())
+    except TypeDrift as drift:
+        listener.log("info", f"{drift}: the whole file is read for its types, and the leg begins anew")
+    plan_again = free.when(lambda: planned(trusting=False))
+    return _planned_leg(plan_again, source, execution, reported=plan.findings)
 
 
 class _Free:

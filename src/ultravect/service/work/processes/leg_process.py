@@ -21,6 +21,7 @@ import pyarrow as pa
 from ultravect.core.contracts.kept_sessions import close_idle_sessions, keeping_sessions
 from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.statements import noting
+from ultravect.core.engine.look.check import fix_for_rejects
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.masking import Mask
 from ultravect.core.engine.objects.names import RunFacts
@@ -78,16 +79,19 @@ def _load(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: Slic
         slices,
         [ReceiptKey(name, task["leg"]) for name in task["earlier"]],
     )
-    return run_leg(
+    job, source, target = (
         job_from_data(task["job"]),
         ConnectionSpec(**task["source"]),
         ConnectionSpec(**task["target"]),
-        execution,
-        saved=LAYOUT_FILE.read(task["layout"]) if task["layout"] else None,
-        facts=_facts(task),
-        text=task["text"],
-        again=Again(task["again"]["from"], task["again"]["to"]) if task["again"] else None,
     )
+    saved = LAYOUT_FILE.read(task["layout"]) if task["layout"] else None
+    facts, again = _facts(task), Again(task["again"]["from"], task["again"]["to"]) if task["again"] else None
+    try:
+        return run_leg(job, source, target, execution, saved=saved, facts=facts, text=task["text"], again=again)
+    except UltravectError as error:
+        if error.code == "too-many-rejects":
+            error.hint = fix_for_rejects(job, source, target, saved, facts) or error.hint
+        raise
 
 
 def _copy_slice(task: dict[str, Any], speaker: Speaker) -> SliceResult:

@@ -371,8 +371,7 @@ class LegRecord(LegNotes):
 
     def hand_over(self, why: str) -> bool:
         """Gives a leg back whose worker, or whose process, is gone, so that it is claimed again; False when it had to be ended instead."""
-        if self.may_be_taken_over():
-            self._back_to_queue(f"{why}; the {self._called} is taken over")
+        if self.may_be_taken_over() and self._back_to_queue(f"{why}; the {self._called} is taken over"):
             return True
         # of one that may have published, the target is asked soon after
         outcome = UNKNOWN if self.leg.outcome != NOTHING else NOTHING
@@ -389,11 +388,15 @@ class LegRecord(LegNotes):
         said = f"attempt {self.leg.attempts} failed, and is made again in {wait:.0f} s: {error['code']}: {error['detail']}"
         pause = records_now(dt.timedelta(seconds=wait))
         # the target has said of all attempts so far that nothing was written
-        self._back_to_queue(said, error=storable(error), not_before=pause, outcome=NOTHING)
+        if not self._back_to_queue(said, error=storable(error), not_before=pause, outcome=NOTHING):
+            self.end(State.STOPPED)
 
-    def _back_to_queue(self, why: str, **values: Any) -> None:
-        """This lease ends with it."""
+    def _back_to_queue(self, why: str, **values: Any) -> bool:
+        """This lease ends with it; False where someone has asked to stop: a leg that waits for a worker would hear of it from no one."""
         with self.leased():
+            # who asks to stop now waits until this is done, and then finds a leg that waits
+            if locked_run(self.run.pk).stop_requested or self._is_to_stop():
+                return False
             Leg.objects.filter(pk=self.leg.pk).update(state=State.QUEUED, lease=F("lease") + 1, **values)
             self.leg.state = State.QUEUED
             self.leg.lease += 1
@@ -404,6 +407,7 @@ class LegRecord(LegNotes):
                 self._set_run(state=State.QUEUED)
                 self.event("state", {"state": State.QUEUED})
             wake_workers()
+        return True
 
     def settle(self, outcome: Outcome, result: dict[str, Any] | None) -> None:
         """Stores what an ended leg has left in its target, found out afterwards; its error says so then."""
