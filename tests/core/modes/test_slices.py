@@ -156,7 +156,7 @@ def test_a_table_that_is_empty_is_replaced_by_the_one_that_slices_fill(sliced: S
     sliced.place.sql("COMMENT ON TABLE sliced IS 'rows'")
     sliced.place.sql("GRANT SELECT ON sliced TO PUBLIC")
     shape = (
-        "SELECT obj_description('sliced'::regclass), relacl::text, (SELECT array_agg(indexdef ORDER BY 1) FROM pg_indexes "
+        "SELECT obj_description('sliced'::regclass), relacl::text, (SELECT array_agg(indexdef ORDER BY indexdef) FROM pg_indexes "
         "WHERE tablename = 'sliced') FROM pg_class WHERE oid = 'sliced'::regclass"
     )
     before = sliced.place.sql(shape)
