@@ -122,6 +122,11 @@ def as_text(array: pa.Array) -> pa.Array:
     return array.cast(pa.string())
 
 
+def text_read(values: pa.Array) -> pa.Array:
+    """Values that a reader gave as text: bytes are the text itself, and NULL where they are not UTF-8."""
+    return try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values)
+
+
 def duration_text(value: pa.Scalar) -> str:
     """A span of time as ISO 8601 writes it: PT36H0.5S; nothing in it is rounded."""
     months = days = 0

@@ -15,7 +15,7 @@ _CODE = re.compile(rb"\\(?:([0-7]{2,3})|x([0-9A-Fa-f]{1,2})|([\s\S]))")
 # a line feed, a tab or another delimiter with a backslash before it, and not part of \\
 _RAW = re.compile(rb"(?<!\\)((?:\\\\)*)\\(\r?\n|\t)")
 _CODES = "bfnrtv0NZ\\"
-_FIELD_DELIMITERS = ("\t", ",", "|", ";")
+FIELD_DELIMITERS = ("\t", ",", "|", ";")
 
 
 def decoded(chunks: Iterable[bytes], delimiter: int) -> Iterator[bytes]:
@@ -48,7 +48,7 @@ def _changer(delimiter: bytes) -> Callable[[bytes], bytes]:
     mark = re.escape(delimiter)
     raw = re.compile(rb"(?<!\\)((?:\\\\)*)\\(" + mark + rb")")
     empty = re.compile(rb"(?:(?<=" + mark + rb")|^)(?=" + mark + rb"|\r?$)", re.MULTILINE)
-    null = re.compile(rb"(?:(?<=" + mark + rb")|^)\\N(?=" + mark + rb"|\r?$)", re.MULTILINE)
+    null = _null_code(delimiter)
     cell = rb"[^" + mark + rb"\n]"
     end = rb"(?=" + mark + rb"|\r?$)"
     odd = re.compile(
@@ -84,8 +84,7 @@ def _meant(code: re.Match[bytes]) -> bytes:
 
 def with_null_kept(chunks: Iterable[bytes], delimiter: int) -> Iterator[bytes]:
     r"""Chunks in which a backslash escapes: a value that is \N stays so, for the words that mean NULL to name it."""
-    mark = re.escape(bytes([delimiter]))
-    null = re.compile(rb"(?:(?<=" + mark + rb")|^)\\N(?=" + mark + rb"|\r?$)", re.MULTILINE)
+    null = _null_code(bytes([delimiter]))
     for chunk in chunks:
         yield null.sub(rb"\\\\N", chunk) if b"\\N" in chunk else chunk
 
@@ -96,7 +95,12 @@ def has_null_code(text: str, delimiter: str) -> bool:
     return bool(re.search(rf"(?:(?<={mark})|^)\\N(?={mark}|\r?$)", text, re.MULTILINE))
 
 
-def delimiter_of_codes(text: str, delimiters: Iterable[str] = _FIELD_DELIMITERS) -> tuple[str, bool] | None:
+def _null_code(delimiter: bytes) -> re.Pattern[bytes]:
+    mark = re.escape(delimiter)
+    return re.compile(rb"(?:(?<=" + mark + rb")|^)\\N(?=" + mark + rb"|\r?$)", re.MULTILINE)
+
+
+def delimiter_of_codes(text: str, delimiters: Iterable[str] = FIELD_DELIMITERS) -> tuple[str, bool] | None:
     r"""The delimiter of text that clients of databases have written, and whether that is sure; None where nothing speaks for such text.
 
     A value that is \N is sure. Where each backslash begins a code and some stand for themselves (\\), so is that; \t and \n alone may be parts

@@ -13,7 +13,12 @@ from ultravect.core.layouts.delimited.around import (
     sums_at_end,
     unframed_text,
 )
-from ultravect.core.layouts.delimited.client_codes import decoded_text, delimiter_of_codes, has_null_code
+from ultravect.core.layouts.delimited.client_codes import (
+    FIELD_DELIMITERS,
+    decoded_text,
+    delimiter_of_codes,
+    has_null_code,
+)
 from ultravect.core.layouts.delimited.cuts import (
     Cut,
     best_cuts,
@@ -219,7 +224,7 @@ def _without_codes(text: str, layout: DelimitedLayout, findings: list[Finding]) 
         "skip_blanks",
     } & layout.model_fields_set or "nulls" in layout.values.model_fields_set
     if layout.codes is None and not said_so:
-        found = delimiter_of_codes(text, [layout.delimiter] if layout.delimiter else ("\t", ",", "|", ";"))
+        found = delimiter_of_codes(text, [layout.delimiter] if layout.delimiter else FIELD_DELIMITERS)
         if found is not None and found[1]:
             layout = layout.model_copy(update={"codes": True, "delimiter": found[0]})
             said = f"as clients of databases write: \\N is NULL, \\t, \\n and \\\\ are characters; delimiter {_named(found[0])}"

@@ -15,9 +15,8 @@ import pyarrow.compute as pc
 
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.layouts.base import Reader
-from ultravect.core.types.arrow import as_text, plain_array
+from ultravect.core.types.arrow import plain_array, text_read
 from ultravect.core.types.canonical import CanonicalType
-from ultravect.core.types.casting import try_cast
 from ultravect.core.types.dates import DATE_PATTERNS
 from ultravect.core.types.from_text import convert
 from ultravect.core.types.inference.column import ColumnInference
@@ -62,6 +61,8 @@ def formats_of_given(plan: Planning, columns: Sequence[Given]) -> Mapping[int, T
         return found
     values = first_texts(reader, [column.position for column in looked_at], _SAMPLE_BYTES)
     for column in looked_at:
+        if column.type.name in _FRACTIONS:
+            continue
         distinct = pc.unique(values[column.position]).drop_null()
         distinct = distinct.filter(
             pc.invert(pc.is_in(pc.utf8_trim_whitespace(distinct), pa.array(usual.nulls or ("",))))
@@ -70,8 +71,6 @@ def formats_of_given(plan: Planning, columns: Sequence[Given]) -> Mapping[int, T
             continue
         if column.type.name == "boolean":
             found[column.position] = _booleans(plan, column, values[column.position], distinct, usual)
-        elif column.type.name in _FRACTIONS:
-            continue
         elif reader.date_pattern is None:
             found[column.position] = _dates(plan, column, distinct, usual)
     if fractions:
@@ -118,7 +117,7 @@ def first_texts(reader: Reader, positions: Sequence[int], size: int) -> dict[int
         rows = reader.read(block)
         for position, held in parts.items():
             values = plain_array(rows.values.column(position))
-            held.append(try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values))
+            held.append(text_read(values))
         seen += block.size
         if seen >= size:
             break

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 
 from ultravect.core.layouts.base import Block, Reader, Rows, VerifiesTypes, WantedColumn
-from ultravect.core.types.arrow import as_text, plain_array
+from ultravect.core.types.arrow import plain_array, text_read
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.casting import try_cast
 from ultravect.core.types.dates import DATE_PATTERNS
@@ -162,13 +162,9 @@ def _add_all(columns: Sequence[_Column], rows: Rows, numbers: np.ndarray[Any, An
     if all(pa.types.is_binary(values.type) for _, values in shown):
         texts = try_cast(pa.concat_arrays([values for _, values in shown]), pa.string()).array
     else:
-        texts = pa.concat_arrays([_text_of(values) for _, values in shown])
+        texts = pa.concat_arrays([text_read(values) for _, values in shown])
     said = [column.says_text(values) for column, values in shown]
     add_to_columns([column.inference for column, _ in shown], texts, numbers, said)
-
-
-def _text_of(values: pa.Array) -> pa.Array:
-    return try_cast(values, pa.string()).array if pa.types.is_binary(values.type) else as_text(values)
 
 
 def _confirm(reader: Reader, entry: _Ahead, columns: Sequence[_Column], rows_before: int) -> int | None:
@@ -232,7 +228,7 @@ class _Column:
 
     def add(self, values: pa.Array, numbers: np.ndarray[Any, Any]) -> None:
         if not self.counts_only(values):
-            self.inference.add(_text_of(values), numbers, is_text=self.says_text(values))
+            self.inference.add(text_read(values), numbers, is_text=self.says_text(values))
 
     def says_text(self, values: pa.Array) -> bool:
         """Whether the format says that these values are text."""
