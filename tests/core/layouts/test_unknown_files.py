@@ -178,7 +178,9 @@ def test_blocks_of_nothing_but_null_are_no_other_type(
     """Whatever the borders of blocks: NULLs fit every type, and each value arrives."""
     held = [*rows, *[(None, None)] * nulls, *rows]
     objects = [{"n": None if n is None else float(n), "on": on} for n, on in held]
-    contents = {"a.json": json.dumps(objects).encode(), "a.jsonl": "\n".join(map(json.dumps, objects)).encode()}
+    columns = {name: [item[name] for item in objects] for name in ("n", "on")}
+    contents = {"a.json": json.dumps(objects).encode(), "columns.json": json.dumps(columns).encode()}
+    contents["a.jsonl"] = "\n".join(map(json.dumps, objects)).encode()
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr(documents, "_FIRST_ROWS", size)
         patch.setattr(json_lines, "_SIZES", (size * 10, size * 20))
@@ -213,7 +215,7 @@ def test_decimals_become_the_doubles_that_they_are(values: list[D]) -> None:
 
 
 def test_late_keys_are_named_at_once_and_become_columns(monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(documents, "_HEAD_ROWS", 3)
+    monkeypatch.setattr(json_lines, "HEAD_BYTES", 30)
     rows: list[dict[str, Any]] = [{"a": n} for n in range(9)]
     rows[4] |= {"b": 1, "c": 2}
     rows[7] |= {"d": 3}

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, suppress
 from typing import Any, BinaryIO
 
@@ -14,10 +14,13 @@ import pyarrow as pa
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty, unique_names
+from ultravect.core.layouts.delimited.lines import whole_lines
+from ultravect.core.layouts.documents.array_lines import ArrayLines
+from ultravect.core.layouts.documents.json_lines import ObjectLines, open_lines
 from ultravect.core.layouts.documents.json_shapes import Found, Shape, rows_of_columns, shapes_of
 from ultravect.core.layouts.documents.records import Record, flat
 from ultravect.core.layouts.documents.shared import DocumentKind, is_unsure, open_document
-from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_stream
+from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_chunks, utf8_stream
 from ultravect.core.layouts.headers import judge_header
 from ultravect.core.layouts.table import TableReader
 from ultravect.core.model.finding import Finding, Replacement
@@ -48,9 +51,14 @@ def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
     )
 
 
+def steps_of(pointer: str) -> list[str]:
+    """The keys, and numbers of elements, on the way of a JSON Pointer."""
+    return [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
+
+
 def _prefix(pointer: str, *, digits: str = "item") -> str:
     """The parser's own notation for what is at a JSON Pointer; a number in it is a place in an array, or a key."""
-    steps = [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
+    steps = steps_of(pointer)
     return ".".join("item" if step.isdigit() and digits == "item" else step for step in steps)
 
 
@@ -136,7 +144,7 @@ class _Bounded:
         return data
 
 
-def _elements(file: SourceFile, encoding: str, pointer: str, form: str) -> Iterator[Any]:
+def _elements(file: SourceFile, encoding: str, pointer: str, form: str | None) -> Iterator[Any]:
     """The rows of an array, or the keys and objects of an object; anew from the start."""
     number = 0
     with closing(utf8_stream(file.open(), encoding, file.path)) as stream:
@@ -173,9 +181,35 @@ def _elements(file: SourceFile, encoding: str, pointer: str, form: str) -> Itera
 _NOTHING = object()
 
 
+def _lines_of(file: SourceFile, layout: JsonLayout) -> Callable[[Iterator[int]], Iterator[bytes]]:
+    """The objects of the array that holds the rows as lines."""
+
+    def pieces(array: ArrayLines, sizes: Iterator[int]) -> Iterator[bytes]:
+        with closing(file.open()) as stream:
+            for chunk in utf8_chunks(stream, layout.encoding or "utf-8", sizes, file.path):
+                yield array.feed(chunk)
+            array.finish()
+
+    def lines(sizes: Iterator[int]) -> Iterator[bytes]:
+        array = ArrayLines(steps_of(layout.rows or ""))
+        try:
+            yield from whole_lines(pieces(array, sizes), 0x0A, file.path)
+        except ValueError as error:
+            raise _broken(file, error, array.rows) from None
+        if not array.found:
+            raise UltravectError(
+                "no-rows-found",
+                f"{file.path} has no array at {layout.rows or 'its root'}",
+                hint="set layout.rows to the JSON Pointer of what holds the rows; left out, it is found",
+                object=file.path,
+            )
+
+    return lines
+
+
 def _rows(file: SourceFile, layout: JsonLayout, names: Sequence[str]) -> Iterator[dict[str, Any]]:
-    """The rows as objects, whatever their form; ``names`` are those of the columns of arrays."""
-    pointer, form = layout.rows or "", layout.form or "objects"
+    """The rows of other forms than an array of objects, as objects; ``names`` are those of the columns of arrays."""
+    pointer, form = layout.rows or "", layout.form
     found = _elements(file, layout.encoding or "utf-8", pointer, form)
     if form == "columns":
         for columns in found:
@@ -189,15 +223,11 @@ def _rows(file: SourceFile, layout: JsonLayout, names: Sequence[str]) -> Iterato
             if not isinstance(value, dict):
                 raise _no_rows(file, number, pointer, "an object")
             yield {"key": key, **value} if "key" not in value else value
-        elif form == "arrays":
+        else:
             if not isinstance(value, list):
                 raise _no_rows(file, number, pointer, "an array")
             extra = {f"column_{at}": cell for at, cell in enumerate(value[len(names) :], len(names) + 1)}
             yield dict(zip(names, value, strict=False)) | extra
-        else:
-            if not isinstance(value, dict):
-                raise _no_rows(file, number, pointer, "a JSON object")
-            yield value
 
 
 def _no_rows(file: SourceFile, number: int, pointer: str, wanted: str) -> UltravectError:
@@ -252,6 +282,8 @@ def open_json(file: SourceFile, layout: JsonLayout) -> TableReader:
         if shape.names and layout.form == "arrays" and layout.names is None:
             layout = layout.model_copy(update={"names": list(shape.names)})
         findings.append(_rows_finding(_form_found(layout), places))
+    if layout.form == "objects":
+        return open_lines(ObjectLines(file, layout, _lines_of(file, layout), numbered=False), findings)
     pointer = layout.rows or ""
     levels, separator = layout.flatten, layout.separator
     names, skipped = list(layout.names or ()), False

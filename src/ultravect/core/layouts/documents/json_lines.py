@@ -1,4 +1,5 @@
-"""JSON lines: an object a line, parsed in blocks by Arrow; a block with a bad line is parsed line by line."""
+"""Lines of JSON, an object each, parsed in blocks by Arrow; a block with a bad line is parsed line by line. The array of a document
+becomes such lines, too."""
 
 from __future__ import annotations
 
@@ -6,7 +7,7 @@ import decimal
 import itertools
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import dataclass, field
 from typing import Any
@@ -23,7 +24,7 @@ from ultravect.core.layouts.documents.shared import late_reason
 from ultravect.core.layouts.encoding import detect_encoding, encoding_finding, utf8_chunks
 from ultravect.core.layouts.table import TableBlock, TableReader
 from ultravect.core.model.finding import Finding
-from ultravect.core.model.layout import JsonLinesLayout
+from ultravect.core.model.layout import JsonLayout, JsonLinesLayout
 from ultravect.core.types.arrow import plain_array
 
 HEAD_BYTES = 2 << 20
@@ -74,21 +75,21 @@ def pick(value: Any, pointer: str) -> Any:
 
 
 @dataclass
-class _Lines:
-    """Reads the lines of a file; ``kinds`` are the types that its values had so far."""
+class ObjectLines:
+    """Reads lines that are an object each. ``chunks`` gives them anew, whole lines of about the sizes that it is given; ``pointer`` leads
+    to the row in each; ``numbered``: whether they are the lines of the file. ``schema``: the types that the values had so far.
+    """
 
     file: SourceFile
-    layout: JsonLinesLayout
+    layout: JsonLinesLayout | JsonLayout
+    chunks: Callable[[Iterator[int]], Iterator[bytes]]
+    pointer: str = ""
+    numbered: bool = True
     names: list[str] = field(default_factory=list)
     sample: list[dict[str, Any]] = field(default_factory=list)
     schema: pa.Schema | None = None
     learnt: int = 0
     late: dict[str, None] = field(default_factory=dict)
-
-    def chunks(self, sizes: Iterator[int]) -> Iterator[bytes]:
-        with closing(self.file.open()) as stream:
-            chunks = utf8_chunks(stream, self.layout.encoding or "utf-8", sizes, self.file.path)
-            yield from whole_lines(chunks, 0x0A, self.file.path)
 
     def blocks(self) -> Iterator[TableBlock]:
         line = 1
@@ -102,7 +103,7 @@ class _Lines:
         """A block whose lines are all of the kinds seen so far."""
         if _EXPONENT.search(chunk) and any(_is_decimal(item.type) for item in self.schema or ()):
             return None  # see without_exponents
-        if self.schema is None or self.layout.rows or b"\n\n" in chunk or b"\n\r" in chunk:
+        if self.schema is None or self.pointer or b"\n\n" in chunk or b"\n\r" in chunk:
             return None
         try:
             table = pj.read_json(
@@ -118,9 +119,8 @@ class _Lines:
         if set(columns) != set(self.names) or table.num_rows != ends + (not chunk.endswith(b"\n")):
             return None
         values = pa.table([columns[name] for name in self.names], names=self.names)
-        return TableBlock(
-            self.file.path, len(chunk), values, lines=range(line, line + table.num_rows), has_nul=b"\\u0000" in chunk
-        )
+        lines = range(line, line + table.num_rows) if self.numbered else None
+        return TableBlock(self.file.path, len(chunk), values, lines=lines, has_nul=b"\\u0000" in chunk)
 
     def _slow(self, chunk: bytes, first: int) -> TableBlock:
         records: list[dict[str, Any]] = []
@@ -134,8 +134,8 @@ class _Lines:
             if not text.strip():
                 continue
             try:
-                found = pick(parse_line(text), self.layout.rows)
-                rows = found if isinstance(found, list) and self.layout.rows else [found]
+                found = pick(parse_line(text), self.pointer)
+                rows = found if isinstance(found, list) and self.pointer else [found]
                 for row in rows:
                     if not isinstance(row, dict):
                         raise NotJson(f"a JSON object is expected, not {type(row).__name__}")
@@ -160,14 +160,14 @@ class _Lines:
             np.array(index, np.int64),
             bad,
             texts,
-            numbers,
+            numbers if self.numbered else None,
         )
 
     def learn_from(self, rows: list[dict[str, Any]]) -> None:
         """Takes the kinds of the values of these rows for those of the file."""
         self.sample = rows
         # what a pointer leads to is found line by line
-        self.schema = None if self.layout.rows or self.layout.keys else _schema_of(rows, self.layout.flatten)
+        self.schema = None if self.pointer or self.layout.keys else _schema_of(rows, self.layout.flatten)
 
     def _learn(self, rows: list[dict[str, Any]]) -> None:
         """The parser failed, and no line is to blame: there are other kinds of values than before."""
@@ -256,25 +256,39 @@ def open_json_lines(file: SourceFile, layout: JsonLinesLayout) -> TableReader:
         detected = detect_encoding(head)
         layout = layout.model_copy(update={"encoding": detected.name})
         findings.append(encoding_finding(detected))
-    lines = _Lines(file, layout)
+    complete = layout
+
+    def chunks(sizes: Iterator[int]) -> Iterator[bytes]:
+        with closing(file.open()) as stream:
+            yield from whole_lines(
+                utf8_chunks(stream, complete.encoding or "utf-8", sizes, file.path), 0x0A, file.path
+            )
+
+    return open_lines(ObjectLines(file, layout, chunks, layout.rows), findings)
+
+
+def open_lines(lines: ObjectLines, findings: list[Finding]) -> TableReader:
+    """A reader of them; the first part says the names and kinds of the columns. UltravectError where nothing in it is a row."""
+    file, layout = lines.file, lines.layout
     first = next(lines.chunks(itertools.repeat(HEAD_BYTES)), b"")
-    whole = len(head) < HEAD_BYTES
     rows: list[dict[str, Any]] = []
     reason = ""
-    for text in first.split(b"\n")[: None if whole or first.endswith(b"\n") else -1]:
+    for text in first.split(b"\n"):
         if not text.strip():
             continue
         try:
-            found = pick(parse_line(text), layout.rows)
+            found = pick(parse_line(text), lines.pointer)
             rows += [row for row in (found if isinstance(found, list) else [found]) if isinstance(row, dict)]
         except NotJson as error:
             reason = reason or str(error)
     if not rows:
-        why = reason or "no line holds a JSON object"
+        part = "line" if lines.numbered else "element"
         raise UltravectError(
             "no-rows-found",
-            f"{file.path}: no row is found in the first lines: {why}",
-            hint="is it one JSON document over several lines? then set layout.format: json; or set layout.rows",
+            f"{file.path}: no row is found in the first {part}s: {reason or f'no {part} holds a JSON object'}",
+            hint="is it one JSON document over several lines? then set layout.format: json; or set layout.rows"
+            if lines.numbered
+            else "set layout.rows to the JSON Pointer of what holds the rows, and layout.form to its form",
             object=file.path,
         )
     found_names = names_of(
