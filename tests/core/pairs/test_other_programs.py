@@ -3,6 +3,7 @@ edit which, made as it is written, lets it arrive."""
 
 from __future__ import annotations
 
+import csv
 import datetime as dt
 import json
 import re
@@ -352,6 +353,34 @@ def test_json_that_the_table_keeps_whole(place: Place) -> None:
     place.make("n integer, v jsonb")
     text = place.job("a.json")
     assert place.load(edited(text, place.check(text))) == [(1, {"a": 1, "b": [2]})]
+
+
+@pytest.mark.parametrize("ending", ["json", "csv"])
+@pytest.mark.parametrize(
+    ("kind", "values"),
+    [
+        ("text[]", [["a", "b c", 'd"e', "[f]", "g\\h", "{i}", None, "null", "é\n"], [], None]),
+        ("integer[]", [[1, -2, None], [[1, 2], [3, 4]]]),
+        ("boolean[]", [[True, False]]),
+        ("jsonb[]", [[{"a": ["x"]}, {}]]),
+    ],
+)
+def test_lists_of_json_into_arrays(ending: str, kind: str, values: Sequence[Any], place: Place) -> None:
+    lines = [[number, None if value is None else json.dumps(value)] for number, value in enumerate(values, 1)]
+    with (place.folder / f"a.{ending}").open("w", newline="") as file:
+        if ending == "csv":
+            csv.writer(file).writerows([["n", "v"], *lines])
+        else:
+            json.dump([{"n": number, "v": value} for number, value in enumerate(values, 1)], file)
+    place.make(f"n integer, v {kind}")
+    assert [value for _, value in place.load(place.job(f"a.{ending}"))] == list(values)
+
+
+@pytest.mark.parametrize("text", ["{a,[b]}", "{[c]}"])
+def test_an_array_as_the_database_writes_it_stays(text: str, place: Place) -> None:
+    (place.folder / "a.jsonl").write_text(json.dumps({"n": 1, "v": text}))
+    place.make("n integer, v text[]")
+    assert place.load(place.job("a.jsonl")) == [(1, text[1:-1].split(","))]
 
 
 @pytest.mark.parametrize("text", ["2025-01-31 00:00:00", "2025-01-31T00:00:00.000Z", "1/31/2025 12:00:00 AM"])

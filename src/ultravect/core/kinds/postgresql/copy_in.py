@@ -16,6 +16,7 @@ import pyarrow as pa
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.dialects.base import Dialect, NewColumn
 from ultravect.core.kinds.postgresql import binary_rows
+from ultravect.core.kinds.postgresql.array_texts import as_array_literals
 from ultravect.core.kinds.postgresql.catalogue import Session
 from ultravect.core.loading.text_lines import tabbed_lines
 
@@ -98,6 +99,12 @@ class CopyIn:
     ) -> None:
         self._session = session
         self._encode, (header, self._trailer) = _encoder(table, columns, binary=binary)
+        lives = [table.column(column.name) for column in columns]
+        self._lists = [
+            at
+            for at, (live, column) in enumerate(zip(lives, columns, strict=True))
+            if live and live.base.startswith("_") and pa.types.is_string(column.type.arrow)
+        ]
         names = ", ".join(dialect.quote(column.name) for column in columns)
         options = (["FORMAT binary"] if header else []) + (["FREEZE"] if freeze else [])
         form = f" ({', '.join(options)})" if options else ""
@@ -108,6 +115,8 @@ class CopyIn:
             self._copy.write(header)
 
     def write(self, batch: pa.RecordBatch) -> None:
+        for at in self._lists:
+            batch = batch.set_column(at, batch.schema.field(at), as_array_literals(batch.column(at)))
         self._copy.write(self._encode(batch))
         if select.select([self._session.pgconn.socket], [], [], 0)[0]:
             # the server only says something in the middle of a COPY when it refuses a row
