@@ -101,6 +101,11 @@ def column_of(values: list[Any]) -> pa.Array:
         raise _half_a_character() from None
     except (pa.ArrowInvalid, pa.ArrowTypeError, OverflowError):
         pass
+    return words_of(values)
+
+
+def words_of(values: list[Any]) -> pa.Array:
+    """Values of any kinds as texts."""
     try:
         return pa.array([None if value is None else _word(value) for value in values], pa.string())
     except UnicodeEncodeError:

@@ -27,12 +27,13 @@ _BOOK = re.compile(r"^(?P<book>.*?\.(?:xlsx|xlsm|xlsb|xls|ods))/(?P<sheet>.+)$",
 
 @dataclass(frozen=True)
 class SheetCells:
-    """``rows`` of values, "" where a cell is empty or an error; ``errors`` by row and column from 0; ``merged`` ranges as their
-    first and last row and column."""
+    """Rows of a sheet that follow each other: ``rows`` of values, "" where a cell is empty or an error, from row ``first`` of the sheet;
+    ``errors`` by row and column of the sheet, from 0; ``merged`` ranges as their first and last row and column."""
 
     rows: list[list[Any]]
     errors: Mapping[tuple[int, int], str]
     merged: list[tuple[tuple[int, int], tuple[int, int]]]
+    first: int = 0
 
 
 def split_book(path: str) -> tuple[str, str] | None:
@@ -45,12 +46,14 @@ def cells_of(workbook: Any, data: bytes, name: str) -> SheetCells:
     """The cells of one sheet; of a damaged one, whatever its libraries raise."""
     try:
         sheet = workbook.get_sheet_by_name(name)
-        rows = [list(row) for row in sheet.to_python(skip_empty_area=False)]
         merged = list(sheet.merged_cell_ranges or [])
+        first, left = sheet.start or (0, 0)
+        around = [""] * left
+        rows = [[*around, *row] for row in sheet.to_python()] if sheet.start else []
     except calamine.CalamineError:
         # it minds what others let pass, such as blanks around a number
-        rows, merged = _by_another_library(data, name), []
-    return SheetCells(rows, _errors(data, name), merged)
+        rows, merged, first = _by_another_library(data, name), [], 0
+    return SheetCells(rows, _errors(data, name), merged, first)
 
 
 def _by_another_library(data: bytes, name: str) -> list[list[Any]]:
@@ -68,7 +71,7 @@ def _errors(data: bytes, name: str) -> dict[tuple[int, int], str]:
     if not data.startswith(b"PK"):
         return {}
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
-        part = _sheet_parts(archive).get(name)
+        part = sheet_parts(archive).get(name)
         if part is None:
             return {}
         if not _has_errors(archive, part):
@@ -114,7 +117,7 @@ def _root(archive: zipfile.ZipFile, part: str) -> Any:
     return etree.fromstring(archive.read(part), parser)
 
 
-def _sheet_parts(archive: zipfile.ZipFile) -> dict[str, str]:
+def sheet_parts(archive: zipfile.ZipFile) -> dict[str, str]:
     """The file of each sheet in the archive of an xlsx."""
     names = set(archive.namelist())
     if "xl/workbook.xml" not in names or "xl/_rels/workbook.xml.rels" not in names:
@@ -135,7 +138,7 @@ def named_ranges(data: bytes) -> dict[str, tuple[str, str]]:
         return {}
     found: dict[str, tuple[str, str]] = {}
     with zipfile.ZipFile(io.BytesIO(data)) as archive:
-        parts = _sheet_parts(archive)
+        parts = sheet_parts(archive)
         if not parts:
             return {}
         for item in _root(archive, "xl/workbook.xml").iter(f"{_MAIN}definedName"):

@@ -8,7 +8,7 @@ import itertools
 import re
 import zipfile
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from typing import Any
@@ -20,9 +20,10 @@ from openpyxl.utils import get_column_letter
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
-from ultravect.core.layouts.documents.records import as_json, column_of
+from ultravect.core.layouts.documents.records import as_json, column_of, words_of
 from ultravect.core.layouts.table import TableBlock, TableReader
-from ultravect.core.layouts.workbook.cells import cells_of, named_ranges, plain_column
+from ultravect.core.layouts.workbook.cells import SheetCells, cells_of, named_ranges, plain_column
+from ultravect.core.layouts.workbook.pieces import HEAD_ROWS, LargeSheet
 from ultravect.core.layouts.workbook.table_area import SheetTable, cell_text, header_rows, is_filled, names_of_columns
 from ultravect.core.model.finding import Finding, Severity
 from ultravect.core.model.layout import XlsxLayout
@@ -32,6 +33,8 @@ from ultravect.core.words import counted
 _MAX_UNPACKED = 2 << 30
 _MAX_STORED = 512 << 20
 _BLOCK_ROWS = 20_000
+_FIRST_ROW = re.compile(r"^\$?[A-Za-z]+\$?(\d+)")
+_Numbered = list[tuple[int, list[Any]]]
 _CELLS = re.compile(r"^\$?[A-Za-z]{1,3}\$?[1-9]\d*(:.*)?$")
 
 
@@ -102,18 +105,19 @@ def _sheet_name(file: SourceFile, names: list[str], wanted: str | int | None) ->
     )
 
 
-def _column(values: list[Any]) -> Any:
-    """A column of cells; dates and timestamps together are timestamps, whole numbers and others are numbers."""
-    kinds = {type(value) for value in values if value is not None}
-    if kinds == {dt.date, dt.datetime}:
+def _column(values: list[Any], seen: set[type]) -> pa.Array:
+    """A column of cells; dates and timestamps together are timestamps, whole numbers and others are numbers. ``seen`` are the kinds of the
+    values of earlier pieces, to which these are added: among texts, a value is written in the same way in each piece."""
+    seen |= {type(value) for value in values if value is not None}
+    if seen == {dt.date, dt.datetime}:
         values = [dt.datetime.combine(v, dt.time()) if type(v) is dt.date else v for v in values]
-    elif kinds == {int, float}:
+    elif seen == {int, float}:
         values = [None if value is None else float(value) for value in values]
-    return column_of(values)
+    return words_of(values) if str in seen and len(seen) > 1 else column_of(values)
 
 
 def open_workbook(file: SourceFile, layout: XlsxLayout) -> TableReader:
-    """Opens a sheet; all of it is in memory, as its format wants it."""
+    """Opens a sheet. A large one is read some thousand rows at a time, where its format lets that be; the first of them say the columns."""
     with _whole(file):
         return _opened(file, layout)
 
@@ -129,18 +133,21 @@ def _opened(file: SourceFile, layout: XlsxLayout) -> TableReader:
         wanted, cells = named[wanted]
     name = _sheet(file, workbook, wanted, findings)
     updates: dict[str, Any] = {"sheet": name, "range": cells}
-    table = SheetTable.of(cells_of(workbook, data, name), cells, layout)
+    large = None if _is_read_at_once(layout, cells) else LargeSheet.of(data, name)
+    found = next(large.pieces(), None) if large else None
+    table = SheetTable.of(found or cells_of(workbook, data, name), cells, layout)
     rows = _header(file, name, layout, table, findings)
     updates["header"] = (
         False if not rows else rows[0] + table.top + 1 if len(rows) == 1 else [r + table.top + 1 for r in rows]
     )
     start = rows[-1] + 1 if rows else 0
-    # rows keep their numbers in the sheet; empty ones are none
-    numbered = [(n, row) for n, row in enumerate(table.cells[start:], start) if is_filled(row)]
+    numbered = _filled(table, start)
     held = [row for _, row in numbered] + [table.cells[at] for at in rows]
     width = max(map(len, held), default=0)
     while width and not any(len(row) >= width and row[width - 1] is not None for row in held):
         width -= 1
+    if large and (last := table.last_column) is not None:
+        width = last - table.left  # those that are empty in the first rows may not be so below
     if not width:
         raise file_empty(
             file.path, f"has nothing in sheet {name!r}", "name another sheet in layout.sheet, or check layout.range"
@@ -150,18 +157,30 @@ def _opened(file: SourceFile, layout: XlsxLayout) -> TableReader:
         names_of_columns(table, rows, width) if rows else [f"column_{n}" for n in range(1, width + 1)]
     )
     errors = {place: text for place, text in table.errors.items() if place[0] >= start and place[1] < width}
-    good, bad = _without_errors(numbered, errors, layout.values.errors, table, findings)
-    columns = itertools.zip_longest(*(row[:width] for _, row in good)) if good else ()
-    values = [_column(plain_column(cells)) for cells in columns]
-    values += [_column([])] * (width - len(values))
-    content = _Content(column_names, values, good, bad, table.top + 1)
+    if errors:
+        findings.append(_errors_found(errors, layout.values.errors, table))
+    bad = _settle_errors(table, errors, layout.values.errors)
+    content = _Content(file, layout, cells, column_names, (table.left, table.left + width), large)
+    first = _Part(numbered, bad, table.top)
     return TableReader(
         file,
         layout.model_copy(update=updates),
         column_names,
-        lambda: content.blocks(file),
+        lambda: content.blocks(first),
         findings=findings + renamed,
     )
+
+
+def _is_read_at_once(layout: XlsxLayout, cells: str | None) -> bool:
+    """Whether the first rows of the sheet are not enough to see what the layout says of it."""
+    header = layout.header if isinstance(layout.header, list) else [layout.header or 0]
+    begins = int(found[1]) if (found := _FIRST_ROW.match(cells or "")) else 1
+    return layout.merged == "repeat" or max(*header, begins) > HEAD_ROWS // 2
+
+
+def _filled(table: SheetTable, start: int = 0) -> _Numbered:
+    """The rows that hold something, each with its place in the table."""
+    return [(at, row) for at, row in enumerate(table.cells[start:], start) if is_filled(row)]
 
 
 def _named(file: SourceFile, data: bytes, name: str) -> tuple[str, str]:
@@ -229,19 +248,10 @@ def _header(file: SourceFile, name: str, layout: XlsxLayout, table: SheetTable, 
     return rows
 
 
-_Numbered = list[tuple[int, list[Any]]]
-
-
-def _without_errors(
-    numbered: _Numbered, errors: dict[tuple[int, int], str], become: str, table: SheetTable, findings: list[Finding]
-) -> tuple[_Numbered, dict[int, str]]:
-    """The rows with their error cells as the layout says; the reasons of those that are rejects, by place."""
-    if not errors:
-        return numbered, {}
+def _errors_found(errors: Mapping[tuple[int, int], str], become: str, table: SheetTable) -> Finding:
     words = Counter(errors.values())
     words_found = ", ".join(f"{word} {counted(count, 'time')}" for word, count in words.most_common(4))
     (top, left), first = min(errors.items())
-    place = f"{get_column_letter(left + table.left + 1)}{top + table.top + 1}"
     what = {"null": "become NULL", "text": "are texts", "reject": "make their rows rejects"}[become]
     fix = (
         ""
@@ -249,38 +259,94 @@ def _without_errors(
         else "write layout.values.errors: text to keep them, reject to leave their rows out, null if that is right"
     )
     severity: Severity = "warning" if become == "null" else "note"
+    place = _cell_name(table, top, left)
     message = f"{counted(len(errors), 'cell')} with an error {what}: {words_found}, first {first} in {place}"
-    findings.append(Finding(severity, "cells-with-errors", message, "from.layout.values", fix))
+    return Finding(severity, "cells-with-errors", message, "from.layout.values", fix)
+
+
+def _settle_errors(table: SheetTable, errors: Mapping[tuple[int, int], str], become: str) -> dict[int, str]:
+    """Takes the cells with an error as the layout says; the reasons of rows that are rejects, by place."""
     bad: dict[int, str] = {}
     for at, column in errors:
-        row_at = table.cells[at]
         if become == "null":
-            row_at[column] = None
+            table.cells[at][column] = None
         elif become == "reject":
-            bad.setdefault(
-                at, f"cell {get_column_letter(column + table.left + 1)}{at + table.top + 1} is {errors[at, column]}"
-            )
-    return numbered, bad
+            bad.setdefault(at, f"cell {_cell_name(table, at, column)} is {errors[at, column]}")
+    return bad
+
+
+def _cell_name(table: SheetTable, row: int, column: int) -> str:
+    return f"{get_column_letter(column + table.left + 1)}{row + table.top + 1}"
+
+
+@dataclass(frozen=True)
+class _Part:
+    """Rows of a sheet with their places in it, from ``top``; ``bad`` are the reasons of rejects by place."""
+
+    rows: _Numbered
+    bad: Mapping[int, str]
+    top: int
 
 
 @dataclass(frozen=True)
 class _Content:
-    """A sheet's rows, in columns; ``bad`` are the reasons of rejects by their place in the sheet."""
+    """The rows below the header of a sheet, in ``columns``, from the first to the one after the last; ``large`` has those that are not read
+    when the sheet is opened."""
 
+    file: SourceFile
+    layout: XlsxLayout
+    cells: str | None
     names: list[str]
-    columns: list[Any]
-    rows: _Numbered
-    bad: dict[int, str]
-    first: int
+    columns: tuple[int, int]
+    large: LargeSheet | None
 
-    def blocks(self, file: SourceFile) -> Iterator[TableBlock]:
-        table = pa.table(self.columns, names=self.names)
-        for start in range(0, len(self.rows), _BLOCK_ROWS):
-            part = self.rows[start : start + _BLOCK_ROWS]
-            lines = [number + self.first for number, _ in part]
-            bad = [BadRow(at, self.bad[number]) for at, (number, _) in enumerate(part) if number in self.bad]
-            texts = {item.index: as_json([cell_text(cell) for cell in part[item.index][1]]) for item in bad}
-            index = np.setdiff1d(np.arange(len(part)), np.array([item.index for item in bad], np.int64))
-            values = table.slice(start, _BLOCK_ROWS).take(pa.array(index))
-            size = file.size * len(part) // len(self.rows)
-            yield TableBlock(file.path, size, values.combine_chunks(), index, bad, texts, lines=lines)
+    def blocks(self, first: _Part) -> Iterator[TableBlock]:
+        total = len(first.rows) if self.large is None else max(self.large.rows, len(first.rows))
+        seen: list[set[type]] = [set() for _ in self.names]
+        yield from self._blocks(first, seen, total)
+        if self.large is None:
+            return
+        with _whole(self.file):
+            for found in itertools.islice(self.large.pieces(), 1, None):
+                yield from self._blocks(self._part(found), seen, total)
+
+    def _part(self, found: SheetCells) -> _Part:
+        left, right = self.columns
+        around: dict[int, str] = {}
+        if self.cells is None:
+            for number, row in enumerate(found.rows, found.first + 1):
+                outside = next((at for at, cell in enumerate(row) if cell != "" and not left <= at < right), None)
+                if outside is not None:
+                    around[number] = (
+                        f"cell {get_column_letter(outside + 1)}{number} is beside the columns of the first {HEAD_ROWS:,} rows, "
+                        f"{get_column_letter(left + 1)} to {get_column_letter(right)}; name all columns in layout.range"
+                    )
+        table = SheetTable.of(found, self.cells, self.layout, self.columns)
+        rows = _filled(table)
+        bad = _settle_errors(table, table.errors, self.layout.values.errors)
+        bad |= {number - 1 - table.top: reason for number, reason in around.items()}
+        return _Part(rows, bad, table.top)
+
+    def _blocks(self, part: _Part, seen: list[set[type]], total: int) -> Iterator[TableBlock]:
+        width = len(self.names)
+        good = [row[:width] for number, row in part.rows if number not in part.bad]
+        cells = list(itertools.zip_longest(*good)) if good else []
+        cells += [()] * (width - len(cells))
+        columns = [_column(plain_column(column), kinds) for column, kinds in zip(cells, seen, strict=True)]
+        columns = [column if len(column) else pa.nulls(len(good), pa.string()) for column in columns]
+        table = pa.table(columns, names=self.names)
+        taken = 0
+        for start in range(0, len(part.rows), _BLOCK_ROWS):
+            rows = part.rows[start : start + _BLOCK_ROWS]
+            bad = [BadRow(at, part.bad[number]) for at, (number, _) in enumerate(rows) if number in part.bad]
+            count = len(rows) - len(bad)
+            yield TableBlock(
+                self.file.path,
+                self.file.size * len(rows) // total,
+                table.slice(taken, count).combine_chunks(),
+                np.setdiff1d(np.arange(len(rows)), np.array([item.index for item in bad], np.int64)),
+                bad,
+                {item.index: as_json([cell_text(cell) for cell in rows[item.index][1]]) for item in bad},
+                [number + part.top + 1 for number, _ in rows],
+            )
+            taken += count

@@ -41,30 +41,44 @@ def is_filled(row: list[Any]) -> bool:
 
 @dataclass
 class SheetTable:
-    """The wanted cells, None where they are empty; ``top`` and ``left`` are where they begin in the sheet, from 0."""
+    """The wanted cells, None where they are empty; ``top`` and ``left`` are where they begin in the sheet, from 0, and ``last_column`` where
+    the layout says that they end."""
 
     cells: list[list[Any]]
     errors: dict[tuple[int, int], str]
     spans: list[tuple[int, int, int]]
     top: int
     left: int
+    last_column: int | None
 
     @classmethod
-    def of(cls, found: SheetCells, cells: str | None, layout: XlsxLayout) -> SheetTable:
-        rows = found.rows
+    def of(
+        cls, found: SheetCells, cells: str | None, layout: XlsxLayout, columns: tuple[int, int] | None = None
+    ) -> SheetTable:
+        """``columns``: the first and the one after the last, where these are known; else those of ``cells``, or from the first that holds
+        something."""
+        rows, first = found.rows, found.first
+        if found.errors and (above := first - min(row for row, _ in found.errors)) > 0:
+            rows, first = [[] for _ in range(above)] + rows, first - above
         if layout.merged == "repeat":
             for (top, left), (bottom, right) in found.merged:
-                value = rows[top][left] if top < len(rows) and left < len(rows[top]) else ""
-                for row in rows[top : bottom + 1]:
+                at = top - first
+                value = rows[at][left] if 0 <= at < len(rows) and left < len(rows[at]) else ""
+                for row in rows[max(at, 0) : bottom + 1 - first]:
                     row[left : right + 1] = [value] * len(row[left : right + 1])
         for (row_number, column), text in found.errors.items():
-            while len(rows) <= row_number:
+            at = row_number - first
+            while len(rows) <= at:
                 rows.append([])
-            rows[row_number] += [""] * (column + 1 - len(rows[row_number]))
-            rows[row_number][column] = text
+            rows[at] += [""] * (column + 1 - len(rows[at]))
+            rows[at][column] = text
         first_row, left, last_row, last_column = _bounds(cells)
-        whole = [[None if cell == "" else cell for cell in row[left:last_column]] for row in rows[first_row:last_row]]
-        if cells is None:
+        if columns is not None:
+            left, last_column = columns
+        top = max(first, first_row)
+        wanted = rows[top - first : None if last_row is None else max(last_row - first, 0)]
+        whole = [[None if cell == "" else cell for cell in row[left:last_column]] for row in wanted]
+        if cells is None and columns is None:
             # what stands around the cells that hold something is no part of the table
             widest = max(map(len, whole), default=0)
             skipped = next(
@@ -72,12 +86,12 @@ class SheetTable:
             )
             whole, left = [row[skipped:] for row in whole], left + skipped
         inside = {
-            (row - first_row, column - left): text
+            (row - top, column - left): text
             for (row, column), text in found.errors.items()
-            if first_row <= row < (last_row or row + 1) and left <= column < (last_column or column + 1)
+            if top <= row < (last_row or row + 1) and left <= column < (last_column or column + 1)
         }
-        spans = [(t - first_row, a - left, z - left) for (t, a), (_, z) in found.merged if z > a and t >= first_row]
-        return cls(whole, inside, spans, first_row, left)
+        spans = [(t - top, a - left, z - left) for (t, a), (_, z) in found.merged if z > a and t >= top]
+        return cls(whole, inside, spans, top, left, last_column)
 
 
 def header_rows(table: SheetTable) -> tuple[list[int], HeaderGuess]:
