@@ -9,7 +9,7 @@ from typing import Any
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from tests.core.layouts.test_formats import bad_of, opened, rows_of
+from tests.core.layouts.test_formats import bad_of, opened, rows_of, workbook
 
 from ultravect.core.layouts.delimited.client_codes import decoded_text
 from ultravect.core.layouts.encoding import detect_encoding
@@ -171,6 +171,30 @@ def test_encodings_by_where_bytes_stand(text: str, encoding: str) -> None:
     content = text.encode(encoding)
     found = detect_encoding(content)
     assert (content.decode(found.name), found.sure) == (text, False)
+
+
+@pytest.mark.parametrize(
+    ("below", "footer", "sums"),
+    [
+        ([], 0, 0),
+        ([["(3 rows)", None]], 1, 0),
+        ([["Total", 6]], 0, 1),
+        ([[None, None], ["Summe", 6], [None, None], ["3 rows selected.", None]], 1, 1),
+        ([["average", 2], ["total", 6]], 0, 2),
+        ([["d", 6]], 0, 0),
+    ],
+)
+def test_what_stands_below_the_rows_of_a_sheet(below: list[list[Any]], footer: int, sums: int) -> None:
+    def fill(book: Any) -> None:
+        for row in (["hut", "kg"], ["a", 1], ["b", 2], ["c", 3], *below):
+            book.active.append(row)
+
+    reader = opened("a.xlsx", workbook(fill))
+    assert reader.layout.footer == footer
+    proposed = [finding.replacement.value for finding in reader.findings if finding.code == "sums-likely"]
+    assert proposed == ([sums] if sums else [])
+    without = opened("a.xlsx", workbook(fill), {"format": "xlsx", "footer": footer + sums})
+    assert rows_of(without) == [["a", "1"], ["b", "2"], ["c", "3"], *([["d", "6"]] if below == [["d", 6]] else [])]
 
 
 def test_a_header_begins_no_sorted_list() -> None:

@@ -240,6 +240,12 @@ class XlsxLayout(Declared):
         description="Cells to read, or the name of a table or range. Left out: all that hold something.",
         examples=["B3:F200"],
     )
+    footer: int = Field(
+        default=0,
+        ge=0,
+        le=1000,
+        description="Rows at the end that are none of the table. Left out: found for counts of rows.",
+    )
     header: bool | int | Annotated[list[int], Field(min_length=1, max_length=5)] | None = Field(
         default=None,
         description="Row of the sheet that names the columns, or a list of such rows; false: there is none. Left out: found.",

@@ -6,6 +6,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Iterator, Sequence
 
+from ultravect.core.model.finding import Finding, Replacement
+
 _DELIMITER = re.compile(r'^\ufeff?"?sep=(?P<mark>[^"\r\n])"?[ \t]*\r?$', re.IGNORECASE)
 _RULER = re.compile(r"^[ \t]*[|+:-][|+:= \t-]*[|+:-][ \t]*$")
 _BARS = re.compile(rb"[ \t]*\|[ \t]*")
@@ -95,6 +97,29 @@ def sums_at_end(rows: Sequence[Sequence[str]]) -> int:
             break
         count += 1
     return count if 0 < count <= 3 else 0
+
+
+def sums_found(rows: Sequence[Sequence[str]]) -> Finding | None:
+    """Says that the last rows may be sums, and proposes to leave them out."""
+    sums = sums_at_end(rows)
+    if not sums:
+        return None
+    named = next(cell for cell in rows[-sums] if cell.strip())
+    which = "the last row may be a sum" if sums == 1 else f"the last {sums} rows may be sums"
+    written = Replacement("from.layout.footer", sums)
+    fix = f"if so, write layout.footer: {sums}"
+    return Finding("warning", "sums-likely", f"{which} of those above, first {named!r}", "from.layout", fix, written)
+
+
+def counted_at_end(rows: Sequence[Sequence[str]]) -> int:
+    """How many of the last rows are a count of rows, or the time it took, in one cell."""
+    count = 0
+    for row in reversed(rows[1:]):
+        (*words,) = (cell.strip() for cell in row if cell.strip())
+        if len(words) != 1 or len(row) < 2 or not (_COUNTED.match(words[0]) or _TIMED.match(words[0])):
+            break
+        count += 1
+    return count
 
 
 def has_units(rows: Sequence[Sequence[str]], kinds: Sequence[Sequence[str]]) -> bool | None:

@@ -10,7 +10,7 @@ from ultravect.core.layouts.delimited.around import (
     is_framed,
     lines_after,
     named_delimiter,
-    sums_at_end,
+    sums_found,
     unframed_text,
 )
 from ultravect.core.layouts.delimited.client_codes import (
@@ -123,16 +123,10 @@ def sniff(head: bytes, layout: DelimitedLayout, whole: bool) -> Sniffed:
     if (
         whole
         and "footer" not in layout.model_fields_set
-        and (sums := sums_at_end(rows))
         and len(lines_of(text)) <= _ROWS_SEEN
+        and (sums := sums_found(rows))
     ):
-        named = next(cell for cell in rows[-sums] if cell.strip())
-        which = "the last row may be a sum" if sums == 1 else f"the last {sums} rows may be sums"
-        noted = f"{which} of those above, first {named!r}"
-        fix = f"if so, write layout.footer: {sums}"
-        findings.append(
-            Finding("warning", "sums-likely", noted, "from.layout", fix, Replacement("from.layout.footer", sums))
-        )
+        findings.append(sums)
     if rows and layout.header:
         values, found = find_numbers(rows[0], rows[layout.header_rows :], layout.values)
     else:

@@ -20,6 +20,7 @@ from openpyxl.utils import get_column_letter
 
 from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import BadRow, SourceFile, file_empty, require_columns, unique_names
+from ultravect.core.layouts.delimited.around import counted_at_end, sums_found
 from ultravect.core.layouts.documents.records import as_json, column_of, words_of
 from ultravect.core.layouts.table import TableBlock, TableReader
 from ultravect.core.layouts.workbook.cells import SheetCells, cells_of, named_ranges, plain_column
@@ -33,6 +34,7 @@ from ultravect.core.words import counted
 _MAX_UNPACKED = 2 << 30
 _MAX_STORED = 512 << 20
 _BLOCK_ROWS = 20_000
+_LOOKED_AT_BELOW = 12
 _FIRST_ROW = re.compile(r"^\$?[A-Za-z]+\$?(\d+)")
 _Numbered = list[tuple[int, list[Any]]]
 _CELLS = re.compile(r"^\$?[A-Za-z]{1,3}\$?[1-9]\d*(:.*)?$")
@@ -142,6 +144,9 @@ def _opened(file: SourceFile, layout: XlsxLayout) -> TableReader:
     )
     start = rows[-1] + 1 if rows else 0
     numbered = _filled(table, start)
+    if large is None:
+        updates["footer"] = _footer(layout, numbered, findings)
+        numbered = numbered[: len(numbered) - updates["footer"]]
     held = [row for _, row in numbered] + [table.cells[at] for at in rows]
     width = max(map(len, held), default=0)
     while width and not any(len(row) >= width and row[width - 1] is not None for row in held):
@@ -175,7 +180,22 @@ def _is_read_at_once(layout: XlsxLayout, cells: str | None) -> bool:
     """Whether the first rows of the sheet are not enough to see what the layout says of it."""
     header = layout.header if isinstance(layout.header, list) else [layout.header or 0]
     begins = int(found[1]) if (found := _FIRST_ROW.match(cells or "")) else 1
-    return layout.merged == "repeat" or max(*header, begins) > HEAD_ROWS // 2
+    return layout.merged == "repeat" or layout.footer > 0 or max(*header, begins) > HEAD_ROWS // 2
+
+
+def _footer(layout: XlsxLayout, numbered: _Numbered, findings: list[Finding]) -> int:
+    """How many rows at the end are none of the table; those that may be sums are proposed."""
+    if "footer" in layout.model_fields_set:
+        return layout.footer
+    rows = [[cell_text(cell) for cell in row] for _, row in numbered[-_LOOKED_AT_BELOW:]]
+    found = counted_at_end(rows)
+    if found:
+        said = f"the last {counted(found, 'row')} count the others: {', '.join(filter(None, rows[-found]))[:80]}"
+        findings.append(Finding("note", "footer-found", said, "from.layout"))
+        rows = rows[:-found]
+    if sums := sums_found(rows):
+        findings.append(sums)
+    return found
 
 
 def _filled(table: SheetTable, start: int = 0) -> _Numbered:
