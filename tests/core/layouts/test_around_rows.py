@@ -16,6 +16,16 @@ from ultravect.core.layouts.encoding import detect_encoding
 from ultravect.core.layouts.headers import judge_header
 
 TWO = [["1", "a"], ["2", "b"]]
+BARRED = """\\fixlen = T
+\\ a remark with | bars
+|  id |   mag |name    |
+| int |double |char    |
+|     |   mag |        |
+|null |   -99 |null    |
+    1    2.50  a b
+    2     -99  null
+  103   12.25  xy-long
+"""
 AROUND: dict[str, tuple[str, list[str], list[list[Any]]]] = {
     "the delimiter in a line of its own": ("sep=;\nid;v\n1;a\n2;b\n", ["id", "v"], TWO),
     "a client's table": (" id | v \n----+---\n  1 | a\n  2 | b\n(2 rows)\n\n", ["id", "v"], TWO),
@@ -25,6 +35,8 @@ AROUND: dict[str, tuple[str, list[str], list[list[Any]]]] = {
     "dashes below the names": ("id,v\n--,-\n1,a\n2,b\n\n(2 rows affected)\n", ["id", "v"], TWO),
     "columns of blanks": ("id         v\n---------- ----------\n1          a\n2          b\n\n2 rows selected.\n", ["id", "v"], TWO),
     "a remark at the end": ("id,v\n1,a\n2,b\n# end of file\n", ["id", "v"], TWO),
+    "bars in the head alone": (BARRED, ["id", "mag", "name"], [["1", "2.50", "a b"], ["2", "-99", "null"], ["103", "12.25", "xy-long"]]),
+    "bars above one line of names": ("|a   |b  |\n 1    2\n 3    4\n", ["a", "b"], [["1", "2"], ["3", "4"]]),
     "units": ("hut,beds,height\n,(n),(m)\nA,1,2.5\nB,3,4.5\n", ["hut", "beds", "height"], [["A", "1", "2.5"], ["B", "3", "4.5"]]),
     "types": ("agency\tid\tv\n5s\t15s\t10n\nX\t1\t2.5\nY\t3\t4.5\n", ["agency", "id", "v"], [["X", "1", "2.5"], ["Y", "3", "4.5"]]),
     "many remarks": ("".join(f"# remark {n}, with text\n" for n in range(1000)) + "id,v\n1,a\n2,b\n", ["id", "v"], TWO),
@@ -195,6 +207,10 @@ def test_what_stands_below_the_rows_of_a_sheet(below: list[list[Any]], footer: i
     assert proposed == ([sums] if sums else [])
     without = opened("a.xlsx", workbook(fill), {"format": "xlsx", "footer": footer + sums})
     assert rows_of(without) == [["a", "1"], ["b", "2"], ["c", "3"], *([["d", "6"]] if below == [["d", 6]] else [])]
+
+
+def test_a_head_with_bars_names_words_for_null() -> None:
+    assert opened("a.tbl", BARRED.encode()).layout.values.nulls == ["", "-99", "null"]
 
 
 def test_a_header_begins_no_sorted_list() -> None:

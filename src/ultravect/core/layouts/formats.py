@@ -11,7 +11,7 @@ from ultravect.core.layouts.compression import plain_name
 from ultravect.core.layouts.delimited.around import is_framed
 from ultravect.core.layouts.delimited.cuts import blanks_fit, delimiter_share
 from ultravect.core.layouts.encoding import detect_encoding
-from ultravect.core.layouts.fixed.sniff import first_records, looks_even
+from ultravect.core.layouts.fixed.sniff import barred_head, first_records, looks_even
 from ultravect.core.model.finding import Finding
 
 HEAD_BYTES = 64 << 10
@@ -107,6 +107,8 @@ def format_of(file: SourceFile, head: bytes | None = None) -> tuple[str, Finding
         return named, _note(named, f"the ending is {ending}")
     refuse_binary(file, head, "text")
     plain = text.encode()
+    if barred_head(text):
+        return "fixed", _note("fixed", "bars between names say where the fields begin")
     if is_framed(text.splitlines()):
         return "delimited", _note("delimited", "a table that is drawn, with | between values")
     if (

@@ -37,6 +37,7 @@ from ultravect.core.layouts.fixed.records import (
 from ultravect.core.layouts.fixed.sniff import (
     Records,
     across,
+    barred_head,
     fields_found,
     fields_of,
     first_records,
@@ -184,6 +185,21 @@ def _complete(file: SourceFile, layout: FixedLayout) -> tuple[FixedLayout, list[
         findings.append(encoding_finding(detected))
     whole = len(head) < HEAD_BYTES
     text = head.decode(encoding, "replace").removeprefix("\ufeff").encode()
+    if not layout.fields and "preamble" not in layout.model_fields_set and (barred := barred_head(text.decode())):
+        names = ", ".join(field.name for field in barred.fields)
+        findings.append(
+            Finding("note", "fields-found", f"fields between the bars of the head: {names[:200]}", "from.layout")
+        )
+        nulls = list(dict.fromkeys([*layout.values.nulls, *barred.nulls]))
+        known: dict[str, object] = {
+            "preamble": barred.lines,
+            "header": False,
+            "terminator": "newline",
+            "fields": barred.fields,
+        }
+        known["values"] = layout.values.model_copy(update={"nulls": nulls})
+        updates |= known
+        layout = layout.model_copy(update=known)
     found_here = "preamble" not in layout.model_fields_set and layout.terminator != "none" and not layout.fields
     if found_here and (above := lines_above(text, whole)):
         updates["preamble"] = above

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
 
@@ -20,6 +21,7 @@ _EVEN_SHARE = 0.9
 _LIKE_ITSELF, _EXACTLY, _FEW_DIGITS = 0.75, 0.97, 0.05
 _FEWEST = 5
 _MOST_ABOVE = 30
+_MOST_HEAD_LINES = 4
 
 
 @dataclass(frozen=True)
@@ -33,6 +35,38 @@ class Records:
     @property
     def width(self) -> int:
         return int(self.matrix.shape[1])
+
+
+@dataclass(frozen=True)
+class BarredHead:
+    """A head whose bars say where fields begin, above rows without bars. ``lines`` stand above the rows; ``nulls`` are words for NULL."""
+
+    lines: int
+    fields: list[FixedField]
+    nulls: list[str]
+
+
+def barred_head(text: str) -> BarredHead | None:
+    """The head of a table as observatories write them: keywords after ``\\``, then up to four lines with the names, types, units and words for
+    NULL between bars. None where the text has no such head. Source: IPAC table format, irsa.ipac.caltech.edu/applications/DDGEN/Doc/ipac_tbl.html
+    """
+    lines = text.split("\n")
+    above = next((at for at, line in enumerate(lines) if not line.startswith("\\")), 0)
+    head = list(itertools.takewhile(lambda line: line.startswith("|"), lines[above:]))
+    rows = [line for line in lines[above + len(head) : above + len(head) + _LOOK_RECORDS] if line.strip()]
+    bars = [at for at, mark in enumerate(head[0]) if mark == "|"] if head else []
+    even = all([at for at, mark in enumerate(line) if mark == "|"] == bars for line in head)
+    if not (len(bars) > 1 and 0 < len(head) <= _MOST_HEAD_LINES and even and rows):
+        return None
+    if any(line[at : at + 1].strip() for line in rows for at in bars):
+        return None
+    names, nulls = head[0], head[3] if len(head) == _MOST_HEAD_LINES else ""
+    fields = [
+        FixedField(name=names[begin + 1 : end].strip() or f"field_{number}", start=begin + 1, width=end - begin)
+        for number, (begin, end) in enumerate(itertools.pairwise(bars), 1)
+    ]
+    words = {nulls[begin + 1 : end].strip() for begin, end in itertools.pairwise(bars)}
+    return BarredHead(above + len(head), fields, sorted(words - {""}))
 
 
 def _classes(text: Characters) -> npt.NDArray[np.uint8]:
