@@ -41,6 +41,7 @@ AROUND: dict[str, tuple[str, list[str], list[list[Any]]]] = {
     "types": ("agency\tid\tv\n5s\t15s\t10n\nX\t1\t2.5\nY\t3\t4.5\n", ["agency", "id", "v"], [["X", "1", "2.5"], ["Y", "3", "4.5"]]),
     "many remarks": ("".join(f"# remark {n}, with text\n" for n in range(1000)) + "id,v\n1,a\n2,b\n", ["id", "v"], TWO),
     "names in the last remark": ("# made by hand\n# id v w\n1 2 3\n4 5 6\n", ["id", "v", "w"], [["1", "2", "3"], ["4", "5", "6"]]),
+    "a letter for each column": ("x,y\nfoo,bar\nbaz,qux\n", ["x", "y"], [["foo", "bar"], ["baz", "qux"]]),
     "sentences between tabs": ("id\tv\n1\tone, two, three\n2\tfour, five, six\n3\tseven, eight, nine\n", ["id", "v"],
                                [["1", "one, two, three"], ["2", "four, five, six"], ["3", "seven, eight, nine"]]),
     "clocks": ("10:00:01 start\n10:00:02 stop\n10:00:03 end\n", ["column_1", "column_2"],

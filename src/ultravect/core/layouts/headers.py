@@ -156,6 +156,8 @@ def _of_texts(first: Sequence[str], columns: Sequence[Sequence[str]], unique: bo
         score += _looks_like_name(cell, below) / len(first)
     if _sorted_with(first, columns):
         score -= 1.5
+    elif unique and _letters_above(first, columns):
+        score += 1.0
     score += 0.5 if unique else -1.5
     if not named:
         score -= 0.75
@@ -167,6 +169,13 @@ def _of_texts(first: Sequence[str], columns: Sequence[Sequence[str]], unique: bo
     return HeaderGuess(
         False, f"all values are text, and the first row ({shown!r} …) looks like those below it", False
     )
+
+
+def _letters_above(first: Sequence[str], columns: Sequence[Sequence[str]]) -> bool:
+    """Whether the first row has a letter in each cell, as x, y above longer texts."""
+    if len(first) < 2 or not all(len(cell) == 1 and cell.isalpha() for cell in first):
+        return False
+    return all(sum(len(value) > 1 for value in column) > len(column) / 2 for column in columns)
 
 
 def _sorted_with(first: Sequence[str], columns: Sequence[Sequence[str]]) -> bool:
