@@ -23,6 +23,8 @@ def literal_prefix(pattern: str) -> str:
 
 def matcher(pattern: str) -> Callable[[str], bool]:
     """Whether a path matches, for one pattern; in time that grows with the lengths of both, never faster."""
+    if len(_MARKS.findall(pattern)) == 1 and "*" in pattern:
+        return _with_one_star(pattern)
     segments = [None if segment == "**" else _marks(segment) for segment in pattern.split("/")]
     ends_across = segments[-1] is None
 
@@ -34,6 +36,22 @@ def matcher(pattern: str) -> Callable[[str], bool]:
                 _match(segments[:-1], parts[:count], _one_segment) for count in range(len(segments) - 1, len(parts))
             )
         return _match(segments, parts, _one_segment)
+
+    return fits
+
+
+def _with_one_star(pattern: str) -> Callable[[str], bool]:
+    """Patterns such as ``folder/*.csv``, which most are: the same, in a small part of the time."""
+    begin, _, end = pattern.partition("*")
+    least, first, last = len(begin) + len(end), len(begin), len(end)
+
+    def fits(path: str) -> bool:
+        return (
+            len(path) >= least
+            and path.startswith(begin)
+            and path.endswith(end)
+            and path.find("/", first, len(path) - last) < 0
+        )
 
     return fits
 

@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+import codecs
+import random
 from pathlib import Path
 
+import pytest
 from devtools.legs import run_leg
 from devtools.pairs import Copied, Place
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.objects.sources import open_source
+from ultravect.core.errors import UltravectError
+from ultravect.core.layouts.delimited.reader import DelimitedReader
 from ultravect.core.model.document import job_from_data
 
 
@@ -49,3 +55,38 @@ def test_rows_of_small_files_keep_their_places(places: dict[str, Place], tmp_pat
     run_leg(job, spec, place.spec, heard, receipt="small-2")
     assert [(reject.object, reject.row, reject.line) for reject in heard.rejected] == [("hut-45.csv", 2, 3)]
     place.drop("small_files")
+
+
+_LINES = ["1,a", '2,"x,y"', '3,"q""q"', '4,"a\nb"', "", "5", "6,a,b", '7,"open', "  ", "8,é", '9,a"b', "10,v", "11,w"]
+_HEADS = ["id,name"] * 6 + ["id,nam", 'id,"name"', "id,name,x"]
+
+
+@pytest.mark.parametrize("seed", range(40))
+def test_one_look_sees_what_a_closer_look_sees(seed: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    chance = random.Random(seed)
+    end = chance.choice(["\n", "\r\n"])
+    for number in range(chance.randint(2, 5)):
+        lines = [chance.choice(_HEADS), *chance.choices(_LINES, k=chance.randint(0, 4))]
+        content = end.join(lines) + chance.choice(["", end, end * 2])
+        mark = chance.choice([b"", b"", codecs.BOM_UTF8])
+        (tmp_path / f"{number}.csv").write_bytes(mark + content.encode(chance.choice(["utf-8", "utf-8", "latin-1"])))
+    found = _read(tmp_path)
+    monkeypatch.setattr(DelimitedReader, "small", lambda reader, file: None)
+    assert found == _read(tmp_path)
+
+
+def _read(folder: Path) -> list[object]:
+    """Rows and bad rows with their lines, or the error."""
+    spec = ConnectionSpec("incoming", "folder", {"path": str(folder)}, [str(folder)])
+    found: list[object] = []
+    try:
+        reader = open_source(spec, "*.csv", None)
+        for block in reader.blocks():
+            rows = reader.read(block)
+            found += [
+                (block.row_line(int(at)), row) for at, row in zip(rows.index, rows.values.to_pylist(), strict=True)
+            ]
+            found += [(block.row_line(bad.index), bad.reason, block.row_text(bad.index)) for bad in rows.bad]
+    except UltravectError as error:
+        return [error.code, error.detail]
+    return found

@@ -228,6 +228,9 @@ class ReadsAlike(Protocol):
 class JoinsFiles(Protocol):
     """A reader of a file whose blocks can be put together with those of other files that are cut as it is."""
 
+    def small(self, file: SourceFile) -> Block | None:
+        """All rows of a small file that is cut as this one, where one look shows that it is; None where it is opened as others are."""
+
     def join(self, blocks: Sequence[Block]) -> Block:
         """One block of the rows of ``blocks``, each of which is all of its file; it is read by this reader."""
 

@@ -136,14 +136,21 @@ class ChainReader:
         return self.first.formats
 
     def blocks(self) -> Iterator[Block]:
-        joins = self.joins and isinstance(self.first, JoinsFiles) and not self._keys
+        first = self.first if self.joins and isinstance(self.first, JoinsFiles) and not self._keys else None
         small: list[Block] = []
         size = 0
         for file in self.files:
+            if first is not None and file is not self.files[0] and (block := first.small(file)) is not None:
+                small.append(block)
+                size += block.size
+                if size >= _JOINED_BYTES:
+                    yield self._joined(small)
+                    small, size = [], 0
+                continue
             reader = self.first if file.path == self.first.file.path else self._opened(file)
             blocks = iter(reader.blocks())
             begun = list(itertools.islice(blocks, 2))
-            if joins and len(begun) == 1 and begun[0].size < _SMALL_BYTES:
+            if first is not None and len(begun) == 1 and begun[0].size < _SMALL_BYTES:
                 small += begun
                 size += begun[0].size
                 if size >= _JOINED_BYTES:

@@ -25,6 +25,7 @@ _OPENERS: dict[str, Callable[[BinaryIO], BinaryIO]] = {
         BinaryIO, zstandard.ZstdDecompressor().stream_reader(stream, read_across_frames=True, closefd=True)
     ),
 }
+_LONGEST = max(map(len, _OPENERS))
 _NAMES = {".gz": "gzip", ".bz2": "bzip2", ".zst": "zstd", ".zip": "zip"}
 _FAILURES = (
     OSError,
@@ -39,7 +40,8 @@ _FAILURES = (
 
 def compression_of(path: str) -> str:
     """``.gz``, ``.bz2``, ``.zst`` or ""."""
-    return next((ending for ending in _OPENERS if path.lower().endswith(ending)), "")
+    ending = path[-_LONGEST:].lower()
+    return next((known for known in _OPENERS if ending.endswith(known)), "")
 
 
 def plain_name(path: str) -> str:

@@ -163,6 +163,11 @@ def _named_files(spec: ConnectionSpec, path: str) -> tuple[list[SourceFile], str
     """The files that a path names, and the sheet of a workbook in it; what is there by exactly this name comes first."""
     if not is_pattern(path) and split_book(path) is None:
         return [source_file(spec, path)], ""
+    if not set(path) & set("[?") and split_book(path) is None and split_archive(path) is None:
+        # a file that is called as the pattern is among those that match it
+        with suppress(UltravectError):
+            files = source_files(spec, path)
+            return [file for file in files if file.path == path] or files, ""
     with suppress(UltravectError):
         return [source_file(spec, path)], ""
     if book := split_book(path):

@@ -10,12 +10,14 @@ import os
 import posixpath
 import secrets
 import shutil
+import weakref
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import BinaryIO
 
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.storage import FileInfo, Listing, OpenFile, require_same
-from ultravect.core.inside import inside_resolved, within
+from ultravect.core.inside import inside_resolved, leads_out, within
 from ultravect.core.kinds.folder.kind import FolderSettings
 from ultravect.core.loading.local.local_file import folder_inside
 from ultravect.core.storage.paths import Named, hidden_name
@@ -37,6 +39,7 @@ class FolderStorage(Named):
         self._path = settings.path
         self._roots = [Path(root).resolve() for root in roots]
         self._opened_in: Path | None = None
+        self._parent: _OpenFolder | None = None
 
     def _folder(self) -> Path:
         return folder_inside(self._name, self._path, self._roots)
@@ -171,12 +174,35 @@ class FolderStorage(Named):
                 "file-not-written", f"{path} cannot be removed: {error.strerror}", "grant write access", object=path
             ) from None
 
+    def _opened_at(self, path: str) -> BinaryIO | None:
+        """A file in the folder of the file before, which is not looked for again; None where it is a link, or in another way not simple."""
+        base, name = posixpath.split(path)
+        if path != posixpath.normpath(path) or leads_out(path) or self._opened_in is None:
+            return None
+        self._require_shown(path)
+        parent = self._parent
+        if parent is None or parent.path != base:
+            parent = self._parent = _OpenFolder(base, self._inside(self._opened_in, base))
+            if within(Path(f"/proc/self/fd/{parent.number}"), [self._opened_in]) is None:
+                self._parent = None
+                return None  # it was replaced by a link at just this moment
+        try:
+            number = os.open(name, os.O_RDONLY | os.O_CLOEXEC | os.O_NOFOLLOW, dir_fd=parent.number)
+        except OSError as error:
+            if error.errno == errno.ELOOP:
+                return None
+            raise
+        try:
+            return os.fdopen(number, "rb")
+        except OSError:
+            os.close(number)
+            raise
+
     def open(self, path: str) -> OpenFile:
         # the folder is looked at once; a link that is put in its place later leads out of it
         self._opened_in = self._opened_in or self._folder()
         try:
-            resolved = self._inside(self._opened_in, path)
-            stream = resolved.open("rb")
+            stream = self._opened_at(path) or self._inside(self._opened_in, path).open("rb")
         except IsADirectoryError:
             detail = f"{path!r} is a folder, not a file"
             raise self._error("file-is-folder", detail, "name one file in it", object=path) from None
@@ -195,6 +221,15 @@ class FolderStorage(Named):
             detail = f"{path[:100]!r} cannot be opened: {reason}"
             raise self._error("file-unreadable", detail, "check the name for typing errors", object=path) from None
         return OpenFile(_info(path, os.fstat(stream.fileno())), stream)
+
+
+class _OpenFolder:
+    """A folder of files that are read one after the other; ``path`` as they name it."""
+
+    def __init__(self, path: str, place: Path) -> None:
+        self.path = path
+        self.number = os.open(place, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
+        self._closed = weakref.finalize(self, os.close, self.number)
 
 
 def _info(path: str, status: os.stat_result) -> FileInfo:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import codecs
 import io
 import re
 from collections.abc import Iterator, Sequence
 from contextlib import closing
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import BinaryIO
 
 import numpy as np
@@ -34,6 +36,8 @@ from ultravect.core.layouts.delimited.lines import (
 )
 from ultravect.core.layouts.delimited.opened import BLOCK_BYTES, Opened, all_blocks, cells, data_blocks
 from ultravect.core.layouts.delimited.typed import proofs, proven_by, suits, typed_columns
+from ultravect.core.layouts.delimited.values import row_end
+from ultravect.core.layouts.encoding import is_utf8
 from ultravect.core.layouts.parts import Part
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.layout import DelimitedLayout
@@ -98,6 +102,44 @@ class DelimitedReader(TextValues):
             else len(row) == self.width
         )
         return replace(self, file=file, opened=opened, findings=[]) if same else None
+
+    def small(self, file: SourceFile) -> Block | None:
+        head = self._plain_head
+        if head is None:
+            return None
+        with closing(file.open()) as stream:
+            data = stream.read(_SMALL_BYTES).removeprefix(codecs.BOM_UTF8)
+        if len(data) >= _SMALL_BYTES or not data.startswith(head):
+            return None
+        if not data.endswith(b"\n"):
+            data += b"\n"
+        dialect = self.opened.dialect
+        if row_end(data, dialect.delimiter, dialect.quote_byte, dialect.newline) != (len(data), data.count(b"\n")):
+            return None  # a quote in it needs a closer look
+        return DelimitedBlock(file.path, data[len(head) :], 2, dialect)
+
+    @cached_property
+    def _plain_head(self) -> bytes | None:
+        """The bytes of the header, where a file that begins with these, of this layout, has nothing else around its rows."""
+        layout, dialect = self.layout, self.opened.dialect
+        around = (
+            layout.preamble or layout.comment or layout.footer or layout.frame or layout.codes or layout.skip_blanks
+        )
+        if (
+            around
+            or layout.header_rows != 1
+            or layout.names
+            or layout.ragged != "reject"
+            or self.opened.carriage_returns
+        ):
+            return None
+        if dialect.escape is not None or dialect.long_delimiter or not is_utf8(layout.encoding or "utf-8"):
+            return None
+        with closing(self.file.open()) as stream:
+            data = stream.read(_SMALL_BYTES).removeprefix(codecs.BOM_UTF8)
+        end = data.find(b"\n") + 1
+        found = row_end(data[:end], dialect.delimiter, dialect.quote_byte, dialect.newline) if end else None
+        return data[:end] if found == (end, 1) and data[:end].strip() else None
 
     def join(self, blocks: Sequence[Block]) -> Block:
         return joined([block for block in blocks if isinstance(block, DelimitedBlock)])
