@@ -89,4 +89,4 @@ def _read(folder: Path) -> list[object]:
             found += [(block.row_line(bad.index), bad.reason, block.row_text(bad.index)) for bad in rows.bad]
     except UltravectError as error:
         return [error.code, error.detail]
-    return found
+    return sorted(found, key=repr)  # good and bad rows of a block come one after the other
