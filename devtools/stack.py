@@ -150,7 +150,19 @@ class Stack:
         raise SystemExit(f"the service did not start:\n{(self.state / 'service.log').read_text()}")
 
     def start_worker(self, *options: str) -> subprocess.Popen[bytes]:
-        return self._service("worker", "--slots", "1", *options)
+        """A worker with one slot that claims work by now."""
+        process = self._service("worker", "--slots", "1", *options)
+        self.until_seen(process.pid)
+        return process
+
+    def until_seen(self, pid: int) -> None:
+        """Waits until a worker has given a sign of life, a minute and a half at most: RuntimeError."""
+        for _ in range(900):
+            if self.postgres.execute(f"SELECT 1 FROM records_workerseen WHERE name ~ ':{pid}(@|$)'", "ultravect"):
+                return
+            time.sleep(0.1)
+        log = (self.state / "service.log").read_text()
+        raise RuntimeError(f"the worker did not start; the service's log ends with\n{log[-4000:]}")
 
     def start_remote_worker(self, token: str, *options: str, service: str = "") -> subprocess.Popen[bytes]:
         """A worker that knows of the service nothing but its address, and a token; ``service``: the address of another."""

@@ -53,22 +53,11 @@ class Lab:
             token = self.client.make_token(f"worker of {self.name}", sites=served).token
             process = self.place.stack.start_remote_worker(token, *options)
         try:
-            self._until_seen(process.pid)
+            self.place.stack.until_seen(process.pid)
             yield process
         finally:
             process.send_signal(signal.SIGTERM)
             process.wait(timeout=20)
-
-    def _until_seen(self, pid: int) -> None:
-        for _ in range(900):
-            found = self.place.stack.postgres.execute(
-                f"SELECT 1 FROM records_workerseen WHERE name ~ ':{pid}(@|$)'", "ultravect"
-            )
-            if found:
-                return
-            threading.Event().wait(0.1)
-        log = (self.place.stack.state / "service.log").read_text()
-        raise AssertionError(f"the worker did not start; the service's log ends with\n{log[-4000:]}")
 
     def worker_of(self, run: Run) -> str:
         ((name,),) = self.place.stack.postgres.execute(

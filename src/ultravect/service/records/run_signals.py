@@ -11,7 +11,7 @@ from contextlib import contextmanager
 import psycopg
 from django.db import connection
 
-from ultravect.service.records.direct import direct_connection
+from ultravect.service.records.direct import direct_connection, notices
 
 _CHANNEL = "ultravect_run"
 _AGAIN_SECONDS = 1.0
@@ -58,7 +58,7 @@ class RunSignals:
                 async with await direct_connection() as listener:
                     await listener.execute(f"LISTEN {_CHANNEL}".encode())
                     self._wake_all()  # what happened before is not notified
-                    async for notice in listener.notifies():
+                    async for notice in notices(listener):
                         number, _, ended = notice.payload.partition(" ")
                         for happened in self._followers.get(int(number), ()):
                             if ended:

@@ -9,7 +9,7 @@ import psycopg
 import structlog
 from django.db import connection
 
-from ultravect.service.records.direct import direct_connection
+from ultravect.service.records.direct import direct_connection, notices
 
 log = structlog.get_logger()
 _CHANNEL = "ultravect_work"
@@ -35,7 +35,7 @@ async def listen(happened: Mapping[str, asyncio.Event]) -> None:
                 for event in happened.values():
                     event.set()  # what was queued before is not notified
                 quiet = False
-                async for notice in listener.notifies():
+                async for notice in notices(listener):
                     if (event := happened.get(notice.payload)) is not None:
                         event.set()
         except (psycopg.Error, OSError) as error:

@@ -55,6 +55,7 @@ class Leases:
         # never waits for other work on the records
         self._thread = ThreadPoolExecutor(1, thread_name_prefix="leases")
         self._renewed = time.monotonic()
+        self._any = asyncio.Event()
 
     @contextmanager
     def hold(
@@ -63,6 +64,7 @@ class Leases:
         """Renews the leases within this. ``stop`` is called once where someone asks a leg to stop, ``give_up`` where a lease is over."""
         for record in records:
             self._held[record.leg.pk] = _Held(record, time.monotonic(), stop, give_up)
+        self._any.set()
         try:
             yield
         finally:
@@ -90,9 +92,12 @@ class Leases:
     async def keep(self) -> None:
         """Renews and looks, until cancelled."""
         while True:
+            await self._any.wait()
             await asyncio.sleep(_LOOK_SECONDS)
             if self._held:
                 await self._look()
+            else:
+                self._any.clear()
 
     async def _look(self) -> None:
         held, now = dict(self._held), time.monotonic()

@@ -96,7 +96,7 @@ class _Worker:
                 self._leases.keep(),
                 _again_and_again(self._give_sign, every),
                 _again_and_again(self._lose, every),
-                *(_again_and_again(self._settle, every) for _ in range(_SETTLERS)),
+                self._take(self._claim_unsettled, _SETTLERS, asyncio.Event(), every),
                 listen({WORK: self._woken, LOOK: self._looked}),
                 self._take(self._claim, self._slots, self._woken, _ASK_SECONDS),
                 self._take(self._claim_look, _LOOKS, self._looked, _ASK_LOOKS_SECONDS),
@@ -179,13 +179,17 @@ class _Worker:
             if state := await recorded(lose)(number, lease):
                 log.warning("the leg of a lost worker is taken over, or ended", leg=number, state=state)
 
-    async def _settle(self) -> None:
-        """Asks targets what ended legs have left there, where that is not known."""
-        while (leg := await recorded(unsettled)(self._may_ask)) is not None:
-            record = LegRecord(leg)
-            if not await recorded(record.has_receipts)():
-                continue
-            outcome, account = await self._legs.asked(leg)
+    def _claim_unsettled(self) -> Work | None:
+        while (leg := unsettled(self._may_ask)) is not None:
+            if LegRecord(leg).has_receipts():
+                return self._settle(leg)
+        return None
+
+    async def _settle(self, leg: Leg) -> None:
+        """Asks a target what an ended leg has left there, where that is not known."""
+        record = LegRecord(leg)
+        outcome, account = await self._legs.asked(leg)
+        with suppress(*NOT_ANSWERED):  # it is asked again later
             if leg.unverified and outcome != "unknown":
                 await recorded(record.verified_late)(account.get("tally"))
             elif not leg.unverified:
