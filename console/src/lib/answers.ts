@@ -122,6 +122,46 @@ export interface components {
             target: string;
             target_exists: boolean;
         };
+        ComparedRow: {
+            keys: {
+                [key: string]: string | null;
+            };
+            /** @description By column: of a row on both sides, those that differ. */
+            values: {
+                [key: string]: components["schemas"]["ComparedValue"];
+            };
+            /**
+             * @description Which side has the row.
+             *
+             *     * `source` - source
+             *     * `target` - target
+             *     * `both` - both
+             */
+            where: components["schemas"]["WhereEnum"];
+        };
+        ComparedValue: {
+            source: string | null;
+            target: string | null;
+        };
+        Comparison: {
+            /** @description What was compared, the keys among them. */
+            columns: string[];
+            /** @description Whether the counts are of all rows that differ; else of the first that were found. */
+            complete: boolean;
+            /** @description At most 1,000 of them, by their keys. */
+            differences: components["schemas"]["ComparedRow"][];
+            different: number;
+            equal: boolean;
+            /** @description What is not compared, or not exactly. */
+            findings: components["schemas"]["Finding"][];
+            keys: string[];
+            only_source: number;
+            only_target: number;
+            /** @description Rows of the source that do not fit into the target. */
+            rejected: number;
+            rows_source: number;
+            rows_target: number;
+        };
         /** @description Secrets are taken, and never given back; left out when changing, they stay as they are. */
         Connection: {
             /** @description How many legs may use it at once, in all runs together; left out or null: as many as workers have places. */
@@ -1255,6 +1295,13 @@ export interface components {
             /** @description Those that have not succeeded. */
             waits_for: string[];
         };
+        /**
+         * @description * `source` - source
+         *     * `target` - target
+         *     * `both` - both
+         * @enum {string}
+         */
+        WhereEnum: "source" | "target" | "both";
     };
     responses: never;
     parameters: never;

@@ -75,6 +75,11 @@ class Change(Given):
     after: list[str | None] | None = Field(...)
 
 
+class ComparedValue(Given):
+    source: str | None = Field(...)
+    target: str | None = Field(...)
+
+
 class Connection(Given):
     """
     Secrets are taken, and never given back; left out when changing, they stay as they are.
@@ -866,6 +871,52 @@ class CheckedLeg(Given):
     rows_tried: int
     strategy: dict[str, Any] | None = Field(...)
     findings: list[Finding]
+
+
+class ComparedRow(Given):
+    where: str
+    """
+    Which side has the row.
+
+    * `source` - source
+    * `target` - target
+    * `both` - both
+    """
+    keys: dict[str, str | None]
+    values: dict[str, ComparedValue]
+    """
+    By column: of a row on both sides, those that differ.
+    """
+
+
+class Comparison(Given):
+    equal: bool
+    complete: bool
+    """
+    Whether the counts are of all rows that differ; else of the first that were found.
+    """
+    keys: list[str]
+    columns: list[str]
+    """
+    What was compared, the keys among them.
+    """
+    rows_source: int
+    rows_target: int
+    rejected: int
+    """
+    Rows of the source that do not fit into the target.
+    """
+    only_source: int
+    only_target: int
+    different: int
+    differences: list[ComparedRow]
+    """
+    At most 1,000 of them, by their keys.
+    """
+    findings: list[Finding]
+    """
+    What is not compared, or not exactly.
+    """
 
 
 class Differences(Given):

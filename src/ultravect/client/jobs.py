@@ -10,6 +10,7 @@ from ultravect.client.calls import FILE, LIST_SIZE, Calls
 from ultravect.client.errors import ApiError
 from ultravect.client.models import (
     Check,
+    Comparison,
     Job,
     JobSummary,
     Mark,
@@ -82,6 +83,42 @@ class Jobs(Calls):
             self._json("POST", "rehearse", params=params, content=file.encode(), headers=FILE)
         )
 
+    def compare_job(
+        self,
+        name: str,
+        *,
+        keys: Sequence[str] = (),
+        columns: Sequence[str] = (),
+        where: str = "",
+        settle_seconds: float = 2.0,
+        object: str = "",
+    ) -> Comparison:
+        """Which rows differ between what the job would load now and its target; nothing is written.
+
+        Rows are the same one by ``keys``, else by the job's keys or the target's primary key. Only ``columns`` are compared, of rows for
+        which ``where`` is true. What differs is looked at once more after ``settle_seconds``. ``object``: which, of a job with many.
+        """
+        asked = _compared(keys, columns, where, settle_seconds) | {"object": object}
+        return Comparison.model_validate(
+            self._json("POST", f"jobs/{quote(name, '')}/compare", json=asked, timeout=None)
+        )
+
+    def compare(
+        self,
+        source: tuple[str, str],
+        target: tuple[str, str],
+        *,
+        keys: Sequence[str] = (),
+        columns: Sequence[str] = (),
+        where: str = "",
+        settle_seconds: float = 2.0,
+    ) -> Comparison:
+        """The same of two objects, tables or files, each by its connection and its name."""
+        asked = _compared(keys, columns, where, settle_seconds)
+        asked |= {"source_connection": source[0], "source_object": source[1]}
+        asked |= {"target_connection": target[0], "target_object": target[1]}
+        return Comparison.model_validate(self._json("POST", "compare", json=asked, timeout=None))
+
     def draft(
         self,
         from_connection: str,
@@ -134,3 +171,7 @@ class Jobs(Calls):
         """Starts a run for each past time of the job's schedules, on the days from ``first`` to ``last``; the oldest is first."""
         found = self._json("POST", f"jobs/{quote(job, '')}/fill", json={"from": first, "to": last})
         return [StartedRun.model_validate(item) for item in found]
+
+
+def _compared(keys: Sequence[str], columns: Sequence[str], where: str, settle_seconds: float) -> dict[str, Any]:
+    return {"keys": list(keys), "columns": list(columns), "where": where, "settle_seconds": settle_seconds}

@@ -106,6 +106,8 @@ _V1 = [
     path("schedules/times", schedules.TimesView.as_view()),
     path("check", job_checks.CheckFileView.as_view()),
     path("jobs/<str:name>/rehearse", job_checks.RehearseJobView.as_view()),
+    path("jobs/<str:name>/compare", job_checks.CompareJobView.as_view()),
+    path("compare", job_checks.CompareObjectsView.as_view()),
     path("rehearse", job_checks.RehearseFileView.as_view()),
     path("draft", job_checks.DraftView.as_view()),
     path("types", job_checks.TypesView.as_view()),

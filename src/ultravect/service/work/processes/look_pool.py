@@ -90,6 +90,8 @@ _ANSWERS: dict[str, TypeAdapter[Any]] = {
     "check": _OBJECT,
     "new_files": TypeAdapter(dict[str, str]),
     "rehearse": _OBJECT,
+    "compare": _OBJECT,
+    "compare_objects": _OBJECT,
     "draft": TypeAdapter(str | dict[str, Any]),
     "undoable": TypeAdapter(None),
     "feed": TypeAdapter(None),

@@ -22,6 +22,7 @@ from ultravect.core.engine.look.raw import raw_start
 from ultravect.core.engine.look.rehearse import one_leg, rehearse
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of, probe
 from ultravect.core.engine.objects.names import RunFacts
+from ultravect.core.engine.operate.compare import Asked, compare_job, compare_objects
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
 from ultravect.core.engine.operate.undo import require_undoable
 from ultravect.core.engine.plan.legs.found_feed import require_columns
@@ -107,6 +108,32 @@ def _rehearse(
     return rehearse(model, _spec(source), _spec(target), _saved(saved), rows=rows, usual=usual).as_dict()
 
 
+def _asked(asked: dict[str, Any]) -> Asked:
+    return Asked(asked["keys"], asked["columns"], asked["where"], asked["settle_seconds"])
+
+
+def _compare(
+    job: Any,
+    source: dict[str, Any],
+    target: dict[str, Any],
+    saved: dict[str, Any] | None,
+    chosen: str,
+    asked: dict[str, Any],
+) -> Any:
+    """``chosen``: the object to be compared, of a job with many; "" for the first."""
+    model = job_from_data(job)
+    if model.source.feed is None:
+        model = one_leg(model, _spec(source), _spec(target), chosen)
+    return compare_job(model, _spec(source), _spec(target), _saved(saved), _asked(asked)).as_dict()
+
+
+def _compare_objects(
+    source: dict[str, Any], source_object: str, target: dict[str, Any], target_object: str, asked: dict[str, Any]
+) -> Any:
+    sides = (_spec(source), source_object), (_spec(target), target_object)
+    return compare_objects(*sides, _asked(asked)).as_dict()
+
+
 def _draft(
     source: dict[str, Any],
     target: dict[str, Any],
@@ -156,6 +183,8 @@ LOOKS: dict[str, Callable[..., Any]] = {
     "check": _check,
     "new_files": _new_files,
     "rehearse": _rehearse,
+    "compare": _compare,
+    "compare_objects": _compare_objects,
     "draft": _draft,
     "undoable": _undoable,
     "feed": _feed,

@@ -16,6 +16,11 @@ from ultravect.core.model.document import LAYOUT, job_from_data
 from ultravect.core.model.jobs.job import Job as JobModel
 from ultravect.core.patterns import has_pattern
 from ultravect.service.api.files import FILE_REQUEST, structure_of
+from ultravect.service.api.serializers.comparing import (
+    CompareJobInputSerializer,
+    CompareObjectsInputSerializer,
+    ComparisonSerializer,
+)
 from ultravect.service.api.serializers.declaring import (
     CheckSerializer,
     DraftInputSerializer,
@@ -32,7 +37,7 @@ from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.runs.lay_out import known_objects_of
 
-_REHEARSE_ALL_SECONDS = 3600.0
+_REHEARSE_ALL_SECONDS = _COMPARE_SECONDS = 3600.0
 
 
 def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
@@ -107,6 +112,44 @@ class RehearseFileView(JobInput):
     )
     def post(self, request: Request) -> Response:
         return _rehearse(self.given_job(request)[0], request)
+
+
+@extend_schema(tags=["jobs"])
+class CompareJobView(APIView):
+    """Says which rows differ between what a saved job would load now and its target; nothing is written."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(
+        request=CompareJobInputSerializer, responses=ComparisonSerializer, summary="Compare a job's source and target"
+    )
+    def post(self, request: Request, name: str) -> Response:
+        given = CompareJobInputSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        asked = dict(given.validated_data)
+        chosen = asked.pop("object")
+        model = job_from_data(job_named(name).revision.structure)
+        return _looked("compare", model, chosen=chosen, asked=asked, seconds=_COMPARE_SECONDS)
+
+
+@extend_schema(tags=["jobs"])
+class CompareObjectsView(APIView):
+    """Says which rows differ between two objects, tables or files; nothing is written."""
+
+    writing_role = Role.OPERATOR
+
+    @extend_schema(
+        request=CompareObjectsInputSerializer, responses=ComparisonSerializer, summary="Compare two objects"
+    )
+    def post(self, request: Request) -> Response:
+        given = CompareObjectsInputSerializer(data=request.data)
+        given.is_valid(raise_exception=True)
+        asked = dict(given.validated_data)
+        sides: dict[str, Any] = {}
+        for side in ("source", "target"):
+            sides[side] = asdict(connection_named(asked.pop(f"{side}_connection")).spec())
+            sides[f"{side}_object"] = asked.pop(f"{side}_object")
+        return Response(POOL.look("compare_objects", **sides, asked=asked, seconds=_COMPARE_SECONDS))
 
 
 def _is_many(source: dict[str, Any], name: str) -> bool:
