@@ -97,11 +97,11 @@ def plain(lines: list[tuple[int | None, list[str | None]]]) -> list[tuple[int | 
     return [(line, [cell and re.sub(r"\.0+$| 00:00:00(\.0+)?$", "", cell) for cell in row]) for line, row in lines]
 
 
-def test_a_value_beside_the_columns_makes_its_row_a_reject(small: None) -> None:
+def test_a_value_outside_the_columns_makes_its_row_a_reject(small: None) -> None:
     book = openpyxl.Workbook()
     for number in range(40):
         book.active.append([number, number * 2] if number else ["a", "b"])
-    book.active["D31"] = "beside"
+    book.active["D31"] = "outside"
     out = io.BytesIO()
     book.save(out)
     reader = opened(out.getvalue())

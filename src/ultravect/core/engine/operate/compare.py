@@ -51,12 +51,12 @@ _MOST_ROWS = 200_000
 
 _SHOWN = 1_000
 _MAX_VALUE = 1_000
-_SAID = ("type-different", "type-by-database", "column-not-in-target", "date-order", "rows-unsure")
+_SAID = ("type-different", "type-by-database", "column-not-in-target", "date-order-unsure", "rows-unsure")
 """The findings of planning that say what is not compared, or not exactly."""
 
 Hashes = npt.NDArray[np.uint64]
 Report = Callable[[str, int], None]
-"""Told how many rows of a side, "source" or "target", were read so far."""
+"""Takes how many rows of a side, "source" or "target", were read so far."""
 
 
 @dataclass(frozen=True)

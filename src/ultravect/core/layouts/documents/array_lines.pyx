@@ -22,7 +22,7 @@ cdef class ArrayLines:
     """The elements of the array that ``steps`` lead to, keys of objects or numbers of elements from the root.
 
     ``found``: whether the array was there; ``rows``: how many elements have begun. Raises ValueError, which says what is wrong with
-    the structure of the document; a text of an element, or a number, is checked by whoever reads its line.
+    the structure of the document; a text of an element, or a number, is checked where its line is read.
     """
 
     cdef readonly bint found

@@ -338,7 +338,7 @@ class _Content:
                 outside = next((at for at, cell in enumerate(row) if cell != "" and not left <= at < right), None)
                 if outside is not None:
                     around[number] = (
-                        f"cell {get_column_letter(outside + 1)}{number} is beside the columns of the first {HEAD_ROWS:,} rows, "
+                        f"cell {get_column_letter(outside + 1)}{number} is outside the columns of the first {HEAD_ROWS:,} rows, "
                         f"{get_column_letter(left + 1)} to {get_column_letter(right)}; name all columns in layout.range"
                     )
         table = SheetTable.of(found, self.cells, self.layout, self.columns)

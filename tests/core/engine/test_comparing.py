@@ -180,8 +180,7 @@ def test_a_job_is_compared_as_it_would_load(places: dict[str, Place], tmp_path: 
                 "connection": "files",
                 "files": "a.csv",
                 "layout": layout,
-                "where": "season > '2025'",
-                "newer": "files",
+                "where": "season > 2025",
             },
             "columns": ["upper(code) as code", "beds", "season"],
             "into": {
