@@ -122,6 +122,24 @@ def test_a_job_is_checked_and_run(page: Page, place: Place) -> None:
     assert len(place.rows()) == 2
 
 
+def test_source_and_target_are_compared(page: Page, place: Place) -> None:
+    place.file("a,b\n1,x\n2,y\n").job(into="mode: upsert, keys: [a]")
+    place.run()
+    page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+    page.get_by_role("button", name="Compare").click()
+    comparison = page.get_by_test_id("comparison")
+    expect(comparison).to_contain_text("✓ equal")
+    place.sql("UPDATE {t} SET b = 'z' WHERE a = 2")
+    place.sql("INSERT INTO {t} VALUES (3, NULL)")
+    page.get_by_role("button", name="Compare").click()
+    expect(comparison).to_contain_text("✗ not equal")
+    expect(comparison).to_contain_text("1 only in the target, 1 different")
+    expect(comparison.get_by_role("row").filter(has_text="different")).to_have_text(
+        re.compile(r"2\s*different\s*b\s*y\s*z")
+    )
+    expect(comparison).to_be_in_viewport()
+
+
 def test_a_run_is_followed_while_it_happens_and_stopped(page: Page, place: Place) -> None:
     place.file("a\n1\n").job()
     place.run()

@@ -32,6 +32,7 @@ export type Edit = Schemas["Edit"];
 export type Finding = Schemas["Finding"];
 export type Check = Schemas["Check"];
 export type Rehearsal = Schemas["Rehearsal"];
+export type Comparison = Schemas["Comparison"];
 export type Reject = Schemas["Reject"];
 export type Change = Schemas["Change"];
 export type RunEvent = Schemas["RunEvent"];

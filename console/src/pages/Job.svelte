@@ -1,10 +1,10 @@
 <script lang="ts">
-  import { onMount } from "svelte";
+  import { onMount, tick } from "svelte";
   import { exchange, get, post, problemOf } from "../lib/api";
   import { moment } from "../lib/format";
   import { go } from "../lib/router.svelte";
   import { may } from "../lib/session.svelte";
-  import type { Check, Edit, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
+  import type { Check, Comparison, Edit, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
   import ColumnSheet from "../parts/ColumnSheet.svelte";
   import Findings from "../parts/Findings.svelte";
   import FromForm from "../parts/FromForm.svelte";
@@ -14,6 +14,7 @@
   import CheckedLegs from "../parts/CheckedLegs.svelte";
   import Marks from "../parts/Marks.svelte";
   import Problem from "../parts/Problem.svelte";
+  import ComparisonView from "../parts/ComparisonView.svelte";
   import RehearsalView from "../parts/RehearsalView.svelte";
   import RunsTable from "../parts/RunsTable.svelte";
 
@@ -28,6 +29,8 @@
   let runs = $state<RunLine[]>([]);
   let check = $state<Check | null>(null);
   let rehearsal = $state<Rehearsal | null>(null);
+  let comparison = $state<Comparison | null>(null);
+  let compared = $state<HTMLElement>();
   let fresh = $state("");
   const PAUSE = 900;
   let busy = $state("");
@@ -91,6 +94,14 @@
     });
   }
 
+  function compare() {
+    return doing("compare", async () => {
+      comparison = await post<Comparison>(`jobs/${encodeURIComponent(name)}/compare`, {});
+      await tick();
+      compared?.scrollIntoView({ block: "nearest" });
+    });
+  }
+
   // once checked, the check follows what is typed
   $effect(() => {
     if (!check || text === fresh || busy) return;
@@ -129,6 +140,11 @@
       <button class="btn btn-sm" onclick={rehearse} disabled={!!busy} title="first rows through read and shape; nothing is written">
         {busy === "rehearse" ? "Rehearsing …" : "Rehearse"}
       </button>
+      {#if !isNew}
+        <button class="btn btn-sm" onclick={compare} disabled={!!busy || dirty} title={dirty ? "save first" : "which rows differ between source and target; nothing is written"}>
+          {busy === "compare" ? "Comparing …" : "Compare"}
+        </button>
+      {/if}
     {/if}
     {#if may("editor")}
       <button class="btn btn-sm" onclick={save} disabled={!!busy || !dirty} title="Ctrl+S">Save</button>
@@ -191,6 +207,15 @@
           <span class="ml-auto font-normal {rehearsal.passed ? 'text-success' : 'text-error'}">{rehearsal.passed ? "✓ passed" : "✗ not passed"}</span>
         </h2>
         <RehearsalView {rehearsal} />
+      </section>
+    {/if}
+    {#if comparison}
+      <section class="panel" data-testid="comparison" bind:this={compared}>
+        <h2 class="flex">
+          Comparison
+          <span class="ml-auto font-normal {comparison.equal ? 'text-success' : 'text-error'}">{comparison.equal ? "✓ equal" : "✗ not equal"}</span>
+        </h2>
+        <ComparisonView {comparison} />
       </section>
     {/if}
     {#if !isNew}
