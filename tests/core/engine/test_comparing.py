@@ -242,6 +242,20 @@ def test_many_differences_are_counted_as_far_as_they_go(
     assert (result.complete, result.equal, 50 < result.only_source <= 100) == (False, False, True)
 
 
+def test_long_values_are_cut_and_long_lists_end(places: dict[str, Place], monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("ultravect.core.engine.operate.compare._SHOWN_SIZE", 25_000)
+    place = places["postgresql"]
+    for table, letter in (("compared_a", "x"), ("compared_b", "y")):
+        place.drop(table)
+        place.sql(
+            f"CREATE TABLE {table} AS SELECT i AS id, repeat('{letter}', 5000) AS note FROM generate_series(1, 60) i"
+        )
+    asked = Asked(keys=["id"], settle_seconds=0)
+    result = compare_objects((place.spec, "compared_a"), (place.spec, "compared_b"), asked)
+    assert (result.different, len(result.differences)) == (60, 12)
+    assert result.differences[0].values == {"note": ("x" * 1000, "y" * 1000)}
+
+
 def test_what_cannot_be_compared_is_said(places: dict[str, Place]) -> None:
     place = places["postgresql"]
     fill(place, "compared_a", [])

@@ -49,7 +49,9 @@ _BUCKETS = 1 << 16
 _MOST_ROWS = 200_000
 """Rows of buckets that differ, of each side, that are held against each other."""
 
-_SHOWN = 1_000
+_SHOWN, _SHOWN_SIZE, _OF_A_VALUE = 1_000, 4 << 20, 20
+"""How many of the differences are listed, and characters of them; with what is around each value."""
+
 _MAX_VALUE = 1_000
 _SAID = ("type-different", "type-by-database", "column-not-in-target", "date-order-unsure", "rows-unsure")
 """The findings of planning that say what is not compared, or not exactly."""
@@ -484,7 +486,17 @@ def _fill(result: Comparison, differing: Mapping[int, _Rows]) -> None:
             result.differences.append(
                 Difference("target", dict(zip(names[:count], map(cut, row), strict=False)), values)
             )
-    result.differences = sorted(result.differences, key=_order)[:_SHOWN]
+    result.differences = list(_shown(sorted(result.differences, key=_order)))
+
+
+def _shown(differences: Sequence[Difference]) -> Iterator[Difference]:
+    """The first, as many as an answer has room for."""
+    size = 0
+    for difference in differences[:_SHOWN]:
+        size += sum(len(side or "") + _OF_A_VALUE for values in difference.values.values() for side in values)
+        if size > _SHOWN_SIZE:
+            return
+        yield difference
 
 
 def _order(difference: Difference) -> list[tuple[bool, float, str]]:
