@@ -202,6 +202,26 @@ def test_a_job_is_compared_as_it_would_load(places: dict[str, Place], tmp_path: 
     assert (same.columns, same.differences) == (["code", "season"], [])
 
 
+def test_rows_that_the_job_rejects_are_none(places: dict[str, Place], tmp_path: Path) -> None:
+    place = places["postgresql"]
+    (tmp_path / "a.csv").write_text("id,beds\n1,10\n2,-5\n3,200\n")
+    place.drop("compared_beds")
+    place.sql("CREATE TABLE compared_beds (id integer PRIMARY KEY, beds integer CHECK (beds < 100))")
+    place.sql("INSERT INTO compared_beds VALUES (1, 10)")
+    folder = ConnectionSpec("files", "folder", {"path": str(tmp_path)}, [str(tmp_path)])
+    job = job_from_data(
+        {
+            "ultravect": 1,
+            "job": "c",
+            "from": {"connection": "files", "files": "a.csv"},
+            "require": ["beds > 0"],
+            "into": {"connection": place.spec.name, "table": "compared_beds", "mode": "append", "rejects": 9},
+        }
+    )
+    result = compare_job(job, folder, place.spec, None, NOW)
+    assert (result.rejected, result.differences, result.equal) == (2, [], False)
+
+
 def test_rows_without_a_key_are_compared_as_they_are(places: dict[str, Place]) -> None:
     place = places["postgresql"]
     fill(place, "compared_a", [(1, None, None, "a")] * 3 + [(2, None, None, "b")])

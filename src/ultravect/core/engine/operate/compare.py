@@ -57,8 +57,6 @@ _SAID = ("type-different", "type-by-database", "column-not-in-target", "date-ord
 """The findings of planning that say what is not compared, or not exactly."""
 
 Hashes = npt.NDArray[np.uint64]
-Report = Callable[[str, int], None]
-"""Takes how many rows of a side, "source" or "target", were read so far."""
 
 
 @dataclass(frozen=True)
@@ -131,7 +129,6 @@ def compare_job(
     target: ConnectionSpec,
     saved: LayoutFile | None = None,
     asked: Asked | None = None,
-    report: Report = lambda side, rows: None,
 ) -> Comparison:
     """Compares what the job would load now, all of it, with the table that it loads into. UltravectError says what is in the way."""
     if job.source.feed is not None:
@@ -152,14 +149,13 @@ def compare_job(
         left = _planned(_as_read(job), source, target, saved)
         right = _planned(_of_target(left), target, target)
         checks = [replaced_check(job, right.columns)] if job.into.replaces is not None else []
-        return _compared(left, right, asked or Asked(), checks, report)
+        return _compared(left, right, asked or Asked(), checks, loads=True)
 
 
 def compare_objects(
     first: tuple[ConnectionSpec, str],
     second: tuple[ConnectionSpec, str],
     asked: Asked | None = None,
-    report: Report = lambda side, rows: None,
 ) -> Comparison:
     """Compares two objects, tables or files, by the columns that have the same names. Values are read as those of the second where it is a
     table, else as those of the first; of two files, as those of the first show."""
@@ -177,7 +173,7 @@ def compare_objects(
             left = _planned(_typed(first, place), first[0], place)
             typed = [f"{quoted(column.name)} as {quoted(column.name)} {column.type}" for column in left.columns]
             right = _planned(_typed(second, place, typed), second[0], place)
-        return _compared(left, right, asked or Asked(), [], report)
+        return _compared(left, right, asked or Asked(), [], loads=False)
 
 
 def _as_read(job: Job) -> Job:
@@ -244,7 +240,7 @@ def _of_target(plan: Planning) -> Job:
 
 
 def _compared(
-    left: Planning, right: Planning, asked: Asked, checks: Sequence[TargetCheck], report: Report
+    left: Planning, right: Planning, asked: Asked, checks: Sequence[TargetCheck], *, loads: bool
 ) -> Comparison:
     names = [column.name for column in right.columns if column.name in {other.name for other in left.columns}]
     keys = _keys(left, right, asked, names)
@@ -261,8 +257,8 @@ def _compared(
     result = Comparison(keys, columns, findings=findings)
     conditions = [_condition(asked.where, right)] if asked.where else []
     seed = (secrets.randbits(64), secrets.randbits(64))
-    source = _Side("source", left, columns, len(keys), [], conditions, report, seed)
-    target = _Side("target", right, columns, len(keys), checks, conditions, report, seed)
+    source = _Side(left, columns, len(keys), [], conditions, loads, seed)
+    target = _Side(right, columns, len(keys), checks, conditions, False, seed)
     first = _both(source.summed, target.summed)
     result.rows_source, result.rows_target = source.rows, target.rows
     result.rejected = source.rejected
@@ -341,13 +337,14 @@ def _few(buckets: npt.NDArray[np.bool_], sides: tuple[_Sums, _Sums]) -> tuple[np
 class _Side:
     """One side: ``columns`` of which the first ``keys`` are the key; only rows that meet the conditions count."""
 
-    name: str
     plan: Planning
     columns: Sequence[str]
     keys: int
     checks: Sequence[TargetCheck]
     conditions: Sequence[TargetCheck]
-    report: Report
+    loads: bool
+    """Whether rows that a load would reject for the checks of the job and the target are none."""
+
     seed: tuple[int, int]
     """The key of the hashes, new for each comparison: no one can make rows that have the same."""
 
@@ -357,7 +354,7 @@ class _Side:
     def _batches(self) -> Iterator[tuple[pa.RecordBatch, Hashes, Hashes]]:
         """All rows, with the hashes of their keys and of the whole."""
         opened = OpenLeg.of(self.plan)
-        shaper = Shaper.of(replace(opened, checks=()))
+        shaper = Shaper.of(opened if self.loads else replace(opened, checks=()))
         documents = {column.name for column in self.plan.columns if column.type.name == "json"}
         self.rows = self.rejected = 0
         for block in opened.reader.blocks():
@@ -368,7 +365,6 @@ class _Side:
                     batch = batch.filter(pa.array(~outside))
             self.rows += batch.num_rows
             self.rejected += len(shaped.rejects)
-            self.report(self.name, self.rows)
             if batch.num_rows:
                 batch = batch.select(list(self.columns))
                 values = [
