@@ -262,6 +262,19 @@ def test_many_differences_are_counted_as_far_as_they_go(
     assert (result.complete, result.equal, 50 < result.only_source <= 100) == (False, False, True)
 
 
+def test_what_was_not_looked_at_is_not_called_equal(
+    places: dict[str, Place], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("ultravect.core.engine.operate.compare._MOST_ROWS", 100)
+    place = places["postgresql"]
+    fill(place, "compared_a", random_rows(random.Random(1), 800))
+    fill(place, "compared_b", [])
+    monkeypatch.setattr("time.sleep", lambda seconds: place.sql("INSERT INTO compared_b SELECT * FROM compared_a"))
+    asked = Asked(keys=["id"], settle_seconds=1)
+    result = compare_objects((place.spec, "compared_a"), (place.spec, "compared_b"), asked)
+    assert (result.differences, result.complete, result.equal) == ([], False, False)
+
+
 def test_long_values_are_cut_and_long_lists_end(places: dict[str, Place], monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("ultravect.core.engine.operate.compare._SHOWN_SIZE", 25_000)
     place = places["postgresql"]

@@ -140,15 +140,12 @@ class ChainReader:
         small: list[Block] = []
         size = 0
         for file in self.files:
-            if first is not None and file is not self.files[0] and (block := first.small(file)) is not None:
-                small.append(block)
-                size += block.size
-                if size >= _JOINED_BYTES:
-                    yield self._joined(small)
-                    small, size = [], 0
-                continue
-            reader = self.first if file.path == self.first.file.path else self._opened(file)
-            blocks = iter(reader.blocks())
+            at_once = first.small(file) if first is not None and file is not self.files[0] else None
+            if at_once is not None:
+                reader, blocks = self.first, iter([at_once])
+            else:
+                reader = self.first if file.path == self.first.file.path else self._opened(file)
+                blocks = iter(reader.blocks())
             begun = list(itertools.islice(blocks, 2))
             if first is not None and len(begun) == 1 and begun[0].size < _SMALL_BYTES:
                 small += begun

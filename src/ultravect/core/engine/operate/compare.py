@@ -104,7 +104,8 @@ class Comparison:
 
     @property
     def equal(self) -> bool:
-        return not (self.only_source or self.only_target or self.different or self.rejected)
+        """False, too, where only a part of what differed at first could be looked at again."""
+        return self.complete and not (self.only_source or self.only_target or self.different or self.rejected)
 
     def as_dict(self) -> dict[str, Any]:
         return {
@@ -248,9 +249,7 @@ def _compared(
     columns = [*keys, *(name for name in chosen if name not in keys)]
     findings = [item for item in left.findings if item.code.startswith(_SAID) and item.severity != "error"]
     if not keys:
-        said = (
-            "nothing says which rows are the same: whole rows are compared, and one that differs is one of each side"
-        )
+        said = "nothing says which rows are the same one: whole rows are compared"
         findings.append(
             Finding("warning", "compare-without-keys", said, "into.keys", "name the columns of a key: --keys")
         )
@@ -259,13 +258,12 @@ def _compared(
     seed = (secrets.randbits(64), secrets.randbits(64))
     source = _Side(left, columns, len(keys), [], conditions, loads, seed)
     target = _Side(right, columns, len(keys), checks, conditions, False, seed)
-    first = _both(source.summed, target.summed)
-    result.rows_source, result.rows_target = source.rows, target.rows
-    result.rejected = source.rejected
-    buckets = first[0].differing(first[1])
+    first, second = _both(source.summed, target.summed)
+    result.rows_source, result.rows_target, result.rejected = first.rows, second.rows, first.rejected
+    buckets = first.differing(second)
     if not buckets.any():
         return result
-    buckets, result.complete = _few(buckets, first)
+    buckets, result.complete = _few(buckets, np.maximum(first.counts, second.counts))
     seen = _differing(*_both(lambda: source.of_buckets(buckets), lambda: target.of_buckets(buckets)))
     if seen:
         time.sleep(asked.settle_seconds)
@@ -316,24 +314,33 @@ def _condition(where: str, plan: Planning) -> TargetCheck:
 
 @dataclass(frozen=True)
 class _Sums:
-    """By buckets of rows: how many, and the sum of the hashes of whole rows, modulo 2**64."""
+    """By buckets of rows: how many, and the sum of the hashes of whole rows, modulo 2**64; and how many rows were rejected."""
 
     counts: npt.NDArray[np.int64]
     sums: Hashes
+    rejected: int
+
+    @property
+    def rows(self) -> int:
+        return int(self.counts.sum())
 
     def differing(self, other: _Sums) -> npt.NDArray[np.bool_]:
         found: npt.NDArray[np.bool_] = (self.counts != other.counts) | (self.sums != other.sums)
         return found
 
 
-def _few(buckets: npt.NDArray[np.bool_], sides: tuple[_Sums, _Sums]) -> tuple[npt.NDArray[np.bool_], bool]:
+def _few(buckets: npt.NDArray[np.bool_], counts: npt.NDArray[np.int64]) -> tuple[npt.NDArray[np.bool_], bool]:
     """As many of the buckets as have not too many rows, at least one, and whether these are all."""
-    rows = np.where(buckets, np.maximum(sides[0].counts, sides[1].counts), 0).cumsum()
+    rows = np.where(buckets, counts, 0).cumsum()
     few = buckets & (rows <= max(_MOST_ROWS, int(rows[np.flatnonzero(buckets)[0]])))
     return few, bool((few == buckets).all())
 
 
-@dataclass
+def _bucket_of(keys: Hashes) -> npt.NDArray[np.int64]:
+    return (keys >> np.uint64(48)).astype(np.int64)
+
+
+@dataclass(frozen=True)
 class _Side:
     """One side: ``columns`` of which the first ``keys`` are the key; only rows that meet the conditions count."""
 
@@ -348,75 +355,63 @@ class _Side:
     seed: tuple[int, int]
     """The key of the hashes, new for each comparison: no one can make rows that have the same."""
 
-    rows: int = 0
-    rejected: int = 0
-
-    def _batches(self) -> Iterator[tuple[pa.RecordBatch, Hashes, Hashes]]:
-        """All rows, with the hashes of their keys and of the whole."""
+    def _batches(self) -> Iterator[tuple[pa.RecordBatch, Hashes, Hashes, int]]:
+        """All rows, with the hashes of their keys and of the whole; and how many others were rejected."""
         opened = OpenLeg.of(self.plan)
         shaper = Shaper.of(opened if self.loads else replace(opened, checks=()))
         documents = {column.name for column in self.plan.columns if column.type.name == "json"}
-        self.rows = self.rejected = 0
         for block in opened.reader.blocks():
             shaped = shaper.shape(block)
             batch = shaped.batch
             for check in (*self.checks, *self.conditions):
                 if (outside := check.broken(batch.columns)).any():
                     batch = batch.filter(pa.array(~outside))
-            self.rows += batch.num_rows
-            self.rejected += len(shaped.rejects)
+            batch = batch.select(list(self.columns))
+            keys = whole = _NO_HASHES
             if batch.num_rows:
-                batch = batch.select(list(self.columns))
                 values = [
                     comparable_array(column, is_json=name in documents)
                     for name, column in zip(self.columns, batch.columns, strict=True)
                 ]
                 whole = hashes_of(values, self.seed)
-                yield batch, hashes_of(values[: self.keys], self.seed) if self.keys else whole, whole
+                keys = hashes_of(values[: self.keys], self.seed) if self.keys else whole
+            yield batch, keys, whole, len(shaped.rejects)
 
     def summed(self) -> _Sums:
-        counts, sums = np.zeros(_BUCKETS, np.int64), np.zeros(_BUCKETS, np.uint64)
-        for _, keys, whole in self._batches():
-            bucket = (keys >> np.uint64(48)).astype(np.int64)
+        counts, sums, rejected = np.zeros(_BUCKETS, np.int64), np.zeros(_BUCKETS, np.uint64), 0
+        for _, keys, whole, rejects in self._batches():
+            bucket = _bucket_of(keys)
             counts += np.bincount(bucket, minlength=_BUCKETS)
             np.add.at(sums, bucket, whole)
-        return _Sums(counts, sums)
+            rejected += rejects
+        return _Sums(counts, sums, rejected)
 
     def of_buckets(self, buckets: npt.NDArray[np.bool_]) -> pa.Table:
         """The rows of some buckets, with the hashes of their keys and of the whole."""
-
-        def chosen(keys: Hashes) -> Mask:
-            mask: Mask = buckets[(keys >> np.uint64(48)).astype(np.int64)]
-            return mask
-
-        return self._rows(chosen)
+        return self._rows(lambda keys: as_mask(pa.array(buckets[_bucket_of(keys)])))
 
     def of_keys(self, wanted: pa.Array) -> pa.Table:
         """The same of rows with these hashes of keys."""
         return self._rows(lambda keys: as_mask(pc.is_in(pa.array(keys), wanted)))
 
     def _rows(self, which: Callable[[Hashes], Mask]) -> pa.Table:
+        kinds = {column.name: column.type.arrow for column in self.plan.columns}
+        hashes = [(_KEY, pa.uint64()), (_WHOLE, pa.uint64())]
+        schema = pa.schema([*((name, kinds[name]) for name in self.columns), *hashes])
         found: list[pa.RecordBatch] = []
-        schema: pa.Schema | None = None
-        rows, rejected = self.rows, self.rejected
-        for batch, keys, whole in self._batches():
-            wanted = pa.RecordBatch.from_arrays(
-                [*batch.columns, pa.array(keys), pa.array(whole)], [*self.columns, "\0key", "\0whole"]
-            )
-            schema = wanted.schema
+        for batch, keys, whole, _ in self._batches():
             if (mask := which(keys)).any():
-                found.append(wanted.filter(pa.array(mask)))
-        self.rows, self.rejected = rows, rejected  # as they were summed up
-        if schema is None:
-            kinds = {column.name: column.type.arrow for column in self.plan.columns}
-            schema = pa.schema(
-                [*((name, kinds[name]) for name in self.columns), ("\0key", pa.uint64()), ("\0whole", pa.uint64())]
-            )
+                rows = pa.RecordBatch.from_arrays([*batch.columns, pa.array(keys), pa.array(whole)], schema=schema)
+                found.append(rows.filter(pa.array(mask)))
         return pa.Table.from_batches(found, schema)
 
 
+_NO_HASHES: Hashes = np.zeros(0, np.uint64)
+_KEY, _WHOLE = "\0key", "\0whole"
+"""Names that no column has, of the hashes."""
+
 _Row = tuple[str | None, ...]
-_Rows = tuple[tuple[list[_Row], list[_Row]], list[str]]
+_Rows = tuple[list[_Row], list[_Row]]
 
 
 def _differing(source: pa.Table, target: pa.Table) -> dict[int, _Rows]:
@@ -429,60 +424,53 @@ def _differing(source: pa.Table, target: pa.Table) -> dict[int, _Rows]:
         ones, others = left.get(key, {}), right.get(key, {})
         if ones.keys() == others.keys() and all(len(ones[whole]) == len(others[whole]) for whole in ones):
             continue
-        found[key] = (([], []), names)
+        found[key] = ([], [])
         for number, (mine, theirs) in enumerate(((ones, others), (others, ones))):
             for whole, places in mine.items():
                 odd[number].extend(places[len(theirs.get(whole, ())) :])
     for number, table in enumerate((source, target)):
         rows = table.take(pa.array(sorted(odd[number]), pa.int64()))
         texts = zip(*(as_text(rows.column(name)).to_pylist() for name in names), strict=True)
-        for key, text in zip(rows.column("\0key").to_pylist(), texts, strict=True):
-            found[key][0][number].append(text)
+        for key, text in zip(rows.column(_KEY).to_pylist(), texts, strict=True):
+            found[key][number].append(text)
     return found
 
 
 def _by_key(table: pa.Table) -> dict[int, dict[int, list[int]]]:
     """By the hash of a key, and of the whole row: the places of the rows."""
     found: dict[int, dict[int, list[int]]] = {}
-    pairs = zip(table.column("\0key").to_pylist(), table.column("\0whole").to_pylist(), strict=True)
+    pairs = zip(table.column(_KEY).to_pylist(), table.column(_WHOLE).to_pylist(), strict=True)
     for place, (key, whole) in enumerate(pairs):
         found.setdefault(key, {}).setdefault(whole, []).append(place)
     return found
 
 
 def _fill(result: Comparison, differing: Mapping[int, _Rows]) -> None:
-    count = len(result.keys)
+    count, found = len(result.keys), []
 
-    def cut(value: str | None) -> str | None:
-        return value if value is None else value[:_MAX_VALUE]
+    def add(where: str, row: _Row, sides: Iterator[tuple[str | None, str | None]], *, whole: bool) -> None:
+        """``whole``: all values but the keys, not only those that differ."""
+        values = {
+            name: (mine and mine[:_MAX_VALUE], theirs and theirs[:_MAX_VALUE])
+            for at, (name, (mine, theirs)) in enumerate(zip(result.columns, sides, strict=True))
+            if (at >= count if whole else mine != theirs)
+        }
+        keys = [value and value[:_MAX_VALUE] for value in row[:count]]
+        found.append(Difference(where, dict(zip(result.keys, keys, strict=True)), values))
 
-    for key in sorted(differing):
-        (source, target), names = differing[key]
-        for one, other in zip(source, target, strict=False):
-            # of rows without a key, or with one that is there several times, none is the other's
-            result.different += 1
-            values = {
-                name: (cut(mine), cut(theirs))
-                for name, mine, theirs in zip(names, one, other, strict=True)
-                if mine != theirs
-            }
-            result.differences.append(
-                Difference("both", dict(zip(names[:count], map(cut, one), strict=False)), values)
-            )
+    for source, target in differing.values():
+        # of rows without a key, or with one that is there several times, none is the other's
         both = min(len(source), len(target))
+        for one, other in zip(source, target, strict=False):
+            add("both", one, zip(one, other, strict=True), whole=False)
         for row in source[both:]:
-            result.only_source += 1
-            values = {name: (cut(value), None) for name, value in list(zip(names, row, strict=True))[count:]}
-            result.differences.append(
-                Difference("source", dict(zip(names[:count], map(cut, row), strict=False)), values)
-            )
+            add("source", row, ((value, None) for value in row), whole=True)
         for row in target[both:]:
-            result.only_target += 1
-            values = {name: (None, cut(value)) for name, value in list(zip(names, row, strict=True))[count:]}
-            result.differences.append(
-                Difference("target", dict(zip(names[:count], map(cut, row), strict=False)), values)
-            )
-    result.differences = list(_shown(sorted(result.differences, key=_order)))
+            add("target", row, ((None, value) for value in row), whole=True)
+        result.different += both
+        result.only_source += len(source) - both
+        result.only_target += len(target) - both
+    result.differences = list(_shown(sorted(found, key=_order)))
 
 
 def _shown(differences: Sequence[Difference]) -> Iterator[Difference]:

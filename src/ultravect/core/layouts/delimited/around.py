@@ -115,7 +115,7 @@ def counted_at_end(rows: Sequence[Sequence[str]]) -> int:
     """How many of the last rows are a count of rows, or the time it took, in one cell."""
     count = 0
     for row in reversed(rows[1:]):
-        (*words,) = (cell.strip() for cell in row if cell.strip())
+        words = [cell.strip() for cell in row if cell.strip()]
         if len(words) != 1 or len(row) < 2 or not (_COUNTED.match(words[0]) or _TIMED.match(words[0])):
             break
         count += 1

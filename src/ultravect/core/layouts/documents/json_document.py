@@ -16,7 +16,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.layouts.base import MAX_RECORD, SourceFile, file_empty, unique_names
 from ultravect.core.layouts.delimited.lines import whole_lines
 from ultravect.core.layouts.documents.array_lines import ArrayLines
-from ultravect.core.layouts.documents.json_lines import ObjectLines, open_lines
+from ultravect.core.layouts.documents.json_lines import ObjectLines, open_lines, steps_of
 from ultravect.core.layouts.documents.json_shapes import Found, Shape, rows_of_columns, shapes_of
 from ultravect.core.layouts.documents.records import Record, flat
 from ultravect.core.layouts.documents.shared import DocumentKind, is_unsure, open_document
@@ -51,15 +51,9 @@ def _broken(file: SourceFile, error: Exception, row: int) -> UltravectError:
     )
 
 
-def steps_of(pointer: str) -> list[str]:
-    """The keys, and numbers of elements, on the way of a JSON Pointer."""
-    return [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
-
-
 def _prefix(pointer: str, *, digits: str = "item") -> str:
     """The parser's own notation for what is at a JSON Pointer; a number in it is a place in an array, or a key."""
-    steps = steps_of(pointer)
-    return ".".join("item" if step.isdigit() and digits == "item" else step for step in steps)
+    return ".".join("item" if step.isdigit() and digits == "item" else step for step in steps_of(pointer))
 
 
 def _require_flat(file: SourceFile, head: bytes) -> None:

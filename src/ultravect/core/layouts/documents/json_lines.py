@@ -63,10 +63,14 @@ def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     return found
 
 
+def steps_of(pointer: str) -> list[str]:
+    """The keys, and numbers of elements, on the way of a JSON Pointer."""
+    return [step.replace("~1", "/").replace("~0", "~") for step in pointer.split("/")[1:]]
+
+
 def pick(value: Any, pointer: str) -> Any:
     """What a JSON Pointer leads to; NotJson where it leads nowhere."""
-    for step in pointer.split("/")[1:]:
-        key = step.replace("~1", "/").replace("~0", "~")
+    for key in steps_of(pointer):
         try:
             value = value[int(key)] if isinstance(value, list) else value[key]
         except (KeyError, IndexError, ValueError, TypeError):
