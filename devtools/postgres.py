@@ -64,6 +64,8 @@ class PostgresServer:
             "shared_buffers = '256MB'",
         ]
         options += ["max_wal_size = '4GB'"]
+        # so that jobs can follow the log of the server
+        options += ["wal_level = logical", "max_replication_slots = 40", "max_wal_senders = 40"]
         if not durable:
             options += ["fsync = off", "synchronous_commit = off", "full_page_writes = off"]
             options += ["password_encryption = md5"]

@@ -108,3 +108,12 @@ class Objection:
 
     message: str
     is_syntax: bool
+
+
+@dataclass(frozen=True)
+class Remark:
+    """What a user had better know of a database that is copied from or into: a code, a sentence, and what helps."""
+
+    code: str
+    message: str
+    fix: str

@@ -10,6 +10,7 @@ from typing import Protocol
 import pyarrow as pa
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Reference, TableInfo
+from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.probe import Step
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.types.canonical import CanonicalType
@@ -80,3 +81,8 @@ class Source(Protocol):
 
     def snapshot(self) -> AbstractContextManager[str]:
         """The name of a snapshot of all rows, which other sessions can read while the context lasts; "" where there are none."""
+
+    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog | None:
+        """What says what changes in its tables, for a job; None where there is nothing that could be followed.
+
+        ``owner``: what tells the job from one of the same name elsewhere; ``publication``: see ``Newer.publication``."""

@@ -7,7 +7,7 @@ from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Protocol
 
-from ultravect.core.contracts.catalogue import LiveTable, Objection
+from ultravect.core.contracts.catalogue import LiveTable, Objection, Remark
 from ultravect.core.contracts.ledger import Ledger
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.receipt import ReceiptKey
@@ -46,15 +46,6 @@ class SwapNeeds:
     keeps: bool = False
     keyed: bool = False
     changes: bool = False
-
-
-@dataclass(frozen=True)
-class Remark:
-    """What a user had better know of loads into a target: a code, a sentence, and what helps."""
-
-    code: str
-    message: str
-    fix: str
 
 
 class Target(Protocol):

@@ -70,13 +70,29 @@ class Gone:
 @dataclass(frozen=True)
 class Merge:
     """Rows that come are matched by keys with those that are there: changed ones are updated, others inserted. ``gone`` None: rows that no
-    row matches stay."""
+    row matches stay. ``unflags``: a column of booleans that is set to false in rows that come, "" where there is none.
+
+    ``only_matched``: rows that come without all of their columns, which are updated, and never inserted."""
 
     mode: Literal["upsert"] = "upsert"
     gone: Gone | None = None
+    unflags: str = ""
+    only_matched: bool = False
 
 
-Action = Annotated[Insert | Replace | Merge, Field(discriminator="mode")]
+@dataclass(frozen=True)
+class Remove:
+    """Rows that have the keys of those that come are deleted, or ``flag``, a column of booleans, is set to true in them.
+
+    ``every``: all rows of the table, whatever comes.
+    """
+
+    mode: Literal["remove"] = "remove"
+    flag: str = ""
+    every: bool = False
+
+
+Action = Annotated[Insert | Replace | Merge | Remove, Field(discriminator="mode")]
 
 
 @dataclass(frozen=True)
@@ -120,6 +136,11 @@ class WritePlan:
     def merges(self) -> Merge | None:
         """How rows are matched; None where they are not."""
         return self.action if isinstance(self.action, Merge) else None
+
+    @property
+    def removes(self) -> Remove | None:
+        """What rows that come take away; None where they are written."""
+        return self.action if isinstance(self.action, Remove) else None
 
     @property
     def flag(self) -> str:

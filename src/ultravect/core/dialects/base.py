@@ -218,6 +218,12 @@ class Dialect(Protocol):
     def delete_where(self, table: str, condition: str) -> str:
         """The statement that deletes the rows ``t`` of a quoted ``table`` for which a condition is true."""
 
+    def delete_matched(self, table: str, staged: str, matched: str, keys: Sequence[str]) -> str:
+        """The statement that deletes the rows ``t`` of ``table`` that rows ``s`` of ``staged`` match, by columns ``keys``, unquoted.
+
+        Names of tables are quoted.
+        """
+
     def set_where(self, table: str, column: str, value: str, condition: str) -> str:
         """The statement that sets a column, unquoted, to a value in such rows."""
 

@@ -203,6 +203,9 @@ class CommonDialect(ABC):
     def delete_where(self, table: str, condition: str) -> str:
         return f"DELETE FROM {table} AS t WHERE {condition}"
 
+    def delete_matched(self, table: str, staged: str, matched: str, keys: Sequence[str]) -> str:
+        return f"DELETE FROM {table} AS t USING {staged} AS s WHERE {matched}"
+
     def set_where(self, table: str, column: str, value: str, condition: str) -> str:
         return f"UPDATE {table} AS t SET {self.quote(column)} = {value} WHERE {condition}"
 

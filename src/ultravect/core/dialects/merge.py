@@ -136,6 +136,22 @@ class MergeStatements:
             self.table, flag, self.dialect.truth[0], f"{self._is_gone} AND {self._is_unset(flag)}"
         )
 
+    def delete_matched(self) -> str:
+        """Deletes the rows of the target that staged rows match."""
+        return self.dialect.delete_matched(self.table, self.staged, self.matched, self.keys)
+
+    def flag_matched(self, flag: str, *, gone: bool) -> str:
+        """Sets a column of booleans in the rows of the target that staged rows match, where it is not set so."""
+        true, false = self.dialect.truth
+        other = self._is_unset(flag) if gone else f"t.{self.dialect.quote(flag)} = {true}"
+        # a select of one column, named as the table's own: what stands after SET names a column of the staged rows in every dialect
+        staged = f"(SELECT {self._key_names('q.')}, {true if gone else false} AS {self.dialect.quote(flag)} FROM {self.staged} q)"
+        return self.dialect.update_matched(self.table, staged, self.matched, [flag], other)
+
+    def flag_all(self, flag: str) -> str:
+        """Sets it to true in all rows."""
+        return self.dialect.set_where(self.table, flag, self.dialect.truth[0], self._is_unset(flag))
+
     def unflag(self, flag: str) -> str:
         """Sets it to false in the rows that are there again."""
         true, false = self.dialect.truth

@@ -22,6 +22,9 @@ from ultravect.core.types.from_text import convert
 from ultravect.core.types.pairs import pair_fit
 from ultravect.core.types.text_formats import NO_NULLS
 
+LOG_FACTS = {"change": "text", "committed_at": "timestamptz", "log_position": "text"}
+"""What functions say of a change that a log has, and of which type it is."""
+
 BOOLEAN, TEXT = CanonicalType("boolean"), CanonicalType("text")
 
 
@@ -65,20 +68,22 @@ class BoundCase(Bound):
 
 @dataclass(frozen=True)
 class RunFact(Bound):
-    """What the run says: ``file_name``, ``file_row`` or ``run_id``."""
+    """What the run says: ``file_name``, ``file_row`` or ``run_id``; or the log of a source: ``change``, ``committed_at`` or ``log_position``."""
 
     what: str
 
 
 @dataclass(frozen=True)
 class Scope:
-    """What an expression may name: columns with their types, parameters with their values, keys by their names."""
+    """What an expression may name: columns with their types, parameters with their values, keys by their names; ``follows_log``: what the log
+    of the source has."""
 
     names: Sequence[str]
     types: Sequence[CanonicalType]
     parameters: Mapping[str, Any] = field(default_factory=dict)
     key: Callable[[str], str] | None = None
     now: dt.datetime = field(default_factory=lambda: dt.datetime.now(dt.UTC))
+    follows_log: bool = False
 
 
 def column_position(name: str, names: Sequence[str], place: str) -> int:
@@ -222,6 +227,12 @@ class _Binder:
         arguments = [self.bind(argument) for argument in node.arguments]
         if name in ("file_name", "file_row", "run_id"):
             return RunFact(CanonicalType("bigint" if name == "file_row" else "text"), name)
+        if name in LOG_FACTS:
+            if not self._scope.follows_log:
+                raise self._refuse(
+                    node, "function-without-log", f"{name}() says what the log of a source has", "it goes with from.newer: log", name
+                )
+            return RunFact(CanonicalType(LOG_FACTS[name]), name)
         if name in ("provider", "version"):
             # of a feed's leg; elsewhere there is none
             return BoundLiteral(CanonicalType("text"), self._scope.parameters.get(name))

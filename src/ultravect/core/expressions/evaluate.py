@@ -7,13 +7,22 @@ What cannot be computed for a row is a failure of that row, unless its value is 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ultravect.core.expressions.bind import Bound, BoundCall, BoundCase, BoundCast, BoundColumn, BoundLiteral, RunFact
+from ultravect.core.expressions.bind import (
+    LOG_FACTS,
+    Bound,
+    BoundCall,
+    BoundCase,
+    BoundCast,
+    BoundColumn,
+    BoundLiteral,
+    RunFact,
+)
 from ultravect.core.expressions.kernels import Computed, Failures
 from ultravect.core.types.arrow import as_text, convert_typed
 from ultravect.core.types.casting import Mask, as_mask
@@ -32,6 +41,8 @@ class Rows:
     file_name: str | pa.Array = ""
     numbers: pa.Array | None = None
     run_id: str = ""
+    logged: Mapping[str, pa.Array] = field(default_factory=dict)
+    """What the log of the source has of each row: ``bind.LOG_FACTS``."""
 
 
 def evaluate(bound: Bound, rows: Rows) -> Computed:
@@ -68,6 +79,8 @@ def _argument(argument: Bound, call: BoundCall, rows: Rows) -> Computed:
 
 
 def _shown(bound: RunFact, rows: Rows) -> pa.Array:
+    if bound.what in LOG_FACTS:
+        return rows.logged.get(bound.what, pa.nulls(rows.count, bound.type.arrow))
     if bound.what == "file_row":
         return rows.numbers if rows.numbers is not None else pa.nulls(rows.count, pa.int64())
     text = rows.file_name if bound.what == "file_name" else rows.run_id

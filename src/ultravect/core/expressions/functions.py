@@ -284,6 +284,9 @@ FUNCTIONS: dict[str, Function] = {
     "file_name": Function(0, 0, _none, "file_name()"),
     "file_row": Function(0, 0, _none, "file_row()"),
     "run_id": Function(0, 0, _none, "run_id()"),
+    "change": Function(0, 0, _none, "change()"),
+    "committed_at": Function(0, 0, _none, "committed_at()"),
+    "log_position": Function(0, 0, _none, "log_position()"),
     "provider": Function(0, 0, _none, "provider()"),
     "version": Function(0, 0, _none, "version()"),
 }  # fmt: skip

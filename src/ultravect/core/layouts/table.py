@@ -33,6 +33,8 @@ class TableBlock:
     bad_texts: Mapping[int, str] = field(default_factory=dict)
     lines: Sequence[int] | range | None = None
     has_nul: bool = True
+    logged: Mapping[str, pa.Array] = field(default_factory=dict)
+    """What the log of a source has of each row: see ``expressions.bind.LOG_FACTS``."""
 
     @property
     def index_or_all(self) -> np.ndarray[tuple[int], np.dtype[np.int64]]:

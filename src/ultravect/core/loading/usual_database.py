@@ -7,9 +7,11 @@ from contextlib import AbstractContextManager, nullcontext
 from typing import cast
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Objection, Reference
+from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Database, LoadsTogether, Remark, SwapNeeds, Versions
+from ultravect.core.contracts.catalogue import Remark
+from ultravect.core.contracts.target import NEEDS, Database, LoadsTogether, SwapNeeds, Versions
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import TableName
 from ultravect.core.loading.key_ranges import key_ranges
@@ -49,6 +51,9 @@ class UsualDatabase:
 
     def new_rows(self, table: TableName, since: str) -> NewRows:
         raise NotImplementedError("only asked where keeps_versions")
+
+    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog | None:
+        return None
 
     def references(self) -> Sequence[Reference]:
         return ()

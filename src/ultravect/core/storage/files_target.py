@@ -13,7 +13,8 @@ from pathlib import Path
 from ultravect.core.contracts.catalogue import LiveTable
 from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.storage import Listing, Storage
-from ultravect.core.contracts.target import Remark, SwapNeeds
+from ultravect.core.contracts.catalogue import Remark
+from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.errors import UltravectError

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 import numpy.typing as npt
@@ -16,6 +17,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import statements
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.errors import UltravectError
+from ultravect.core.expressions.bind import LOG_FACTS
 from ultravect.core.expressions.pushdown import ColumnValue
 from ultravect.core.layouts.base import Block, ParsedColumns, Rows, WantedColumn, require_columns, unique_names
 from ultravect.core.layouts.parts import Part
@@ -64,6 +66,10 @@ class TableRows:
     size: int = 0
     snapshot: str = ""
     """The one that is read, see ``Source.snapshot``."""
+    is_asked: bool = True
+    """Whether the rows come from a question, which can filter them; those of a log come as they are."""
+    logged: Mapping[str, Any] = field(default_factory=dict)
+    """What is said of each row, of those of a log's snapshot: see ``expressions.bind.LOG_FACTS``."""
     typed_values: bool = True
     date_pattern: str | None = STORED.date_pattern
     formats: TextFormats = STORED
@@ -137,7 +143,17 @@ class TableRows:
     def blocks(self) -> Iterator[Block]:
         kinds = [kind or _TEXT for kind in self.given]
         for table in self.database.read(self.statement, kinds, f"reading {self.label}", self.snapshot):
-            yield TableBlock(self.label, table.nbytes, table.rename_columns(self.names))
+            yield self.block(table, self._said(table.num_rows))
+
+    def block(self, values: pa.Table, logged: Mapping[str, pa.Array]) -> TableBlock:
+        """Rows with these columns, which were read already; ``logged``: see ``TableBlock``."""
+        return TableBlock(self.label, values.nbytes, values.rename_columns(self.names), logged=logged)
+
+    def _said(self, rows: int) -> Mapping[str, pa.Array]:
+        return {
+            name: pa.repeat(pa.scalar(value, CanonicalType(LOG_FACTS[name]).arrow), rows)
+            for name, value in self.logged.items()
+        }
 
     def read(self, block: Block) -> Rows:
         assert isinstance(block, TableBlock)

@@ -9,12 +9,19 @@ from ultravect.core.contracts.kept_sessions import keeping_sessions
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts, filled
 from ultravect.core.engine.objects.sources import open_source
-from ultravect.core.engine.objects.tables import nearest_table, open_rows
+from ultravect.core.engine.objects.tables import TableRows, nearest_table, open_rows
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.columns import Scanning
 from ultravect.core.engine.plan.newer.newer_answers import plan_mark_of_answer, with_mark
 from ultravect.core.engine.plan.newer.newer_files import plan_newer_files
-from ultravect.core.engine.plan.newer.newer_rows import Again, plan_newer_rows
+from ultravect.core.engine.plan.newer.newer_log import (
+    LogReading,
+    find_unnamed_keys,
+    log_rows,
+    open_log,
+    plan_newer_log,
+)
+from ultravect.core.engine.plan.newer.newer_rows import Again, mark_key, plan_newer_rows
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.source.expected_columns import misfits
 from ultravect.core.engine.plan.source.expressions import bind_expressions, narrow
@@ -50,6 +57,7 @@ def make_plan(
     text: str = "",
     again: Again | None = None,
     slots: Callable[[], int] | None = lambda: 1,
+    reading: LogReading | None = None,
 ) -> Planning:
     """Looks at source and target and plans the leg. What is wrong is in the findings, not raised.
 
@@ -58,6 +66,8 @@ def make_plan(
 
     ``again``: of a job that copies what is new, this range is copied, whatever was copied before.
 
+    ``reading``: of a job that follows a log, how its rows are read; None for a check.
+
     ``slots`` says how many slices could be copied at the same time; None where the leg may not be cut into slices.
 
     The types of a new table come from all of the file, or from its first ``scan_limit`` bytes; those that expressions take,
@@ -65,7 +75,7 @@ def make_plan(
     """
     plan = Planning(job, facts or RunFacts())
     with keeping_sessions():
-        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, trusting=trusting, slots=slots)
+        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, reading, trusting=trusting, slots=slots)
     if text:
         plan.findings = [finding.edited(text) for finding in plan.findings]
     return plan
@@ -93,6 +103,7 @@ def _make(
     saved: LayoutFile | None,
     scanning: Scanning,
     again: Again | None,
+    reading: LogReading | None,
     *,
     trusting: bool,
     slots: Callable[[], int] | None,
@@ -111,7 +122,8 @@ def _make(
             table = job.source.table and filled(job.source.table, job, facts, "from.table")
             at = job.source.at
             moment = filled(at, job, facts, "from.at") if isinstance(at, str) else at
-            plan.reader = open_rows(source, job.source.model_copy(update={"table": table, "at": moment}))
+            rows = open_rows(source, job.source.model_copy(update={"table": table, "at": moment}))
+            plan.reader = _of_log(job, plan, rows, source, target, reading) if job.follows_log else rows
         else:
             template = with_mark(job, plan) if by_answer else job.source.files
             plan.path = filled(template, job, facts, "from.files")
@@ -146,7 +158,10 @@ def _make(
             plan.refuse(error, "into.keys")
     if plan.reader and not plan.errors:
         try:
-            newer = "" if by_answer else plan_newer_rows(job, plan, again, selected)
+            if not by_answer and not job.follows_log:
+                newer = plan_newer_rows(job, plan, again, selected)
+            elif plan.log is not None:
+                plan_newer_log(job, plan, reading, mark_key(job, plan.mark_parameters), plan.log, plan.left_out)
         except UltravectError as error:
             plan.refuse(error, "from.newer", respelled(job, str(error.where.get("place", "")), error))
     if plan.reader and not plan.errors:
@@ -164,6 +179,8 @@ def _make(
             plan_mark_of_answer(job, plan)
         if not plan.errors:
             plan_mode(job, plan)
+            if plan.log is not None:
+                find_unnamed_keys(job, plan, plan.log)
             plan_replaced(job, plan)
             plan_gone(job, plan)
             _decide_checks(job, plan)
@@ -175,6 +192,17 @@ def _make(
     narrow(job, plan)
     if not plan.errors and plan.write is not None and plan.reader is not None and slots is not None:
         plan_slices(job, plan, slots, cut=scanning.limit is None)
+
+
+def _of_log(
+    job: Job, plan: Planning, rows: TableRows, source: ConnectionSpec, target: ConnectionSpec, reading: LogReading | None
+) -> TableRows:
+    """The rows of a table as its log has them."""
+    plan.log = open_log(job, source, target, rows.database)
+    assert rows.live is not None, "from.newer: log goes with tables"
+    sent = plan.log.sent(rows.live)
+    plan.left_out = [column.name for column in rows.columns if column.name not in sent]
+    return log_rows(rows, sent, reading)
 
 
 def _open_target(plan: Planning, target: ConnectionSpec) -> None:

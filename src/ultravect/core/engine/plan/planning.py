@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 from typing import cast
 
 from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.target import Target
 from ultravect.core.contracts.write_plan import Insert, Merge, Replace, WritePlan
 from ultravect.core.dialects.base import Change, NewTable, TableName
@@ -82,6 +83,12 @@ class Planning:
     summary_of_mark: str = ""
     count_new: Callable[[], int | None] = lambda: None
     """Asks the source how many rows are new; None where it does not say."""
+
+    log: ChangeLog | None = None
+    """What says what changes in the source, of a job that follows it."""
+
+    left_out: Sequence[str] = ()
+    """Columns of the source's table that its log does not have."""
 
     action: Insert | Replace | Merge = field(default_factory=Insert)
     """What becomes of the rows that are there."""

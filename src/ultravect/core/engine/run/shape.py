@@ -36,6 +36,7 @@ from ultravect.core.layouts.base import (
     SpansFiles,
     WantedColumn,
 )
+from ultravect.core.layouts.table import TableBlock
 from ultravect.core.types.arrow import convert_typed, plain_array, text_at
 from ultravect.core.types.casting import Converted, Mask, as_mask, try_cast
 from ultravect.core.types.from_text import convert
@@ -81,6 +82,7 @@ class Shaper:
         self._needed = [WantedColumn(item.position, item.type, item.formats, plain=item.sampled) for item in inputs]
         self._schema = pa.schema([(column.name, column.type.arrow) for column in columns])
         self._path = ""
+        self._logged: Mapping[str, pa.Array] = {}
         self._spans: Sequence[FileSpan] = ()
         self._rows = 0
         self._first_row = first_row
@@ -106,6 +108,7 @@ class Shaper:
 
     def shape(self, block: Block) -> Shaped:
         self._spans = block.spans if isinstance(block, SpansFiles) else ()
+        self._logged = block.logged if isinstance(block, TableBlock) else {}
         if self._spans:
             self._path, self._rows = "", 0  # each of its files begins and ends in it
         elif block.path != self._path:
@@ -220,7 +223,8 @@ class Shaper:
         """What expressions see; ``index`` are the places of the rows in their block."""
         columns = {entry.slot: array for entry, array in zip(self._inputs, inputs, strict=True)}
         if not self._spans:
-            return InputRows(columns, count, path, pa.array(index + self._rows + 1, pa.int64()), self._run_id)
+            logged = {name: values.take(pa.array(index)) for name, values in self._logged.items()}
+            return InputRows(columns, count, path, pa.array(index + self._rows + 1, pa.int64()), self._run_id, logged)
         firsts = np.array([span.first_row for span in self._spans])
         at = np.searchsorted(firsts, index, side="right") - 1
         paths = pa.array([span.path for span in self._spans]).take(pa.array(at))

@@ -130,7 +130,7 @@ class Write:
         rising = self._attempt.stage is None and self._ascending.so_far
         rows = StagedRows(session, self._attempt, staged, rising=rising)
         rows.drop_repeats()
-        if plan.merges is not None or plan.clears is not None:
+        if plan.merges is not None or plan.clears is not None or plan.removes is not None:
             session.hold()
         if plan.clears is not None:
             if session.counts_late:

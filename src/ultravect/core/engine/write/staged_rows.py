@@ -12,7 +12,7 @@ from dataclasses import replace
 import pyarrow as pa
 
 from ultravect.core.contracts.changes import Comparison, RowChange
-from ultravect.core.contracts.write_plan import Attempt, Gone
+from ultravect.core.contracts.write_plan import Attempt, Gone, Remove
 from ultravect.core.contracts.write_session import Counts, Isolated, RefusedRow, RowsRefused, StagedRowsSession
 from ultravect.core.dialects.merge import MergeStatements
 from ultravect.core.errors import UltravectError
@@ -87,6 +87,10 @@ class StagedRows:
         if self._plan.flag:
             # before rows are updated, which are then the load's own, and whatever becomes of them: they came
             self._session.apart(self._merge.unflag(self._plan.flag))
+        if (removes := self._plan.removes) is not None:
+            return self._remove(removes)
+        if self._plan.merges is not None and self._plan.merges.unflags:
+            self._session.apart(self._merge.flag_matched(self._plan.merges.unflags, gone=False))
         if self._attempt.isolates:
             counts = self._isolate(removed, tolerated)
         elif self._plan.merges is not None:
@@ -103,6 +107,17 @@ class StagedRows:
         assert rows_before is not None, "a plan counts all rows where some may be gone"
         count = self._settle_gone(gone, rows_before)
         return replace(counts, gone=count, removed=counts.removed if gone.flag else count)
+
+    def _remove(self, removes: Remove) -> Counts:
+        """Takes the rows away that staged ones match, or all of them."""
+        session, merge = self._session, self._merge
+        if not removes.every:
+            statement = merge.flag_matched(removes.flag, gone=True) if removes.flag else merge.delete_matched()
+        elif removes.flag:
+            statement = merge.flag_all(removes.flag)
+        else:
+            statement = session.dialect.delete_where(session.final, "1 = 1")
+        return Counts(0, repeated=self._repeated, removed=None, gone=session.apart(statement))
 
     def _settle_gone(self, gone: Gone, rows_before: int) -> int:
         """Deletes or flags the rows that no row matches; how many. UltravectError where they are more than the plan allows."""
@@ -126,12 +141,16 @@ class StagedRows:
     def _upsert(self) -> Counts:
         """Updates rows that differ, and inserts those whose key is new."""
         session, merge, left = self._session, self._merge, self._staged - self._repeated
-        if (done := session.upsert(merge, left, self._repeated, self.changes)) is not None:
+        only_matched = self._plan.merges is not None and self._plan.merges.only_matched
+        if not only_matched and (done := session.upsert(merge, left, self._repeated, self.changes)) is not None:
             return done
         matches = session.find_matches(merge)
         self.changes += session.sample_updates(merge)
         update = session.update(merge)
         updated = self._changed(update) if update else 0
+        if only_matched:
+            pairs = matches.pairs if matches.pairs is not None else int(self._rows(merge.pairs())[0][0])
+            return Counts(0, updated, pairs - updated, self._repeated, refused=left - pairs)
         inserted = self._changed(merge.insert(matches.query))
         if matches.pairs is None:
             pairs = int(self._rows(merge.pairs())[0][0])

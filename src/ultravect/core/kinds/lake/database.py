@@ -20,7 +20,8 @@ from ultravect.core.contracts.catalogue import (
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.catalogue import Remark
+from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements, WriteSession
 from ultravect.core.dialects.base import TableName

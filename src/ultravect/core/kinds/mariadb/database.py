@@ -23,7 +23,8 @@ from ultravect.core.contracts.catalogue import (
     TableInfo,
 )
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
-from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.catalogue import Remark
+from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, TableName

@@ -170,6 +170,9 @@ class MariadbDialect(CommonDialect):
     def delete_where(self, table: str, condition: str) -> str:
         return f"DELETE t FROM {table} t WHERE {condition}"
 
+    def delete_matched(self, table: str, staged: str, matched: str, keys: Sequence[str]) -> str:
+        return f"DELETE t FROM {table} t JOIN {staged} s ON {matched}"
+
     def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
         settings = ", ".join(f"t.{self.quote(column)} = s.{self.quote(column)}" for column in columns)
         return f"UPDATE {table} t JOIN {staged} s ON {matched} SET {settings} WHERE {where}"

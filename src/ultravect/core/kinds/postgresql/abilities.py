@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import psycopg
 
-from ultravect.core.contracts.target import Remark
+from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.kinds.postgresql.catalogue import Session
 
 # "feature not supported" and its kin, syntax errors, what is not there, and statements that are not known at all

@@ -12,10 +12,12 @@ from psycopg.errors import Error
 from psycopg.pq import DiagnosticField, ExecStatus
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
+from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.kept_sessions import kept_sessions
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.target import NEEDS, Remark, SwapNeeds
+from ultravect.core.contracts.catalogue import Remark
+from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements
 from ultravect.core.dialects.base import Dialect, NewColumn, NewTable, TableName
@@ -23,6 +25,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
+from ultravect.core.kinds.postgresql.change_log import PostgresqlLog, slot_name
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
 from ultravect.core.kinds.postgresql.ledger import LOCK_SECONDS, PostgresqlLedger
@@ -127,6 +130,11 @@ class PostgresqlDatabase(UsualDatabase):
             if used is not None and is_renewed(used, application):
                 return used
         return sign_in(self._name, self._settings, application, self._roots)
+
+    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog | None:
+        if not self.abilities.all:
+            return None
+        return PostgresqlLog(self._name, self._settings, self._roots, slot_name(job, owner), publication)
 
     def steps(self) -> Sequence[Step]:
         return [

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
+from typing import Any
 
 import psycopg
 from psycopg import Connection
@@ -121,10 +122,20 @@ def reach_steps(name: str, settings: PostgresqlSettings) -> list[Step]:
 
 
 def sign_in(
-    name: str, settings: PostgresqlSettings, application: str, roots: Sequence[str] = ()
+    name: str,
+    settings: PostgresqlSettings,
+    application: str,
+    roots: Sequence[str] = (),
+    *,
+    replication: str = "",
+    sets: Sequence[str] = (),
 ) -> Connection[tuple[object, ...]]:
-    """A session, or an UltravectError that says what the server refused."""
+    """A session, or an UltravectError that says what the server refused. ``replication``: "database" for one that speaks the replication
+    protocol; ``sets``: more that the session sets, each as name=value."""
     _require_admitted_socket(name, settings.host, roots)
+    options: dict[str, Any] = sign_in_options(settings.tls, settings.tls_ca)
+    if replication:
+        options["replication"] = replication
     try:
         return psycopg.connect(
             host=settings.host,
@@ -136,8 +147,8 @@ def sign_in(
             application_name=_application(application),
             client_encoding="UTF8",
             cursor_factory=NotingCursor,
-            options=" ".join(f"-c {setting}" for setting in SESSION),
-            **sign_in_options(settings.tls, settings.tls_ca),
+            options=" ".join(f"-c {setting}" for setting in (*SESSION, *sets)),
+            **options,
         )
     except psycopg.OperationalError as error:
         for step in reach_steps(name, settings):

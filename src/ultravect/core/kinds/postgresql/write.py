@@ -287,8 +287,8 @@ class PostgresqlSession(SqlSession):
         self.incomparable = frozenset(
             column.name for column in (live.columns if live is not None else ()) if column.base in _INCOMPARABLE
         )
-        if plan.merges is not None:
-            if plan.merges.gone is not None:
+        if plan.merges is not None or plan.removes is not None:
+            if plan.merges is not None and plan.merges.gone is not None:
                 self.hold()
             self._analyze(self.staged_table, [ROW, *plan.keys])
 

@@ -91,6 +91,12 @@ class SqliteDialect(CommonDialect):
     def differs(self, left: str, right: str) -> str:
         return f"{left} IS NOT {right}"
 
+    def delete_matched(self, table: str, staged: str, matched: str, keys: Sequence[str]) -> str:
+        # without a join, and by an index on the keys where there is one
+        named = ", ".join(f"t.{self.quote(key)}" for key in keys)
+        found = ", ".join(f"s.{self.quote(key)}" for key in keys)
+        return f"DELETE FROM {table} AS t WHERE ({named}) IN (SELECT {found} FROM {staged} AS s)"
+
     def from_canonical(self, wanted: CanonicalType) -> Translation:
         if wanted.name == "decimal":
             digits = f"({wanted.precision},{wanted.scale or 0})" if wanted.precision else ""

@@ -137,6 +137,9 @@ class SqlserverDialect(CommonDialect):
     def set_where(self, table: str, column: str, value: str, condition: str) -> str:
         return f"UPDATE t SET {self.quote(column)} = {value} FROM {table} AS t WHERE {condition}"
 
+    def delete_matched(self, table: str, staged: str, matched: str, keys: Sequence[str]) -> str:
+        return f"DELETE t FROM {table} AS t JOIN {staged} AS s ON {matched}"
+
     def update_matched(self, table: str, staged: str, matched: str, columns: Sequence[str], where: str) -> str:
         settings = ", ".join(f"{self.quote(column)} = s.{self.quote(column)}" for column in columns)
         return f"UPDATE t SET {settings} FROM {table} AS t JOIN {staged} AS s ON {matched} WHERE {where}"

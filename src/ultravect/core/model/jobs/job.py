@@ -70,6 +70,11 @@ class RunOptions(Declared):
         description="Of a job with many objects: each leg is published on its own, or all of them by one transaction, where the target "
         "allows it; then the legs are copied one after the other.",
     )
+    follow: Duration | None = Field(
+        default=None,
+        description="Of a job with from.newer: log: how often changes are written into the target. Left out: every 5 s.",
+        examples=["5 s"],
+    )
     on_error: Literal["finish", "stop"] = Field(
         default="finish",
         description="When a leg fails: finish the others, or begin no more of them. Each leg is published on its own.",
@@ -128,6 +133,21 @@ class Job(Declared):
     guard: Guard | None = Field(default=None, description="What has to be true of a load before it is published.")
     run: RunOptions = RunOptions()
 
+    @model_validator(mode="before")
+    @classmethod
+    def _mirror(cls, given: Any) -> Any:
+        """A mirror that follows a log deletes what its source deletes, unless it says otherwise."""
+        if not isinstance(given, dict):
+            return given
+        source, into = given.get("from"), given.get("into")
+        if not isinstance(source, dict) or not isinstance(into, dict):
+            return given
+        newer = source.get("newer")
+        follows = newer == "log" or (isinstance(newer, dict) and newer.get("log") is True)
+        if not follows or into.get("mode") != "upsert" or "gone" in into:
+            return given
+        return {**given, "into": {**into, "gone": "delete"}}
+
     @model_validator(mode="after")
     def _as_they_are(self) -> Job:
         if self.into.folder is None:
@@ -165,6 +185,11 @@ class Job(Declared):
             raise ValueError(
                 "from.feed copies files that are new: into.mode is append or upsert, into a table or files"
             )
+        follows = newer is not None and newer.log
+        if self.run.follow is not None and not follows:
+            raise ValueError("run.follow goes with from.newer: log, of which it says how often changes are written")
+        if follows:
+            return self._as_stream()
         if into.gone != "keep" and not (whole and self.source.where is None):
             raise ValueError("into.gone needs all rows of the source: leave out from.newer and from.where")
         if newer is None:
@@ -183,6 +208,23 @@ class Job(Declared):
             raise ValueError(
                 "into.folder copies only files that differ from those that are there: leave out from.newer"
             )
+        return self
+
+    def _as_stream(self) -> Job:
+        """What a job that follows the log of its source has not."""
+        into, run = self.into, self.run
+        if into.removes_old or into.folder is not None:
+            raise ValueError("from.newer: log goes with append, a history, or upsert, a mirror; into a table")
+        if into.keys and not into.matches_rows:
+            raise ValueError("from.newer: log with append keeps every change of a row: leave out into.keys")
+        if into.files is not None:
+            raise ValueError("from.newer: log goes into tables, not into files")
+        if run.schedule or run.after:
+            raise ValueError("from.newer: log is followed all the time: leave out run.schedule and run.after")
+        if run.publish == "together":
+            raise ValueError("from.newer: log publishes the changes of all tables together anyway: leave out run.publish")
+        if into.before or into.after or self.guard is not None:
+            raise ValueError("from.newer: log writes all the time: into.before, into.after and guard go with runs")
         return self
 
     @model_validator(mode="after")
@@ -215,6 +257,11 @@ class Job(Declared):
         for name in {repr(own): name for name, own in reversed(self.objects.items())}.values():
             self._of(name, {"table": name} if self.source.tables else {"files": name}, self.into.object_name, {})
         return self
+
+    @property
+    def follows_log(self) -> bool:
+        """Whether the job is a stream: it copies what the log of its source says."""
+        return self.source.newer is not None and self.source.newer.log
 
     @property
     def captures(self) -> list[str]:
@@ -276,12 +323,15 @@ class Job(Declared):
 
     def _as_one(self) -> dict[str, Any]:
         """The structure of the job file without the options of single objects."""
-        data = self.model_dump(by_alias=True, exclude_defaults=True, mode="json", exclude={"objects"})
-        return {"ultravect": 1, **data}
+        data = self.as_file()
+        data.pop("objects", None)
+        return data
 
     def as_file(self) -> dict[str, Any]:
         """The structure of the job file, without what equals the defaults."""
         data = self.model_dump(by_alias=True, exclude_defaults=True, mode="json")
+        if self.follows_log and self.into.matches_rows and self.into.gone == "keep":
+            data["into"]["gone"] = "keep"  # it is no default there
         return {"ultravect": 1, **data}
 
 

@@ -10,6 +10,10 @@ from pydantic import Field, field_validator, model_validator
 from ultravect.core.model.base import Declared, Duration
 
 
+_WORDS = ("version", "changed_rows", "log")
+"""Ways that need no more than their name."""
+
+
 class MoveTo(Declared):
     """Where files are put that were copied."""
 
@@ -36,7 +40,7 @@ class NewFiles(Declared):
 
 
 class Newer(Declared):
-    """Only what is new since the last run; one of ``by``, ``files``, ``version`` and ``changed_rows``."""
+    """Only what is new since the last run; one of ``by``, ``files``, ``version``, ``changed_rows`` and ``log``."""
 
     by: str | None = Field(
         default=None,
@@ -63,16 +67,27 @@ class Newer(Declared):
         description="All rows are read, and compared by key with those of the target: what an upsert does.",
     )
 
+    log: bool = Field(
+        default=False,
+        description="All changes that the log of the source has, deletes too: the job is a stream. run.follow says how often they are written.",
+    )
+    publication: str | None = Field(
+        default=None,
+        min_length=1,
+        max_length=63,
+        description="With log, of PostgreSQL: a publication that is there already; left out: one is made.",
+    )
+
     @model_validator(mode="before")
     @classmethod
     def _word(cls, given: Any) -> Any:
         if given == "files":
             return {"files": {}}
-        if given in ("version", "changed_rows"):
+        if given in _WORDS:
             return {given: True}
         if isinstance(given, str):
             raise ValueError(
-                f"files, version, changed_rows, or a mapping such as {{by: changed_at}}; {given!r} is none of them"
+                f"files, {', '.join(_WORDS)}, or a mapping such as {{by: changed_at}}; {given!r} is none of them"
             )
         return given
 
@@ -90,12 +105,14 @@ class Newer(Declared):
 
     @model_validator(mode="after")
     def _one_way(self) -> Newer:
-        named = [key for key in ("by", "files", "version", "changed_rows") if getattr(self, key)]
+        named = [key for key in ("by", "files", *_WORDS) if getattr(self, key)]
         if self.files is not None and "files" not in named:
             named.append("files")
         if len(named) != 1:
             shown = "none is there" if not named else f"{' and '.join(named)} are there"
-            raise ValueError(f"from.newer names one of by, files, version and changed_rows; {shown}")
+            raise ValueError(f"from.newer names one of by, files, version, changed_rows and log; {shown}")
+        if self.publication is not None and not self.log:
+            raise ValueError("from.newer: publication goes with log: true")
         if self.by is None and (self.overlap is not None or self.since is not None):
             raise ValueError("from.newer: overlap and since go with by: a column")
         return self

@@ -25,7 +25,7 @@ from ultravect.core.types.canonical import CanonicalType
 
 def narrow(job: Job, plan: Planning) -> None:
     """Of a table, only the columns that are needed are read: for the rows, and to find those again that are rejected."""
-    if not isinstance(plan.reader, TableRows) or not plan.columns:
+    if not isinstance(plan.reader, TableRows) or not plan.reader.is_asked or not plan.columns:
         return
     needed = {column.position for column in plan.columns if column.expression is None}
     if job.into.rejects != 0:
@@ -110,7 +110,14 @@ def bind_expressions(
 
 
 def _scope(planned: ScopePlan, job: Job, keys: Mapping[str, str]) -> Scope:
-    return Scope(planned.names, planned.types, job.parameters, lambda name: key_named(name, keys), planned.now)
+    return Scope(
+        planned.names,
+        planned.types,
+        job.parameters,
+        lambda name: key_named(name, keys),
+        planned.now,
+        follows_log=job.follows_log,
+    )
 
 
 def _filter(plan: Planning, node: Node, condition: Bound) -> None:
@@ -118,7 +125,7 @@ def _filter(plan: Planning, node: Node, condition: Bound) -> None:
     reader = plan.reader
     parts = conjuncts(condition)
     kept = list(range(len(parts)))
-    if isinstance(reader, TableRows):
+    if isinstance(reader, TableRows) and reader.is_asked:
         dialect = reader.database.dialect
         named = comparable(dialect, reader.columns)
         sql = [render(part, dialect, named) for part in parts]

@@ -1,0 +1,188 @@
+"""What a source promises that can say what changed: whole transactions, in the order of their commits, from a position on.
+
+A log is followed by one reader at a time. Before it can be followed it is prepared at the source, which begins to keep it for us; what was
+committed is kept until ``ChangeLog.confirm`` says that it is not needed any more.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import asdict, dataclass, field
+from enum import IntEnum
+from typing import Any, Protocol
+
+import numpy as np
+import numpy.typing as npt
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Remark
+from ultravect.core.dialects.base import TableName
+
+
+class Kind(IntEnum):
+    """What a change is. A row of ``FORMER`` comes before an ``UPDATE`` of which it is the key, or the whole row, as it was."""
+
+    INSERT = 1
+    UPDATE = 2
+    DELETE = 3
+    FORMER = 4
+
+
+@dataclass(frozen=True)
+class Changes:
+    """Changes of one table in their order, a row each.
+
+    ``values``: the table's columns, as ``types.stored.stored_values`` gives them; of a deleted row only its identity is known, all else is
+    NULL. ``kinds``: of ``Kind``. ``unknown``: by the place of a column, the rows in which its value is the one it had before, and is not
+    said. ``order``: the number of each change among all of its window. ``positions`` and ``moments`` are those of the commits: positions as
+    numbers, moments in microseconds since 1970.
+    """
+
+    table: TableName
+    values: pa.Table
+    kinds: npt.NDArray[np.int8]
+    order: npt.NDArray[np.int64]
+    positions: npt.NDArray[np.int64]
+    moments: npt.NDArray[np.int64]
+    unknown: Mapping[int, npt.NDArray[np.int64]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Emptied:
+    """A table was emptied at once: all rows that came before are gone."""
+
+    table: TableName
+    position: int
+    moment: int
+
+
+@dataclass(frozen=True)
+class Redefined:
+    """A table has other columns from here on: what has changed, in words. ``added`` are names; ``harmless``: nothing else has changed."""
+
+    table: TableName
+    what: str
+    added: Sequence[str]
+    harmless: bool
+
+
+@dataclass(frozen=True)
+class End:
+    """All transactions up to ``position`` were given: the state of the source at a commit.
+
+    ``moment``: when the last one was committed, in microseconds since 1970, 0 where there was none. ``behind``: whether there is more at the
+    source already.
+    """
+
+    position: int
+    moment: int
+    behind: bool
+
+
+LogEvent = Changes | Emptied | Redefined | End
+
+
+@dataclass(frozen=True)
+class WindowSize:
+    """When a window ends: with the first commit after ``seconds``, or after ``rows`` or ``bytes`` of changes."""
+
+    seconds: float
+    rows: int = 500_000
+    bytes: int = 256 << 20
+
+
+@dataclass(frozen=True)
+class LogMark:
+    """How far a table, or all of a job, was copied: up to ``position`` of the log ``log``, which names server and database.
+
+    ``snapshot``: which transactions beyond it are in the copied rows already, of a table whose rows were copied while the log went on, up to
+    the position ``until``; as the source writes it.
+    """
+
+    log: str
+    position: int
+    snapshot: str = ""
+    until: int = 0
+
+    def as_text(self) -> str:
+        return json.dumps(asdict(self), sort_keys=True)
+
+    @classmethod
+    def from_text(cls, text: str) -> LogMark:
+        data: dict[str, Any] = json.loads(text)
+        return cls(data["log"], int(data["position"]), data.get("snapshot", ""), int(data.get("until", 0)))
+
+
+@dataclass(frozen=True)
+class LoggedTable:
+    """A table that is followed. ``columns``: those that its changes are given with, in their order."""
+
+    name: TableName
+    columns: Sequence[LiveColumn]
+    mark: LogMark
+    left_out: frozenset[str] = frozenset()
+    """Columns that it has besides, and that are not asked for."""
+
+    accepted: frozenset[str] = frozenset()
+    """Changes of its definition, in the words of ``Redefined.what``, that are known by now."""
+
+
+@dataclass(frozen=True)
+class Kept:
+    """What the source keeps for the reader of a log: ``bytes`` of it, None where that is not known; ``lost``: why it has given that up."""
+
+    there: bool
+    active: bool = False
+    bytes: int | None = None
+    position: int = 0
+    lost: str = ""
+
+
+class ChangeLog(Protocol):
+    """The log of one job. Methods open and close their own sessions, but for ``follow``. UltravectError where the source cannot be asked."""
+
+    name: str
+    """What the source calls what it keeps for us."""
+
+    def lacks(self, tables: Sequence[LiveTable]) -> Sequence[Remark]:
+        """What is missing at the source, each with the statement or setting that helps; nothing is made."""
+
+    def identity(self, table: LiveTable) -> Sequence[str] | None:
+        """The columns by which the log names a row that was updated or deleted; all of them where it has the whole row, None: it names
+        none."""
+
+    def sent(self, table: LiveTable) -> Sequence[str]:
+        """The columns of a table that its log has."""
+
+    def prepare(self, tables: Sequence[TableName]) -> None:
+        """Has the source keep the log of these tables, from now on; those that it kept already go on."""
+
+    def identifier(self) -> str:
+        """What tells this log from that of any other server or database."""
+
+    def kept(self) -> Kept:
+        """What the source keeps now."""
+
+    def snapshot(self, log: str, position: int) -> AbstractContextManager[tuple[str, LogMark]]:
+        """A snapshot of all rows that other sessions can read while the context lasts, and the mark of a table that is copied from it.
+        ``position``: where the reader of the log is."""
+
+    def end(self) -> int:
+        """The position up to which transactions were committed by now."""
+
+    def follow(self, tables: Sequence[LoggedTable], position: int, size: WindowSize) -> AbstractContextManager[Iterator[LogEvent]]:
+        """What was committed from ``position`` on, without end: one window after the other, each closed by an ``End``. A window without
+        changes ends, too. Tables that the transactions of their marks' snapshots have written are left out of those.
+
+        ``log-lost`` where the source has not kept what was committed since."""
+
+    def confirm(self, position: int) -> None:
+        """What was committed up to ``position`` is not needed any more; only while it is followed, by the same thread."""
+
+    def drop(self) -> bool:
+        """Has the source keep nothing any more; whether there was something."""
+
+    def text(self, position: int) -> str:
+        """A position as the source writes it."""

@@ -1,0 +1,248 @@
+"""Messages of the logical replication protocol, with the changes of rows in columns.
+
+https://www.postgresql.org/docs/current/protocol-logicalrep-message-formats.html
+"""
+
+import numpy as np
+
+from cpython.buffer cimport PyBUF_SIMPLE, PyBuffer_Release, PyObject_GetBuffer
+from libc.stdint cimport int32_t, int64_t, uint8_t, uint16_t, uint32_t, uint64_t
+from libc.stdlib cimport calloc, free
+from libc.string cimport memcpy
+
+from ultravect.core.types.columns cimport Filling, add_bytes, add_null, begin, end, finished, next_value
+
+cdef extern from *:
+    uint16_t swap16 "__builtin_bswap16"(uint16_t) nogil
+    uint32_t swap32 "__builtin_bswap32"(uint32_t) nogil
+    uint64_t swap64 "__builtin_bswap64"(uint64_t) nogil
+
+cdef enum:
+    INSERT = 1
+    UPDATE = 2
+    DELETE = 3
+    FORMER = 4
+cdef int DATA_HEADER = 25, ALIVE_BYTES = 18
+# microseconds from 1970 to 2000
+cdef int64_t EPOCH = 946_684_800_000_000
+
+
+cdef inline uint16_t get16(const uint8_t *at) noexcept nogil:
+    cdef uint16_t value
+    memcpy(&value, at, 2)
+    return swap16(value)
+
+
+cdef inline uint32_t get32(const uint8_t *at) noexcept nogil:
+    cdef uint32_t value
+    memcpy(&value, at, 4)
+    return swap32(value)
+
+
+cdef inline int64_t get64(const uint8_t *at) noexcept nogil:
+    cdef uint64_t value
+    memcpy(&value, at, 8)
+    return <int64_t>swap64(value)
+
+
+cdef class RelationRows:
+    """Changes of one table, column by column, until they are taken out by ``finish``.
+
+    ``after``: transactions that were committed before this position are left out. ``skips``: the one under way is left out, too.
+    """
+
+    cdef Filling *_columns
+    cdef Filling _kinds, _order, _positions, _moments
+    cdef readonly int count
+    cdef readonly int64_t rows
+    cdef public int64_t after
+    cdef public bint skips
+    cdef list _unknown
+
+    def __cinit__(self, int count):
+        cdef int number
+        self.count = count
+        self._columns = <Filling *>calloc(max(count, 1), sizeof(Filling))
+        if self._columns == NULL:
+            raise MemoryError()
+        for number in range(count):
+            begin(&self._columns[number], 0)
+        begin(&self._kinds, 1)
+        begin(&self._order, 8)
+        begin(&self._positions, 8)
+        begin(&self._moments, 8)
+        self._unknown = []
+
+    def __dealloc__(self):
+        cdef int number
+        if self._columns != NULL:
+            for number in range(self.count):
+                end(&self._columns[number])
+            free(self._columns)
+        end(&self._kinds)
+        end(&self._order)
+        end(&self._positions)
+        end(&self._moments)
+
+    def finish(self) -> tuple:
+        """Row count, the buffers of each column, kinds, order, positions, moments, and (row, column) of values that were not said."""
+        cdef int number
+        rows, unknown = self.rows, self._unknown
+        self.rows, self._unknown = 0, []
+        columns = [finished(&self._columns[number]) for number in range(self.count)]
+        kinds = np.frombuffer(finished(&self._kinds)[1], np.int8)
+        order = np.frombuffer(finished(&self._order)[1], np.int64)
+        positions = np.frombuffer(finished(&self._positions)[1], np.int64)
+        moments = np.frombuffer(finished(&self._moments)[1], np.int64)
+        return rows, columns, kinds, order, positions, moments, unknown
+
+
+cdef class MessageDecoder:
+    """Takes messages as the server sends them; those that are no changes of rows are given back one by one.
+
+    ``relations``: the tables that are followed by the server's number, each with its ``RelationRows``; changes of others are left out.
+    ``end``: the end of the last transaction that was read; ``moment`` when it was committed, in microseconds since 1970; ``reached``: how far
+    the server has come. ``position`` and ``committed_at``: of the transaction that was begun last; ``inside``: whether it has not ended yet,
+    ``changed``: whether a change of it was taken. ``size``: bytes of changes, and ``rows``, since ``renew``.
+    """
+
+    cdef public dict relations
+    cdef readonly int64_t end, moment, reached, size, rows
+    cdef readonly bint inside, asked, changed
+    cdef readonly int64_t position, committed_at
+    cdef int64_t _order
+    cdef readonly uint32_t transaction
+    cdef public object begins
+
+    def __init__(self, begins):
+        """``begins`` is called with the number of each transaction that begins, and its position."""
+        self.relations = {}
+        self.begins = begins
+        self.end = self.moment = self.reached = self.size = self.rows = 0
+        self._order = self.position = self.committed_at = 0
+        self.inside = self.asked = self.changed = False
+
+    def renew(self) -> None:
+        self.size = self.rows = 0
+
+    def take(self, receive, int64_t most_bytes, int64_t most_rows) -> tuple:
+        """Takes what ``receive(1)`` gives, a length and a message, until one is to be looked at by others: the length and that message.
+
+        Also ends after a commit, with the message ``b"C"``, and once ``most_bytes`` or ``most_rows`` are held, with ``b""``; a length that is
+        not positive is what ``receive`` gave last.
+        """
+        cdef int64_t length
+        cdef Py_buffer view
+        cdef int found
+        while True:
+            if self.size >= most_bytes or self.rows >= most_rows:
+                return 1, b""
+            length, message = receive(1)
+            if length <= 0:
+                return length, b""
+            PyObject_GetBuffer(message, &view, PyBUF_SIMPLE)
+            try:
+                found = self._message(<const uint8_t *>view.buf, view.len)
+            finally:
+                PyBuffer_Release(&view)
+            if found == 1:
+                return length, b"C"
+            if found == 2:
+                return length, bytes(message)[DATA_HEADER:]
+            if found == 3:
+                return length, b"k"
+
+    cdef int _message(self, const uint8_t *at, int64_t length) except -1:
+        """0: it was taken; 1: a transaction has ended; 2: others have to look at it; 3: the server says how far it has come."""
+        if length >= ALIVE_BYTES and at[0] == c"k":
+            self.reached = max(self.reached, get64(at + 1))
+            self.asked = at[17] != 0
+            return 3
+        if length <= DATA_HEADER or at[0] != c"w":
+            raise ValueError("a message that the protocol of replication does not have")
+        cdef const uint8_t *past = at + length
+        at += DATA_HEADER
+        cdef uint8_t kind = at[0]
+        at += 1
+        if kind == c"I" or kind == c"U" or kind == c"D":
+            self._change(kind, at, past)
+            return 0
+        if kind == c"B":
+            need(at, past, 20)
+            self.position = get64(at)
+            self.committed_at = get64(at + 8) + EPOCH
+            self.transaction = get32(at + 16)
+            self.inside, self.changed = True, False
+            self.begins(self.transaction, self.position)
+            return 0
+        if kind == c"C":
+            need(at, past, 25)
+            self.end = get64(at + 9)
+            self.reached = max(self.reached, self.end)
+            self.moment = get64(at + 17) + EPOCH
+            self.inside = False
+            return 1
+        return 2
+
+    cdef int _change(self, uint8_t kind, const uint8_t *at, const uint8_t *past) except -1:
+        need(at, past, 5)
+        cdef RelationRows relation = <RelationRows>self.relations.get(get32(at))
+        at += 4
+        if relation is None or relation.skips or self.position < relation.after:
+            return 0
+        cdef const uint8_t *first = at
+        if kind == c"I":
+            at = self._row(relation, INSERT, at + 1, past)
+        elif kind == c"D":
+            at = self._row(relation, DELETE, at + 1, past)
+        else:
+            if at[0] == c"K" or at[0] == c"O":
+                at = self._row(relation, FORMER, at + 1, past)
+                need(at, past, 1)
+            at = self._row(relation, UPDATE, at + 1, past)
+        self.size += at - first
+        self.rows += 1
+        self.changed = True
+        return 0
+
+    cdef const uint8_t *_row(self, RelationRows relation, int kind, const uint8_t *at, const uint8_t *past) except NULL:
+        cdef int number, count
+        cdef int64_t size
+        cdef uint8_t sent
+        need(at, past, 2)
+        count = get16(at)
+        at += 2
+        if count != relation.count:
+            raise ValueError("a row of other columns than its table has")
+        for number in range(count):
+            need(at, past, 1)
+            sent = at[0]
+            at += 1
+            if sent == c"t":
+                need(at, past, 4)
+                size = <int32_t>get32(at)
+                at += 4
+                if size < 0 or size > past - at:
+                    raise ValueError("a row that is cut off")
+                add_bytes(&relation._columns[number], at, size)
+                at += size
+            elif sent == c"n":
+                add_null(&relation._columns[number])
+            elif sent == c"u":
+                add_null(&relation._columns[number])
+                relation._unknown.append((relation.rows, number))
+            else:
+                raise ValueError("a value in a form that was not asked for")
+        next_value(&relation._kinds)[0] = kind
+        (<int64_t *>next_value(&relation._order))[0] = self._order
+        (<int64_t *>next_value(&relation._positions))[0] = self.position
+        (<int64_t *>next_value(&relation._moments))[0] = self.committed_at
+        self._order += 1
+        relation.rows += 1
+        return at
+
+
+cdef inline int need(const uint8_t *at, const uint8_t *past, int64_t size) except -1:
+    if past - at < size:
+        raise ValueError("a message that is cut off")
+    return 0
