@@ -7,7 +7,7 @@ committed is kept until ``ChangeLog.confirm`` says that it is not needed any mor
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import asdict, dataclass, field
 from enum import IntEnum
@@ -140,6 +140,19 @@ class Kept:
     lost: str = ""
 
 
+@dataclass(frozen=True)
+class Snapshot:
+    """``name`` as other sessions name it; ``mark`` of the table that is copied from it.
+
+    ``holds`` is asked when its rows were read: whether they are those of that moment. A table that was emptied or written anew in between
+    is so in an older snapshot, too.
+    """
+
+    name: str
+    mark: LogMark
+    holds: Callable[[], bool]
+
+
 class ChangeLog(Protocol):
     """The log of one job. Methods open and close their own sessions, but for ``follow``. UltravectError where the source cannot be asked."""
 
@@ -165,8 +178,8 @@ class ChangeLog(Protocol):
     def kept(self) -> Kept:
         """What the source keeps now."""
 
-    def snapshot(self, log: str, position: int) -> AbstractContextManager[tuple[str, LogMark]]:
-        """A snapshot of all rows that other sessions can read while the context lasts, and the mark of a table that is copied from it.
+    def snapshot(self, table: TableName, log: str, position: int) -> AbstractContextManager[Snapshot]:
+        """A snapshot that other sessions can read while the context lasts, and the mark of ``table`` when it is copied from it.
         ``position``: where the reader of the log is."""
 
     def end(self) -> int:

@@ -20,14 +20,15 @@ class Folded:
     """``values``: those of the changes, with what an earlier change of the same row says of values that are not said again.
 
     ``written`` and ``removed`` are places in them, in the order of the changes. ``unknown``: the columns, by their places, of which rows in
-    ``written`` do not say the value: it is the one that the row has already. ``moved``: those of these rows whose key was another before.
+    ``written`` do not say the value: it is the one that the row had before all of the changes. ``moved``: of those whose key was another one
+    then, the place of the change that has it.
     """
 
     values: pa.Table
     written: Places
     removed: Places
     unknown: Mapping[int, frozenset[int]]
-    moved: frozenset[int]
+    moved: Mapping[int, int]
 
 
 def key_numbers(values: pa.Table, keys: Sequence[int]) -> Places:
@@ -59,7 +60,7 @@ def fold(changes: Changes, keys: Sequence[int]) -> Folded:
     gone = np.isin(changes.kinds[final], (Kind.DELETE, Kind.FORMER))
     written, removed = final[~gone], final[gone]
     if not changes.unknown:
-        return Folded(changes.values, written, removed, {}, frozenset())
+        return Folded(changes.values, written, removed, {}, {})
     return _with_earlier(changes, numbers, written, removed)
 
 
@@ -70,16 +71,16 @@ def _with_earlier(changes: Changes, numbers: Places, written: Places, removed: P
     earlier = _Earlier(changes, numbers, cells)
     taken: dict[int, list[tuple[int, int]]] = {}
     unknown: dict[int, set[int]] = {}
-    moved = set()
+    moved: dict[int, int] = {}
     for place, rows in cells.items():
         for row in rows & wanted:
-            source, has_moved = earlier.said(row, place)
+            source, former = earlier.said(row, place)
             if source is not None:
                 taken.setdefault(place, []).append((row, source))
             else:
                 unknown.setdefault(row, set()).add(place)
-                if has_moved:
-                    moved.add(row)
+                if former is not None:
+                    moved[row] = former
     columns = [plain_array(column) for column in changes.values.columns]
     for place, pairs in taken.items():
         index = np.arange(changes.values.num_rows)
@@ -87,7 +88,7 @@ def _with_earlier(changes: Changes, numbers: Places, written: Places, removed: P
             index[row] = source
         columns[place] = columns[place].take(pa.array(index))
     values = pa.table(columns, names=changes.values.column_names)
-    return Folded(values, written, removed, {row: frozenset(places) for row, places in unknown.items()}, frozenset(moved))
+    return Folded(values, written, removed, {row: frozenset(places) for row, places in unknown.items()}, moved)
 
 
 class _Earlier:
@@ -95,6 +96,7 @@ class _Earlier:
 
     def __init__(self, changes: Changes, numbers: Places, cells: Mapping[int, set[int]]) -> None:
         self._kinds, self._numbers, self._cells = changes.kinds, numbers, cells
+        self._values = [plain_array(column) for column in changes.values.columns]
         self._rows: dict[int, list[int]] = {}
         touched = {int(numbers[row]) for rows in cells.values() for row in rows}
         touched |= {int(numbers[row - 1]) for rows in cells.values() for row in rows if self._is_moved(row)}
@@ -104,18 +106,19 @@ class _Earlier:
     def _is_moved(self, row: int) -> bool:
         return row > 0 and self._kinds[row - 1] == Kind.FORMER and self._numbers[row - 1] != self._numbers[row]
 
-    def said(self, row: int, place: int) -> tuple[int | None, bool]:
-        """The row that says it, None where none does; and whether the key was another one before."""
-        moved, at = False, row
+    def said(self, row: int, place: int) -> tuple[int | None, int | None]:
+        """The row that says it, None where none does: then also the row that has the key that it had before all changes, None: the same."""
+        former, at = None, row
         while True:
+            number, before = int(self._numbers[at]), at
             if self._kinds[at] == Kind.UPDATE and at > 0 and self._kinds[at - 1] == Kind.FORMER:
-                moved = moved or self._is_moved(at)
                 number, before = int(self._numbers[at - 1]), at - 1
-            else:
-                number, before = int(self._numbers[at]), at
+                former = at - 1 if self._is_moved(at) else former
+                if self._values[place][at - 1].is_valid:
+                    return at - 1, None  # the whole row is known as it was
             earlier = [other for other in self._rows.get(number, ()) if other < before and self._kinds[other] != Kind.FORMER]
             if not earlier or self._kinds[earlier[-1]] == Kind.DELETE:
-                return None, moved
+                return None, former
             at = earlier[-1]
             if at not in self._cells.get(place, ()):
-                return at, moved
+                return at, None

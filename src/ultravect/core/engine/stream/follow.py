@@ -15,6 +15,7 @@ from ultravect.core.contracts.kept_sessions import close_idle_sessions
 from ultravect.core.contracts.ledger import Ledger
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.receipt import Receipt
+from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.objects.connections import ConnectionSpec, database_of
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
@@ -125,6 +126,10 @@ class _InOrderAgain(Exception):
     """A window that needed another order is committed."""
 
 
+class _OtherRows(Exception):
+    """What was read of a snapshot is not of its moment."""
+
+
 class _Stream:
     def __init__(self, job: Job, source: ConnectionSpec, target: ConnectionSpec, following: Following) -> None:
         self._job, self._source, self._to, self._following = job, source, target, following
@@ -167,9 +172,9 @@ class _Stream:
             log.drop()
         live = [plan.reader.live.name for _, _, plan in checked]  # type: ignore[union-attr]
         log.prepare(live)
-        for (name, job, _), mark in zip(checked, marks, strict=True):
+        for (name, job, _), mark, table in zip(checked, marks, live, strict=True):
             if mark is None:
-                self._copy(name, job)
+                self._copy(name, job, table)
             if self._following.stops():
                 break
         return [self._opened(name, job) for name, job, _ in checked] if not self._following.stops() else []
@@ -198,18 +203,34 @@ class _Stream:
                 hint=f"correct the connection; or have all tables copied anew: ultravect mark {self._job.job} --reset",
             )
 
-    def _copy(self, name: str, job: Job) -> None:
+    def _copy(self, name: str, job: Job, table: TableName) -> None:
         """Copies all rows of a table, as they are now, with a mark that says what of the log is in them already."""
         listener = self._listener
         position = self._mark.position if self._mark is not None else self._log.kept().position
         listener.table(name, "snapshot", 0)
-        with self._log.snapshot(self._identifier, position) as (snapshot, mark):
-            logged = {"change": SNAPSHOT, "log_position": self._log.text(mark.until), "committed_at": dt.datetime.now(dt.UTC)}
-            held = self._entry_of(job)
-            plan = self._plan(job, LogReading(snapshot, mark, held, logged))
-            require_plan(plan)
-            run_plan(OpenLeg.of(plan), Execution(_SnapshotListener(listener, name), self._following.run_id, None, self._following.shield))
+        while not self._copied(name, job, table, position):
+            listener.log("info", f"{name} was emptied or written anew while it was read: it is read again")
         listener.table(name, "following", 0)
+
+    def _copied(self, name: str, job: Job, table: TableName, position: int) -> bool:
+        """Whether the rows were those of one moment; nothing is written where they were not."""
+        with self._log.snapshot(table, self._identifier, position) as snapshot:
+            logged = {"change": SNAPSHOT, "log_position": self._log.text(snapshot.mark.until), "committed_at": dt.datetime.now(dt.UTC)}
+            plan = self._plan(job, LogReading(snapshot.name, snapshot.mark, self._entry_of(job), logged))
+            require_plan(plan)
+
+            @contextmanager
+            def publishing() -> Iterator[None]:
+                if not snapshot.holds():
+                    raise _OtherRows
+                with self._following.shield():
+                    yield
+
+            try:
+                run_plan(OpenLeg.of(plan), Execution(_SnapshotListener(self._listener, name), self._following.run_id, None, publishing))
+            except _OtherRows:
+                return False
+        return True
 
     def _entry_of(self, job: Job) -> str | None:
         target, table = open_target(job, self._to, self._facts)

@@ -23,7 +23,9 @@ from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.stream.folding import Places, fold, in_place, key_numbers
 from ultravect.core.expressions.bind import columns_in
-from ultravect.core.types.arrow import plain_array
+from ultravect.core.types.arrow import convert_typed, plain_array
+from ultravect.core.types.stored import STORED
+from ultravect.core.types.written import plain_text
 
 CHANGES = {Kind.INSERT: "insert", Kind.UPDATE: "update", Kind.DELETE: "delete", Kind.FORMER: "former"}
 """What ``change()`` gives; a row of a snapshot has ``SNAPSHOT``."""
@@ -108,28 +110,68 @@ class StreamTable:
 
     # a mirror
 
-    def removals_and_rows(self, changes: Changes) -> tuple[list[Step], list[Step]]:
-        """The steps of a mirror, folded to one change of a key: those that take rows away, and those that write rows."""
+    def removals_and_rows(self, changes: Changes, *, fresh: bool) -> tuple[list[Step], list[Step]]:
+        """The steps of a mirror, folded to one change of a key: those that take rows away, and those that write rows.
+
+        ``fresh``: whether these are the first changes of a window, so that the target is as the window found it.
+        """
         folded = fold(changes, self._keys)
         partly = sorted(folded.unknown)
-        looked_up = [row for row in partly if row in folded.moved or not self._may_be_partial(folded.unknown[row])]
+        moved = [row for row in partly if row in folded.moved and fresh and self._may_be_partial(folded.unknown[row])]
+        looked_up = [row for row in partly if row not in moved and (row in folded.moved or not self._may_be_partial(folded.unknown[row]))]
         values = self._looked_up(folded.values, looked_up, folded.unknown)
         whole = folded.written[~np.isin(folded.written, [row for row in partly if row not in looked_up])]
         written, removed = [], [folded.removed]
         batch, left_out, rejects = self._shape(changes, values, whole, self.columns, filters=True)
         removed.append(left_out)
         written.append(Step(self, self._write, batch, len(whole), rejects))
-        groups: dict[frozenset[int], list[int]] = {}
+        groups: dict[tuple[frozenset[int], bool], list[int]] = {}
         for row in partly:
             if row not in looked_up:
-                groups.setdefault(folded.unknown[row], []).append(row)
-        for places, rows in groups.items():
+                groups.setdefault((folded.unknown[row], row in moved), []).append(row)
+        for (places, is_moved), rows in groups.items():
             columns, plan = self._without(places)
+            if is_moved:
+                # one by one: they are few
+                for row in rows:
+                    batch, left_out, rejects = self._shape(changes, values, np.array([row], np.int64), columns, filters=True)
+                    removed.append(left_out)
+                    if batch.num_rows:
+                        batch = self._with_target(changes, values, row, folded.moved[row], places, batch)
+                    written.append(Step(self, self._write, batch, 1, rejects))
+                continue
             batch, left_out, rejects = self._shape(changes, values, np.array(rows, np.int64), columns, filters=True)
             removed.append(left_out)
             written.append(Step(self, plan, batch, len(rows), rejects))
         gone = np.sort(np.concatenate(removed))
         return self._removals(changes, values, gone), [step for step in written if step.rows]
+
+    def _with_target(
+        self, changes: Changes, values: pa.Table, row: int, former: int, places: frozenset[int], batch: pa.RecordBatch
+    ) -> pa.RecordBatch:
+        """A row whose key was another one, with those values that stay as the target has them under that key."""
+        keys = [column for column in self.columns if column.key]
+        old, _, _ = self._shape(changes, changes.values, np.array([former], np.int64), keys, filters=False)
+        database = self.target.database
+        live = database.table(self._write.table) if database is not None else None
+        held = [column for column in self.columns if column.name not in batch.schema.names]
+        if database is not None and live is not None and old.num_rows:
+            wanted = [item for item in live.columns if item.name in {column.name for column in held}]
+            natives = {item.name: item.native for item in live.columns if item.name in old.schema.names}
+            types = {column.name: column.type for column in keys}
+            texts = [plain_text(plain_array(old.column(name)))[0].as_py() for name in natives]
+            constants = [database.dialect.constant(text, types[name]) for name, text in zip(natives, texts, strict=True)]
+            rows = TableRows(database, database.dialect.table(live.name), wanted, str(live.name), live=live)
+            rows = replace(rows, condition=database.dialect.among(natives, [constants]), findings=[])
+            for block in rows.blocks():
+                found = rows.read(block).values
+                if found.num_rows:
+                    known = {name: plain_array(found.column(name)).slice(0, 1) for name in found.column_names}
+                    known |= dict(zip(batch.schema.names, batch.columns, strict=True))
+                    arrays = [convert_typed(known[column.name], column.type, STORED).array for column in self.columns]
+                    return pa.RecordBatch.from_arrays(arrays, names=[column.name for column in self.columns])
+        completed = self._looked_up(values, [row], {row: places})
+        return self._shape(changes, completed, np.array([row], np.int64), self.columns, filters=True)[0]
 
     def one_by_one(self, changes: Changes) -> list[tuple[int, Step]]:
         """The steps of a mirror in the order of the changes, each with the number of its first one."""

@@ -107,6 +107,7 @@ class WindowWriter:
     def _begin(self) -> None:
         self.accounts: dict[str, Account] = {}
         self._started: float | None = None
+        self._is_fresh = True
         self._ledgers: dict[str, RejectLedger] = {}
 
     @contextmanager
@@ -164,7 +165,8 @@ class WindowWriter:
             numbered.sort(key=lambda item: item[0])
             yield from _joined([step for _, step in numbered])
             return
-        both = [table.removals_and_rows(changes) for table, changes in chosen]
+        both = [table.removals_and_rows(changes, fresh=self._is_fresh) for table, changes in chosen]
+        self._is_fresh = False
         removals = [step for removed, _ in reversed(both) for step in removed]
         rows = [step for _, written in both for step in written]
         yield from [*removals, *rows] if self._order == Order.REMOVED_FIRST else [*rows, *removals]

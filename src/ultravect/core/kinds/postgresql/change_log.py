@@ -35,6 +35,7 @@ from ultravect.core.contracts.change_log import (
     LoggedTable,
     LogMark,
     Redefined,
+    Snapshot,
     WindowSize,
 )
 from ultravect.core.contracts.catalogue import Remark
@@ -84,6 +85,11 @@ FROM pg_class c WHERE c.oid = to_regclass(%s)
 """
 _SENT = "SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum"
 _SENT_EARLY = _SENT.replace(" AND attgenerated = ''", "")
+_STORED = """
+SELECT pg_relation_filenode(t.oid), ARRAY(SELECT pg_relation_filenode(relid) FROM pg_partition_tree(t.oid) ORDER BY relid)
+FROM (SELECT to_regclass(%s) AS oid) t
+"""
+_STORED_EARLY = "SELECT pg_relation_filenode(to_regclass(%s))"
 _KEPT = """
 SELECT active, pg_wal_lsn_diff({now}, restart_lsn)::bigint, confirmed_flush_lsn - '0/0'::pg_lsn, to_jsonb(s) ->> 'wal_status',
   to_jsonb(s) ->> 'invalidation_reason', restart_lsn IS NULL
@@ -316,18 +322,26 @@ class PostgresqlLog:
         return row is not None
 
     @contextmanager
-    def snapshot(self, log: str, position: int) -> Iterator[tuple[str, LogMark]]:
+    def snapshot(self, table: TableName, log: str, position: int) -> Iterator[Snapshot]:
         session = sign_in(self._connection, self._settings, "snapshot", self._roots)
         with closing(session), explained(self._connection, "taking a snapshot"):
             session.read_only = True
             session.isolation_level = IsolationLevel.REPEATABLE_READ
+            stored = self._stored(table)
             current = "pg_current_snapshot" if session.info.server_version >= _ROOTS_VERSION else "txid_current_snapshot"
             row = session.execute(f"SELECT pg_export_snapshot(), {current}()::text".encode()).fetchone()
             assert row is not None, "one row was asked for"
             # every transaction that the snapshot sees was committed before this position
             until = session.execute("SELECT (pg_current_wal_insert_lsn() - '0/0'::pg_lsn)::text").fetchone()
             assert until is not None, "one row was asked for"
-            yield str(row[0]), LogMark(log, position, str(row[1]), int(str(until[0])))
+            mark = LogMark(log, position, str(row[1]), int(str(until[0])))
+            yield Snapshot(str(row[0]), mark, lambda: self._stored(table) == stored)
+
+    def _stored(self, table: TableName) -> Any:
+        """The files in which the rows of a table are now; they change when it is emptied or written anew."""
+        with self._session(f"looking where {table} is stored") as session:
+            asked = _STORED if session.info.server_version >= 120_000 else _STORED_EARLY
+            return session.execute(asked, (_named(table),)).fetchone()
 
     def text(self, position: int) -> str:
         return lsn(position)
@@ -596,14 +610,17 @@ class _Follower:
         if table is None:
             return
         before = self._followed.get(definition.number)
+        if before is not None and before.definition == definition:
+            return  # it is said again now and then
         redefined = self._compared(table, definition, before.definition if before else None)
         if redefined is not None and redefined.what not in table.accepted:
             yield from self._flush()
             if not self._decoder.changed:
                 yield self._end_before()
             yield redefined
-        if before is not None and before.rows.rows:
-            yield _changes(before)
+        if before is not None:
+            # all tables, so that what is given belongs together
+            yield from self._flush()
         names = list(definition.columns)
         rows = RelationRows(len(names))
         rows.after = table.mark.position
