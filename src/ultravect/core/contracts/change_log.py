@@ -60,12 +60,14 @@ class Emptied:
 
 @dataclass(frozen=True)
 class Redefined:
-    """A table has other columns from here on: what has changed, in words. ``added`` are names; ``harmless``: nothing else has changed."""
+    """A table has other columns from here on: ``what`` says it in words. ``added`` and ``gone`` are names of columns, ``retyped`` those with the
+    types that they had and have now, as the source writes them."""
 
     table: TableName
     what: str
-    added: Sequence[str]
-    harmless: bool
+    added: Sequence[str] = ()
+    gone: Sequence[str] = ()
+    retyped: Mapping[str, tuple[str, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -185,7 +187,9 @@ class ChangeLog(Protocol):
     def end(self) -> int:
         """The position up to which transactions were committed by now."""
 
-    def follow(self, tables: Sequence[LoggedTable], position: int, size: WindowSize) -> AbstractContextManager[Iterator[LogEvent]]:
+    def follow(
+        self, tables: Sequence[LoggedTable], position: int, size: WindowSize
+    ) -> AbstractContextManager[Iterator[LogEvent]]:
         """What was committed from ``position`` on, without end: one window after the other, each closed by an ``End``. A window without
         changes ends, too. Tables that the transactions of their marks' snapshots have written are left out of those.
 

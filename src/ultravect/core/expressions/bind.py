@@ -230,7 +230,11 @@ class _Binder:
         if name in LOG_FACTS:
             if not self._scope.follows_log:
                 raise self._refuse(
-                    node, "function-without-log", f"{name}() says what the log of a source has", "it goes with from.newer: log", name
+                    node,
+                    "function-without-log",
+                    f"{name}() says what the log of a source has",
+                    "it goes with from.newer: log",
+                    name,
                 )
             return RunFact(CanonicalType(LOG_FACTS[name]), name)
         if name in ("provider", "version"):

@@ -6,11 +6,10 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager, nullcontext
 from typing import cast
 
-from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Objection, Reference
+from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Objection, Reference, Remark
 from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.contracts.target import NEEDS, Database, LoadsTogether, SwapNeeds, Versions
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import TableName

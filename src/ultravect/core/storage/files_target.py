@@ -10,10 +10,9 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 
-from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.catalogue import LiveTable, Remark
 from ultravect.core.contracts.stage import Stages
 from ultravect.core.contracts.storage import Listing, Storage
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.dialects.base import Dialect, TableName

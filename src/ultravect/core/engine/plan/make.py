@@ -75,7 +75,17 @@ def make_plan(
     """
     plan = Planning(job, facts or RunFacts())
     with keeping_sessions():
-        _make(plan, source, target, saved, Scanning(scan_limit, progress), again, reading, trusting=trusting, slots=slots)
+        _make(
+            plan,
+            source,
+            target,
+            saved,
+            Scanning(scan_limit, progress),
+            again,
+            reading,
+            trusting=trusting,
+            slots=slots,
+        )
     if text:
         plan.findings = [finding.edited(text) for finding in plan.findings]
     return plan
@@ -195,7 +205,12 @@ def _make(
 
 
 def _of_log(
-    job: Job, plan: Planning, rows: TableRows, source: ConnectionSpec, target: ConnectionSpec, reading: LogReading | None
+    job: Job,
+    plan: Planning,
+    rows: TableRows,
+    source: ConnectionSpec,
+    target: ConnectionSpec,
+    reading: LogReading | None,
 ) -> TableRows:
     """The rows of a table as its log has them."""
     plan.log = open_log(job, source, target, rows.database)

@@ -36,7 +36,9 @@ def key_numbers(values: pa.Table, keys: Sequence[int]) -> Places:
     numbers = np.zeros(values.num_rows, np.int64)
     for place in keys:
         column = plain_array(values.column(place))
-        codes = column.dictionary_encode(null_encoding="encode").indices.to_numpy(zero_copy_only=False).astype(np.int64)
+        codes = (
+            column.dictionary_encode(null_encoding="encode").indices.to_numpy(zero_copy_only=False).astype(np.int64)
+        )
         _, numbers = np.unique(numbers * (int(codes.max(initial=0)) + 1) + codes, return_inverse=True)
     return numbers
 
@@ -116,7 +118,9 @@ class _Earlier:
                 former = at - 1 if self._is_moved(at) else former
                 if self._values[place][at - 1].is_valid:
                     return at - 1, None  # the whole row is known as it was
-            earlier = [other for other in self._rows.get(number, ()) if other < before and self._kinds[other] != Kind.FORMER]
+            earlier = [
+                other for other in self._rows.get(number, ()) if other < before and self._kinds[other] != Kind.FORMER
+            ]
             if not earlier or self._kinds[earlier[-1]] == Kind.DELETE:
                 return None, former
             at = earlier[-1]

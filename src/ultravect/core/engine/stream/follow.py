@@ -36,6 +36,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import duration_seconds
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.jobs.job import Job
+from ultravect.core.types.pairs import enlarged
 from ultravect.core.words import counted
 
 FOLLOW_SECONDS = 5.0
@@ -215,7 +216,11 @@ class _Stream:
     def _copied(self, name: str, job: Job, table: TableName, position: int) -> bool:
         """Whether the rows were those of one moment; nothing is written where they were not."""
         with self._log.snapshot(table, self._identifier, position) as snapshot:
-            logged = {"change": SNAPSHOT, "log_position": self._log.text(snapshot.mark.until), "committed_at": dt.datetime.now(dt.UTC)}
+            logged = {
+                "change": SNAPSHOT,
+                "log_position": self._log.text(snapshot.mark.until),
+                "committed_at": dt.datetime.now(dt.UTC),
+            }
             plan = self._plan(job, LogReading(snapshot.name, snapshot.mark, self._entry_of(job), logged))
             require_plan(plan)
 
@@ -227,7 +232,10 @@ class _Stream:
                     yield
 
             try:
-                run_plan(OpenLeg.of(plan), Execution(_SnapshotListener(self._listener, name), self._following.run_id, None, publishing))
+                run_plan(
+                    OpenLeg.of(plan),
+                    Execution(_SnapshotListener(self._listener, name), self._following.run_id, None, publishing),
+                )
             except _OtherRows:
                 return False
         return True
@@ -278,7 +286,7 @@ class _Stream:
                         with _refusing(order):
                             writer.changes(event) if isinstance(event, Changes) else writer.emptied(event)
                     case Redefined():
-                        self._redefined(event, writer)
+                        self._redefined(event)
                     case End():
                         if not writer.is_pending:
                             last = self._idle(event, writer, tables[0], reached, last)
@@ -325,16 +333,23 @@ class _Stream:
         self._log.confirm(end.position)
         return time.monotonic()
 
-    def _redefined(self, event: Redefined, writer: WindowWriter) -> None:
-        different = self._job.into.if_different
-        if event.harmless and different == "widen":
+    def _is_followed(self, event: Redefined) -> bool:
+        """Whether the target gets by itself what the table of the source has got: columns, and larger types."""
+        if self._job.into.if_different != "widen" or event.gone:
+            return False
+        dialect = database_of(self._source).dialect
+        both = [(dialect.to_canonical(old), dialect.to_canonical(new)) for old, new in event.retyped.values()]
+        return all(old is not None and new is not None and enlarged(old, new) == new for old, new in both)
+
+    def _redefined(self, event: Redefined) -> None:
+        if self._is_followed(event):
             self._listener.log("info", f"{event.what}: the stream is planned anew")
             raise _PlanAgain(event.what)
         error = UltravectError(
             "log-table-changed",
             f"{event.what}; the stream has paused before this change",
             hint="correct the job or the target if need be, and continue: ultravect stream resume "
-            f"{self._job.job}; into.if_different: widen follows new columns by itself",
+            f"{self._job.job}; into.if_different: widen follows new columns and larger types by itself",
             table=str(event.table),
         )
         raise StreamPaused(event.what, error)
@@ -392,4 +407,7 @@ class _SnapshotListener:
     def published(self, receipt: Receipt) -> None:
         tally: Mapping[str, int] = receipt.tally
         shown = ", ".join(f"{count:,} {name}" for name, count in tally.items() if count and name != "read")
-        self._stream.log("info", f"{self._name}: a snapshot of {counted(tally.get('read', 0), 'row')} is in {receipt.table} ({shown})")
+        self._stream.log(
+            "info",
+            f"{self._name}: a snapshot of {counted(tally.get('read', 0), 'row')} is in {receipt.table} ({shown})",
+        )

@@ -70,7 +70,11 @@ class StreamTable:
         gone = write.merges.gone if write.merges is not None else None
         self._gone = gone
         flag = gone.flag if isinstance(gone, Gone) else ""
-        self._write = replace(write, action=Merge(unflags=flag), repeats="last") if self.is_mirror else replace(write, action=Insert())
+        self._write = (
+            replace(write, action=Merge(unflags=flag), repeats="last")
+            if self.is_mirror
+            else replace(write, action=Insert())
+        )
         kept = [column for column in self.columns if column.key]
         self._remove = replace(write, action=Remove(flag=flag), columns=_new(kept), repeats="last")
 
@@ -93,7 +97,10 @@ class StreamTable:
 
     def emptied_row(self, position: int, moment: int) -> list[Step]:
         """The row that a history keeps of a table that was emptied at once."""
-        nothing = pa.table([pa.nulls(1, (kind.arrow if kind else pa.string())) for kind in self.reader.given], names=self.reader.names)
+        nothing = pa.table(
+            [pa.nulls(1, (kind.arrow if kind else pa.string())) for kind in self.reader.given],
+            names=self.reader.names,
+        )
         one = np.zeros(1, np.int64)
         changes = Changes(self.live.name, nothing, np.zeros(1, np.int8), one, one + position, one + moment)
         batch, _, rejects = self._shape(changes, nothing, one, self.columns, filters=False)
@@ -105,7 +112,9 @@ class StreamTable:
             return []
         assert self._remove.removes is not None
         plan = replace(self._remove, action=replace(self._remove.removes, every=True))
-        empty = pa.RecordBatch.from_pylist([], pa.schema([(column.name, column.type.arrow) for column in plan.columns]))
+        empty = pa.RecordBatch.from_pylist(
+            [], pa.schema([(column.name, column.type.arrow) for column in plan.columns])
+        )
         return [Step(self, plan, empty, 0)]
 
     # a mirror
@@ -118,7 +127,11 @@ class StreamTable:
         folded = fold(changes, self._keys)
         partly = sorted(folded.unknown)
         moved = [row for row in partly if row in folded.moved and fresh and self._may_be_partial(folded.unknown[row])]
-        looked_up = [row for row in partly if row not in moved and (row in folded.moved or not self._may_be_partial(folded.unknown[row]))]
+        looked_up = [
+            row
+            for row in partly
+            if row not in moved and (row in folded.moved or not self._may_be_partial(folded.unknown[row]))
+        ]
         values = self._looked_up(folded.values, looked_up, folded.unknown)
         whole = folded.written[~np.isin(folded.written, [row for row in partly if row not in looked_up])]
         written, removed = [], [folded.removed]
@@ -134,7 +147,9 @@ class StreamTable:
             if is_moved:
                 # one by one: they are few
                 for row in rows:
-                    batch, left_out, rejects = self._shape(changes, values, np.array([row], np.int64), columns, filters=True)
+                    batch, left_out, rejects = self._shape(
+                        changes, values, np.array([row], np.int64), columns, filters=True
+                    )
                     removed.append(left_out)
                     if batch.num_rows:
                         batch = self._with_target(changes, values, row, folded.moved[row], places, batch)
@@ -160,7 +175,9 @@ class StreamTable:
             natives = {item.name: item.native for item in live.columns if item.name in old.schema.names}
             types = {column.name: column.type for column in keys}
             texts = [plain_text(plain_array(old.column(name)))[0].as_py() for name in natives]
-            constants = [database.dialect.constant(text, types[name]) for name, text in zip(natives, texts, strict=True)]
+            constants = [
+                database.dialect.constant(text, types[name]) for name, text in zip(natives, texts, strict=True)
+            ]
             rows = TableRows(database, database.dialect.table(live.name), wanted, str(live.name), live=live)
             rows = replace(rows, condition=database.dialect.among(natives, [constants]), findings=[])
             for block in rows.blocks():
@@ -233,7 +250,9 @@ class StreamTable:
             natives = {self.reader.columns[place].name: self.reader.columns[place].native for place in self._keys}
             constants = [
                 [
-                    dialect.constant(str(columns[place][row].as_py()), self.reader.given[place] or self.reader.given[0])  # type: ignore[arg-type]
+                    dialect.constant(
+                        str(columns[place][row].as_py()), self.reader.given[place] or self.reader.given[0]
+                    )  # type: ignore[arg-type]
                     for place in self._keys
                 ]
                 for row in some
@@ -243,7 +262,9 @@ class StreamTable:
             at = [places.index(place) for place in self._keys]
             for block in found.blocks():
                 held = found.read(block).values
-                for row, key in enumerate(zip(*(plain_array(held.column(place)).to_pylist() for place in at), strict=True)):
+                for row, key in enumerate(
+                    zip(*(plain_array(held.column(place)).to_pylist() for place in at), strict=True)
+                ):
                     there[tuple(map(str, key))] = (held, row)
             for row in some:
                 key = tuple(str(columns[place][row].as_py()) for place in self._keys)
@@ -279,7 +300,9 @@ class StreamTable:
         if named not in self._shapers:
             leg = self._opened
             condition = leg.condition if filters else None
-            needed = {place for column in columns if column.expression is not None for place in self._inputs_of(column)}
+            needed = {
+                place for column in columns if column.expression is not None for place in self._inputs_of(column)
+            }
             needed |= columns_in(condition) if condition is not None else set()
             self._shapers[named] = Shaper(
                 leg.reader,

@@ -22,7 +22,6 @@ from ultravect.core.engine.stream.stream_table import Step, StreamTable
 from ultravect.core.engine.write.driver import open_write
 from ultravect.core.errors import UltravectError
 
-
 _CHUNK_BYTES = 64 << 20
 
 
@@ -222,7 +221,9 @@ class WindowWriter:
                 self._commit_apart(mark, change)
         self.held = entry
         lag = time.time() - moment / 1_000_000 if moment else 0.0
-        done = WindowAccount(text, max(0.0, lag), time.monotonic() - (self._started or time.monotonic()), self.accounts)
+        done = WindowAccount(
+            text, max(0.0, lag), time.monotonic() - (self._started or time.monotonic()), self.accounts
+        )
         self._begin()
         return done
 
@@ -246,6 +247,10 @@ def _joined(steps: Sequence[Step]) -> Iterator[Step]:
     for (table, _, _), group in itertools.groupby(steps, lambda step: (step.table, step.plan, step.batch.schema)):
         some = list(group)
         batches = [step.batch for step in some]
-        batch = pa.Table.from_batches(batches).combine_chunks().to_batches() if any(len(item) for item in batches) else batches[:1]
+        batch = (
+            pa.Table.from_batches(batches).combine_chunks().to_batches()
+            if any(len(item) for item in batches)
+            else batches[:1]
+        )
         rejects = [reject for step in some for reject in step.rejects]
         yield replace(some[0], table=table, batch=batch[0], rows=sum(step.rows for step in some), rejects=rejects)

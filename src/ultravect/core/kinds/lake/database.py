@@ -15,12 +15,12 @@ from ultravect.core.contracts.catalogue import (
     LiveTable,
     Objection,
     Reference,
+    Remark,
     TableInfo,
 )
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements, WriteSession

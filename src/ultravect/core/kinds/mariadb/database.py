@@ -20,10 +20,10 @@ from ultravect.core.contracts.catalogue import (
     LiveTable,
     Objection,
     Reference,
+    Remark,
     TableInfo,
 )
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements

@@ -16,8 +16,7 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
-from ultravect.core.contracts.catalogue import LiveColumn
-from ultravect.core.contracts.catalogue import Remark
+from ultravect.core.contracts.catalogue import LiveColumn, Remark
 from ultravect.core.dialects.base import Dialect, NewColumn
 from ultravect.core.loading.text_lines import tabbed_lines
 

@@ -38,7 +38,6 @@ from ultravect.core.contracts.change_log import (
     Snapshot,
     WindowSize,
 )
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.catalogue import Session, type_names
@@ -49,7 +48,6 @@ from ultravect.core.types.arrow import array_from
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import convert
 from ultravect.core.types.stored import STORED, stored_values
-from ultravect.core.words import counted
 
 _LEAST_VERSION = 100_000
 _ROOTS_VERSION, _FAILOVER_VERSION, _STANDBY_VERSION = 130_000, 170_000, 160_000
@@ -83,7 +81,10 @@ SELECT c.relreplident::text, ARRAY(
   ORDER BY a.attnum)
 FROM pg_class c WHERE c.oid = to_regclass(%s)
 """
-_SENT = "SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum"
+_SENT = """
+SELECT attname::text FROM pg_attribute
+WHERE attrelid = to_regclass(%s) AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum
+"""
 _SENT_EARLY = _SENT.replace(" AND attgenerated = ''", "")
 _STORED = """
 SELECT pg_relation_filenode(t.oid), ARRAY(SELECT pg_relation_filenode(relid) FROM pg_partition_tree(t.oid) ORDER BY relid)
@@ -245,8 +246,7 @@ class PostgresqlLog:
 
     def sent(self, table: LiveTable) -> Sequence[str]:
         with self._session(f"looking which columns of {table.name} are logged") as session:
-            asked = _SENT if session.info.server_version >= 120_000 else _SENT_EARLY
-            return [name for (name,) in session.execute(asked, (_named(table.name),))]
+            return sent_columns(session, table.name)
 
     # what is kept
 
@@ -266,7 +266,9 @@ class PostgresqlLog:
                 _wait_for_older(session, self._connection)
             if self._slot(session) is None:
                 failover = ", false, false, true" if session.info.server_version >= _FAILOVER_VERSION else ""
-                session.execute(f"SELECT pg_create_logical_replication_slot(%s, 'pgoutput'{failover})".encode(), (self.name,))
+                session.execute(
+                    f"SELECT pg_create_logical_replication_slot(%s, 'pgoutput'{failover})".encode(), (self.name,)
+                )
 
     def _publish(self, session: Session, tables: Sequence[TableName]) -> bool:
         """Has the publication have just these tables; whether some are new there."""
@@ -274,7 +276,9 @@ class PostgresqlLog:
         listed = ", ".join(map(_named, tables))
         name = _quoted(self._publication)
         if there is None:
-            roots = " WITH (publish_via_partition_root = true)" if session.info.server_version >= _ROOTS_VERSION else ""
+            roots = (
+                " WITH (publish_via_partition_root = true)" if session.info.server_version >= _ROOTS_VERSION else ""
+            )
             session.execute(f"CREATE PUBLICATION {name} FOR TABLE {listed}{roots}".encode())
             return True
         rows = session.execute(
@@ -296,7 +300,13 @@ class PostgresqlLog:
         if row is None:
             return Kept(there=False)
         active, size, position, status, reason, gone = row
-        lost = str(reason or "") if reason else "its log was removed to free disk space" if status == "lost" or gone else ""
+        lost = (
+            str(reason or "")
+            if reason
+            else "its log was removed to free disk space"
+            if status == "lost" or gone
+            else ""
+        )
         return Kept(True, bool(active), size, int(position or 0), lost)
 
     def end(self) -> int:
@@ -311,7 +321,8 @@ class PostgresqlLog:
             row = self._slot(session)
             if row is not None:
                 session.execute(
-                    "SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = %s AND active", (self.name,)
+                    "SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = %s AND active",
+                    (self.name,),
                 )
                 _again_while(
                     psycopg.errors.ObjectInUse,
@@ -328,7 +339,9 @@ class PostgresqlLog:
             session.read_only = True
             session.isolation_level = IsolationLevel.REPEATABLE_READ
             stored = self._stored(table)
-            current = "pg_current_snapshot" if session.info.server_version >= _ROOTS_VERSION else "txid_current_snapshot"
+            current = (
+                "pg_current_snapshot" if session.info.server_version >= _ROOTS_VERSION else "txid_current_snapshot"
+            )
             row = session.execute(f"SELECT pg_export_snapshot(), {current}()::text".encode()).fetchone()
             assert row is not None, "one row was asked for"
             # every transaction that the snapshot sees was committed before this position
@@ -402,6 +415,12 @@ class PostgresqlLog:
     def confirm(self, position: int) -> None:
         if self._follower is not None:
             self._follower.confirm(position)
+
+
+def sent_columns(session: Session, table: TableName) -> Sequence[str]:
+    """The columns of a table that its log has, as it is now."""
+    asked = _SENT if session.info.server_version >= 120_000 else _SENT_EARLY
+    return [name for (name,) in session.execute(asked, (_named(table),))]
 
 
 def log_lost(connection: str, detail: str) -> UltravectError:
@@ -531,7 +550,11 @@ class _Follower:
         asked = False
 
         def due() -> bool:
-            return time.monotonic() - begun >= size.seconds or rows + decoder.rows >= size.rows or read + decoder.size >= size.bytes
+            return (
+                time.monotonic() - begun >= size.seconds
+                or rows + decoder.rows >= size.rows
+                or read + decoder.size >= size.bytes
+            )
 
         while True:
             length, message = decoder.take(self._session.pgconn.get_copy_data, _CHUNK_BYTES, _CHUNK_ROWS)
@@ -624,7 +647,9 @@ class _Follower:
         names = list(definition.columns)
         rows = RelationRows(len(names))
         rows.after = table.mark.position
-        visible = _Visible(table.mark.snapshot) if table.mark.snapshot and before is None else before and before.visible
+        visible = (
+            _Visible(table.mark.snapshot) if table.mark.snapshot and before is None else before and before.visible
+        )
         item = _Followed(
             table,
             rows,
@@ -647,22 +672,25 @@ class _Follower:
         held = {column.name: column.native for column in table.columns}
         natives = dict(zip(now.columns, type_names(self._asking, list(now.columns.values())), strict=True))
         added = [name for name in now.columns if name not in held and name not in table.left_out]
-        gone, changed = [], []
-        if before is not None:
-            gone = [name for name in before.columns if name not in now.columns and name in held]
-            changed = [
-                f"{name} from {held[name]} to {natives[name]}"
-                for name, kind in now.columns.items()
-                if name in held and before.columns.get(name, kind) != kind and natives[name] != held[name]
-            ]
+        missing = [name for name in held if name not in now.columns]
+        # a column that is there now was added later, unless the table had one of its name before
+        there = sent_columns(self._asking, table.name) if missing else ()
+        earlier = before.columns if before is not None else {}
+        gone = [name for name in missing if name in earlier or name not in there]
+        changed = {
+            name: (held[name], natives[name])
+            for name, kind in now.columns.items()
+            if name in held and earlier.get(name, kind) != kind and natives[name] != held[name]
+        }
+        shown = ", ".join(f"{name} {natives[name]}" for name in added)
+        types = ", ".join(f"{name} from {old} to {new}" for name, (old, new) in changed.items())
+        new = "a new column" if len(added) == 1 else f"{len(added)} new columns"
         parts = [
-            *([f"has new {counted(len(added), 'column')} {', '.join(f'{name} {natives[name]}' for name in added)}"] if added else []),
+            *([f"has {new}, {shown}"] if added else []),
             *([f"has no {', '.join(gone)} any more"] if gone else []),
-            *([f"has other types: {', '.join(changed)}"] if changed else []),
+            *([f"has other types: {types}"] if changed else []),
         ]
-        if not parts:
-            return None
-        return Redefined(table.name, f"{table.name} {', and '.join(parts)}", added, harmless=not gone and not changed)
+        return Redefined(table.name, f"{table.name} {', and '.join(parts)}", added, gone, changed) if parts else None
 
 
 def _definition(message: bytes) -> _Definition:

@@ -11,12 +11,11 @@ from psycopg import IsolationLevel, sql
 from psycopg.errors import Error
 from psycopg.pq import DiagnosticField, ExecStatus
 
-from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, Remark, TableInfo
 from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.kept_sessions import kept_sessions
 from ultravect.core.contracts.probe import SUPERUSER, Step
 from ultravect.core.contracts.stage import Stages
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements

@@ -53,7 +53,13 @@ class PlainSession(InsertingSession):
         plan = self.plan
         require_tables(self._session, self._connection, self.dialect, self.ledger.needed(plan, self.attempt.key))
         self._session.rollback()
-        looks = plan.replaces is not None or plan.merges is not None or plan.removes is not None or plan.lock_table or plan.rebuild
+        looks = (
+            plan.replaces is not None
+            or plan.merges is not None
+            or plan.removes is not None
+            or plan.lock_table
+            or plan.rebuild
+        )
         if self._locked or not looks:
             return
         wait = f"SET LOCAL lock_timeout = '{int(plan.lock_seconds * 1000) or 1}ms'"

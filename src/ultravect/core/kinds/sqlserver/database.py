@@ -10,10 +10,9 @@ from contextlib import AbstractContextManager, contextmanager, suppress
 import pyarrow as pa
 import pytds
 
-from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, TableInfo
+from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, Remark, TableInfo
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import ReceiptKey
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.contracts.target import SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements

@@ -57,7 +57,13 @@ class SqlserverSession(InsertingSession):
         self.execute("BEGIN TRANSACTION")
         if plan.is_new:
             return
-        locks = plan.replaces is not None or plan.merges is not None or plan.removes is not None or plan.lock_table or plan.rebuild
+        locks = (
+            plan.replaces is not None
+            or plan.merges is not None
+            or plan.removes is not None
+            or plan.lock_table
+            or plan.rebuild
+        )
         # without a row asked for, the table would not be opened, and no lock taken; others go on, unless rows that are there are looked at
         hint = "TABLOCK, UPDLOCK, HOLDLOCK" if locks else "READCOMMITTEDLOCK"
         look = f"SELECT TOP (1) 1 FROM {self.table} WITH ({hint})"

@@ -85,7 +85,13 @@ class WarehouseSession(InsertingSession):
             self.execute(f"LOCK TABLE {table}")
         if plan.is_new:
             return
-        if plan.replaces is not None or plan.merges is not None or plan.removes is not None or plan.lock_table or plan.rebuild:
+        if (
+            plan.replaces is not None
+            or plan.merges is not None
+            or plan.removes is not None
+            or plan.lock_table
+            or plan.rebuild
+        ):
             self.execute(f"LOCK TABLE {self.table}")
             self._locked = True
 

@@ -222,7 +222,9 @@ class Job(Declared):
         if run.schedule or run.after:
             raise ValueError("from.newer: log is followed all the time: leave out run.schedule and run.after")
         if run.publish == "together":
-            raise ValueError("from.newer: log publishes the changes of all tables together anyway: leave out run.publish")
+            raise ValueError(
+                "from.newer: log publishes the changes of all tables together anyway: leave out run.publish"
+            )
         if into.before or into.after or self.guard is not None:
             raise ValueError("from.newer: log writes all the time: into.before, into.after and guard go with runs")
         return self

@@ -9,7 +9,6 @@ from pydantic import Field, field_validator, model_validator
 
 from ultravect.core.model.base import Declared, Duration
 
-
 _WORDS = ("version", "changed_rows", "log")
 """Ways that need no more than their name."""
 

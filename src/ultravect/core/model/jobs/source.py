@@ -117,10 +117,14 @@ class JobSource(Declared):
             )
         if self.newer is not None and self.newer.version and (self.table is None and self.tables is None):
             raise ValueError("from.newer: version goes with from.table or from.tables, which have versions")
-        if self.newer is not None and self.newer.log and (
-            (self.table is None and self.tables is None) or self.at is not None
+        if (
+            self.newer is not None
+            and self.newer.log
+            and ((self.table is None and self.tables is None) or self.at is not None)
         ):
-            raise ValueError("from.newer: log goes with from.table or from.tables, without from.at: a log is of tables")
+            raise ValueError(
+                "from.newer: log goes with from.table or from.tables, without from.at: a log is of tables"
+            )
         if self.newer is not None and self.newer.version and self.at is not None:
             raise ValueError(
                 "from.newer: version reads up to the newest version, and from.at names one: leave one of them out"

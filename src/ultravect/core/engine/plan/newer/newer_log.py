@@ -47,7 +47,11 @@ def open_log(job: Job, source: ConnectionSpec, target: ConnectionSpec, database:
     assert newer is not None, "the job follows a log"
     found: ChangeLog | None = database.change_log(job.job, owner_of(job, target), newer.publication or "")
     if found is None:
-        has = "its versions: from.newer: version" if database.keeps_versions else "a column that grows: from.newer: {by: COLUMN}"
+        has = (
+            "its versions: from.newer: version"
+            if database.keeps_versions
+            else "a column that grows: from.newer: {by: COLUMN}"
+        )
         raise UltravectError(
             "log-missing",
             f"connection {source.name} is of kind {source.kind}, whose log is not followed",
@@ -64,7 +68,9 @@ def log_rows(rows: TableRows, sent: Sequence[str], reading: LogReading | None) -
     found = replace(rows, columns=columns, findings=findings)
     if reading is None:
         return found
-    return replace(found, findings=[], is_asked=bool(reading.snapshot), snapshot=reading.snapshot, logged=reading.logged)
+    return replace(
+        found, findings=[], is_asked=bool(reading.snapshot), snapshot=reading.snapshot, logged=reading.logged
+    )
 
 
 def plan_newer_log(
@@ -81,7 +87,9 @@ def plan_newer_log(
     for lack in log.lacks([reader.live]):
         plan.add("error", lack.code, lack.message, "from.newer", lack.fix)
     if left_out:
-        shown = f"{', '.join(left_out)} of {reader.label} {'is' if len(left_out) == 1 else 'are'} computed by the source"
+        shown = (
+            f"{', '.join(left_out)} of {reader.label} {'is' if len(left_out) == 1 else 'are'} computed by the source"
+        )
         what = f"{shown}: its log does not have {counted(len(left_out), 'such column')}, and they are not copied"
         plan.add("warning", "log-without-column", what, "columns", "compute them again in columns")
     plan.summary_of_mark = "first all rows as they are, then what the log says"
