@@ -687,6 +687,18 @@ export interface components {
             pages: number;
             total: number;
         };
+        PaginatedStreamLineList: {
+            items: components["schemas"]["StreamLine"][];
+            page: number;
+            pages: number;
+            total: number;
+        };
+        PaginatedStreamRejectList: {
+            items: components["schemas"]["StreamReject"][];
+            page: number;
+            pages: number;
+            total: number;
+        };
         PaginatedTokenList: {
             items: components["schemas"]["Token"][];
             page: number;
@@ -1178,6 +1190,132 @@ export interface components {
          * @enum {string}
          */
         StrategyNameEnum: "direct" | "swap" | "delete and insert" | "merge" | "file set";
+        /** @description A stream, with what was said of it, the newest first. */
+        Stream: {
+            error: components["schemas"]["Error"] | null;
+            events: components["schemas"]["StreamEvent"][];
+            job: string;
+            /**
+             * Format: double
+             * @description Seconds that the target was behind its source, when it was last seen.
+             */
+            lag: number | null;
+            /** Format: date-time */
+            lag_at: string | null;
+            /** @description Of the job as it is now: resume takes it. */
+            newest_revision: number;
+            /** @description Up to which the target has the log, as the source writes it. */
+            position: string;
+            /** @description Of the job, as which it runs or ran last. */
+            revision: number;
+            /**
+             * Format: date-time
+             * @description Since when it is in this state.
+             */
+            since: string;
+            source: string;
+            started_by?: string | null;
+            state: components["schemas"]["StreamState"];
+            tables: components["schemas"]["StreamTable"][];
+            target: string;
+            worker: string;
+        };
+        StreamEvent: {
+            /** Format: date-time */
+            at: string;
+            level: string;
+            text: string;
+        };
+        /** @description A stream in a list. */
+        StreamLine: {
+            error: components["schemas"]["Error"] | null;
+            job: string;
+            /**
+             * Format: double
+             * @description Seconds that the target was behind its source, when it was last seen.
+             */
+            lag: number | null;
+            /** Format: date-time */
+            lag_at: string | null;
+            /** @description Of the job as it is now: resume takes it. */
+            newest_revision: number;
+            /** @description Up to which the target has the log, as the source writes it. */
+            position: string;
+            /** @description Of the job, as which it runs or ran last. */
+            revision: number;
+            /**
+             * Format: date-time
+             * @description Since when it is in this state.
+             */
+            since: string;
+            source: string;
+            started_by?: string | null;
+            state: components["schemas"]["StreamState"];
+            tables: components["schemas"]["StreamTable"][];
+            target: string;
+            worker: string;
+        };
+        /** @description What a stream did in a minute. */
+        StreamMinute: {
+            /** Format: int64 */
+            changes?: number;
+            /** Format: int64 */
+            deleted?: number;
+            /** Format: int64 */
+            inserted?: number;
+            /** Format: double */
+            lag?: number;
+            /** Format: date-time */
+            minute: string;
+            /** Format: int64 */
+            rejected?: number;
+            /** Format: int64 */
+            updated?: number;
+            windows?: number;
+        };
+        /** @description A change that did not fit the target. */
+        StreamReject: {
+            /** Format: date-time */
+            at: string;
+            column?: string;
+            key?: string;
+            object: string;
+            reason: string;
+            record: string;
+            value?: string | null;
+        };
+        /**
+         * @description * `waiting` - Waiting
+         *     * `snapshot` - Snapshot
+         *     * `following` - Following
+         *     * `paused` - Paused
+         *     * `failed` - Failed
+         *     * `stopped` - Stopped
+         * @enum {string}
+         */
+        StreamState: "waiting" | "snapshot" | "following" | "paused" | "failed" | "stopped";
+        /** @description A table of a stream, and what came of its changes so far. */
+        StreamTable: {
+            /** @description As the source made them; those of one row within a window are written once. */
+            changes: number;
+            /** @description Or flagged. */
+            deleted: number;
+            inserted: number;
+            object: string;
+            rejected: number;
+            /** @description Of its snapshot, so far. */
+            rows: number;
+            state: components["schemas"]["StreamTableStateEnum"];
+            unchanged: number;
+            updated: number;
+        };
+        /**
+         * @description * `waiting` - waiting
+         *     * `snapshot` - snapshot
+         *     * `following` - following
+         * @enum {string}
+         */
+        StreamTableStateEnum: "waiting" | "snapshot" | "following";
         /** @description The account of a leg's rows: read = filtered + rejected + repeated + inserted + updated + unchanged. */
         Tally: {
             filtered: number;

@@ -36,6 +36,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
     ),
     "mark": ("marks", "Show how far a job has copied what is new, as its target says; or set it."),
     "types": ("jobs", "Show how each database's types translate, and with which fit."),
+    "streams": (
+        "streams",
+        "List streams: jobs that follow the log of their source, and how far behind their targets are.",
+    ),
     "today": (
         "today",
         "Show what failed and why, what is late, what runs now, what comes next, and what was rejected.",
@@ -77,6 +81,7 @@ GROUPS: dict[str, tuple[str, str, str]] = {
     "connection": ("connections", "app", "Named places to copy from and to."),
     "feed": ("feeds", "app", "Feeds: files of one kind from many providers."),
     "schedule": ("schedules", "app", "Schedules: when jobs are run by themselves."),
+    "stream": ("streams", "app", "Streams: jobs that follow the log of their source."),
     "notify": ("notify", "app", "Messages: who is sent what, by mail or to a webhook."),
     "layout": ("layouts", "app", "Saved layouts: how the files of one kind are cut."),
     "user": ("access", "user_app", "Users of the service."),

@@ -10,10 +10,11 @@ from ultravect.client.connections import Connections
 from ultravect.client.jobs import Jobs
 from ultravect.client.layouts import Layouts
 from ultravect.client.runs import Runs
+from ultravect.client.streams import Streams
 from ultravect.client.unattended import Unattended
 
 
-class Client(Access, Connections, Layouts, Jobs, Runs, Unattended):
+class Client(Access, Connections, Layouts, Jobs, Runs, Streams, Unattended):
     """Talks to one service. ``timeout`` is in seconds, for everything but following a run."""
 
     def __enter__(self) -> Client:

@@ -744,6 +744,66 @@ class Statement(Given):
     """
 
 
+class StreamEvent(Given):
+    at: datetime
+    level: str
+    text: str
+
+
+class StreamMinute(Given):
+    """
+    What a stream did in a minute.
+    """
+
+    minute: datetime
+    changes: int | None = None
+    inserted: int | None = None
+    updated: int | None = None
+    deleted: int | None = None
+    rejected: int | None = None
+    windows: int | None = None
+    lag: float | None = None
+
+
+class StreamReject(Given):
+    """
+    A change that did not fit the target.
+    """
+
+    at: datetime
+    object: str
+    column: str | None = None
+    value: str | None = None
+    reason: str
+    record: str
+    key: str | None = None
+
+
+class StreamTable(Given):
+    """
+    A table of a stream, and what came of its changes so far.
+    """
+
+    object: str
+    state: str
+    rows: int
+    """
+    Of its snapshot, so far.
+    """
+    changes: int
+    """
+    As the source made them; those of one row within a window are written once.
+    """
+    inserted: int
+    updated: int
+    unchanged: int
+    deleted: int
+    """
+    Or flagged.
+    """
+    rejected: int
+
+
 class Times(Given):
     next: list[datetime]
     """
@@ -1120,6 +1180,79 @@ class Run(Given):
     """
     Runs that loaded its rejects, or undid it.
     """
+
+
+class Stream(Given):
+    """
+    A stream, with what was said of it, the newest first.
+    """
+
+    job: str
+    state: str
+    since: datetime
+    """
+    Since when it is in this state.
+    """
+    source: str
+    target: str
+    revision: int
+    """
+    Of the job, as which it runs or ran last.
+    """
+    newest_revision: int
+    """
+    Of the job as it is now: resume takes it.
+    """
+    started_by: str | None = None
+    worker: str
+    position: str
+    """
+    Up to which the target has the log, as the source writes it.
+    """
+    lag: float | None = Field(...)
+    """
+    Seconds that the target was behind its source, when it was last seen.
+    """
+    lag_at: datetime | None = Field(...)
+    tables: list[StreamTable]
+    error: dict[str, Any] | None = Field(...)
+    events: list[StreamEvent]
+
+
+class StreamLine(Given):
+    """
+    A stream in a list.
+    """
+
+    job: str
+    state: str
+    since: datetime
+    """
+    Since when it is in this state.
+    """
+    source: str
+    target: str
+    revision: int
+    """
+    Of the job, as which it runs or ran last.
+    """
+    newest_revision: int
+    """
+    Of the job as it is now: resume takes it.
+    """
+    started_by: str | None = None
+    worker: str
+    position: str
+    """
+    Up to which the target has the log, as the source writes it.
+    """
+    lag: float | None = Field(...)
+    """
+    Seconds that the target was behind its source, when it was last seen.
+    """
+    lag_at: datetime | None = Field(...)
+    tables: list[StreamTable]
+    error: dict[str, Any] | None = Field(...)
 
 
 class Today(Given):

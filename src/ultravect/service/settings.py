@@ -202,6 +202,7 @@ SPECTACULAR_SETTINGS = {
     "ENUM_NAME_OVERRIDES": {
         "RunState": "ultravect.service.records.models.State",
         "RunKind": "ultravect.service.records.models.RunKind",
+        "StreamState": "ultravect.service.records.models.StreamState",
     },
     "POSTPROCESSING_HOOKS": [
         "drf_spectacular.hooks.postprocess_schema_enums",

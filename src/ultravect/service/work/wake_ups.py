@@ -13,8 +13,8 @@ from ultravect.service.records.direct import direct_connection, notices
 
 log = structlog.get_logger()
 _CHANNEL = "ultravect_work"
-WORK, LOOK = "work", "look"
-"""What there is to claim: legs, their slices and searches for them; questions to sites."""
+WORK, LOOK, STREAM = "work", "look", "stream"
+"""What there is to claim: legs, their slices and searches for them; questions to sites; streams."""
 
 _AGAIN_SECONDS = 1.0
 

@@ -6,6 +6,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
+from ultravect.core.contracts.change_log import LogMark
 from ultravect.core.contracts.mark import ColumnMark, FileMark, MarkKey, VersionMark
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
@@ -95,6 +96,9 @@ def _shown(name: str, job: Job, target: ConnectionSpec) -> ShownMark:
         held = entries.get("")
         value = ColumnMark.from_text(held).value if held else ""
         return ShownMark(name, job.into.object_name, newer.by, value)
+    if newer is not None and newer.log:
+        held = entries.get("")
+        return ShownMark(name, job.into.object_name, "log", str(LogMark.from_text(held).position) if held else "")
     if newer is not None and newer.version:
         held = entries.get("")
         return ShownMark(name, job.into.object_name, "version", VersionMark.from_text(held).version if held else "")
@@ -106,6 +110,12 @@ def _as_mark(job: Job, source: ConnectionSpec, value: str) -> str:
     """The entry that a value makes, once it was found to be one of the column."""
     if job.source.newer is not None and job.source.newer.version:
         return VersionMark(_known_version(job, source, value)).as_text()
+    if job.source.newer is not None and job.source.newer.log:
+        raise UltravectError(
+            "mark-not-of-column",
+            f"job {job.job} follows a log: where it goes on in it cannot be set by hand",
+            hint="reset the mark of a table, and it is copied anew: ultravect mark JOB --reset --object TABLE",
+        )
     if job.source.newer is None or job.source.newer.by is None:
         raise UltravectError(
             "mark-not-of-column",

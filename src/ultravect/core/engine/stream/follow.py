@@ -115,6 +115,11 @@ def follow_log(job: Job, source: ConnectionSpec, target: ConnectionSpec, followi
             order = Order.REMOVED_FIRST
 
 
+def drop_log(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> bool:
+    """Has the source of a job keep nothing for it any more; whether there was something."""
+    return open_log(job, source, target, database_of(source)).drop()
+
+
 class _Refused(Exception):
     """A constraint of the target refuses the changes in this order."""
 
@@ -166,11 +171,15 @@ class _Stream:
         marks = [self._mark_of(job, plan) for _, job, plan in checked]
         self._identifier = log.identifier()
         self._read_own_mark(checked[0][2])
-        known = [mark for mark in (*marks, self._mark) if mark is not None]
-        self._require_same_log(known)
-        if not known and log.kept().there:
-            listener.log("info", "what the source kept for an earlier stream is given up: no table was copied by it")
-            log.drop()
+        if not any(marks):
+            # all begins anew, wherever an earlier stream has come to
+            self._mark = None
+            if log.kept().there:
+                listener.log(
+                    "info", "what the source kept for an earlier stream is given up: all tables are copied anew"
+                )
+                log.drop()
+        self._require_same_log([mark for mark in (*marks, self._mark) if mark is not None])
         live = [plan.reader.live.name for _, _, plan in checked]  # type: ignore[union-attr]
         log.prepare(live)
         for (name, job, _), mark, table in zip(checked, marks, live, strict=True):

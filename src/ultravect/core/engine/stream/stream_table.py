@@ -24,6 +24,7 @@ from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.stream.folding import Places, fold, in_place, key_numbers
 from ultravect.core.expressions.bind import columns_in
 from ultravect.core.types.arrow import convert_typed, plain_array
+from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import STORED
 from ultravect.core.types.written import plain_text
 
@@ -32,6 +33,7 @@ CHANGES = {Kind.INSERT: "insert", Kind.UPDATE: "update", Kind.DELETE: "delete", 
 
 SNAPSHOT, EMPTIED = "snapshot", "truncate"
 _LOOKED_UP_AT_ONCE = 200
+_TEXT = CanonicalType("text")
 
 
 @dataclass(frozen=True)
@@ -244,15 +246,14 @@ class StreamTable:
         """With the values of rows that the log does not say, as the source has them now: what comes later says if they have changed."""
         columns = [plain_array(column) for column in values.columns]
         dialect = self.reader.database.dialect
+        texts = {place: plain_text(columns[place]) for place in self._keys} if rows else {}
         for first in range(0, len(rows), _LOOKED_UP_AT_ONCE):
             some = rows[first : first + _LOOKED_UP_AT_ONCE]
             places = sorted(set(self._keys).union(*(unknown[row] for row in some)))
             natives = {self.reader.columns[place].name: self.reader.columns[place].native for place in self._keys}
             constants = [
                 [
-                    dialect.constant(
-                        str(columns[place][row].as_py()), self.reader.given[place] or self.reader.given[0]
-                    )  # type: ignore[arg-type]
+                    dialect.constant(texts[place][row].as_py() or "", self.reader.given[place] or _TEXT)
                     for place in self._keys
                 ]
                 for row in some

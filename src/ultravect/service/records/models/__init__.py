@@ -17,6 +17,7 @@ from ultravect.service.records.models.people import AuditEntry, Role, SignInAtte
 from ultravect.service.records.models.runs import Change, Event, Leg, LegManager, LegSearch, Reject, Run, Slice
 from ultravect.service.records.models.schedules import AwaitedJob, DueJob, Schedule
 from ultravect.service.records.models.states import FileState, Outcome, RunKind, State, Trigger
+from ultravect.service.records.models.streams import Stream, StreamEvent, StreamMinute, StreamReject, StreamState
 from ultravect.service.records.models.workers import SiteLook, WorkerSeen
 
 __all__ = [
@@ -53,6 +54,11 @@ __all__ = [
     "SiteLook",
     "Slice",
     "State",
+    "Stream",
+    "StreamEvent",
+    "StreamMinute",
+    "StreamReject",
+    "StreamState",
     "Token",
     "Trigger",
     "User",

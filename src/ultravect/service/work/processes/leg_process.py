@@ -35,10 +35,11 @@ from ultravect.core.engine.run.leg import LegResult
 from ultravect.core.engine.run.rejected.row_selection import RowSelection, SelectionByKeys, SelectionByRows
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult, SliceRunner, run_slice
 from ultravect.core.engine.run.together import LegFailed, LegTogether, run_together
+from ultravect.core.engine.stream.follow import Following, StreamPaused, follow_log
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.document import LAYOUT_FILE, job_from_data
 from ultravect.service.work.processes.limits import Limits
-from ultravect.service.work.processes.speaker import Inbox, QueuedSlices, Speaker
+from ultravect.service.work.processes.speaker import Inbox, QueuedSlices, Speaker, StreamSpeaker
 from ultravect.service.work.processes.stopper import Stopper
 from ultravect.service.work.runs.cluster import ClusterSlices
 
@@ -124,6 +125,19 @@ def _load_together(task: dict[str, Any], speaker: Speaker, stopper: Stopper) -> 
     return {leg.number: leg.result for leg in legs if leg.result is not None}
 
 
+def _follow(task: dict[str, Any], speaker: Speaker, stopper: Stopper) -> None:
+    following = Following(
+        StreamSpeaker(speaker),
+        # one that is asked to stop is interrupted, but for the moment of publishing
+        lambda: False,
+        stopper.hold,
+        task["run"],
+        frozenset(task["accepted"]),
+    )
+    source, target = ConnectionSpec(**task["source"]), ConnectionSpec(**task["target"])
+    follow_log(job_from_data(task["job"]), source, target, following)
+
+
 def _undo(task: dict[str, Any], speaker: Speaker, stopper: Stopper) -> LegResult:
     return undo_leg(
         job_from_data(task["job"]),
@@ -176,6 +190,10 @@ def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: Slice
         if task["kind"] == "slice":
             speaker.say("succeeded", peak_memory=_peak_memory(), slice=_copy_slice(task, speaker).as_json())
             return True
+        if task["kind"] == "follow":
+            _follow(task, speaker, stopper)
+            speaker.say("stopped", peak_memory=_peak_memory())
+            return False
         if task["kind"] == "together":
             results = _load_together(task, speaker, stopper)
             memory = _peak_memory()
@@ -188,6 +206,8 @@ def _run(task: dict[str, Any], speaker: Speaker, stopper: Stopper, slices: Slice
             result = _load(task, speaker, stopper, slices)
         speaker.say("succeeded", peak_memory=_peak_memory(), **result.as_dict())
         return True
+    except StreamPaused as paused:
+        speaker.say("failed", error=paused.error.as_dict(), paused=paused.what)
     except LegFailed as failed:
         found = failed.error
         speaker.say("failed", leg=failed.number, error=found.as_dict(), outcome=found.outcome, phase=found.phase)

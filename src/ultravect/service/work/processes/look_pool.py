@@ -99,6 +99,7 @@ _ANSWERS: dict[str, TypeAdapter[Any]] = {
     "marks": TypeAdapter(list[dict[str, Any]]),
     "set_mark": TypeAdapter(list[dict[str, Any]]),
     "reset_mark": TypeAdapter(list[dict[str, Any]]),
+    "drop_log": TypeAdapter(bool),
 }
 """The form of each answer, as far as requests rely on it."""
 

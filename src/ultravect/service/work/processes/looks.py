@@ -26,6 +26,7 @@ from ultravect.core.engine.operate.compare import Asked, compare_job, compare_ob
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
 from ultravect.core.engine.operate.undo import require_undoable
 from ultravect.core.engine.plan.legs.found_feed import require_columns
+from ultravect.core.engine.stream.follow import drop_log
 from ultravect.core.model.document import FEED, LAYOUT, LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
 from ultravect.service.work.processes.plain import plain
@@ -164,6 +165,10 @@ def _reset_mark(job: Any, source: dict[str, Any], target: dict[str, Any], chosen
     return [mark.as_dict() for mark in reset_mark(job_from_data(job), _spec(source), _spec(target), chosen)]
 
 
+def _drop_log(job: Any, source: dict[str, Any], target: dict[str, Any]) -> Any:
+    return drop_log(job_from_data(job), _spec(source), _spec(target))
+
+
 def _feed(feed: dict[str, Any]) -> Any:
     """Whether every version gives what the feed's columns are."""
     require_columns(FEED.read(feed))
@@ -192,6 +197,7 @@ LOOKS: dict[str, Callable[..., Any]] = {
     "marks": _marks,
     "set_mark": _set_mark,
     "reset_mark": _reset_mark,
+    "drop_log": _drop_log,
 }
 
 

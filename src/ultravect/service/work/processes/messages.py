@@ -211,11 +211,54 @@ class _Failed(_Of):
     outcome: _Outcome = None
     phase: _Phase | None = None
     peak_memory: _Count | None = None
+    paused: _Text | None = None
+    """The change of a table at which a stream has paused."""
 
 
 class _Stopped(_Of):
     kind: Literal["stopped"]
     peak_memory: _Count | None = None
+
+
+class _StreamTable(Said):
+    kind: Literal["stream_table"]
+    name: _Short
+    state: Literal["waiting", "snapshot", "following"]
+    rows: _Count
+
+
+class _Following(Said):
+    kind: Literal["following"]
+    position: _Short
+
+
+class _WindowCounts(Said):
+    changes: _Count
+    inserted: _Count
+    updated: _Count
+    unchanged: _Count
+    deleted: _Count
+    rejected: _Count
+
+
+class _Window(Said):
+    kind: Literal["window"]
+    position: _Short
+    lag: float
+    seconds: float
+    tables: dict[_Short, _WindowCounts] = Field(max_length=_MOST)
+
+
+class _Idle(Said):
+    kind: Literal["idle"]
+    position: _Short
+    lag: float
+
+
+class _StreamRejects(Said):
+    kind: Literal["stream_rejects"]
+    name: _Short
+    rejects: list[RejectSaid] = Field(max_length=_MOST)
 
 
 class _Asked(_Of):
@@ -261,6 +304,11 @@ _ANY: TypeAdapter[Said] = TypeAdapter(
         | _Succeeded
         | _Failed
         | _Stopped
+        | _StreamTable
+        | _Following
+        | _Window
+        | _Idle
+        | _StreamRejects
         | _Asked
         | _LaidOut,
         Field(discriminator="kind"),

@@ -22,13 +22,25 @@ from ultravect.core.engine.run.leg import Listener
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.run.slice_run import SliceOrder, SliceResult
 from ultravect.core.engine.run.sliced_leg import usual_capacity
+from ultravect.core.engine.stream.windows import WindowAccount
 from ultravect.core.errors import StopRequested, UltravectError
 from ultravect.core.model.finding import Finding
 from ultravect.service.work.processes.stopper import Stopper
 
 _REJECTS_A_LINE = 100
 _CLOSE_SECONDS = 2.0
-_AS_THEY_ARE = ("rejects", "changes", "planned", "slices", "progress", "laid_out", "published", "phase")
+_IDLE_SECONDS = 2.0
+_AS_THEY_ARE = (
+    "rejects",
+    "changes",
+    "planned",
+    "slices",
+    "progress",
+    "laid_out",
+    "published",
+    "phase",
+    "stream_rejects",
+)
 
 
 class Speaker:
@@ -100,6 +112,39 @@ class Speaker:
     def changes(self, changes: Sequence[RowChange]) -> None:
         for start in range(0, len(changes), _REJECTS_A_LINE):
             self.say("changes", changes=[change.as_dict() for change in changes[start : start + _REJECTS_A_LINE]])
+
+
+class StreamSpeaker:
+    """A ``StreamListener``."""
+
+    def __init__(self, speaker: Speaker) -> None:
+        self._speaker = speaker
+        self._idle_said = 0.0
+
+    def table(self, name: str, state: str, rows: int) -> None:
+        self._speaker.say("stream_table", name=name, state=state, rows=rows)
+
+    def following(self, position: str) -> None:
+        self._speaker.say("following", position=position)
+
+    def window(self, account: WindowAccount) -> None:
+        self._speaker.say("window", **account.as_dict())
+
+    def idle(self, position: str, lag: float) -> None:
+        if time.monotonic() - self._idle_said > _IDLE_SECONDS:
+            self._idle_said = time.monotonic()
+            self._speaker.say("idle", position=position, lag=lag)
+
+    def rejects(self, name: str, rejects: Sequence[Reject]) -> None:
+        for start in range(0, len(rejects), _REJECTS_A_LINE):
+            some = [reject.as_dict() for reject in rejects[start : start + _REJECTS_A_LINE]]
+            self._speaker.say("stream_rejects", name=name, rejects=some)
+
+    def log(self, level: str, text: str) -> None:
+        self._speaker.log(level, text)
+
+    def finding(self, finding: Finding) -> None:
+        self._speaker.finding(finding)
 
 
 class Inbox:

@@ -37,7 +37,9 @@ from ultravect.service.work.runs.transitions import (
     unsettled,
     waiting_slice,
 )
-from ultravect.service.work.wake_ups import LOOK, WORK, listen
+from ultravect.service.work.streams.execute import StreamExecutor
+from ultravect.service.work.streams.transitions import claim_stream
+from ultravect.service.work.wake_ups import LOOK, STREAM, WORK, listen
 from ultravect.service.work.worker_name import worker_name
 from ultravect.service.work.workers.site_looks import answer_look
 from ultravect.service.work.workers.sites import HOME, may_serve, sites_of_target
@@ -52,6 +54,9 @@ _ASK_SECONDS, _ASK_LOOKS_SECONDS = 1.0, 5.0
 _PAUSE_SECONDS = 1.0
 _STOP_SECONDS = 5.0
 _LOOKS = 4
+_STREAMS = 50
+"""How many streams a worker follows; they take no slots, and a process each."""
+
 _SETTLERS = 4
 _SIGNS = ThreadPoolExecutor(1, thread_name_prefix="sign of life")
 """A worker is known, and stays known, however long the records keep its other work waiting."""
@@ -85,6 +90,8 @@ class _Worker:
         self._legs = LegExecutor(pool, self._slices, self._leases, claimant.worker)
         self._woken = asyncio.Event()
         self._looked = asyncio.Event()
+        self._for_streams = asyncio.Event()
+        self._streams = StreamExecutor(pool)
 
     async def run(self) -> None:
         await self._pool.warm()
@@ -97,9 +104,10 @@ class _Worker:
                 _again_and_again(self._give_sign, every),
                 _again_and_again(self._lose, every),
                 self._take(self._claim_unsettled, _SETTLERS, asyncio.Event(), every),
-                listen({WORK: self._woken, LOOK: self._looked}),
+                listen({WORK: self._woken, LOOK: self._looked, STREAM: self._for_streams}),
                 self._take(self._claim, self._slots, self._woken, _ASK_SECONDS),
                 self._take(self._claim_look, _LOOKS, self._looked, _ASK_LOOKS_SECONDS),
+                self._take(self._claim_stream, _STREAMS, self._for_streams, _ASK_SECONDS),
             )
         ]
         try:
@@ -165,6 +173,10 @@ class _Worker:
 
     async def _slice(self, run: int, leg: int) -> None:
         await self._slices.execute_next(run, leg)
+
+    def _claim_stream(self) -> Work | None:
+        record = claim_stream(self._claimant)
+        return self._streams.execute(record) if record is not None else None
 
     def _claim_look(self) -> Work | None:
         found = claim_look(self._claimant)

@@ -29,7 +29,7 @@ from ultravect.service.api.serializers.declaring import (
 from ultravect.service.api.views.connections import connection_named
 from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import find_job, layout_named_by, names_of
-from ultravect.service.records.models import Job, Revision
+from ultravect.service.records.models import Job, Revision, Stream
 from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.scheduling.schedules import cycle_of, keep_in_step
 
@@ -170,6 +170,13 @@ class JobView(JobInput):
     @extend_schema(responses={204: None}, summary="Remove a job; its runs are kept")
     def delete(self, request: Request, name: str) -> Response:
         job = job_named(name)
+        if Stream.objects.filter(job=job).exists():
+            raise Problem(
+                409,
+                "job-has-stream",
+                f"job {name!r} has a stream, for which its source keeps its log",
+                f"remove it first: ultravect stream remove {name}",
+            )
         job.deleted_at = timezone.now()
         with transaction.atomic():
             job.save(update_fields=["deleted_at"])

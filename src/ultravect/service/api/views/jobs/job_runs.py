@@ -24,10 +24,11 @@ from ultravect.service.api.serializers.running import (
 from ultravect.service.api.views.connections import connection_named
 from ultravect.service.api.views.jobs.job import job_named
 from ultravect.service.records.audit import audit
-from ultravect.service.records.models import Role, Run
+from ultravect.service.records.models import Job, Role, Run
 from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.runs.start import start_run
+from ultravect.service.work.streams.transitions import begin_again
 
 
 def _only(model: JobModel, given: RunInputSerializer) -> list[str] | None:
@@ -61,6 +62,17 @@ def _again(model: JobModel, given: RunInputSerializer) -> dict[str, str] | None:
     return dict(again) if again else None
 
 
+def require_run_job(job: Job) -> None:
+    """A problem where a job follows a log, and is not run."""
+    if job_from_data(job.revision.structure).follows_log:
+        raise Problem(
+            409,
+            "job-is-stream",
+            f"job {job.name!r} follows the log of its source all the time: it is not run",
+            f"start its stream: ultravect stream start {job.name}",
+        )
+
+
 @extend_schema(tags=["jobs"])
 class MarksView(APIView):
     """How far a job has copied what it copies; the target is asked."""
@@ -91,6 +103,7 @@ class MarksView(APIView):
         item = given.validated_data.get("object", "")
         answer = self._asked("reset_mark", name, chosen=item)
         audit(request, "reset mark", "job", name, object=item)
+        begin_again(job_named(name), f"the mark of {item or 'all tables'} was reset by {request.user.get_username()}")
         return answer
 
     @staticmethod
@@ -123,6 +136,7 @@ class JobRunsView(APIView):
     )
     def post(self, request: Request, name: str) -> Response:
         job = job_named(name)
+        require_run_job(job)
         key = request.headers.get("Idempotency-Key")
         if key is not None and not 1 <= len(key) <= 200:
             raise Problem(422, "input-invalid", "Idempotency-Key: 1 to 200 characters")

@@ -1,0 +1,1 @@
+"""Streams under way: claimed by workers, followed in processes of their own."""
