@@ -10,10 +10,9 @@ from typing import Any
 
 import pyarrow as pa
 
-from ultravect.core.contracts.catalogue import LiveColumn, LiveTable
+from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Remark
 from ultravect.core.contracts.ledger import Entry
 from ultravect.core.contracts.receipt import Receipt, ReceiptKey
-from ultravect.core.contracts.catalogue import Remark
 from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Counts, Verified

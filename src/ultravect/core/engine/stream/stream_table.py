@@ -192,8 +192,8 @@ class StreamTable:
         completed = self._looked_up(values, [row], {row: places})
         return self._shape(changes, completed, np.array([row], np.int64), self.columns, filters=True)[0]
 
-    def one_by_one(self, changes: Changes) -> list[tuple[int, Step]]:
-        """The steps of a mirror in the order of the changes, each with the number of its first one."""
+    def one_by_one(self, changes: Changes) -> list[tuple[int, int, Step]]:
+        """The steps of a mirror in the order of the changes, one for each: with the number of the change, and that of its key."""
         numbers = key_numbers(changes.values, self._keys)
         rows = np.flatnonzero(in_place(changes, numbers))
         partial = {place: set(map(int, found)) for place, found in changes.unknown.items()}
@@ -213,7 +213,7 @@ class StreamTable:
                     columns, plan = self._without(places)
                 batch, left_out, rejects = self._shape(changes, values, one, columns, filters=True)
                 steps = [*self._removals(changes, values, left_out), Step(self, plan, batch, 1, rejects)]
-            found += [(int(changes.order[row]), step) for step in steps]
+            found += [(int(changes.order[row]), int(numbers[row]), step) for step in steps]
         return found
 
     def _removals(self, changes: Changes, values: pa.Table, rows: Places) -> list[Step]:

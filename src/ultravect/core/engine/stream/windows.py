@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, ExitStack, contextmanager
@@ -34,8 +33,11 @@ class Order(IntEnum):
     WRITTEN_FIRST = 1
     """Rows that others point to are there before those, and go after them."""
 
-    ONE_BY_ONE = 2
-    """As they were made in the source."""
+    IN_RUNS = 2
+    """As they were made in the source; those of one table that come one after the other, and are of different rows, by one statement."""
+
+    ONE_BY_ONE = 3
+    """As they were made in the source, each by itself."""
 
 
 @dataclass
@@ -159,10 +161,11 @@ class WindowWriter:
             self._add(step)
 
     def _ordered(self, chosen: Sequence[tuple[StreamTable, Changes]]) -> Iterator[Step]:
-        if self._order == Order.ONE_BY_ONE:
+        if self._order >= Order.IN_RUNS:
             numbered = [item for table, changes in chosen for item in table.one_by_one(changes)]
             numbered.sort(key=lambda item: item[0])
-            yield from _joined([step for _, step in numbered])
+            self._is_fresh = False
+            yield from _runs(numbered) if self._order == Order.IN_RUNS else (step for _, _, step in numbered)
             return
         both = [table.removals_and_rows(changes, fresh=self._is_fresh) for table, changes in chosen]
         self._is_fresh = False
@@ -242,15 +245,22 @@ class WindowWriter:
                 table.held, table.mark = mark.as_text(), mark
 
 
-def _joined(steps: Sequence[Step]) -> Iterator[Step]:
-    """Steps of one plan that come one after the other, as one; not those of a key that comes twice, of which the last would win anyway."""
-    for (table, _, _), group in itertools.groupby(steps, lambda step: (step.table, step.plan, step.batch.schema)):
-        some = list(group)
-        batches = [step.batch for step in some]
-        batch = (
-            pa.Table.from_batches(batches).combine_chunks().to_batches()
-            if any(len(item) for item in batches)
-            else batches[:1]
-        )
-        rejects = [reject for step in some for reject in step.rejects]
-        yield replace(some[0], table=table, batch=batch[0], rows=sum(step.rows for step in some), rejects=rejects)
+def _runs(numbered: Sequence[tuple[int, int, Step]]) -> Iterator[Step]:
+    """Steps of one plan that come one after the other, of different rows, as one; ``numbered``: see ``StreamTable.one_by_one``."""
+    run: list[Step] = []
+    keys: set[int] = set()
+    for _, key, step in numbered:
+        if run and (step.table is not run[0].table or step.plan != run[0].plan or key in keys):
+            yield _as_one(run)
+            run, keys = [], set()
+        run.append(step)
+        keys.add(key)
+    if run:
+        yield _as_one(run)
+
+
+def _as_one(run: Sequence[Step]) -> Step:
+    batches = [step.batch for step in run if step.batch.num_rows] or [run[0].batch]
+    batch = pa.Table.from_batches(batches).combine_chunks().to_batches()[0] if len(batches) > 1 else batches[0]
+    rejects = [reject for step in run for reject in step.rejects]
+    return replace(run[0], batch=batch, rows=sum(step.rows for step in run), rejects=rejects)

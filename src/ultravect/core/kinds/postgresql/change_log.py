@@ -671,12 +671,15 @@ class _Follower:
         """How a table differs from what is known of it; None where it does not."""
         held = {column.name: column.native for column in table.columns}
         natives = dict(zip(now.columns, type_names(self._asking, list(now.columns.values())), strict=True))
-        added = [name for name in now.columns if name not in held and name not in table.left_out]
+        new = [name for name in now.columns if name not in held and name not in table.left_out]
         missing = [name for name in held if name not in now.columns]
-        # a column that is there now was added later, unless the table had one of its name before
-        there = sent_columns(self._asking, table.name) if missing else ()
+        there = sent_columns(self._asking, table.name) if new or missing else ()
         earlier = before.columns if before is not None else {}
+        # a column that is missing here and there now was added later, unless the table had one of its name before; a new one that is not
+        # there any more was taken away before the stream was planned
+        added = [name for name in new if name in there]
         gone = [name for name in missing if name in earlier or name not in there]
+        gone += [name for name in new if name not in there]
         changed = {
             name: (held[name], natives[name])
             for name, kind in now.columns.items()
@@ -684,9 +687,9 @@ class _Follower:
         }
         shown = ", ".join(f"{name} {natives[name]}" for name in added)
         types = ", ".join(f"{name} from {old} to {new}" for name, (old, new) in changed.items())
-        new = "a new column" if len(added) == 1 else f"{len(added)} new columns"
+        columns = "a new column" if len(added) == 1 else f"{len(added)} new columns"
         parts = [
-            *([f"has {new}, {shown}"] if added else []),
+            *([f"has {columns}, {shown}"] if added else []),
             *([f"has no {', '.join(gone)} any more"] if gone else []),
             *([f"has other types: {types}"] if changed else []),
         ]

@@ -1,0 +1,125 @@
+"""A source whose log is followed, and a target, each a database of its own."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import nullcontext
+from dataclasses import dataclass, field
+from typing import Any
+
+import psycopg
+import pytest
+from devtools.postgres import PostgresServer
+from devtools.stack import Stack
+
+from ultravect.core.engine.objects.connections import ConnectionSpec
+from ultravect.core.engine.run.rejected.rejects import Reject
+from ultravect.core.engine.stream.follow import Following, drop_log, follow_log
+from ultravect.core.engine.stream.windows import WindowAccount
+from ultravect.core.model.document import job_from_data
+from ultravect.core.model.finding import Finding
+
+_numbers = itertools.count(1)
+
+
+@dataclass
+class Heard:
+    """A ``StreamListener`` that keeps what it is notified of; ``on_window`` is called with each window."""
+
+    on_window: Callable[[WindowAccount], None] = lambda account: None
+    windows: list[WindowAccount] = field(default_factory=list)
+    rejected: list[Reject] = field(default_factory=list)
+    said: list[str] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+    def table(self, name: str, state: str, rows: int) -> None: ...
+
+    def following(self, position: str) -> None: ...
+
+    def window(self, account: WindowAccount) -> None:
+        self.windows.append(account)
+        self.on_window(account)
+
+    def idle(self, position: str, lag: float) -> None: ...
+
+    def rejects(self, name: str, rejects: Sequence[Reject]) -> None:
+        self.rejected += rejects
+
+    def log(self, level: str, text: str) -> None:
+        self.said.append(text)
+
+    def finding(self, finding: Finding) -> None:
+        self.findings.append(finding)
+
+
+class Followed:
+    """``source`` and ``target`` are sessions that commit each statement; the job's name is the databases'."""
+
+    def __init__(self, server: PostgresServer) -> None:
+        self.server, self.name = server, f"followed{next(_numbers)}"
+        self._jobs: list[Any] = []
+        for suffix in ("", "_into"):
+            server.execute(f"CREATE DATABASE {self.name}{suffix}")
+        self.source = psycopg.connect(server.url(self.name), autocommit=True)
+        self.target = psycopg.connect(server.url(f"{self.name}_into"), autocommit=True)
+        self.into = self.spec("there", f"{self.name}_into")
+
+    def spec(self, name: str, database: str, user: str = "postgres", password: str = "") -> ConnectionSpec:
+        settings = {"host": "127.0.0.1", "port": self.server.port, "database": database, "user": user}
+        return ConnectionSpec(name, "postgresql", {**settings, "password": password or self.server.password})
+
+    def sql(self, statement: str) -> list[Any]:
+        """In the source."""
+        cursor = self.source.execute(statement.encode())
+        return cursor.fetchall() if cursor.description else []
+
+    def there(self, statement: str) -> list[Any]:
+        """In the target."""
+        cursor = self.target.execute(statement.encode())
+        return cursor.fetchall() if cursor.description else []
+
+    def job(self, *tables: str, **changed: Any) -> dict[str, Any]:
+        """A mirror of these tables; ``into`` and ``source`` are added to what it says there, other keys replace its own."""
+        into = {"connection": "there", "table": "{table}", "mode": "upsert", "keys": "primary", "carry": ["keys"]}
+        source = {"connection": "here", "tables": list(tables), "newer": "log"}
+        base = {"ultravect": 1, "job": self.name, "run": {"follow": "1 ms"}}
+        into |= changed.pop("into", {})
+        source |= changed.pop("source", {})
+        return {**base, "from": source, "into": {key: value for key, value in into.items() if value is not None}, **changed}
+
+    def follow(
+        self,
+        job: dict[str, Any],
+        heard: Heard | None = None,
+        *,
+        accepted: Sequence[str] = (),
+        spec: ConnectionSpec | None = None,
+        windows: int = 0,
+    ) -> Heard:
+        """Follows the log up to where it ends now, or so many windows long."""
+        found = heard or Heard()
+        ((end,),) = self.sql("SELECT (pg_current_wal_insert_lsn() - '0/0'::pg_lsn)::bigint")
+
+        def stops() -> bool:
+            return bool(windows) and len(found.windows) >= windows
+
+        following = Following(found, stops, nullcontext, "7", frozenset(accepted), None if windows else int(end))
+        self._jobs.append(job)
+        follow_log(job_from_data(job), spec or self.spec("here", self.name), self.into, following)
+        return found
+
+    def close(self) -> None:
+        for job in self._jobs:
+            drop_log(job_from_data(job), self.spec("here", self.name), self.into)
+        self.source.close()
+        self.target.close()
+        for suffix in ("", "_into"):
+            self.server.execute(f"DROP DATABASE {self.name}{suffix} WITH (FORCE)")
+
+
+@pytest.fixture
+def followed(stack: Stack) -> Iterator[Followed]:
+    made = Followed(stack.postgres)
+    yield made
+    made.close()
