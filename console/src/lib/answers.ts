@@ -1202,6 +1202,8 @@ export interface components {
             lag: number | null;
             /** Format: date-time */
             lag_at: string | null;
+            /** @description Bytes of its log that the source kept for it, when that was last seen. */
+            log_kept: number | null;
             /** @description Of the job as it is now: resume takes it. */
             newest_revision: number;
             /** @description Up to which the target has the log, as the source writes it. */
@@ -1237,6 +1239,8 @@ export interface components {
             lag: number | null;
             /** Format: date-time */
             lag_at: string | null;
+            /** @description Bytes of its log that the source kept for it, when that was last seen. */
+            log_kept: number | null;
             /** @description Of the job as it is now: resume takes it. */
             newest_revision: number;
             /** @description Up to which the target has the log, as the source writes it. */

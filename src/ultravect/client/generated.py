@@ -1214,6 +1214,10 @@ class Stream(Given):
     Seconds that the target was behind its source, when it was last seen.
     """
     lag_at: datetime | None = Field(...)
+    log_kept: int | None = Field(...)
+    """
+    Bytes of its log that the source kept for it, when that was last seen.
+    """
     tables: list[StreamTable]
     error: dict[str, Any] | None = Field(...)
     events: list[StreamEvent]
@@ -1251,6 +1255,10 @@ class StreamLine(Given):
     Seconds that the target was behind its source, when it was last seen.
     """
     lag_at: datetime | None = Field(...)
+    log_kept: int | None = Field(...)
+    """
+    Bytes of its log that the source kept for it, when that was last seen.
+    """
     tables: list[StreamTable]
     error: dict[str, Any] | None = Field(...)
 

@@ -43,6 +43,8 @@ class Heard:
 
     def idle(self, position: str, lag: float) -> None: ...
 
+    def kept(self, size: int) -> None: ...
+
     def rejects(self, name: str, rejects: Sequence[Reject]) -> None:
         self.rejected += rejects
 
@@ -86,7 +88,12 @@ class Followed:
         base = {"ultravect": 1, "job": self.name, "run": {"follow": "1 ms"}}
         into |= changed.pop("into", {})
         source |= changed.pop("source", {})
-        return {**base, "from": source, "into": {key: value for key, value in into.items() if value is not None}, **changed}
+        return {
+            **base,
+            "from": source,
+            "into": {key: value for key, value in into.items() if value is not None},
+            **changed,
+        }
 
     def follow(
         self,

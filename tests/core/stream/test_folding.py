@@ -18,7 +18,12 @@ from ultravect.core.engine.stream.folding import fold
 from ultravect.core.kinds.postgresql.log_messages import MessageDecoder, RelationRows
 
 KEYS = [1, 2, 3]
-CHANGE = st.tuples(st.sampled_from(["put", "drop", "move", "touch"]), st.sampled_from(KEYS), st.sampled_from(KEYS), st.integers(0, 99))
+CHANGE = st.tuples(
+    st.sampled_from(["put", "drop", "move", "touch"]),
+    st.sampled_from(KEYS),
+    st.sampled_from(KEYS),
+    st.integers(0, 99),
+)
 
 
 @given(st.sets(st.sampled_from(KEYS)), st.lists(CHANGE, max_size=25))
@@ -44,7 +49,10 @@ def test_the_folded_changes_lead_to_the_same_rows(begun: set[int], wanted: list[
             rows[other] = (value, rows.pop(key)[1])
     if not said:
         return
-    columns = [pa.array([item[place] for item in said], kind) for place, kind in ((1, pa.int32()), (2, pa.int32()), (3, pa.string()))]
+    columns = [
+        pa.array([item[place] for item in said], kind)
+        for place, kind in ((1, pa.int32()), (2, pa.int32()), (3, pa.string()))
+    ]
     count = np.arange(len(said), dtype=np.int64)
     unknown = np.array([at for at, item in enumerate(said) if item[4]], np.int64)
     changes = Changes(

@@ -29,7 +29,10 @@ TABLES = (
 def _state(session: psycopg.Connection[Any]) -> list[Any]:
     return [
         sorted(session.execute(f"SELECT {columns} FROM {table}".encode()).fetchall(), key=str)
-        for table, columns in (("guest", "id, code, md5(letter)"), ("booking", "hut, day, guest, nights, md5(note), made, seal"))
+        for table, columns in (
+            ("guest", "id, code, md5(letter)"),
+            ("booking", "hut, day, guest, nights, md5(note), made, seal"),
+        )
     ]
 
 
@@ -46,17 +49,32 @@ class Workload:
 
     def _statement(self) -> tuple[str, tuple[Any, ...]]:
         chance = self.chance
-        guest, other, day, hut = chance.randint(1, 12), chance.randint(1, 12), chance.randint(1, 9), chance.choice(["Alm", "Fels"])
+        guest, other, day, hut = (
+            chance.randint(1, 12),
+            chance.randint(1, 12),
+            chance.randint(1, 9),
+            chance.choice(["Alm", "Fels"]),
+        )
         return chance.choice(
             [
-                ("INSERT INTO guest VALUES (%s, %s, %s)", (guest, chance.choice([None, f"c{chance.randint(1, 9)}"]), self._text())),
+                (
+                    "INSERT INTO guest VALUES (%s, %s, %s)",
+                    (guest, chance.choice([None, f"c{chance.randint(1, 9)}"]), self._text()),
+                ),
                 ("DELETE FROM guest WHERE id = %s", (guest,)),
                 ("UPDATE guest SET id = %s WHERE id = %s", (other, guest)),
                 ("UPDATE guest SET code = %s WHERE id = %s", (f"c{chance.randint(1, 9)}", guest)),
                 ("UPDATE guest SET letter = %s WHERE id = %s", (self._text(), guest)),
                 (
                     "INSERT INTO booking VALUES (%s, %s, %s, %s, %s, now(), %s)",
-                    (hut, day, chance.choice([None, guest]), chance.choice([None, 1.5, -7]), self._text(), chance.choice([None, b"\0\xff"])),
+                    (
+                        hut,
+                        day,
+                        chance.choice([None, guest]),
+                        chance.choice([None, 1.5, -7]),
+                        self._text(),
+                        chance.choice([None, b"\0\xff"]),
+                    ),
                 ),
                 ("UPDATE booking SET nights = nights * 2 WHERE abs(nights) < 1000", ()),
                 ("UPDATE booking SET day = %s WHERE day = %s AND hut = %s", (day, chance.randint(1, 9), hut)),
@@ -81,7 +99,9 @@ class Workload:
         with psycopg.connect(self.session.info.dsn, password=self.session.info.password) as session:
             session.tpc_begin(session.xid(1, name, "a"))
             with suppress(psycopg.Error):
-                session.execute("INSERT INTO guest VALUES (%s, NULL, 'by two phases')", (self.chance.randint(100, 120),))
+                session.execute(
+                    "INSERT INTO guest VALUES (%s, NULL, 'by two phases')", (self.chance.randint(100, 120),)
+                )
                 session.tpc_prepare()
                 (session.tpc_commit if self.chance.random() < 0.7 else session.tpc_rollback)()
 
@@ -139,7 +159,9 @@ def test_prepared_transactions_come_when_they_are_committed(followed: Followed) 
     for number in range(10):
         work.prepared(f"p{number}")
     followed.follow(job)
-    assert followed.there("SELECT id, letter FROM guest ORDER BY 1") == followed.sql("SELECT id, letter FROM guest ORDER BY 1")
+    assert followed.there("SELECT id, letter FROM guest ORDER BY 1") == followed.sql(
+        "SELECT id, letter FROM guest ORDER BY 1"
+    )
 
 
 def test_a_snapshot_and_the_log_are_joined_without_a_row_twice_or_missing(followed: Followed) -> None:
@@ -147,7 +169,9 @@ def test_a_snapshot_and_the_log_are_joined_without_a_row_twice_or_missing(follow
     followed.sql("CREATE TABLE stamp (id int PRIMARY KEY, n int NOT NULL)")
     followed.sql("INSERT INTO stamp SELECT id, 0 FROM generate_series(1, 200) id")
     job = followed.job(
-        "stamp", columns=["*", "change() as change", "log_position() as place"], into={"mode": "append", "keys": None, "carry": None}
+        "stamp",
+        columns=["*", "change() as change", "log_position() as place"],
+        into={"mode": "append", "keys": None, "carry": None},
     )
     over = threading.Event()
 
@@ -259,8 +283,12 @@ def test_what_leaves_the_filter_is_gone_and_what_is_gone_is_deleted_flagged_or_k
     }
     for job in jobs.values():
         followed.follow(job)
-    followed.sql("UPDATE hut SET canton = 'UR' WHERE id = 1; DELETE FROM hut WHERE id = 2; UPDATE hut SET beds = 50 WHERE id = 3")
-    followed.sql("INSERT INTO hut VALUES (7, 'UR', 7), (8, 'GR', 8); DELETE FROM hut WHERE id = 4; INSERT INTO hut VALUES (4, 'GR', 1)")
+    followed.sql(
+        "UPDATE hut SET canton = 'UR' WHERE id = 1; DELETE FROM hut WHERE id = 2; UPDATE hut SET beds = 50 WHERE id = 3"
+    )
+    followed.sql(
+        "INSERT INTO hut VALUES (7, 'UR', 7), (8, 'GR', 8); DELETE FROM hut WHERE id = 4; INSERT INTO hut VALUES (4, 'GR', 1)"
+    )
     for job in jobs.values():
         followed.follow(job)
     there = [(3, "GR", 100), (4, "GR", 2), (5, "GR", 10), (6, "GR", 12), (8, "GR", 16)]
@@ -286,7 +314,9 @@ def test_a_history_has_a_row_for_each_change(followed: Followed) -> None:
     assert followed.there("SELECT id, beds, change FROM hut ORDER BY place, id") == [
         (1, 10, "snapshot"), (1, 11, "update"), (2, 11, "update"), (2, None, "delete"), (3, 30, "insert"), (None, None, "truncate"),
     ]  # fmt: skip
-    assert followed.there("SELECT count(*) FROM hut WHERE at > now() - interval '10 min' AND place ~ '^[0-9A-F]+/[0-9A-F]+$'") == [(6,)]
+    assert followed.there(
+        "SELECT count(*) FROM hut WHERE at > now() - interval '10 min' AND place ~ '^[0-9A-F]+/[0-9A-F]+$'"
+    ) == [(6,)]
 
 
 def test_new_columns_and_larger_types_are_followed_and_anything_else_pauses(followed: Followed) -> None:
@@ -310,7 +340,9 @@ def test_new_columns_and_larger_types_are_followed_and_anything_else_pauses(foll
     followed.follow(job, accepted=[paused.value.what])
     assert followed.there("SELECT note, beds FROM hut WHERE id = 1") == [("last", 1)]
     # one that is gone when the stream begins again, too
-    followed.sql("ALTER TABLE hut ADD room int; UPDATE hut SET room = 3; ALTER TABLE hut DROP room; UPDATE hut SET beds = 2 WHERE id = 1")
+    followed.sql(
+        "ALTER TABLE hut ADD room int; UPDATE hut SET room = 3; ALTER TABLE hut DROP room; UPDATE hut SET beds = 2 WHERE id = 1"
+    )
     with pytest.raises(StreamPaused, match="has no room any more"):
         followed.follow(job)
     # without widen, a new column pauses
@@ -330,7 +362,11 @@ def test_changes_that_do_not_fit_are_kept_or_end_the_stream(followed: Followed) 
     followed.sql("INSERT INTO hut VALUES (1, '10'), (2, '20')")
     strict = followed.job("hut", job=f"{followed.name}-strict", into={"carry": None})
     followed.follow(strict)
-    followed.follow(job := followed.job("hut", into={"table": "loose_{table}", "rejects": 5, "carry": None}, columns=["id", "beds integer"]))
+    followed.follow(
+        job := followed.job(
+            "hut", into={"table": "loose_{table}", "rejects": 5, "carry": None}, columns=["id", "beds integer"]
+        )
+    )
     followed.sql("UPDATE hut SET beds = 'many' WHERE id = 1; UPDATE hut SET beds = '21' WHERE id = 2")
     heard = followed.follow(job)
     assert [(item.column, item.value, item.key) for item in heard.rejected] == [("beds", "many", '{"id": "1"}')]
@@ -412,14 +448,22 @@ def test_a_user_who_may_not_follow_the_log_is_shown_what_helps(followed: Followe
 def test_other_databases_follow_a_log_of_postgresql(followed: Followed, places: dict[str, Place], kind: str) -> None:
     place = places[kind]
     followed.into = place.spec
-    followed.sql("CREATE TABLE follower (id int, hut varchar(20), nights numeric(8,2), note text, PRIMARY KEY (id, hut))")
+    followed.sql(
+        "CREATE TABLE follower (id int, hut varchar(20), nights numeric(8,2), note text, PRIMARY KEY (id, hut))"
+    )
     followed.sql("INSERT INTO follower SELECT g, 'H' || g % 3, g / 4.0, NULL FROM generate_series(1, 40) g")
     into = {"table": "follower", "connection": place.spec.name}
     history = followed.job(
         "follower",
         job=f"{followed.name}-history",
         columns=["id", "change() as change"],
-        into={"table": "follower_history", "connection": place.spec.name, "mode": "append", "keys": None, "carry": None},
+        into={
+            "table": "follower_history",
+            "connection": place.spec.name,
+            "mode": "append",
+            "keys": None,
+            "carry": None,
+        },
     )
     job = followed.job("follower", into=into)
     for one in (job, history):
@@ -433,11 +477,16 @@ def test_other_databases_follow_a_log_of_postgresql(followed: Followed, places: 
         for one in (job, history):
             followed.follow(one)
         asked = "SELECT id, hut, nights, note FROM follower ORDER BY id"
-        assert [(row[0], row[1], float(row[2]) if row[2] is not None else None, row[3]) for row in place.sql(asked)] == [
-            (row[0], row[1], float(row[2]) if row[2] is not None else None, row[3]) for row in followed.sql(asked)
-        ]
-        counted = dict(place.sql("SELECT change, count(*) FROM follower_history GROUP BY change" if kind != "mariadb" else
-                                 "SELECT `change`, count(*) FROM follower_history GROUP BY `change`"))
+        assert [
+            (row[0], row[1], float(row[2]) if row[2] is not None else None, row[3]) for row in place.sql(asked)
+        ] == [(row[0], row[1], float(row[2]) if row[2] is not None else None, row[3]) for row in followed.sql(asked)]
+        counted = dict(
+            place.sql(
+                "SELECT change, count(*) FROM follower_history GROUP BY change"
+                if kind != "mariadb"
+                else "SELECT `change`, count(*) FROM follower_history GROUP BY `change`"
+            )
+        )
         assert counted == {"snapshot": 40, "update": 5, "delete": 3, "insert": 1}
         followed.sql("TRUNCATE follower; INSERT INTO follower VALUES (1, 'A', 1, NULL)")
         followed.follow(job)
@@ -452,4 +501,6 @@ def test_kinds_without_a_log_say_what_they_have_instead(followed: Followed, plac
     job["from"] = {**job["from"], "table": "torture"}
     job["from"].pop("tables")
     found = check_job(job_from_data(job), places["sqlite"].spec, followed.into)
-    assert [(finding.code, "newer: {by: COLUMN}" in finding.fix) for finding in found.findings] == [("log-missing", True)]
+    assert [(finding.code, "newer: {by: COLUMN}" in finding.fix) for finding in found.findings] == [
+        ("log-missing", True)
+    ]

@@ -113,7 +113,12 @@ def _print(found: Stream) -> None:
         soft_wrap=True,
     )
     if found.position:
-        screen.print(f"the target has the log up to {escape(found.position)}; behind: {_lag(found)}", soft_wrap=True)
+        kept = (
+            "" if found.log_kept is None else f"; its source keeps {found.log_kept / 1e6:,.1f} MB of its log for it"
+        )
+        screen.print(
+            f"the target has the log up to {escape(found.position)}; behind: {_lag(found)}{kept}", soft_wrap=True
+        )
     if found.newest_revision != found.revision:
         screen.print(
             f"[yellow]it runs as revision {found.revision}, and the job is at {found.newest_revision}: "

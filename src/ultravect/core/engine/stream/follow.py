@@ -33,7 +33,7 @@ from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.stream.stream_table import SNAPSHOT, StreamTable
 from ultravect.core.engine.stream.windows import Order, WindowAccount, WindowWriter
 from ultravect.core.errors import UltravectError
-from ultravect.core.model.base import duration_seconds
+from ultravect.core.model.base import duration_seconds, size_bytes
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.types.pairs import enlarged
@@ -41,6 +41,7 @@ from ultravect.core.words import counted
 
 FOLLOW_SECONDS = 5.0
 _REFUSALS = ("constraint-refused", "value-refused")
+_WATCH_SECONDS = 20.0
 _IDLE_SECONDS, _IDLE_BYTES = 60.0, 16 << 20
 """A mark moves on although nothing has changed, after so long, and so much of a log that has nothing for us."""
 
@@ -58,6 +59,9 @@ class StreamListener(Protocol):
 
     def idle(self, position: str, lag: float) -> None:
         """Nothing has changed; ``lag``: how many seconds the target is behind."""
+
+    def kept(self, size: int) -> None:
+        """How many bytes of its log the source keeps for the stream."""
 
     def rejects(self, name: str, rejects: Sequence[Reject]) -> None: ...
 
@@ -146,6 +150,7 @@ class _Stream:
         self._held: str | None = None
         self._mark: LogMark | None = None
         self._identifier = ""
+        self._watched = 0.0
 
     def planned(self) -> list[tuple[str, Job]]:
         """The tables of the job, as they are in the source now."""
@@ -306,8 +311,27 @@ class _Stream:
                             reached = event.position
                             if order != Order.REMOVED_FIRST:
                                 raise _InOrderAgain
+                        self._watch()
                         if self._following.stops() or self._is_over(event):
                             return
+
+    def _watch(self) -> None:
+        """Looks now and then how much the source keeps for us; what is too much is given up."""
+        if time.monotonic() - self._watched < _WATCH_SECONDS:
+            return
+        self._watched = time.monotonic()
+        size = self._log.kept().bytes or 0
+        self._listener.kept(size)
+        most = self._job.guard.log_kept if self._job.guard is not None else None
+        if most is None or size <= size_bytes(most):
+            return
+        self._log.drop()
+        raise UltravectError(
+            "log-given-up",
+            f"connection {self._source.name}: the source had to keep {size / 1e9:.1f} GB of its log for the stream, more than guard.log_kept: "
+            f"{most}; it keeps nothing for it any more",
+            hint=f"find out what kept the target from following; then have all tables copied anew: ultravect mark {self._job.job} --reset",
+        )
 
     def _is_over(self, end: End) -> bool:
         until = self._following.until

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
-from ultravect.core.model.base import Declared, Duration
+from ultravect.core.model.base import Declared, Duration, size_bytes
 
 
 def _share(value: str) -> str:
@@ -26,6 +26,12 @@ def share_of(text: str) -> float:
     return found / 100
 
 
+def _size(value: str) -> str:
+    size_bytes(value)
+    return value
+
+
+LogSize = Annotated[str, AfterValidator(_size), Field(examples=["20 GB"])]
 Share = Annotated[str, AfterValidator(_share), Field(examples=["5 %"])]
 
 
@@ -69,7 +75,7 @@ class ColumnGuard(Declared):
 
 
 class Guard(Declared):
-    """What has to be true of a load; it is decided after all rows are staged, and before any is published."""
+    """What has to be true of a load, decided after all rows are staged, and before any is published; or of a stream, all the time."""
 
     rows_read: CountGuard | None = None
     rows_written: CountGuard | None = Field(default=None, description="Rows that are inserted or updated.")
@@ -78,3 +84,23 @@ class Guard(Declared):
         default="fail",
         description="What happens when one of these is not true: nothing is written, or the log says so.",
     )
+    lag: Duration | None = Field(
+        default=None,
+        description="Of a stream: how far the target may be behind its source, before a message is sent.",
+        examples=["10 min"],
+    )
+    log_kept: LogSize | None = Field(
+        default=None,
+        description="Of a stream: how much of its log the source may have to keep for it. Beyond that the stream gives the log up, so that the "
+        "source's disk does not run full; its tables are copied anew then.",
+    )
+
+    @property
+    def of_rows(self) -> bool:
+        """Whether something has to be true of the rows of a load."""
+        return self.rows_read is not None or self.rows_written is not None or bool(self.columns)
+
+    @property
+    def of_stream(self) -> bool:
+        """Whether something has to be true of a stream."""
+        return self.lag is not None or self.log_kept is not None

@@ -190,6 +190,8 @@ class Job(Declared):
             raise ValueError("run.follow goes with from.newer: log, of which it says how often changes are written")
         if follows:
             return self._as_stream()
+        if self.guard is not None and self.guard.of_stream:
+            raise ValueError("guard.lag and guard.log_kept go with from.newer: log")
         if into.gone != "keep" and not (whole and self.source.where is None):
             raise ValueError("into.gone needs all rows of the source: leave out from.newer and from.where")
         if newer is None:
@@ -225,8 +227,11 @@ class Job(Declared):
             raise ValueError(
                 "from.newer: log publishes the changes of all tables together anyway: leave out run.publish"
             )
-        if into.before or into.after or self.guard is not None:
-            raise ValueError("from.newer: log writes all the time: into.before, into.after and guard go with runs")
+        if into.before or into.after or (self.guard is not None and self.guard.of_rows):
+            raise ValueError(
+                "from.newer: log writes all the time: into.before, into.after and guards of rows go with runs; guard.lag and guard.log_kept are "
+                "for streams"
+            )
         return self
 
     @model_validator(mode="after")

@@ -58,6 +58,9 @@ class StreamLineSerializer(serializers.Serializer[Stream]):
         allow_null=True, help_text="Seconds that the target was behind its source, when it was last seen."
     )
     lag_at = serializers.DateTimeField(allow_null=True)
+    log_kept = serializers.IntegerField(
+        allow_null=True, help_text="Bytes of its log that the source kept for it, when that was last seen."
+    )
     tables = serializers.SerializerMethodField()
     error = shaped(ErrorSerializer(allow_null=True))
 

@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Iterator
 
 from django.db import connection
-from django.db.models import Count, Min, Sum
+from django.db.models import Count, Max, Min, Sum
 from django.http import HttpResponse
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema
@@ -18,7 +18,7 @@ from rest_framework.request import Request
 from rest_framework.views import APIView
 
 from ultravect import __version__
-from ultravect.service.records.models import Leg, Message, Run, Schedule, State
+from ultravect.service.records.models import Leg, Message, Run, Schedule, State, Stream, StreamMinute, StreamState
 from ultravect.service.work.workers.sites import live_workers
 
 _WINDOW = dt.timedelta(hours=1)
@@ -81,8 +81,43 @@ class _Figures(Collector):
             "Messages that are to be sent.",
             value=Message.objects.filter(sent_at=None).count(),
         )
+        yield from _streams()
         newest = Run.objects.order_by("-id").values_list("id", flat=True).first() or 0
         yield CounterMetricFamily("ultravect_runs", "The number of the newest run.", value=newest)
+
+
+def _streams() -> Iterator[Metric]:
+    """Of all streams together: no name of a job is among the labels."""
+    states = GaugeMetricFamily("ultravect_streams", "Streams, by their state.", labels=["state"])
+    counted = dict(Stream.objects.values_list("state").annotate(Count("id")).order_by())
+    for state in StreamState:
+        states.add_metric([str(state)], counted.get(str(state), 0))
+    yield states
+    followed = Stream.objects.filter(state=StreamState.FOLLOWING)
+    figures = followed.aggregate(lag=Max("lag"), kept=Max("log_kept"))
+    yield GaugeMetricFamily(
+        "ultravect_stream_lag_seconds",
+        "How far the target of the latest stream is behind its source.",
+        value=figures["lag"] or 0,
+    )
+    yield GaugeMetricFamily(
+        "ultravect_stream_log_kept_bytes",
+        "The most that a source keeps of its log for a stream.",
+        value=figures["kept"] or 0,
+    )
+    minutes = StreamMinute.objects.filter(minute__gt=timezone.now() - _WINDOW).aggregate(
+        changes=Sum("changes"), rejected=Sum("rejected")
+    )
+    yield GaugeMetricFamily(
+        "ultravect_stream_changes_last_hour",
+        "Changes that streams have written within an hour.",
+        value=minutes["changes"] or 0,
+    )
+    yield GaugeMetricFamily(
+        "ultravect_stream_rejected_last_hour",
+        "Changes that did not fit their targets.",
+        value=minutes["rejected"] or 0,
+    )
 
 
 @extend_schema(exclude=True)

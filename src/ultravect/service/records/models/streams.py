@@ -52,6 +52,12 @@ class Stream(models.Model):
     """Seconds that the target was behind its source, when it was last seen."""
 
     lag_at = models.DateTimeField(null=True)
+    is_late = models.BooleanField(default=False)
+    """Whether it is further behind than its guard allows, which was said."""
+
+    log_kept = models.BigIntegerField(null=True)
+    """Bytes of its log that the source kept for it, when that was last seen."""
+
     tables = models.JSONField(default=dict)
     """By the name of each object: its state, the rows of its snapshot, and what came of its changes so far."""
 

@@ -12,6 +12,7 @@ import structlog
 from django.conf import settings
 from django.db import OperationalError, transaction
 from django.db.models import Q, Sum
+from django.utils import timezone
 
 from ultravect.core.engine.run.counting.guards import Decided
 from ultravect.core.model.feed import expected_time
@@ -28,6 +29,8 @@ from ultravect.service.records.models import (
     Run,
     RunKind,
     State,
+    Stream,
+    StreamState,
 )
 from ultravect.service.records.resolved import feed_name, find_feed, jobs_of_feed
 from ultravect.service.work.scheduling.schedules import next_due
@@ -71,6 +74,15 @@ def _note(run: Run, rules: list[NotifyRule], now: dt.datetime) -> None:
         raise
     except Exception:
         log.exception("a run's messages could not be written", run=run.pk)
+
+
+def say_of_stream(stream: Stream, occasion: Occasion, cause: str, item: dict[str, Any]) -> None:
+    """Says something of a stream, in the transaction in which it came up."""
+    shortened = {name: str(value)[:_DETAIL] for name, value in item.items()}
+    said = {"job": stream.job.name, "stream": True, **shortened}
+    _say_to(
+        list(NotifyRule.objects.all()), occasion, cause, stream.job, stream.revision.structure, said, timezone.now()
+    )
 
 
 def note_late(now: dt.datetime) -> bool:
@@ -160,6 +172,9 @@ def _lasts(occasion: Occasion, item: dict[str, Any]) -> bool:
     job = Job.objects.filter(name=item.get("job"), deleted_at=None).first()
     if job is None:
         return False
+    if item.get("stream"):
+        states = [StreamState.FAILED, StreamState.PAUSED]
+        return Stream.objects.filter(job=job).filter(Q(state__in=states) | Q(is_late=True)).exists()
     if occasion == Occasion.LATE:
         due = DueJob.objects.filter(job=job).first()
         return due is not None and not has_succeeded(job, dt.datetime.fromisoformat(item["due"]), due.timezone)

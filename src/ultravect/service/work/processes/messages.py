@@ -255,6 +255,11 @@ class _Idle(Said):
     lag: float
 
 
+class _Kept(Said):
+    kind: Literal["kept"]
+    bytes: _Count
+
+
 class _StreamRejects(Said):
     kind: Literal["stream_rejects"]
     name: _Short
@@ -308,6 +313,7 @@ _ANY: TypeAdapter[Said] = TypeAdapter(
         | _Following
         | _Window
         | _Idle
+        | _Kept
         | _StreamRejects
         | _Asked
         | _LaidOut,

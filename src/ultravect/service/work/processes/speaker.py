@@ -135,6 +135,9 @@ class StreamSpeaker:
             self._idle_said = time.monotonic()
             self._speaker.say("idle", position=position, lag=lag)
 
+    def kept(self, size: int) -> None:
+        self._speaker.say("kept", bytes=size)
+
     def rejects(self, name: str, rejects: Sequence[Reject]) -> None:
         for start in range(0, len(rejects), _REJECTS_A_LINE):
             some = [reject.as_dict() for reject in rejects[start : start + _REJECTS_A_LINE]]

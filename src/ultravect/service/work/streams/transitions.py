@@ -23,8 +23,10 @@ from django.db.models import F, Q
 from django.utils import timezone
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.model.base import duration_seconds
 from ultravect.service.records.models import (
     Job,
+    Occasion,
     Revision,
     Stream,
     StreamEvent,
@@ -35,6 +37,7 @@ from ultravect.service.records.models import (
 )
 from ultravect.service.records.moments import last_sign, records_now
 from ultravect.service.records.resolved import resolved
+from ultravect.service.work.outgoing.notifying import cause_of, say_of_stream
 from ultravect.service.work.runs.notes import storable
 from ultravect.service.work.runs.transitions import Claimant, LeaseLost
 from ultravect.service.work.wake_ups import STREAM, wake_workers
@@ -55,6 +58,22 @@ def _locked(job: Job) -> Stream | None:
 
 def _say(stream: Stream, level: str, text: str) -> None:
     StreamEvent.objects.create(stream=stream, level=level, text=text)
+
+
+def _guard_lag(stream: Stream) -> None:
+    """Says once that a stream is further behind than its guard allows, and once that it is not any more."""
+    most = (stream.revision.structure.get("guard") or {}).get("lag")
+    if most is None or stream.lag is None or stream.is_late == (stream.lag > duration_seconds(most)):
+        return
+    stream.is_late = not stream.is_late
+    text = (
+        f"its target is {stream.lag:.0f} s behind; guard.lag is {most}"
+        if stream.is_late
+        else "its target has caught up"
+    )
+    _say(stream, "warning" if stream.is_late else "info", text)
+    if stream.is_late:
+        say_of_stream(stream, Occasion.GUARD, "guard", {"text": text})
 
 
 def _set(stream: Stream, state: StreamState, **values: Any) -> None:
@@ -204,6 +223,9 @@ class StreamRecord:
                 self._window(stream, event)
             case "idle":
                 stream.position, stream.lag, stream.lag_at = event["position"], event["lag"], timezone.now()
+                _guard_lag(stream)
+            case "kept":
+                stream.log_kept = event["bytes"]
             case "stream_rejects":
                 for item in event["rejects"]:
                     kept = {name: item[name] for name in ("object", "column", "value", "reason", "record", "key")}
@@ -229,6 +251,7 @@ class StreamRecord:
             timezone.now(),
             0,
         )
+        _guard_lag(stream)
         summed = dict.fromkeys(_SUMMED, 0)
         for name, counts in event["tables"].items():
             table = stream.tables.setdefault(name, {"state": "following", "rows": 0})
@@ -258,6 +281,7 @@ class StreamRecord:
         """It has come to a change of a table that it does not follow by itself."""
         with self._leased() as stream:
             _say(stream, "warning", error.detail)
+            say_of_stream(stream, Occasion.FAILED, cause_of(error.as_dict(), stream.job.name), _described(error))
             accepted = sorted({*stream.accepted, what})
             _set(stream, StreamState.PAUSED, error=storable(error.as_dict()), accepted=accepted)
 
@@ -266,6 +290,7 @@ class StreamRecord:
         with self._leased() as stream:
             if not passes:
                 _say(stream, "error", f"{error.code}: {error.detail}")
+                say_of_stream(stream, Occasion.FAILED, cause_of(error.as_dict(), stream.job.name), _described(error))
                 _set(stream, StreamState.FAILED, error=storable(error.as_dict()))
                 return
             pause = min(_LONGEST_PAUSE, _FIRST_PAUSE * 2 ** min(stream.failures, 10)) * random.uniform(
@@ -287,3 +312,7 @@ class StreamRecord:
             _say(stream, "info", why)
             _set(stream, StreamState.WAITING)
             wake_workers(STREAM)
+
+
+def _described(error: UltravectError) -> dict[str, Any]:
+    return {"code": error.code, "text": error.detail, "hint": error.hint}
