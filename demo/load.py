@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -26,7 +27,10 @@ def load(
     rows: int = 4000,
     others: Connections | None = None,
 ) -> list[Run]:
-    """Gives the runs of the demo's jobs, ended. ``others``: kind and settings of further connections."""
+    """Gives the runs of the demo's jobs, ended; those that follow a log are started as streams.
+
+    ``others``: kind and settings of further connections.
+    """
     write(files, rows)
     write_files(files, rows)
     known = {connection.name for connection in client.connections()}
@@ -46,6 +50,22 @@ def load(
         text = path.read_text("utf-8")
         job, _ = read_job(text)
         client.save_job(job.job, text)
+        if job.follows_log:
+            follow(client, job.job)
+            continue
         runs.append(client.wait(client.run(job.job).id))
         print_run_or_legs(runs[-1])
     return runs
+
+
+def follow(client: Client, job: str) -> None:
+    """Starts a stream, and waits until its tables are copied."""
+    found = client.start_stream(job)
+    for _ in range(600):
+        if found.state not in ("waiting", "snapshot"):
+            break
+        time.sleep(0.1)
+        found = client.stream(job)
+    print(
+        f"the stream of {job} is {found.state}: {', '.join(f'{table.rows:,} rows of {table.object}' for table in found.tables)}"
+    )

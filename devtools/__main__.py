@@ -88,12 +88,23 @@ def demo(arguments: argparse.Namespace) -> int:
                 flush=True,
             )
             _run_broken(client, mail)
+            for _ in range(20):
+                places.desk.busy()
+            time.sleep(3)
+            stream = client.stream("stays-live")
+            changes = sum(table.changes for table in stream.tables)
+            print(
+                f"\nthe stream of stays-live is {stream.state}, and has followed {changes} changes of the front desks",
+                flush=True,
+            )
             known = [connection.name for connection in client.connections() if connection.name != "valley-office"]
             tests = {name: client.test_connection(name) for name in known}
         print(
             "\nconnections: "
             + ", ".join(f"{name} {'works' if item.passed else 'FAILS'}" for name, item in tests.items())
         )
+        if stream.state != "following" or not changes:
+            return 1
         failed = [run.job for run in runs if run.state != "succeeded"] + [
             n for n, item in tests.items() if not item.passed
         ]
@@ -105,8 +116,10 @@ def demo(arguments: argparse.Namespace) -> int:
             print(f"user      {USER}\npassword  {stack.password}")
             print(f"\nin another terminal:\n  export ULTRAVECT_URL={stack.url} ULTRAVECT_TOKEN={stack.token}")
             print(
-                "  .venv/bin/ultravect today\n\nmail that was sent is in .dev/demo/mail; Ctrl-C stops it", flush=True
+                "  .venv/bin/ultravect today\n  .venv/bin/ultravect streams\n\nmail that was sent is in .dev/demo/mail; Ctrl-C stops it",
+                flush=True,
             )
+            places.desk.open()
             _wait_for_signal()
         print("\nstopping", flush=True)
         return 0

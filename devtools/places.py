@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
+from demo.desk import Desk
 from demo.objectstore import ObjectStore
 from demo.places import RESERVATIONS, reservations, weigh_slips, write_forecast, write_masts
 from standins.sqlserver.server import SqlserverStandIn
@@ -52,10 +53,11 @@ class Places:
     accounts: SqlserverStandIn
     postgres: str
     board: WarehouseStandIn
+    desk: Desk
 
     @classmethod
     def start(cls, rows: int, postgres: str) -> Places:
-        """``postgres``: the URL of a server in which the stand-in for SQL Server has its database."""
+        """``postgres``: the URL of a server in which the stand-in for SQL Server has its database, and the front desks have theirs."""
         folder = Path(tempfile.mkdtemp(prefix="ultravect-places-", dir="/var/tmp"))
         write_masts(folder / "buckets" / BUCKET, rows)
         write_forecast(folder / "web")
@@ -85,11 +87,13 @@ class Places:
         (store.folder / _STAGING).mkdir()
         with accounts.administer() as opened:
             opened.execute("CREATE DATABASE board")
+            opened.execute("CREATE DATABASE desk")
+        desk = Desk(postgres.rpartition("/")[0] + "/desk")
         key = store.settings(_STAGING)
         board = WarehouseStandIn(
             postgres.rpartition("/")[0] + "/board", store.folder, key["access_key"], key["secret_key"]
         )
-        return cls(folder, mariadb, ssh, store, web, accounts, postgres, board)
+        return cls(folder, mariadb, ssh, store, web, accounts, postgres, board, desk)
 
     def another_night(self) -> str:
         """Guests change their minds: some bookings change, one is new. What happened, in a sentence."""
@@ -134,6 +138,17 @@ class Places:
                     "secret_key": self.store.settings(_STAGING)["secret_key"],
                 },
             ),
+            "desk": (
+                "postgresql",
+                {
+                    "host": "127.0.0.1",
+                    "port": urlsplit(self.postgres).port,
+                    "database": "desk",
+                    "user": "postgres",
+                    "password": unquote(urlsplit(self.postgres).password or ""),
+                    "tls": "off",
+                },
+            ),
             "exports": ("folder", {"path": str(exports)}),
             "season": ("lake", {"path": str(lake)}),
             "guestbooks": ("sqlite", {"path": str(files / "guestbook.db")}),
@@ -151,6 +166,7 @@ class Places:
         }
 
     def stop(self) -> None:
+        self.desk.close()
         self.accounts.close()
         self.board.close()
         self.web.shutdown()

@@ -18,6 +18,8 @@
   import Runs from "./pages/Runs.svelte";
   import Schedules from "./pages/Schedules.svelte";
   import SignIn from "./pages/SignIn.svelte";
+  import Stream from "./pages/Stream.svelte";
+  import Streams from "./pages/Streams.svelte";
   import Today from "./pages/Today.svelte";
 
   onMount(recall);
@@ -25,6 +27,7 @@
     ["today", "Today"],
     ["jobs", "Jobs"],
     ["runs", "Runs"],
+    ["streams", "Streams"],
     ["schedules", "Schedules"],
     ["feeds", "Feeds"],
     ["connections", "Connections"],
@@ -62,7 +65,7 @@
             <a
               href="#/{path}"
               aria-current={section === path ? "page" : undefined}
-              class="border-b-2 px-2 py-2.5 {section === path
+              class="border-b-2 px-1.5 py-2.5 {section === path
                 ? 'border-primary font-semibold'
                 : 'hover:border-base-300 border-transparent'}">{name}</a
             >
@@ -71,8 +74,8 @@
         <div class="ml-auto flex flex-wrap items-center gap-3 py-1 text-sm">
           <a class="plain" href="/api/docs">API</a>
           <label class="sr-only" for="theme">Colours</label>
-          <select id="theme" class="select select-xs w-32" bind:value={theme}>
-            <option value="">as the system</option>
+          <select id="theme" class="select select-xs w-24" bind:value={theme}>
+            <option value="">system</option>
             <option value="day">day</option>
             <option value="night">night</option>
           </select>
@@ -86,6 +89,10 @@
         {#key item}<Job name={item} />{/key}
       {:else if section === "today"}
         <Today />
+      {:else if section === "streams" && item}
+        {#key item}<Stream name={item} />{/key}
+      {:else if section === "streams"}
+        <Streams />
       {:else if section === "schedules"}
         <Schedules />
       {:else if section === "messages"}

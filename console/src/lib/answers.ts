@@ -378,6 +378,10 @@ export interface components {
             about: string;
             /** @description The job file as it was saved. */
             file: string;
+            /** @description Whether its stream was started. */
+            has_stream: boolean;
+            /** @description Whether it follows the log of its source, and is not run. */
+            is_stream: boolean;
             labels: string[];
             last_run: components["schemas"]["RunLine"] | null;
             name: string;
@@ -1261,21 +1265,19 @@ export interface components {
         };
         /** @description What a stream did in a minute. */
         StreamMinute: {
-            /** Format: int64 */
-            changes?: number;
-            /** Format: int64 */
-            deleted?: number;
-            /** Format: int64 */
-            inserted?: number;
-            /** Format: double */
-            lag?: number;
+            changes: number;
+            deleted: number;
+            inserted: number;
+            /**
+             * Format: double
+             * @description The longest, in seconds.
+             */
+            lag: number;
             /** Format: date-time */
             minute: string;
-            /** Format: int64 */
-            rejected?: number;
-            /** Format: int64 */
-            updated?: number;
-            windows?: number;
+            rejected: number;
+            updated: number;
+            windows: number;
         };
         /** @description A change that did not fit the target. */
         StreamReject: {
@@ -1352,6 +1354,8 @@ export interface components {
             rejected: components["schemas"]["Rejected"][];
             /** @description Those that were queued within the last 24 hours, the newest first. */
             runs: components["schemas"]["RunBar"][];
+            /** @description Streams; those that need a look first. */
+            streams: components["schemas"]["StreamLine"][];
             under_way: components["schemas"]["RunBar"][];
             waiting: components["schemas"]["Waiting"][];
         };

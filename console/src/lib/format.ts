@@ -38,3 +38,9 @@ export function startedBy(run: { trigger: string; started_by: string | null; sch
   if (run.trigger === "after") return "other jobs";
   return run.started_by ?? "—";
 }
+
+/** How far a stream's target is behind its source; — where that is not known now. */
+export function lagOf(stream: { state: string; lag: number | null }): string {
+  if (stream.state !== "following" || stream.lag === null) return "—";
+  return stream.lag < 120 ? `${stream.lag.toFixed(1)} s` : `${Math.round(stream.lag / 60)} min`;
+}

@@ -116,6 +116,14 @@
     });
   }
 
+  function follow() {
+    return doing("run", async () => {
+      const address = `streams/${encodeURIComponent(name)}`;
+      if (!job?.has_stream) await post(address);
+      go(`/${address}`);
+    });
+  }
+
   function keys(event: KeyboardEvent) {
     if ((event.ctrlKey || event.metaKey) && event.key === "s" && dirty && may("editor")) {
       event.preventDefault();
@@ -149,7 +157,11 @@
     {#if may("editor")}
       <button class="btn btn-sm" onclick={save} disabled={!!busy || !dirty} title="Ctrl+S">Save</button>
     {/if}
-    {#if may("operator") && !isNew}
+    {#if may("operator") && job?.is_stream}
+      <button class="btn btn-primary btn-sm" onclick={follow} disabled={!!busy || dirty} title={dirty ? "save first" : "its tables are copied once, then it follows the log of their source"}>
+        ⇢ {job.has_stream ? "Stream" : "Start stream"}
+      </button>
+    {:else if may("operator") && !isNew}
       <button class="btn btn-primary btn-sm" onclick={start} disabled={!!busy || dirty} title={dirty ? "save first" : undefined}>
         ▸ Run
       </button>

@@ -1,7 +1,7 @@
 <script lang="ts">
   import { onMount } from "svelte";
   import { get, problemOf } from "../lib/api";
-  import { count, moment } from "../lib/format";
+  import { count, lagOf, moment } from "../lib/format";
   import type { ProblemBody, Today } from "../lib/types";
   import Problem from "../parts/Problem.svelte";
   import State from "../parts/State.svelte";
@@ -22,7 +22,9 @@
     const timer = setInterval(load, 5000);
     return () => clearInterval(timer);
   });
-  let quiet = $derived(today !== null && !today.failed.length && !today.late.length && !today.waiting.length);
+  const ENDED = ["failed", "paused"];
+  let halted = $derived(today?.streams.filter((one) => ENDED.includes(one.state)) ?? []);
+  let quiet = $derived(today !== null && !today.failed.length && !today.late.length && !today.waiting.length && !halted.length);
   let broken = $derived(new Set(today?.failed.flatMap((cause) => cause.jobs)).size);
   const jobsOf = (n: number) => `${count(n)} ${n === 1 ? "job" : "jobs"}`;
   let headline = $derived(
@@ -30,6 +32,7 @@
       ? "Nothing failed that was not made good, and nothing is late."
       : [
           broken ? `${jobsOf(broken)} failed, by ${count(today?.failed.length)} ${today?.failed.length === 1 ? "cause" : "causes"}` : "",
+          halted.length ? `${count(halted.length)} ${halted.length === 1 ? "stream" : "streams"} paused or failed` : "",
           today?.late.length ? `${jobsOf(today.late.length)} late` : "",
           today?.waiting.length ? `${jobsOf(new Set(today.waiting.map((one) => one.job)).size)} not run, for others have failed` : "",
         ]
@@ -42,7 +45,7 @@
 {#if problem}<Problem {problem} />{/if}
 {#if today}
   <p class="mb-4 {quiet ? '' : 'text-error font-semibold'}" role="status">{headline}</p>
-  {#if today.failed.length || today.late.length || today.waiting.length}
+  {#if !quiet}
     <section class="mb-5" aria-labelledby="wrong">
       <h2 id="wrong" class="mb-2 font-semibold">What to look at</h2>
       <div class="panel divide-base-300 divide-y">
@@ -58,6 +61,14 @@
               {#each cause.runs.slice(0, 6) as run (run)}<a class="plain mr-2" href="#/runs/{run}">run {run}</a>{/each}
               {#if cause.runs.length > 6}and {count(cause.runs.length - 6)} more{/if}
             </p>
+          </div>
+        {/each}
+        {#each halted as one (one.job)}
+          <div class="px-4 py-3">
+            <State name={one.state} />
+            <a class="plain ml-2 font-semibold" href="#/streams/{one.job}">{one.job}</a>
+            <span class="text-base-content/70 ml-2 text-xs">since {moment(one.since)}</span>
+            {#if one.error}<p class="mt-1 break-words">{one.error.detail}</p><p class="text-base-content/70 break-words">{one.error.hint}</p>{/if}
           </div>
         {/each}
         {#each today.late as late (late.job)}
@@ -78,6 +89,17 @@
           </div>
         {/each}
       </div>
+    </section>
+  {/if}
+  {#if today.streams.length}
+    <section class="mb-5" aria-labelledby="streams">
+      <h2 id="streams" class="mb-2 font-semibold">Streams</h2>
+      <ul class="panel divide-base-300 divide-y">
+        {#each today.streams.slice(0, 8) as one (one.job)}
+          <li class="flex flex-wrap items-baseline gap-x-3 px-4 py-2"><State name={one.state} /><a class="plain font-semibold" href="#/streams/{one.job}">{one.job}</a><span class="text-base-content/70 text-xs">{one.source} → {one.target}</span><span class="ml-auto">{lagOf(one)} behind</span></li>
+        {/each}
+      </ul>
+      {#if today.streams.length > 8}<p class="mt-1 text-xs"><a class="plain" href="#/streams">and {count(today.streams.length - 8)} more</a></p>{/if}
     </section>
   {/if}
   <section class="mb-5" aria-labelledby="day">

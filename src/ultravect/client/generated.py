@@ -756,13 +756,16 @@ class StreamMinute(Given):
     """
 
     minute: datetime
-    changes: int | None = None
-    inserted: int | None = None
-    updated: int | None = None
-    deleted: int | None = None
-    rejected: int | None = None
-    windows: int | None = None
-    lag: float | None = None
+    changes: int
+    inserted: int
+    updated: int
+    deleted: int
+    rejected: int
+    windows: int
+    lag: float
+    """
+    The longest, in seconds.
+    """
 
 
 class StreamReject(Given):
@@ -1030,6 +1033,14 @@ class Job(Given):
     """
     The same as JSON.
     """
+    is_stream: bool
+    """
+    Whether it follows the log of its source, and is not run.
+    """
+    has_stream: bool
+    """
+    Whether its stream was started.
+    """
 
 
 class JobSummary(Given):
@@ -1271,6 +1282,10 @@ class Today(Given):
     under_way: list[RunBar]
     next: list[Upcoming]
     rejected: list[Rejected]
+    streams: list[StreamLine]
+    """
+    Streams; those that need a look first.
+    """
     runs: list[RunBar]
     """
     Those that were queued within the last 24 hours, the newest first.

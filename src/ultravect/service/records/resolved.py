@@ -78,3 +78,9 @@ def _reads(version: dict[str, Any]) -> dict[str, Any]:
 def _with_layout(own: dict[str, Any]) -> dict[str, Any]:
     source = own.get("from") or {}
     return {**own, "from": _reads(source)} if source else own
+
+
+def follows_log(structure: dict[str, Any]) -> bool:
+    """Whether a job, as it is stored, follows the log of its source."""
+    newer = structure["from"].get("newer")
+    return newer == "log" or (isinstance(newer, dict) and newer.get("log") is True)

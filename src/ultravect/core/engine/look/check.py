@@ -142,6 +142,7 @@ def _check_leg(
             if not plan.errors:  # a run would come to nothing
                 effect, statements = effect_of(job, plan, sample), statements_of(leg)
                 effect = f"{effect}; {_new_rows(plan)}" if plan.mark else effect
+                effect = f"{effect}; after that, the log is followed" if job.follows_log else effect
         except UltravectError as error:
             plan.refuse(error, job.source.place)
     if plan.nothing and not plan.errors:

@@ -86,6 +86,8 @@ class CheckedLegs:
     def _effect(self, legs: int) -> str:
         if not legs:
             return "copies nothing: nothing is new"
+        if any(checked.leg.job.follows_log for checked in self.legs):
+            return f"copies {counted(legs, 'table')} once, as they are, and then follows the log of their source"
         together = any(checked.leg.job.run.publish == "together" for checked in self.legs)
         return f"copies {counted(legs, 'object')}, a leg each{', and publishes them by one transaction' if together else ''}"
 

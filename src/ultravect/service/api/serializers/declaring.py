@@ -22,7 +22,8 @@ from ultravect.service.api.response_parts import (
 from ultravect.service.api.serializers.common import Text, YesOrNo
 from ultravect.service.api.serializers.running import RunLineSerializer
 from ultravect.service.records.lookup import model_of
-from ultravect.service.records.models import Job, Run, RunKind
+from ultravect.service.records.models import Job, Run, RunKind, Stream
+from ultravect.service.records.resolved import follows_log
 
 
 def last_runs(jobs: Sequence[Job]) -> dict[int, Run]:
@@ -75,9 +76,19 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
 class JobSerializer(JobSummarySerializer):
     file = Text(source="revision.text", help_text="The job file as it was saved.")
     structure = shaped(serializers.DictField(help_text="The same as JSON."), source="revision.structure")
+    is_stream = serializers.SerializerMethodField(
+        help_text="Whether it follows the log of its source, and is not run."
+    )
+    has_stream = serializers.SerializerMethodField(help_text="Whether its stream was started.")
 
     class Meta(JobSummarySerializer.Meta):
-        fields = [*JobSummarySerializer.Meta.fields, "file", "structure"]
+        fields = [*JobSummarySerializer.Meta.fields, "file", "structure", "is_stream", "has_stream"]
+
+    def get_is_stream(self, job: Job) -> bool:
+        return follows_log(job.revision.structure)
+
+    def get_has_stream(self, job: Job) -> bool:
+        return Stream.objects.filter(job=job).exists()
 
 
 class RevisionSerializer(serializers.Serializer[Any]):

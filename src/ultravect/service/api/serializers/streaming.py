@@ -96,12 +96,17 @@ class StreamSerializer(StreamLineSerializer):
         return [dict(item) for item in StreamEventSerializer(stream.events.all()[:_EVENTS], many=True).data]  # type: ignore[arg-type]
 
 
-class StreamMinuteSerializer(serializers.ModelSerializer[StreamMinute]):
+class StreamMinuteSerializer(serializers.Serializer[StreamMinute]):
     """What a stream did in a minute."""
 
-    class Meta:
-        model = StreamMinute
-        fields = ("minute", "changes", "inserted", "updated", "deleted", "rejected", "windows", "lag")
+    minute = serializers.DateTimeField()
+    changes = serializers.IntegerField()
+    inserted = serializers.IntegerField()
+    updated = serializers.IntegerField()
+    deleted = serializers.IntegerField()
+    rejected = serializers.IntegerField()
+    windows = serializers.IntegerField()
+    lag = serializers.FloatField(help_text="The longest, in seconds.")
 
 
 class StreamRejectSerializer(serializers.ModelSerializer[StreamReject]):

@@ -9,6 +9,7 @@ from rest_framework import serializers
 
 from ultravect.service.api.serializers.common import Text
 from ultravect.service.api.serializers.running import GuardSerializer
+from ultravect.service.api.serializers.streaming import StreamLineSerializer
 from ultravect.service.records.models import Run, State, Trigger
 
 
@@ -80,6 +81,7 @@ class TodaySerializer(serializers.Serializer[Any]):
     under_way = RunBarSerializer(many=True)
     next = UpcomingSerializer(many=True)
     rejected = RejectedSerializer(many=True)
+    streams = StreamLineSerializer(many=True, help_text="Streams; those that need a look first.")
     runs = RunBarSerializer(many=True, help_text="Those that were queued within the last 24 hours, the newest first.")
     more = serializers.BooleanField(help_text="Whether there are more of them than are listed.")
 

@@ -29,7 +29,7 @@ from ultravect.service.api.views.connections import connection_named
 from ultravect.service.api.views.jobs.job import job_named
 from ultravect.service.records.audit import audit
 from ultravect.service.records.models import Job, Role, Stream, StreamMinute, StreamReject, StreamState
-from ultravect.service.records.resolved import resolved, source_name
+from ultravect.service.records.resolved import follows_log, resolved, source_name
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.streams.transitions import forget, halt, start
 
@@ -47,8 +47,7 @@ def stream_of(name: str) -> Stream:
 
 def require_stream_job(job: Job) -> None:
     """A problem where a job is none that follows a log."""
-    newer = job.revision.structure["from"].get("newer") or {}
-    if not (newer == "log" or (isinstance(newer, dict) and newer.get("log"))):
+    if not follows_log(job.revision.structure):
         raise Problem(
             409,
             "job-not-stream",

@@ -16,7 +16,7 @@ from rest_framework.views import APIView
 
 from ultravect.service.api.serializers.today import HistorySerializer, TodaySerializer, lines_of
 from ultravect.service.api.views.jobs.job import job_named
-from ultravect.service.records.models import DueJob, Job, Leg, Run, RunKind, Schedule, State
+from ultravect.service.records.models import DueJob, Job, Leg, Run, RunKind, Schedule, State, Stream, StreamState
 from ultravect.service.work.outgoing.notifying import cause_of, has_succeeded
 
 _HOURS = 24
@@ -24,6 +24,8 @@ _MOST_RUNS = 1000
 _NEXT = 10
 _SHOWN = 50
 _USUAL = 10
+_MOST_STREAMS = 50
+_FIRST = (StreamState.FAILED, StreamState.PAUSED)
 # jobs that others keep from running for a time of theirs, unless they have succeeded since
 _WAITING = """
 SELECT k.name, r.scheduled_for, array_agg(DISTINCT j.name ORDER BY j.name)
@@ -70,6 +72,7 @@ class TodayView(APIView):
                         for run in runs
                         if run["id"] in rejected and run["state"] == State.SUCCEEDED
                     ][:_SHOWN],
+                    "streams": _streams(),
                     "runs": runs,
                     "more": len(runs) == _MOST_RUNS,
                 }
@@ -119,6 +122,14 @@ def _failed(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
             cause["jobs"].append(run.job.name)
         cause["runs"].append(run.pk)
     return sorted(causes.values(), key=lambda cause: -len(cause["jobs"]))
+
+
+def _streams() -> list[Stream]:
+    """Those that need a look first, and then those that are furthest behind."""
+    found = Stream.objects.select_related("job", "revision", "started_by").filter(job__deleted_at=None)
+    return sorted(found[:_MOST_RUNS], key=lambda one: (one.state not in _FIRST, -(one.lag or 0), one.job.name))[
+        :_MOST_STREAMS
+    ]
 
 
 def _late(now: dt.datetime) -> list[dict[str, Any]]:

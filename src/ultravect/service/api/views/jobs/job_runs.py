@@ -25,7 +25,7 @@ from ultravect.service.api.views.connections import connection_named
 from ultravect.service.api.views.jobs.job import job_named
 from ultravect.service.records.audit import audit
 from ultravect.service.records.models import Job, Role, Run
-from ultravect.service.records.resolved import resolved, source_name
+from ultravect.service.records.resolved import follows_log, resolved, source_name
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.runs.start import start_run
 from ultravect.service.work.streams.transitions import begin_again
@@ -64,7 +64,7 @@ def _again(model: JobModel, given: RunInputSerializer) -> dict[str, str] | None:
 
 def require_run_job(job: Job) -> None:
     """A problem where a job follows a log, and is not run."""
-    if job_from_data(job.revision.structure).follows_log:
+    if follows_log(job.revision.structure):
         raise Problem(
             409,
             "job-is-stream",
