@@ -1201,7 +1201,7 @@ export interface components {
             job: string;
             /**
              * Format: double
-             * @description Seconds that the target was behind its source, when it was last seen.
+             * @description How many seconds the target came after its source, when that was last seen.
              */
             lag: number | null;
             /** Format: date-time */
@@ -1238,7 +1238,7 @@ export interface components {
             job: string;
             /**
              * Format: double
-             * @description Seconds that the target was behind its source, when it was last seen.
+             * @description How many seconds the target came after its source, when that was last seen.
              */
             lag: number | null;
             /** Format: date-time */

@@ -39,7 +39,7 @@ export function startedBy(run: { trigger: string; started_by: string | null; sch
   return run.started_by ?? "—";
 }
 
-/** How far a stream's target is behind its source; — where that is not known now. */
+/** The lag of a stream's target; — where that is not known now. */
 export function lagOf(stream: { state: string; lag: number | null }): string {
   if (stream.state !== "following" || stream.lag === null) return "—";
   return stream.lag < 120 ? `${stream.lag.toFixed(1)} s` : `${Math.round(stream.lag / 60)} min`;

@@ -92,7 +92,7 @@
 {#if stream}
   <dl class="panel mb-4 grid grid-cols-2 gap-x-6 gap-y-2 px-4 py-3 sm:grid-cols-4">
     <div><dt class="text-base-content/70 text-xs">State</dt><dd><State name={stream.state} /> <span class="text-base-content/70 text-xs">since {moment(stream.since)}</span></dd></div>
-    <div><dt class="text-base-content/70 text-xs">The target is behind by</dt><dd class="text-lg font-semibold" data-testid="lag">{lagOf(stream)}</dd></div>
+    <div><dt class="text-base-content/70 text-xs">Lag of the target</dt><dd class="text-lg font-semibold" data-testid="lag">{lagOf(stream)}</dd></div>
     <div><dt class="text-base-content/70 text-xs">It has the log up to</dt><dd><code>{stream.position || "—"}</code></dd></div>
     <div><dt class="text-base-content/70 text-xs">The source keeps for it</dt><dd>{stream.log_kept === null ? "—" : bytes(stream.log_kept)}</dd></div>
   </dl>

@@ -33,7 +33,7 @@
 {:else if streams}
   <div class="panel overflow-x-auto">
     <table class="table-sm table">
-      <thead><tr><th>Stream</th><th>State</th><th class="num">Behind</th><th class="num">Changes</th><th class="num">Tables</th><th>From → into</th></tr></thead>
+      <thead><tr><th>Stream</th><th>State</th><th class="num">Lag</th><th class="num">Changes</th><th class="num">Tables</th><th>From → into</th></tr></thead>
       <tbody>
         {#each streams as stream (stream.job)}
           <tr>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  /** What a stream did, minute by minute: bars of what was inserted, updated and deleted, and how far behind it was; the same stands in a table. */
+  /** What a stream did, minute by minute: bars of what was inserted, updated and deleted, and its lag; the same stands in a table. */
   import { clock, count } from "../lib/format";
   import type { StreamMinute } from "../lib/types";
 
@@ -42,17 +42,17 @@
         </div>
       {/each}
     </div>
-    <div class="border-base-300 mt-2 flex h-10 items-end gap-px border-b" role="img" aria-label="How far the target was behind in each of these minutes: see the table">
+    <div class="border-base-300 mt-2 flex h-10 items-end gap-px border-b" role="img" aria-label="The longest lag in each of these minutes: see the table">
       {#each bars as bar (bar.at)}
-        <div class="flex h-full min-w-0 flex-1 items-end">{#if bar.line}<span class="bg-primary block w-full" style="height: {Math.max(4, (bar.line.lag / longest) * 100)}%" title="{hour(bar.at)}: {bar.line.lag.toFixed(1)} s behind"></span>{/if}</div>
+        <div class="flex h-full min-w-0 flex-1 items-end">{#if bar.line}<span class="bg-primary block w-full" style="height: {Math.max(4, (bar.line.lag / longest) * 100)}%" title="{hour(bar.at)}: {bar.line.lag.toFixed(1)} s lag"></span>{/if}</div>
       {/each}
     </div>
-    <div class="text-base-content/70 flex justify-between text-xs"><span>{hour(bars[0]!.at)}</span><span>behind: up to {longest.toFixed(1)} s</span><span>{hour(last)}</span></div>
+    <div class="text-base-content/70 flex justify-between text-xs"><span>{hour(bars[0]!.at)}</span><span>lag: up to {longest.toFixed(1)} s</span><span>{hour(last)}</span></div>
     <details class="mt-1 text-xs">
       <summary class="cursor-pointer">as a table</summary>
       <div class="max-h-60 overflow-auto">
         <table class="table-xs table">
-          <thead><tr><th>Minute</th><th class="num">Changes</th><th class="num">Inserted</th><th class="num">Updated</th><th class="num">Deleted</th><th class="num">Rejected</th><th class="num">Behind at most</th></tr></thead>
+          <thead><tr><th>Minute</th><th class="num">Changes</th><th class="num">Inserted</th><th class="num">Updated</th><th class="num">Deleted</th><th class="num">Rejected</th><th class="num">Longest lag</th></tr></thead>
           <tbody>
             {#each [...minutes].reverse() as one (one.minute)}
               <tr><td>{clock(one.minute).slice(0, 5)}</td><td class="num">{count(one.changes)}</td><td class="num">{count(one.inserted)}</td><td class="num">{count(one.updated)}</td><td class="num">{count(one.deleted)}</td><td class="num">{count(one.rejected)}</td><td class="num">{one.lag.toFixed(1)} s</td></tr>

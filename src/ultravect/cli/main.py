@@ -38,7 +38,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "types": ("jobs", "Show how each database's types translate, and with which fit."),
     "streams": (
         "streams",
-        "List streams: jobs that follow the log of their source, and how far behind their targets are.",
+        "List streams: jobs that follow the log of their source, and the lag of their targets.",
     ),
     "today": (
         "today",

@@ -1222,7 +1222,7 @@ class Stream(Given):
     """
     lag: float | None = Field(...)
     """
-    Seconds that the target was behind its source, when it was last seen.
+    How many seconds the target came after its source, when that was last seen.
     """
     lag_at: datetime | None = Field(...)
     log_kept: int | None = Field(...)
@@ -1263,7 +1263,7 @@ class StreamLine(Given):
     """
     lag: float | None = Field(...)
     """
-    Seconds that the target was behind its source, when it was last seen.
+    How many seconds the target came after its source, when that was last seen.
     """
     lag_at: datetime | None = Field(...)
     log_kept: int | None = Field(...)

@@ -32,7 +32,7 @@ _POLL_SECONDS = 0.3
 
 
 def streams(as_json: Json = False) -> None:
-    """List streams: jobs that follow the log of their source, and how far behind their targets are."""
+    """List streams: jobs that follow the log of their source, and the lag of their targets."""
     with connect() as client:
         found = client.streams()
     if as_json:
@@ -41,7 +41,7 @@ def streams(as_json: Json = False) -> None:
         screen.print("no job follows a log yet; in a job file: from: {newer: log}; then: ultravect stream start JOB")
     else:
         print_table(
-            ["stream", "state", "behind", "changes", "tables", "from", "into", "note"],
+            ["stream", "state", "lag", "changes", "tables", "from", "into", "note"],
             [
                 (
                     escape(item.job),
@@ -85,7 +85,7 @@ def show(name: Job, as_json: Json = False) -> None:
     if minutes:
         screen.print()
         print_table(
-            ["minute", "changes", "inserted", "updated", "deleted", "rejected", "behind at most"],
+            ["minute", "changes", "inserted", "updated", "deleted", "rejected", "longest lag"],
             [
                 (
                     line.minute.astimezone().strftime("%H:%M"),
@@ -117,7 +117,7 @@ def _print(found: Stream) -> None:
             "" if found.log_kept is None else f"; its source keeps {found.log_kept / 1e6:,.1f} MB of its log for it"
         )
         screen.print(
-            f"the target has the log up to {escape(found.position)}; behind: {_lag(found)}{kept}", soft_wrap=True
+            f"the target has the log up to {escape(found.position)}; lag: {_lag(found)}{kept}", soft_wrap=True
         )
     if found.newest_revision != found.revision:
         screen.print(

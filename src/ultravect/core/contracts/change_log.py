@@ -74,13 +74,11 @@ class Redefined:
 class End:
     """All transactions up to ``position`` were given: the state of the source at a commit.
 
-    ``moment``: when the last one was committed, in microseconds since 1970, 0 where there was none. ``behind``: whether there is more at the
-    source already.
+    ``moment``: when the last one was committed, in microseconds since 1970, 0 where there was none.
     """
 
     position: int
     moment: int
-    behind: bool
 
 
 LogEvent = Changes | Emptied | Redefined | End
@@ -175,7 +173,7 @@ class ChangeLog(Protocol):
         """Has the source keep the log of these tables, from now on; those that it kept already go on."""
 
     def identifier(self) -> str:
-        """What tells this log from that of any other server or database."""
+        """What distinguishes this log from that of any other server or database."""
 
     def kept(self) -> Kept:
         """What the source keeps now."""

@@ -85,4 +85,4 @@ class Source(Protocol):
     def change_log(self, job: str, owner: str, publication: str) -> ChangeLog | None:
         """What says what changes in its tables, for a job; None where there is nothing that could be followed.
 
-        ``owner``: what tells the job from one of the same name elsewhere; ``publication``: see ``Newer.publication``."""
+        ``owner``: what distinguishes the job from one of the same name elsewhere; ``publication``: see ``Newer.publication``."""

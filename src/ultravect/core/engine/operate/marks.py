@@ -98,7 +98,9 @@ def _shown(name: str, job: Job, target: ConnectionSpec) -> ShownMark:
         return ShownMark(name, job.into.object_name, newer.by, value)
     if newer is not None and newer.log:
         held = entries.get("")
-        return ShownMark(name, job.into.object_name, "log", f"copied up to {LogMark.from_text(held).position}" if held else "")
+        return ShownMark(
+            name, job.into.object_name, "log", f"copied up to {LogMark.from_text(held).position}" if held else ""
+        )
     if newer is not None and newer.version:
         held = entries.get("")
         return ShownMark(name, job.into.object_name, "version", VersionMark.from_text(held).version if held else "")

@@ -58,7 +58,7 @@ class StreamListener(Protocol):
     def window(self, account: WindowAccount) -> None: ...
 
     def idle(self, position: str, lag: float) -> None:
-        """Nothing has changed; ``lag``: how many seconds the target is behind."""
+        """Nothing has changed; ``lag``: in seconds."""
 
     def kept(self, size: int) -> None:
         """How many bytes of its log the source keeps for the stream."""

@@ -99,7 +99,7 @@ FROM pg_replication_slots s WHERE slot_name = %s AND database = current_database
 
 
 def slot_name(job: str, owner: str) -> str:
-    """What the server calls what it keeps for a job; ``owner``: what tells the job from one of the same name elsewhere."""
+    """What the server calls what it keeps for a job; ``owner``: what distinguishes the job from one of the same name elsewhere."""
     plain = "".join(letter if letter.isascii() and letter.isalnum() else "_" for letter in job.lower())
     return f"ultravect_{plain[:40]}_{hashlib.sha256(owner.encode()).hexdigest()[:8]}"
 
@@ -600,7 +600,7 @@ class _Follower:
         """Between two transactions: everything that has ended is given."""
         decoder = self._decoder
         self._given = max(self._given, decoder.end, decoder.reached if not decoder.inside else 0)
-        return End(self._given, decoder.moment, decoder.reached > self._given)
+        return End(self._given, decoder.moment)
 
     def _ended(self) -> None:
         while (result := self._session.pgconn.get_result()) is not None:
@@ -665,7 +665,7 @@ class _Follower:
     def _end_before(self) -> End:
         """The end of the last transaction, where the one under way has changed nothing yet."""
         self._given = max(self._given, self._decoder.end)
-        return End(self._given, self._decoder.moment, behind=True)
+        return End(self._given, self._decoder.moment)
 
     def _compared(self, table: LoggedTable, now: _Definition, before: _Definition | None) -> Redefined | None:
         """How a table differs from what is known of it; None where it does not."""

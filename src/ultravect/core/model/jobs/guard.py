@@ -86,7 +86,7 @@ class Guard(Declared):
     )
     lag: Duration | None = Field(
         default=None,
-        description="Of a stream: how far the target may be behind its source, before a message is sent.",
+        description="Of a stream: how long the lag of the target may be before a message is sent.",
         examples=["10 min"],
     )
     log_kept: LogSize | None = Field(

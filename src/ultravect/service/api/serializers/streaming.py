@@ -55,7 +55,7 @@ class StreamLineSerializer(serializers.Serializer[Stream]):
     worker = Text()
     position = Text(help_text="Up to which the target has the log, as the source writes it.")
     lag = serializers.FloatField(
-        allow_null=True, help_text="Seconds that the target was behind its source, when it was last seen."
+        allow_null=True, help_text="How many seconds the target came after its source, when that was last seen."
     )
     lag_at = serializers.DateTimeField(allow_null=True)
     log_kept = serializers.IntegerField(

@@ -97,7 +97,7 @@ def _streams() -> Iterator[Metric]:
     figures = followed.aggregate(lag=Max("lag"), kept=Max("log_kept"))
     yield GaugeMetricFamily(
         "ultravect_stream_lag_seconds",
-        "How far the target of the latest stream is behind its source.",
+        "The longest lag of a target that follows its source.",
         value=figures["lag"] or 0,
     )
     yield GaugeMetricFamily(

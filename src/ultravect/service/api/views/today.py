@@ -125,7 +125,7 @@ def _failed(runs: list[dict[str, Any]]) -> list[dict[str, Any]]:
 
 
 def _streams() -> list[Stream]:
-    """Those that need a look first, and then those that are furthest behind."""
+    """Those that need a look first, and then those with the longest lag."""
     found = Stream.objects.select_related("job", "revision", "started_by").filter(job__deleted_at=None)
     return sorted(found[:_MOST_RUNS], key=lambda one: (one.state not in _FIRST, -(one.lag or 0), one.job.name))[
         :_MOST_STREAMS

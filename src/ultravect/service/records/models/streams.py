@@ -49,11 +49,11 @@ class Stream(models.Model):
 
     position = models.CharField(max_length=100, default="", blank=True)
     lag = models.FloatField(null=True)
-    """Seconds that the target was behind its source, when it was last seen."""
+    """The lag of the target in seconds, when it was last seen."""
 
     lag_at = models.DateTimeField(null=True)
     is_late = models.BooleanField(default=False)
-    """Whether it is further behind than its guard allows, which was said."""
+    """Whether its lag is longer than its guard allows, which was said."""
 
     log_kept = models.BigIntegerField(null=True)
     """Bytes of its log that the source kept for it, when that was last seen."""

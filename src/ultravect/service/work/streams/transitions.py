@@ -61,13 +61,13 @@ def _say(stream: Stream, level: str, text: str) -> None:
 
 
 def _guard_lag(stream: Stream) -> None:
-    """Says once that a stream is further behind than its guard allows, and once that it is not any more."""
+    """Says once that the lag of a stream is longer than its guard allows, and once that it is not any more."""
     most = (stream.revision.structure.get("guard") or {}).get("lag")
     if most is None or stream.lag is None or stream.is_late == (stream.lag > duration_seconds(most)):
         return
     stream.is_late = not stream.is_late
     text = (
-        f"its target is {stream.lag:.0f} s behind; guard.lag is {most}"
+        f"the lag of its target is {stream.lag:.0f} s; guard.lag is {most}"
         if stream.is_late
         else "its target has caught up"
     )

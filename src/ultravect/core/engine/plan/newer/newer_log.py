@@ -33,7 +33,7 @@ class LogReading:
 
 
 def owner_of(job: Job, target: ConnectionSpec) -> str:
-    """What tells a job that follows a log from one of the same name elsewhere: where it writes."""
+    """What distinguishes a job that follows a log from one of the same name elsewhere: where it writes."""
     place = sorted((name, str(value)) for name, value in target.settings.items() if name in _PLACE)
     return f"{job.job} {target.kind} {place}"
 
