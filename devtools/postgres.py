@@ -66,6 +66,7 @@ class PostgresServer:
         options += ["max_wal_size = '4GB'"]
         # so that jobs can follow the log of the server
         options += ["wal_level = logical", "max_replication_slots = 40", "max_wal_senders = 40"]
+        options += ["max_prepared_transactions = 20"]
         if not durable:
             options += ["fsync = off", "synchronous_commit = off", "full_page_writes = off"]
             options += ["password_encryption = md5"]

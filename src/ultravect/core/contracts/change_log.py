@@ -194,7 +194,7 @@ class ChangeLog(Protocol):
         ``log-lost`` where the source has not kept what was committed since."""
 
     def confirm(self, position: int) -> None:
-        """What was committed up to ``position`` is not needed any more; only while it is followed, by the same thread."""
+        """What was committed up to ``position`` is not needed any more; only while it is followed."""
 
     def drop(self) -> bool:
         """Has the source keep nothing any more; whether there was something."""

@@ -10,11 +10,13 @@ https://www.postgresql.org/docs/current/protocol-replication.html
 from __future__ import annotations
 
 import hashlib
+import queue
 import select
 import struct
+import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -55,6 +57,12 @@ _TEXT = CanonicalType("text")
 _CHUNK_BYTES, _CHUNK_ROWS = 16 << 20, 100_000
 _PREPARE_SECONDS, _BUSY_SECONDS = 600, 30
 _WAIT_SECONDS = 0.5
+_CAUGHT_UP_SECONDS, _LONGEST_SECONDS = 3.0, 30.0
+"""While the newest change that was read is older, windows grow, up to so many seconds."""
+
+_READ_AHEAD = 2
+"""So many chunks are read while others are written."""
+
 _STATUS_SECONDS = 10.0
 _EPOCH = 946_684_800
 _NAMED = 5
@@ -382,10 +390,12 @@ class PostgresqlLog:
             self._require_kept(asking, position)
             self._begin(session, position)
             self._follower = _Follower(session, asking, tables, position, size)
-            try:
-                yield self._follower.events()
-            finally:
-                self._follower = None
+            with _ahead(self._follower) as events:
+                try:
+                    yield events
+                finally:
+                    self._follower.over = True
+                    self._follower = None
 
     def _require_kept(self, session: Session, position: int) -> None:
         row = self._slot(session)
@@ -479,6 +489,42 @@ def _wait_for_older(session: Session, connection: str) -> None:
         time.sleep(_WAIT_SECONDS)
 
 
+@contextmanager
+def _ahead(follower: _Follower) -> Iterator[Iterator[LogEvent]]:
+    """The events of a follower, which reads on in a thread of its own while they are dealt with: some, and no more."""
+    waiting: queue.Queue[LogEvent | BaseException] = queue.Queue(_READ_AHEAD)
+
+    def put(item: LogEvent | BaseException) -> None:
+        while not follower.over:
+            with suppress(queue.Full):
+                waiting.put(item, timeout=_WAIT_SECONDS)
+                return
+
+    def read() -> None:
+        try:
+            for event in follower.events():
+                put(event)
+                if follower.over:
+                    return
+        except BaseException as error:
+            put(error)
+
+    def taken() -> Iterator[LogEvent]:
+        while True:
+            item = waiting.get()
+            if isinstance(item, BaseException):
+                raise item
+            yield item
+
+    thread = threading.Thread(target=read, name="log", daemon=True)
+    thread.start()
+    try:
+        yield taken()
+    finally:
+        follower.over = True
+        thread.join()
+
+
 class _Visible:
     """Which transactions a snapshot sees, by the low halves of their numbers, as the protocol has them."""
 
@@ -513,8 +559,11 @@ class _Follower:
         self._tables = {(table.name.schema or "public", table.name.name): table for table in tables}
         self._followed: dict[int, _Followed] = {}
         self._decoder = MessageDecoder(self._begins)
-        self._confirmed, self._given = position, position
+        self._confirmed, self._given, self._answered = position, position, position
         self._said = time.monotonic()
+        self.over = False
+        """Whether no one takes events any more."""
+
         self._socket = select.poll()
         self._socket.register(session.pgconn.socket, select.POLLIN)
 
@@ -527,12 +576,12 @@ class _Follower:
                 item.visible = None
 
     def confirm(self, position: int) -> None:
+        # said by the thread that reads, to which the session belongs
         self._confirmed = max(self._confirmed, position)
-        self._say()
 
     def _say(self, *, asks: bool = False) -> None:
         """Notifies the server of what is not needed any more."""
-        self._said = time.monotonic()
+        self._said, self._answered = time.monotonic(), self._confirmed
         seen = max(self._confirmed, self._given)
         now = int((time.time() - _EPOCH) * 1_000_000)
         status = struct.pack("!cQQQQ?", b"r", seen, self._confirmed, self._confirmed, now, asks)
@@ -540,7 +589,7 @@ class _Follower:
         self._session.pgconn.flush()
 
     def events(self) -> Iterator[LogEvent]:
-        while True:
+        while not self.over:
             yield from self._window()
 
     def _window(self) -> Iterator[LogEvent]:
@@ -550,11 +599,14 @@ class _Follower:
         asked = False
 
         def due() -> bool:
-            return (
-                time.monotonic() - begun >= size.seconds
-                or rows + decoder.rows >= size.rows
-                or read + decoder.size >= size.bytes
-            )
+            passed = time.monotonic() - begun
+            if rows + decoder.rows >= size.rows or read + decoder.size >= size.bytes:
+                return True
+            if passed < size.seconds:
+                return False
+            # large windows cost less, and there is time to be made good
+            is_late = time.time() - decoder.moment / 1_000_000 > size.seconds + _CAUGHT_UP_SECONDS
+            return not (is_late and decoder.rows + rows and passed < min(_LONGEST_SECONDS, 10 * size.seconds))
 
         while True:
             length, message = decoder.take(self._session.pgconn.get_copy_data, _CHUNK_BYTES, _CHUNK_ROWS)
@@ -589,7 +641,9 @@ class _Follower:
                 decoder.renew()
             else:
                 yield from self._other(message)
-            if time.monotonic() - self._said > _STATUS_SECONDS:
+            if self.over:
+                return
+            if self._answered != self._confirmed or time.monotonic() - self._said > _STATUS_SECONDS:
                 self._say()
 
     def _wait(self, seconds: float) -> None:
