@@ -22,7 +22,7 @@ import pyarrow.csv as pv
 from demo.generate import bookings
 from devtools.stack import Stack
 
-from benchmarks import lake, look, modes, pairs, scale, slices, sqlserver, targets, warehouse
+from benchmarks import follow, lake, look, modes, pairs, scale, slices, sqlserver, targets, warehouse
 from ultravect.client import Client, Run
 
 _COLUMNS = ["booking_id", "hut_code", "guest_name", "arrival", "nights", "night_price", "paid", "booked_at"]
@@ -53,7 +53,7 @@ def _write(path: Path, rows: int) -> None:
                     row[5] = "48.50"
 
 
-_PARTS = ["csv", "modes", "pairs", "look", "slices", "lake", "sqlserver", "warehouse", "scale", "targets"]
+_PARTS = ["csv", "modes", "pairs", "look", "slices", "lake", "sqlserver", "warehouse", "scale", "targets", "follow"]
 
 
 class Bench:
@@ -224,6 +224,8 @@ def main() -> None:
                 scale.run()
             if "targets" in parts:
                 targets.run(stack, 5 * arguments.rows, arguments.times)
+            if "follow" in parts:
+                follow.run(client, stack, arguments.times)
             if "slices" in parts:
                 slices.run(client, stack, arguments.rows, arguments.times)
     finally:
