@@ -75,6 +75,8 @@ def _prepare(stack: Stack, places: Places, client: Client) -> None:
     for rejects in (0, 10):
         client.save_job("guestbook", _BROKEN_JOB.format(rejects=rejects))
         client.wait(client.run("guestbook").id)
+    for _ in range(60):
+        places.desk.busy()
     client.save_job("guestbook", _BROKEN_JOB.format(rejects=0))
     client.wait(client.run("bookings").id)
     places.another_night()
@@ -129,7 +131,7 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     failed = next(run for run in client.runs(job="guestbook").items if run.state == "failed")
     shoot("run-failed", f"runs/{failed.id}", "[role=alert]")
     shoot("run-rejects", f"runs/{runs['guestbook', 'succeeded']}", "[data-testid=tally]")
-    shoot("runs", "runs", "table a")
+    shoot("stream", "streams/stays-live", "[data-testid=minutes]")
     page.goto(f"{stack.url}/#/connections")
     for name in ("freight", "masts", "reservations"):
         row = page.get_by_role("row").filter(has=page.get_by_role("link", name=name, exact=True))

@@ -10,6 +10,7 @@ from devtools.stack import USER, Stack
 from playwright.sync_api import Browser, Page, Route, expect
 from standins.messages import WebhookCatcher
 from tests.conftest import Place
+from tests.service.test_streams import Live
 from tests.console.conftest import sign_in
 
 from ultravect.client import Client
@@ -138,6 +139,34 @@ def test_source_and_target_are_compared(page: Page, place: Place) -> None:
         re.compile(r"2\s*different\s*b\s*y\s*z")
     )
     expect(comparison).to_be_in_viewport()
+
+
+def test_a_stream_is_started_seen_and_ended(page: Page, place: Place) -> None:
+    live = Live(place)
+    try:
+        page.goto(f"{place.stack.url}/#/jobs/{place.name}")
+        page.get_by_role("button", name="Start stream").click()
+        expect(page).to_have_url(re.compile(f"#/streams/{place.name}$"))
+        expect(page.locator("dl").locator("[data-state=following]")).to_be_visible()
+        live.sql("UPDATE booking SET nights = 30 WHERE id <= 5; DELETE FROM booking WHERE id = 6")
+        row = page.get_by_role("region", name="Tables").get_by_role("row").filter(has_text="booking")
+        expect(row).to_have_text(re.compile(r"booking\s*⇢\s*following\s*200\s*6\s*0\s*5\s*1\s*0"))
+        expect(page.get_by_test_id("lag")).to_have_text(re.compile(r"\d+\.\d s"))
+        expect(page.get_by_test_id("minutes")).to_contain_text("up to 6 rows a minute")
+        page.get_by_role("button", name="Pause").click()
+        expect(page.locator("dl").locator("[data-state=paused]")).to_be_visible()
+        page.goto(f"{place.stack.url}/#/today")
+        expect(page.get_by_role("status")).to_contain_text("paused or failed")
+        page.goto(f"{place.stack.url}/#/streams")
+        page.get_by_role("link", name=place.name, exact=True).click()
+        page.get_by_role("button", name="Resume").click()
+        expect(page.locator("dl").locator("[data-state=following]")).to_be_visible()
+        page.get_by_role("button", name="Remove…").click()
+        page.get_by_role("button", name="Remove", exact=True).click()
+        expect(page).to_have_url(re.compile(f"#/jobs/{place.name}$"))
+        expect(page.get_by_role("button", name="Start stream")).to_be_visible()
+    finally:
+        live.close()
 
 
 def test_a_run_is_followed_while_it_happens_and_stopped(page: Page, place: Place) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from typing import Any
 
@@ -126,7 +127,24 @@ def addresses(stack: Stack, client: Client) -> dict[str, str]:
     connection = LONG[:60].rstrip("-")
     if connection not in {item.name for item in client.connections()}:
         client.add_connection(connection, "postgresql", stack.warehouse)
+    stack.postgres.execute(f"ALTER TABLE {table} ADD PRIMARY KEY ({LONG.replace('-', '_')})", "warehouse")
+    live = f"{LONG[:44]}-live-{place.name}"
+    client.save_job(
+        live,
+        f"ultravect: 1\njob: {live}\nfrom: {{connection: {connection}, table: {table}, newer: log}}\n"
+        f"into: {{connection: warehouse, table: {table}_followed, mode: upsert, keys: primary}}\nrun: {{follow: 200 ms}}\n",
+    )
+    client.start_stream(live)
+    while client.stream(live).state != "following":
+        threading.Event().wait(0.1)
+    stack.postgres.execute(f"INSERT INTO {table} SELECT g, '{'long text ' * 20}' FROM generate_series(1, 123456) g", "warehouse")
+    stack.postgres.execute(f"ALTER TABLE {table} ADD everything_else_that_was_earned numeric(38, 10)", "warehouse")
+    stack.postgres.execute(f"DELETE FROM {table} WHERE {LONG.replace('-', '_')} = 5", "warehouse")
+    while client.stream(live).state == "following":
+        threading.Event().wait(0.1)
     return {
+        "streams": "streams",
+        "a stream": f"streams/{live}",
         "today": "today",
         "schedules": "schedules",
         "a job with a history": f"jobs/{planned}",
@@ -166,7 +184,7 @@ def _opened(browser: Browser, size: tuple[int, int], stack: Stack) -> Page:
     [
         "today", "schedules", "a job with a history", "jobs", "a job", "no such job", "a new job", "runs", "a run", "a failed run", "connections",
         "a new connection",
-        "a database", "a folder", "a table looked at", "layouts", "access", "messages",
+        "a database", "a folder", "a table looked at", "layouts", "access", "messages", "streams", "a stream",
     ],
 )  # fmt: skip
 def test_a_page_is_whole(name: str, page: Page, addresses: dict[str, str], stack: Stack) -> None:

@@ -96,7 +96,7 @@
       <h2 id="streams" class="mb-2 font-semibold">Streams</h2>
       <ul class="panel divide-base-300 divide-y">
         {#each today.streams.slice(0, 8) as one (one.job)}
-          <li class="flex flex-wrap items-baseline gap-x-3 px-4 py-2"><State name={one.state} /><a class="plain font-semibold" href="#/streams/{one.job}">{one.job}</a><span class="text-base-content/70 text-xs">{one.source} → {one.target}</span><span class="ml-auto">lag {lagOf(one)}</span></li>
+          <li class="flex flex-wrap items-baseline gap-x-3 px-4 py-2"><State name={one.state} /><a class="plain min-w-0 font-semibold [overflow-wrap:anywhere]" href="#/streams/{one.job}">{one.job}</a><span class="text-base-content/70 min-w-0 text-xs [overflow-wrap:anywhere]">{one.source} → {one.target}</span><span class="ml-auto">lag {lagOf(one)}</span></li>
         {/each}
       </ul>
       {#if today.streams.length > 8}<p class="mt-1 text-xs"><a class="plain" href="#/streams">and {count(today.streams.length - 8)} more</a></p>{/if}
