@@ -10,8 +10,8 @@ from devtools.stack import USER, Stack
 from playwright.sync_api import Browser, Page, Route, expect
 from standins.messages import WebhookCatcher
 from tests.conftest import Place
-from tests.service.test_streams import Live
 from tests.console.conftest import sign_in
+from tests.service.test_streams import Live
 
 from ultravect.client import Client
 

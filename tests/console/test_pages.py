@@ -137,7 +137,9 @@ def addresses(stack: Stack, client: Client) -> dict[str, str]:
     client.start_stream(live)
     while client.stream(live).state != "following":
         threading.Event().wait(0.1)
-    stack.postgres.execute(f"INSERT INTO {table} SELECT g, '{'long text ' * 20}' FROM generate_series(1, 123456) g", "warehouse")
+    stack.postgres.execute(
+        f"INSERT INTO {table} SELECT g, '{'long text ' * 20}' FROM generate_series(1, 123456) g", "warehouse"
+    )
     stack.postgres.execute(f"ALTER TABLE {table} ADD everything_else_that_was_earned numeric(38, 10)", "warehouse")
     stack.postgres.execute(f"DELETE FROM {table} WHERE {LONG.replace('-', '_')} = 5", "warehouse")
     while client.stream(live).state == "following":
