@@ -326,12 +326,12 @@ class TestConnectionFiles:
 def test_a_test_also_writes_where_a_job_does(place: Place, stack: Stack) -> None:
     place.file("a\n1\n").job()
     steps = [step.step for step in place.client.test_connection("warehouse").steps]
-    assert steps == ["resolve", "reach", "sign in", "list", "read", "write"]
-    assert [step.step for step in place.client.test_connection("warehouse", write=False).steps][-1] == "read"
+    assert steps == ["resolve", "reach", "sign in", "list", "read", "log", "write"]
+    assert [step.step for step in place.client.test_connection("warehouse", write=False).steps][-1] == "log"
     place.sql("CREATE ROLE {t}_r LOGIN PASSWORD 'reader-of-it'")
     place.client.add_connection(
         place.name, "postgresql", dict(stack.warehouse) | {"user": f"{place.name}_r", "password": "reader-of-it"}
     )
     probe = place.client.test_connection(place.name, write=True)
     assert (probe.error or {})["code"] == "privilege-missing"
-    assert [step.state for step in probe.steps] == ["passed"] * 5 + ["failed"]
+    assert [step.state for step in probe.steps] == ["passed"] * 6 + ["failed"]

@@ -196,3 +196,18 @@ def test_only_those_who_may_run_jobs_start_and_end_streams(live: Live, client: C
     with pytest.raises(ApiError) as other:
         client.start_stream(f"{live.name}-run")
     assert other.value.code == "job-not-stream"
+
+
+def test_a_connection_test_names_what_is_kept_for_streams_that_do_not_run(live: Live) -> None:
+    live.client.start_stream(live.name)
+    live.until(lambda found: found.state == "following")
+    assert "it can be followed" in live.command("connection", "test", f"{live.name}-source")
+    live.client.remove_stream(live.name, leave=True)
+    for _ in range(100):
+        said = live.command("connection", "test", f"{live.name}-source")
+        if "kept for streams that are not under way: ultravect_" in said:
+            break
+        threading.Event().wait(0.1)
+    ((slot,),) = live.sql(f"SELECT slot_name FROM pg_replication_slots WHERE database = '{live.name}_source'")
+    assert str(slot) in said
+    live.sql(f"SELECT pg_drop_replication_slot('{slot}')")

@@ -99,6 +99,12 @@ SELECT pg_relation_filenode(t.oid), ARRAY(SELECT pg_relation_filenode(relid) FRO
 FROM (SELECT to_regclass(%s) AS oid) t
 """
 _STORED_EARLY = "SELECT pg_relation_filenode(to_regclass(%s))"
+_STATE = """
+SELECT current_setting('wal_level'), (SELECT rolsuper OR rolreplication FROM pg_roles WHERE rolname = current_user),
+  (SELECT json_agg(json_build_array(slot_name, pg_wal_lsn_diff(
+     CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END, restart_lsn)::bigint) ORDER BY slot_name)
+   FROM pg_replication_slots WHERE slot_name LIKE 'ultravect\\_%' AND NOT active AND database = current_database())
+"""
 _KEPT = """
 SELECT active, pg_wal_lsn_diff({now}, restart_lsn)::bigint, confirmed_flush_lsn - '0/0'::pg_lsn, to_jsonb(s) ->> 'wal_status',
   to_jsonb(s) ->> 'invalidation_reason', restart_lsn IS NULL
@@ -425,6 +431,22 @@ class PostgresqlLog:
     def confirm(self, position: int) -> None:
         if self._follower is not None:
             self._follower.confirm(position)
+
+
+def log_state(session: Session) -> str:
+    """Whether a stream could follow the log, and which slots of streams are not followed now; both for a reader."""
+    row = session.execute(_STATE).fetchone()
+    assert row is not None, "one row was asked for"
+    level, replicates, left = row
+    if level != "logical":
+        shown = f"it cannot be followed: wal_level is {level}"
+    elif not replicates:
+        shown = "it could be followed by a user with the attribute REPLICATION"
+    else:
+        shown = "it can be followed"
+    kept = [f"{name} ({(size or 0) / 1e6:,.1f} MB)" for name, size in left or ()]
+    more = f" and {len(kept) - _NAMED} more" if len(kept) > _NAMED else ""
+    return shown + (f"; kept for streams that are not under way: {', '.join(kept[:_NAMED])}{more}" if kept else "")
 
 
 def sent_columns(session: Session, table: TableName) -> Sequence[str]:

@@ -24,7 +24,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql import catalogue
 from ultravect.core.kinds.postgresql.abilities import Abilities, find_abilities
 from ultravect.core.kinds.postgresql.catalogue import Session, SessionStatements
-from ultravect.core.kinds.postgresql.change_log import PostgresqlLog, slot_name
+from ultravect.core.kinds.postgresql.change_log import PostgresqlLog, log_state, slot_name
 from ultravect.core.kinds.postgresql.dialect import PostgresqlDialect
 from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
 from ultravect.core.kinds.postgresql.ledger import LOCK_SECONDS, PostgresqlLedger
@@ -141,6 +141,7 @@ class PostgresqlDatabase(UsualDatabase):
             Step("sign in", self._try_sign_in),
             Step("list", self._try_list),
             Step("read", self._try_read),
+            Step("log", self._try_log),
         ]
 
     def _try_sign_in(self) -> str:
@@ -168,6 +169,13 @@ class PostgresqlDatabase(UsualDatabase):
                 return "there is no table that this user may read yet"
             session.execute(f"SELECT 1 FROM {self.dialect.table(readable)} LIMIT 1".encode())
         return f"{readable} can be read"
+
+    def _try_log(self) -> str:
+        """Whether the log could be followed, and what the server keeps of it for streams that no one follows now."""
+        if not self.abilities.all:
+            return "a relative of PostgreSQL, whose log is not followed"
+        with self._session("connection test") as session, explained(self._name, "looking at the log"):
+            return log_state(session)
 
     def write_steps(self) -> Sequence[Step]:
         return [Step("write", self._try_write)]
