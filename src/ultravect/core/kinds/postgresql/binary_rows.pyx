@@ -21,6 +21,7 @@ from ultravect.core.types.columns cimport (
     next_value,
     room_for,
 )
+from ultravect.core.types.network_order cimport get16, get32, get64, put16, put32, put64
 
 cdef extern from "ultravect/core/kinds/postgresql/numeric.h" nogil:
     ctypedef long long wide
@@ -31,11 +32,6 @@ cdef extern from "ultravect/core/kinds/postgresql/numeric.h" nogil:
     int get_numeric(const uint8_t *at, int precision, int scale, wide *unscaled)
     int64_t numeric_text_room(const uint8_t *at)
     uint8_t *numeric_text(const uint8_t *at, uint8_t *text)
-
-cdef extern from *:
-    uint16_t swap16 "__builtin_bswap16"(uint16_t) nogil
-    uint32_t swap32 "__builtin_bswap32"(uint32_t) nogil
-    uint64_t swap64 "__builtin_bswap64"(uint64_t) nogil
 
 cpdef enum:
     BOOL = 0
@@ -58,39 +54,6 @@ cdef int32_t FIRST_DAY = -719162, LAST_DAY = 2932896
 cdef int64_t FIRST_MOMENT = FIRST_DAY * DAY_MICROSECONDS, AFTER_LAST = (LAST_DAY + 1) * DAY_MICROSECONDS
 cdef int *WIDTHS = [1, 2, 4, 8, 4, 8, 8, 16, 0, 0, 16, 0]
 cdef int HEADER_BYTES = 19
-
-
-cdef inline void put16(uint8_t *at, uint16_t value) noexcept nogil:
-    value = swap16(value)
-    memcpy(at, &value, 2)
-
-
-cdef inline void put32(uint8_t *at, uint32_t value) noexcept nogil:
-    value = swap32(value)
-    memcpy(at, &value, 4)
-
-
-cdef inline void put64(uint8_t *at, uint64_t value) noexcept nogil:
-    value = swap64(value)
-    memcpy(at, &value, 8)
-
-
-cdef inline uint16_t get16(const uint8_t *at) noexcept nogil:
-    cdef uint16_t value
-    memcpy(&value, at, 2)
-    return swap16(value)
-
-
-cdef inline uint32_t get32(const uint8_t *at) noexcept nogil:
-    cdef uint32_t value
-    memcpy(&value, at, 4)
-    return swap32(value)
-
-
-cdef inline uint64_t get64(const uint8_t *at) noexcept nogil:
-    cdef uint64_t value
-    memcpy(&value, at, 8)
-    return swap64(value)
 
 
 cdef uint8_t *put_row(uint8_t *at, const Column *columns, int count, int64_t row) noexcept nogil:

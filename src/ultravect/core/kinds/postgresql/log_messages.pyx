@@ -6,16 +6,11 @@ https://www.postgresql.org/docs/current/protocol-logicalrep-message-formats.html
 import numpy as np
 
 from cpython.buffer cimport PyBUF_SIMPLE, PyBuffer_Release, PyObject_GetBuffer
-from libc.stdint cimport int32_t, int64_t, uint8_t, uint16_t, uint32_t, uint64_t
+from libc.stdint cimport int32_t, int64_t, uint8_t, uint32_t
 from libc.stdlib cimport calloc, free
-from libc.string cimport memcpy
 
 from ultravect.core.types.columns cimport Filling, add_bytes, add_null, begin, end, finished, next_value
-
-cdef extern from *:
-    uint16_t swap16 "__builtin_bswap16"(uint16_t) nogil
-    uint32_t swap32 "__builtin_bswap32"(uint32_t) nogil
-    uint64_t swap64 "__builtin_bswap64"(uint64_t) nogil
+from ultravect.core.types.network_order cimport get16, get32, get64
 
 cdef enum:
     INSERT = 1
@@ -25,24 +20,6 @@ cdef enum:
 cdef int DATA_HEADER = 25, ALIVE_BYTES = 18
 # microseconds from 1970 to 2000
 cdef int64_t EPOCH = 946_684_800_000_000
-
-
-cdef inline uint16_t get16(const uint8_t *at) noexcept nogil:
-    cdef uint16_t value
-    memcpy(&value, at, 2)
-    return swap16(value)
-
-
-cdef inline uint32_t get32(const uint8_t *at) noexcept nogil:
-    cdef uint32_t value
-    memcpy(&value, at, 4)
-    return swap32(value)
-
-
-cdef inline int64_t get64(const uint8_t *at) noexcept nogil:
-    cdef uint64_t value
-    memcpy(&value, at, 8)
-    return <int64_t>swap64(value)
 
 
 cdef class RelationRows:
@@ -155,7 +132,7 @@ cdef class MessageDecoder:
     cdef int _message(self, const uint8_t *at, int64_t length) except -1:
         """0: it was taken; 1: a transaction has ended; 2: others have to look at it; 3: the server says how far it has come."""
         if length >= ALIVE_BYTES and at[0] == c"k":
-            self.reached = max(self.reached, get64(at + 1))
+            self.reached = max(self.reached, <int64_t>get64(at + 1))
             self.asked = at[17] != 0
             return 3
         if length <= DATA_HEADER or at[0] != c"w":
@@ -169,17 +146,17 @@ cdef class MessageDecoder:
             return 0
         if kind == c"B":
             need(at, past, 20)
-            self.position = get64(at)
-            self.committed_at = get64(at + 8) + EPOCH
+            self.position = <int64_t>get64(at)
+            self.committed_at = <int64_t>get64(at + 8) + EPOCH
             self.transaction = get32(at + 16)
             self.inside, self.changed = True, False
             self.begins(self.transaction, self.position)
             return 0
         if kind == c"C":
             need(at, past, 25)
-            self.end = get64(at + 9)
+            self.end = <int64_t>get64(at + 9)
             self.reached = max(self.reached, self.end)
-            self.moment = get64(at + 17) + EPOCH
+            self.moment = <int64_t>get64(at + 17) + EPOCH
             self.inside = False
             return 1
         return 2
