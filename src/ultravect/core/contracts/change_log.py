@@ -20,6 +20,9 @@ import pyarrow as pa
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Remark
 from ultravect.core.dialects.base import TableName
 
+PARTITIONS = "log-of-partitions"
+"""The code of what ``ChangeLog.lacks`` says and what keeps no one from following: what happens to a partition alone is not logged."""
+
 
 class Kind(IntEnum):
     """What a change is. A row of ``FORMER`` comes before an ``UPDATE`` of which it is the key, or the whole row, as it was."""

@@ -18,6 +18,7 @@ from ultravect.core.contracts.catalogue import (
     Remark,
     TableInfo,
 )
+from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.probe import Step
 from ultravect.core.contracts.source import NewRows
 from ultravect.core.contracts.stage import Stages
@@ -51,6 +52,7 @@ class LakeDatabase:
     needs: Mapping[str, frozenset[str]] = NEEDS
     can_isolate = True
     locks_tables = False
+    takes_removals = False
     truncates = False
     stages: Stages | None = None
     together = None
@@ -151,6 +153,9 @@ class LakeDatabase:
         return NewRows(
             TableName(table.schema, f"{name}@{since}{BETWEEN}{newest}"), newest, found.rows, found.repeated
         )
+
+    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog | None:
+        return None  # its versions are asked for what is new
 
     def references(self) -> Sequence[Reference]:
         return []

@@ -29,6 +29,7 @@ from psycopg.pq import ExecStatus
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Remark
 from ultravect.core.contracts.change_log import (
+    PARTITIONS,
     Changes,
     Emptied,
     End,
@@ -194,6 +195,9 @@ class PostgresqlLog:
             if item["kind"] not in ("r", "p"):
                 fix = "name the tables that it is made of; or from.newer: changed_rows"
                 found.append(Remark("log-of-view", f"{table} is no table: the log does not know its rows", fix))
+            elif item["kind"] == "p":
+                what = f"a partition of {table} that is emptied, detached or dropped by itself is not in the log: its rows stay in the target"
+                found.append(Remark(PARTITIONS, what, "delete such rows, or have the table copied anew after that"))
             elif item["persistence"] != "p":
                 what = f"{table} is not logged: the log does not know its rows"
                 found.append(Remark("log-of-unlogged", what, f"ALTER TABLE {_named(table)} SET LOGGED"))

@@ -6,14 +6,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from ultravect.core.contracts.change_log import ChangeLog, LogMark
+from ultravect.core.contracts.change_log import PARTITIONS, ChangeLog, LogMark
 from ultravect.core.contracts.mark import MarkKey
+from ultravect.core.contracts.write_plan import Merge
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.newer.mark_plan import MarkEntry, MarkPlan
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import columns_in
+from ultravect.core.model.finding import Severity
 from ultravect.core.model.jobs.job import Job
 from ultravect.core.words import counted
 
@@ -85,7 +87,17 @@ def plan_newer_log(
             plan.mark = MarkPlan(key, "from a snapshot of all rows", (entry,))
         return
     for lack in log.lacks([reader.live]):
-        plan.add("error", lack.code, lack.message, "from.newer", lack.fix)
+        severity: Severity = "warning" if lack.code == PARTITIONS else "error"
+        plan.add(severity, lack.code, lack.message, "from.newer", lack.fix)
+    removes = isinstance(plan.action, Merge) and plan.action.gone is not None
+    if removes and plan.target is not None and not plan.target.takes_removals:
+        plan.add(
+            "error",
+            "removals-not-taken",
+            f"rows that are deleted in the source cannot be taken away in {job.into.connection}, of a kind whose loads do not do that yet",
+            "into.gone",
+            "write into.gone: keep; or keep a history: mode: append",
+        )
     if left_out:
         shown = (
             f"{', '.join(left_out)} of {reader.label} {'is' if len(left_out) == 1 else 'are'} computed by the source"
