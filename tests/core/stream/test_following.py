@@ -400,6 +400,7 @@ def test_a_log_that_was_not_kept_is_said_and_all_is_copied_anew(followed: Follow
         ("CREATE TABLE hut (id int, beds int)", "log-identity", "ALTER TABLE hut REPLICA IDENTITY FULL"),
         ("CREATE TABLE hut (id int PRIMARY KEY); ALTER TABLE hut REPLICA IDENTITY NOTHING", "log-identity",
          "ALTER TABLE hut REPLICA IDENTITY DEFAULT"),
+        ("CREATE TABLE hut (id int, beds int) PARTITION BY RANGE (id)", "log-identity", "ALTER TABLE hut REPLICA IDENTITY FULL"),
         ("CREATE UNLOGGED TABLE hut (id int PRIMARY KEY)", "log-of-unlogged", "ALTER TABLE hut SET LOGGED"),
         ("CREATE VIEW hut AS SELECT 1 AS id", "log-of-view", "DROP VIEW hut; CREATE TABLE hut (id int PRIMARY KEY)"),
     ],

@@ -137,7 +137,6 @@ class Kept:
     """What the source keeps for the reader of a log: ``bytes`` of it, None where that is not known; ``lost``: why it has given that up."""
 
     there: bool
-    active: bool = False
     bytes: int | None = None
     position: int = 0
     lost: str = ""
@@ -184,9 +183,6 @@ class ChangeLog(Protocol):
     def snapshot(self, table: TableName, log: str, position: int) -> AbstractContextManager[Snapshot]:
         """A snapshot that other sessions can read while the context lasts, and the mark of ``table`` when it is copied from it.
         ``position``: where the reader of the log is."""
-
-    def end(self) -> int:
-        """The position up to which transactions were committed by now."""
 
     def follow(
         self, tables: Sequence[LoggedTable], position: int, size: WindowSize

@@ -41,6 +41,11 @@ def _duration(value: str) -> str:
     return value
 
 
+def _size(value: str) -> str:
+    size_bytes(value)
+    return value
+
+
 def _reject_limit(value: Any) -> Any:
     if isinstance(value, bool) or not isinstance(value, int | str):
         raise ValueError('a count such as 50, or a share of the rows read such as "0.5%"')
@@ -65,6 +70,7 @@ Slug = Annotated[
     Field(pattern=r"^[a-z0-9]([a-z0-9_-]{0,62}[a-z0-9])?$", description="Lower-case letters, digits, - and _."),
 ]
 ParameterName = Annotated[str, Field(pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")]
+Size = Annotated[str, AfterValidator(_size)]
 Duration = Annotated[str, AfterValidator(_duration), Field(examples=["30 s", "10 min", "1 h"])]
 RejectLimit = Annotated[
     int | str,

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, Discriminator, Field, Tag
 
-from ultravect.core.model.base import Character, Declared, size_bytes
+from ultravect.core.model.base import Character, Declared, Size
 
 _ENDINGS = {
     ".csv": "delimited",
@@ -106,16 +106,11 @@ WrittenLayout = Annotated[
 ]
 
 
-def _size(value: str) -> str:
-    size_bytes(value)
-    return value
-
-
 class Split(Declared):
     """When a new file is begun; whichever is reached first."""
 
     rows: int | None = Field(default=None, ge=1, description="Rows of a file.")
-    size: Annotated[str, AfterValidator(_size)] | None = Field(
+    size: Size | None = Field(
         default=None, description="About how large a file becomes, such as 100 MB.", examples=["100 MB"]
     )
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from ultravect.core.errors import UltravectError
+from ultravect.core.model.jobs.newer import names_log
 from ultravect.core.model.problems import did_you_mean
 from ultravect.service.records.lookup import layout_version, names_of
 from ultravect.service.records.models import Feed, Job
@@ -82,5 +83,4 @@ def _with_layout(own: dict[str, Any]) -> dict[str, Any]:
 
 def follows_log(structure: dict[str, Any]) -> bool:
     """Whether a job, as it is stored, follows the log of its source."""
-    newer = structure["from"].get("newer")
-    return newer == "log" or (isinstance(newer, dict) and newer.get("log") is True)
+    return names_log(structure["from"].get("newer"))

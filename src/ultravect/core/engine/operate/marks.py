@@ -7,15 +7,14 @@ from dataclasses import dataclass
 from typing import Any
 
 from ultravect.core.contracts.change_log import LogMark
-from ultravect.core.contracts.mark import ColumnMark, FileMark, MarkKey, VersionMark
+from ultravect.core.contracts.mark import ColumnMark, FileMark, VersionMark
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import open_rows
 from ultravect.core.engine.objects.targets import open_target
-from ultravect.core.engine.plan.legs import lay_out
+from ultravect.core.engine.plan.legs import legs_now
 from ultravect.core.engine.plan.newer.mark_values import as_mark, family, parsed
-from ultravect.core.engine.plan.newer.newer_rows import mark_key
-from ultravect.core.engine.plan.target.writing import deciding_parameters
+from ultravect.core.engine.plan.newer.newer_rows import key_of_mark
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import column_position
 from ultravect.core.model.jobs.job import Job
@@ -62,7 +61,9 @@ def _legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tupl
     if job.source.feed is not None:
         return [(job.source.object_name, job)]
     legs = [
-        (name, leg) for name, leg in _all_legs(job, source, target) if leg.source.newer and leg.source.newer.has_mark
+        (name, leg)
+        for name, leg in legs_now(job, source, target, RunFacts())
+        if leg.source.newer and leg.source.newer.has_mark
     ]
     if not legs:
         raise UltravectError(
@@ -74,23 +75,9 @@ def _legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tupl
     return legs
 
 
-def _all_legs(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> list[tuple[str, Job]]:
-    if not job.has_many:
-        return [(job.source.object_name, job)]
-    found = lay_out(job, source, target, RunFacts())
-    if found.errors:
-        first = found.errors[0]
-        raise UltravectError(first.code, first.message, hint=first.fix, place=first.place)
-    return [(leg.object, leg.job) for leg in found.legs]
-
-
-def _key(job: Job) -> MarkKey:
-    return mark_key(job, deciding_parameters(job))
-
-
 def _shown(name: str, job: Job, target: ConnectionSpec) -> ShownMark:
     opened, table = open_target(job, target, RunFacts())
-    entries = opened.ledger(table).mark(_key(job))
+    entries = opened.ledger(table).mark(key_of_mark(job))
     newer = job.source.newer
     if newer is not None and newer.by is not None:
         held = entries.get("")
@@ -171,5 +158,5 @@ def _change(
         )
     for _, leg in chosen:
         opened, table = open_target(leg, target, RunFacts())
-        opened.ledger(table).set_mark(_key(leg), made(leg))
+        opened.ledger(table).set_mark(key_of_mark(leg), made(leg))
     return [_shown(known, leg, target) for known, leg in chosen]

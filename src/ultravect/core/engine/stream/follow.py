@@ -20,13 +20,12 @@ from ultravect.core.engine.objects.connections import ConnectionSpec, database_o
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.targets import open_target
 from ultravect.core.engine.plan.leg_plan import LegPlan
-from ultravect.core.engine.plan.legs import lay_out
+from ultravect.core.engine.plan.legs import legs_now
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.newer.newer_log import LogReading, open_log
-from ultravect.core.engine.plan.newer.newer_rows import mark_key
+from ultravect.core.engine.plan.newer.newer_rows import key_of_mark
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.plan.target.writing import deciding_parameters
 from ultravect.core.engine.run.execute import require_plan, run_plan
 from ultravect.core.engine.run.execution import Execution
 from ultravect.core.engine.run.rejected.rejects import Reject
@@ -104,7 +103,7 @@ def follow_log(job: Job, source: ConnectionSpec, target: ConnectionSpec, followi
     stream = _Stream(job, source, target, following)
     accepted, order = set(following.accepted), Order.REMOVED_FIRST
     while True:
-        tables = stream.copied(stream.planned())
+        tables = stream.copied()
         try:
             stream.follow(tables, frozenset(accepted), order)
             return
@@ -152,22 +151,12 @@ class _Stream:
         self._identifier = ""
         self._watched = 0.0
 
-    def planned(self) -> list[tuple[str, Job]]:
-        """The tables of the job, as they are in the source now."""
-        job = self._job
-        if not job.has_many:
-            return [(job.source.object_name, job)]
-        found = lay_out(job, self._source, self._to, self._facts)
-        if found.errors:
-            first = found.errors[0]
-            raise UltravectError(first.code, first.message, hint=first.fix, place=first.place)
-        return [(leg.object, leg.job) for leg in found.legs]
-
     # the snapshot
 
-    def copied(self, legs: Sequence[tuple[str, Job]]) -> list[StreamTable]:
-        """The tables, each of which was copied once; those that were not are now."""
+    def copied(self) -> list[StreamTable]:
+        """The tables of the job, as they are in the source now, each of which was copied once; those that were not are now."""
         log, listener = self._log, self._listener
+        legs = legs_now(self._job, self._source, self._to, self._facts)
         checked = [(name, job, self._plan(job, None)) for name, job in legs]
         for _, _, plan in checked:
             for finding in plan.findings:
@@ -201,7 +190,7 @@ class _Stream:
         """How far a table was copied; None where it was not, or is gone since."""
         if plan.target is None or plan.table is None or plan.live is None:
             return None
-        return _mark(plan.target.ledger(plan.table), _key(job))
+        return _mark(plan.target.ledger(plan.table), key_of_mark(job))
 
     def _read_own_mark(self, plan: Planning) -> None:
         assert plan.target is not None and plan.table is not None
@@ -256,7 +245,7 @@ class _Stream:
 
     def _entry_of(self, job: Job) -> str | None:
         target, table = open_target(job, self._to, self._facts)
-        return target.ledger(table).mark(_key(job)).get("")
+        return target.ledger(table).mark(key_of_mark(job)).get("")
 
     def _opened(self, name: str, job: Job) -> StreamTable:
         plan = self._plan(job, LogReading())
@@ -265,7 +254,7 @@ class _Stream:
             self._change(plan)
             plan = self._plan(job, LogReading())
             require_plan(plan)
-        return StreamTable(name, plan, self._log, _key(job), self._mark_of(job, plan), self._following.run_id)
+        return StreamTable(name, plan, self._log, key_of_mark(job), self._mark_of(job, plan), self._following.run_id)
 
     def _change(self, plan: Planning) -> None:
         """Has a table of the target get what its source has got: columns, or larger types."""
@@ -396,10 +385,6 @@ def _refusing(order: Order) -> Iterator[None]:
         if error.code not in _REFUSALS:
             raise
         raise _Refused(order, error) from None
-
-
-def _key(job: Job) -> MarkKey:
-    return mark_key(job, deciding_parameters(job))
 
 
 def _mark(ledger: Ledger, key: MarkKey) -> LogMark | None:

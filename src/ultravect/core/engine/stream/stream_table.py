@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -12,7 +11,7 @@ import pyarrow as pa
 
 from ultravect.core.contracts.change_log import ChangeLog, Changes, Kind, LoggedTable, LogMark
 from ultravect.core.contracts.mark import MarkKey
-from ultravect.core.contracts.write_plan import Gone, Insert, Merge, Remove, WritePlan
+from ultravect.core.contracts.write_plan import Insert, Merge, Remove, WritePlan
 from ultravect.core.dialects.base import NewColumn
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.leg_plan import ColumnPlan
@@ -22,16 +21,16 @@ from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.stream.folding import Places, fold, in_place, key_numbers
-from ultravect.core.expressions.bind import columns_in
+from ultravect.core.expressions.bind import RunFact, columns_in, parts_of
 from ultravect.core.types.arrow import convert_typed, plain_array
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import STORED
 from ultravect.core.types.written import plain_text
 
-CHANGES = {Kind.INSERT: "insert", Kind.UPDATE: "update", Kind.DELETE: "delete", Kind.FORMER: "former"}
-"""What ``change()`` gives; a row of a snapshot has ``SNAPSHOT``."""
-
 SNAPSHOT, EMPTIED = "snapshot", "truncate"
+"""What ``change()`` gives of a row of the beginning, and of a table that was emptied at once; of others, the word of their kind."""
+
+_WORDS = np.array([EMPTIED, *(kind.name.lower() for kind in Kind)])
 _LOOKED_UP_AT_ONCE = 200
 _TEXT = CanonicalType("text")
 
@@ -64,14 +63,18 @@ class StreamTable:
         self.is_mirror = self.job.into.matches_rows
         self._run_id = run_id
         self._keys = key_places(planned)
+        self._says_position = any(
+            isinstance(part, RunFact) and part.what == "log_position"
+            for bound in (*opened.bound.values(), *([opened.condition] if opened.condition is not None else []))
+            for part in parts_of(bound)
+        )
         self._shapers: dict[tuple[tuple[str, ...], bool], Shaper] = {}
         write = replace(
             opened.plan.write, create=None, rebuild=False, changes=(), before=(), after=(), samples=0, receipts=False, marks=True,
             counts_all=False, only_if_empty=False, source=f"changes of {self.reader.label}",
         )  # fmt: skip
-        gone = write.merges.gone if write.merges is not None else None
-        self._gone = gone
-        flag = gone.flag if isinstance(gone, Gone) else ""
+        flag = write.flag
+        self._gone = write.merges.gone if write.merges is not None else None
         self._write = (
             replace(write, action=Merge(unflags=flag), repeats="last")
             if self.is_mirror
@@ -319,24 +322,14 @@ class StreamTable:
 
     def _facts(self, changes: Changes, rows: Places) -> Mapping[str, pa.Array]:
         """What the log says of each row: see ``expressions.bind.LOG_FACTS``."""
-        words = np.array(["truncate", *(CHANGES[Kind(number)] for number in (1, 2, 3, 4))])
         return {
-            "change": pa.array(words[changes.kinds[rows]], pa.string()),
+            "change": pa.array(_WORDS[changes.kinds[rows]], pa.string()),
             "committed_at": pa.array(changes.moments[rows], pa.timestamp("us", tz="UTC")),
             "log_position": pa.array([self._log.text(int(number)) for number in changes.positions[rows]], pa.string())
             if self._says_position
             else pa.nulls(len(rows), pa.string()),
         }
 
-    @property
-    def _says_position(self) -> bool:
-        return any(column.expression is not None for column in self.columns)
-
 
 def _new(columns: Sequence[ColumnPlan]) -> tuple[NewColumn, ...]:
     return tuple(NewColumn(column.name, column.type) for column in columns)
-
-
-def moment_of(microseconds: int) -> dt.datetime:
-    """A moment of the log."""
-    return dt.datetime.fromtimestamp(microseconds / 1_000_000, dt.UTC)

@@ -11,7 +11,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from ultravect.core.contracts.change_log import Changes, Emptied, LogMark
+from ultravect.core.contracts.change_log import Changes, Emptied, Kind, LogMark
 from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.target import LoadsTogether, Target
 from ultravect.core.contracts.write_plan import Attempt
@@ -151,7 +151,7 @@ class WindowWriter:
         chosen = [(self._by_name[changes.table], changes) for changes in chunk]
         chosen.sort(key=lambda pair: self._tables.index(pair[0]))
         for table, changes in chosen:
-            self._account(table).changes += int((changes.kinds != 4).sum())
+            self._account(table).changes += int((changes.kinds != Kind.FORMER).sum())
         for table, changes in chosen:
             if not table.is_mirror:
                 for step in table.history(changes):

@@ -100,17 +100,17 @@ SELECT pg_relation_filenode(t.oid), ARRAY(SELECT pg_relation_filenode(relid) FRO
 FROM (SELECT to_regclass(%s) AS oid) t
 """
 _STORED_EARLY = "SELECT pg_relation_filenode(to_regclass(%s))"
+_NOW = "CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END"
 _STATE = """
 SELECT current_setting('wal_level'), (SELECT rolsuper OR rolreplication FROM pg_roles WHERE rolname = current_user),
-  (SELECT json_agg(json_build_array(slot_name, pg_wal_lsn_diff(
-     CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END, restart_lsn)::bigint) ORDER BY slot_name)
+  (SELECT json_agg(json_build_array(slot_name, pg_wal_lsn_diff({now}, restart_lsn)::bigint) ORDER BY slot_name)
    FROM pg_replication_slots WHERE slot_name LIKE 'ultravect\\_%' AND NOT active AND database = current_database())
-"""
+""".replace("{now}", _NOW)
 _KEPT = """
-SELECT active, pg_wal_lsn_diff({now}, restart_lsn)::bigint, confirmed_flush_lsn - '0/0'::pg_lsn, to_jsonb(s) ->> 'wal_status',
+SELECT pg_wal_lsn_diff({now}, restart_lsn)::bigint, confirmed_flush_lsn - '0/0'::pg_lsn, to_jsonb(s) ->> 'wal_status',
   to_jsonb(s) ->> 'invalidation_reason', restart_lsn IS NULL
 FROM pg_replication_slots s WHERE slot_name = %s AND database = current_database()
-"""
+""".replace("{now}", _NOW)
 
 
 def slot_name(job: str, owner: str) -> str:
@@ -192,12 +192,12 @@ class PostgresqlLog:
         found = []
         for item in described:
             table = TableName(item["schema"], item["table"])
+            if item["kind"] == "p":
+                what = f"a partition of {table} that is emptied, detached or dropped by itself is not in the log: its rows stay in the target"
+                found.append(Remark(PARTITIONS, what, "delete such rows, or have the table copied anew after that"))
             if item["kind"] not in ("r", "p"):
                 fix = "name the tables that it is made of; or from.newer: changed_rows"
                 found.append(Remark("log-of-view", f"{table} is no table: the log does not know its rows", fix))
-            elif item["kind"] == "p":
-                what = f"a partition of {table} that is emptied, detached or dropped by itself is not in the log: its rows stay in the target"
-                found.append(Remark(PARTITIONS, what, "delete such rows, or have the table copied anew after that"))
             elif item["persistence"] != "p":
                 what = f"{table} is not logged: the log does not know its rows"
                 found.append(Remark("log-of-unlogged", what, f"ALTER TABLE {_named(table)} SET LOGGED"))
@@ -279,10 +279,10 @@ class PostgresqlLog:
     def prepare(self, tables: Sequence[TableName]) -> None:
         with self._session("preparing the log") as session:
             session.execute(f"SET statement_timeout = '{_PREPARE_SECONDS}s'".encode())
-            if self._own and self._publish(session, tables) and self._slot(session) is not None:
+            if self._own and self._publish(session, tables) and self._kept(session).there:
                 # what a transaction did to a new table before is not decoded: those that were under way have to end
                 _wait_for_older(session, self._connection)
-            if self._slot(session) is None:
+            if not self._kept(session).there:
                 failover = ", false, false, true" if session.info.server_version >= _FAILOVER_VERSION else ""
                 session.execute(
                     f"SELECT pg_create_logical_replication_slot(%s, 'pgoutput'{failover})".encode(), (self.name,)
@@ -308,36 +308,24 @@ class PostgresqlLog:
         session.execute(f"ALTER PUBLICATION {name} SET TABLE {listed}".encode())
         return bool(set(tables) - held)
 
-    def _slot(self, session: Session) -> tuple[Any, ...] | None:
-        now = "CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_lsn() END"
-        return session.execute(_KEPT.format(now=now).encode(), (self.name,)).fetchone()
+    def _kept(self, session: Session) -> Kept:
+        row = session.execute(_KEPT.encode(), (self.name,)).fetchone()
+        if row is None:
+            return Kept(there=False)
+        size, position, status, reason, removed = row
+        lost = str(reason or "")
+        if not lost and (status == "lost" or removed):
+            lost = "its log was removed to free disk space"
+        return Kept(True, size, int(position or 0), lost)
 
     def kept(self) -> Kept:
         with self._session("looking what the server keeps of its log") as session:
-            row = self._slot(session)
-        if row is None:
-            return Kept(there=False)
-        active, size, position, status, reason, gone = row
-        lost = (
-            str(reason or "")
-            if reason
-            else "its log was removed to free disk space"
-            if status == "lost" or gone
-            else ""
-        )
-        return Kept(True, bool(active), size, int(position or 0), lost)
-
-    def end(self) -> int:
-        with self._session("looking where the log ends") as session:
-            row = session.execute(
-                "SELECT (CASE WHEN pg_is_in_recovery() THEN pg_last_wal_replay_lsn() ELSE pg_current_wal_insert_lsn() END) - '0/0'::pg_lsn"
-            ).fetchone()
-        return int(row[0]) if row else 0
+            return self._kept(session)
 
     def drop(self) -> bool:
         with self._session("giving up what the server keeps of its log") as session:
-            row = self._slot(session)
-            if row is not None:
+            there = self._kept(session).there
+            if there:
                 session.execute(
                     "SELECT pg_terminate_backend(active_pid) FROM pg_replication_slots WHERE slot_name = %s AND active",
                     (self.name,),
@@ -348,7 +336,7 @@ class PostgresqlLog:
                 )
             if self._own:
                 session.execute(f"DROP PUBLICATION IF EXISTS {_quoted(self._publication)}".encode())
-        return row is not None
+        return there
 
     @contextmanager
     def snapshot(self, table: TableName, log: str, position: int) -> Iterator[Snapshot]:
@@ -408,14 +396,13 @@ class PostgresqlLog:
                     self._follower = None
 
     def _require_kept(self, session: Session, position: int) -> None:
-        row = self._slot(session)
-        why = ""
-        if row is None:
+        kept, why = self._kept(session), ""
+        if not kept.there:
             why = f"the server has no replication slot {self.name} any more"
-        elif row[5] or row[3] == "lost":
-            why = f"the server has given up what it kept for us: {row[4] or 'its log was removed to free disk space'}"
-        elif int(row[2] or 0) > position:
-            why = f"slot {self.name} was made anew, or followed by others: it begins at {lsn(int(row[2]))}"
+        elif kept.lost:
+            why = f"the server has given up what it kept for us: {kept.lost}"
+        elif kept.position > position:
+            why = f"slot {self.name} was made anew, or followed by others: it begins at {lsn(kept.position)}"
         if why:
             raise log_lost(self._connection, f"{why}; what was committed since {lsn(position)} is not known")
 
@@ -555,8 +542,8 @@ class _Visible:
     """Which transactions a snapshot sees, by the low halves of their numbers, as the protocol has them."""
 
     def __init__(self, text: str) -> None:
-        first, last, under_way = text.split(":")
-        self._xmin, self._xmax = int(first), int(last)
+        _, last, under_way = text.split(":")
+        self._xmax = int(last)
         self._open = frozenset(map(int, filter(None, under_way.split(","))))
 
     def sees(self, transaction: int) -> bool:

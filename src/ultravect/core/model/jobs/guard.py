@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, Field, model_validator
 
-from ultravect.core.model.base import Declared, Duration, size_bytes
+from ultravect.core.model.base import Declared, Duration, Size
 
 
 def _share(value: str) -> str:
@@ -26,12 +26,6 @@ def share_of(text: str) -> float:
     return found / 100
 
 
-def _size(value: str) -> str:
-    size_bytes(value)
-    return value
-
-
-LogSize = Annotated[str, AfterValidator(_size), Field(examples=["20 GB"])]
 Share = Annotated[str, AfterValidator(_share), Field(examples=["5 %"])]
 
 
@@ -89,8 +83,9 @@ class Guard(Declared):
         description="Of a stream: how long the lag of the target may be before a message is sent.",
         examples=["10 min"],
     )
-    log_kept: LogSize | None = Field(
+    log_kept: Size | None = Field(
         default=None,
+        examples=["20 GB"],
         description="Of a stream: how much of its log the source may have to keep for it. Beyond that the stream gives the log up, so that the "
         "source's disk does not run full; its tables are copied anew then.",
     )

@@ -12,6 +12,7 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.model.base import Declared, Duration, ParameterName, Slug
 from ultravect.core.model.jobs.guard import Guard
 from ultravect.core.model.jobs.into import Target
+from ultravect.core.model.jobs.newer import names_log
 from ultravect.core.model.jobs.schedule import ClockTime, Retry, Schedule, first_of_day
 from ultravect.core.model.jobs.source import JobSource
 from ultravect.core.model.problems import did_you_mean
@@ -142,9 +143,7 @@ class Job(Declared):
         source, into = given.get("from"), given.get("into")
         if not isinstance(source, dict) or not isinstance(into, dict):
             return given
-        newer = source.get("newer")
-        follows = newer == "log" or (isinstance(newer, dict) and newer.get("log") is True)
-        if not follows or into.get("mode") != "upsert" or "gone" in into:
+        if not names_log(source.get("newer")) or into.get("mode") != "upsert" or "gone" in into:
             return given
         return {**given, "into": {**into, "gone": "delete"}}
 

@@ -13,6 +13,11 @@ _WORDS = ("version", "changed_rows", "log")
 """Ways that need no more than their name."""
 
 
+def names_log(given: Any) -> bool:
+    """Whether ``from.newer``, as it stands in a file or in the records, is the log."""
+    return given == "log" or (isinstance(given, dict) and given.get("log") is True)
+
+
 class MoveTo(Declared):
     """Where files are put that were copied."""
 

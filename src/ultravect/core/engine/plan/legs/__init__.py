@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ultravect.core.engine.plan.legs.facts import legs_of_facts
-from ultravect.core.engine.plan.legs.lay_out import lay_out
+from ultravect.core.engine.plan.legs.lay_out import lay_out, legs_now
 from ultravect.core.engine.plan.legs.leg_job import LegJob, Legs
 
-__all__ = ["LegJob", "Legs", "lay_out", "legs_of_facts"]
+__all__ = ["LegJob", "Legs", "lay_out", "legs_now", "legs_of_facts"]

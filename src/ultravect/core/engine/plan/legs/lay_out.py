@@ -66,6 +66,17 @@ def lay_out(
     return Legs(_ordered(legs, source, target, facts), findings)
 
 
+def legs_now(job: Job, source: ConnectionSpec, target: ConnectionSpec, facts: RunFacts) -> list[tuple[str, Job]]:
+    """What a job copies now, one object or many: their names, each with the job of its leg. UltravectError where they cannot be found."""
+    if not job.has_many:
+        return [(job.source.object_name, job)]
+    found = lay_out(job, source, target, facts)
+    if found.errors:
+        first = found.errors[0]
+        raise UltravectError(first.code, first.message, hint=first.fix, place=first.place)
+    return [(leg.object, leg.job) for leg in found.legs]
+
+
 def _of_feed(job: Job, source: ConnectionSpec, target: ConnectionSpec, facts: RunFacts) -> Legs:
     """The legs of a feed go into one target, one after the other; none where no file is new."""
     findings: list[Finding] = []

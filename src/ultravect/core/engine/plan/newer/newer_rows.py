@@ -29,6 +29,7 @@ from ultravect.core.engine.plan.newer.mark_values import (
 from ultravect.core.engine.plan.newer.newer_versions import plan_newer_versions
 from ultravect.core.engine.plan.planning import Planning
 from ultravect.core.engine.plan.target.names import quoted
+from ultravect.core.engine.plan.target.writing import deciding_parameters
 from ultravect.core.errors import UltravectError
 from ultravect.core.expressions.bind import Scope, bind_condition, column_position
 from ultravect.core.expressions.parse import parse_condition
@@ -182,6 +183,11 @@ def mark_key(job: Job, used: Sequence[str]) -> MarkKey:
         return MarkKey(job.job, f"feed {feed if isinstance(feed, str) else feed.feed}")
     values = ", ".join(f"{name}={job.parameters[name]}" for name in sorted(used) if name in job.parameters)
     return MarkKey(job.job, job.source.object_name + (f" ({values})" if values else ""))
+
+
+def key_of_mark(job: Job) -> MarkKey:
+    """Whose mark a leg's job keeps, with the parameters that it has."""
+    return mark_key(job, deciding_parameters(job))
 
 
 def _range(job: Job, plan: Planning, column: _Column, again: Again) -> str:
