@@ -7,8 +7,8 @@ from pathlib import Path
 from Cython.Build import cythonize
 from setuptools import Extension, setup
 
-# the one kernel that talks with the MariaDB C client, which its Python driver is built against as well
-CLIENT = "guard.pyx"
+# the kernels that talk with the MariaDB C client, which its Python driver is built against as well
+CLIENT = ("guard.pyx", "binlog.pyx")
 
 
 def client_options(flag):
@@ -21,8 +21,8 @@ extensions = [
         ".".join(source.with_suffix("").parts[1:]),
         [str(source)],
         include_dirs=["src"],
-        extra_compile_args=["-O3", *(client_options("--cflags") if source.name == CLIENT else ())],
-        extra_link_args=client_options("--libs") if source.name == CLIENT else [],
+        extra_compile_args=["-O3", *(client_options("--cflags") if source.name in CLIENT else ())],
+        extra_link_args=client_options("--libs") if source.name in CLIENT else [],
     )
     for source in sources
 ]

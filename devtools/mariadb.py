@@ -20,6 +20,7 @@ import MySQLdb
 from devtools.postgres import free_port
 
 _START_SECONDS = 60
+_LOGGED = ("--log-bin=log", "--server-id=1", "--binlog-format=ROW", "--binlog-row-image=FULL", "--binlog-row-metadata=FULL")
 
 
 def _owner() -> list[str]:
@@ -37,8 +38,8 @@ class MariadbServer:
     process: subprocess.Popen[bytes] | None = field(default=None, repr=False)
 
     @classmethod
-    def create(cls, *, options: Sequence[str] = ()) -> MariadbServer:
-        """Makes an empty server and starts it."""
+    def create(cls, *, options: Sequence[str] = (), logged: bool = False) -> MariadbServer:
+        """Makes an empty server and starts it; ``logged``: it keeps a log of changes, which jobs can follow."""
         folder = Path(tempfile.mkdtemp(prefix="ultravect-maria-", dir="/var/tmp"))
         if os.geteuid() == 0:
             owner = pwd.getpwnam("mysql")
@@ -65,7 +66,7 @@ class MariadbServer:
             "\nGRANT ALL ON *.* TO demo@'127.0.0.1' WITH GRANT OPTION;\n"
         )
         start.chmod(0o644)
-        server.start(options)
+        server.start([*options, *(_LOGGED if logged else ())])
         return server
 
     def start(self, options: Sequence[str] = ()) -> None:

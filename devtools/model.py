@@ -537,7 +537,7 @@ class Trials:
 @contextmanager
 def trials() -> Iterator[Trials]:
     """A service with what cases need, for as long as the context lasts."""
-    maria = MariadbServer.create()
+    maria = MariadbServer.create(logged=True)
     try:
         maria.start()
         with temporary_stack("model", settings=_SETTINGS) as stack, Client(stack.url, token=stack.token) as client:

@@ -61,7 +61,7 @@ class Places:
         folder = Path(tempfile.mkdtemp(prefix="ultravect-places-", dir="/var/tmp"))
         write_masts(folder / "buckets" / BUCKET, rows)
         write_forecast(folder / "web")
-        mariadb = MariadbServer.create()
+        mariadb = MariadbServer.create(logged=True)
         mariadb.execute("CREATE DATABASE reservations")
         mariadb.execute(*RESERVATIONS, database="reservations")
         guests, booked, paid = reservations(rows)

@@ -57,7 +57,7 @@ def certificates() -> Iterator[Certificates]:
 def mariadb(certificates: Certificates) -> Iterator[MariadbServer]:
     folder = certificates.folder
     options = [f"--ssl-ca={folder}/ca.pem", f"--ssl-cert={folder}/server.pem", f"--ssl-key={folder}/server.key"]
-    server = MariadbServer.create(options=options)
+    server = MariadbServer.create(options=options, logged=True)
     server.execute("CREATE DATABASE huts")
     yield server
     server.remove()

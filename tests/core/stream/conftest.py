@@ -8,8 +8,10 @@ from contextlib import nullcontext
 from dataclasses import dataclass, field
 from typing import Any
 
+import MySQLdb
 import psycopg
 import pytest
+from devtools.mariadb import MariadbServer
 from devtools.postgres import PostgresServer
 from devtools.stack import Stack
 
@@ -17,6 +19,7 @@ from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.run.rejected.rejects import Reject
 from ultravect.core.engine.stream.follow import Following, drop_log, follow_log
 from ultravect.core.engine.stream.windows import WindowAccount
+from ultravect.core.kinds.mariadb.binlog import FILE
 from ultravect.core.model.document import job_from_data
 from ultravect.core.model.finding import Finding
 
@@ -58,18 +61,38 @@ class Heard:
 class Followed:
     """``source`` and ``target`` are sessions that commit each statement; the job's name is the databases'."""
 
+    source: Any
+
     def __init__(self, server: PostgresServer) -> None:
         self.server, self.name = server, f"followed{next(_numbers)}"
         self._jobs: list[Any] = []
-        for suffix in ("", "_into"):
-            server.execute(f"CREATE DATABASE {self.name}{suffix}")
-        self.source = psycopg.connect(server.url(self.name), autocommit=True)
+        server.execute(f"CREATE DATABASE {self.name}_into")
         self.target = psycopg.connect(server.url(f"{self.name}_into"), autocommit=True)
-        self.into = self.spec("there", f"{self.name}_into")
+        self.into = ConnectionSpec(
+            "there", "postgresql", self._settings(f"{self.name}_into", "postgres", server.password)
+        )
+        self._open()
+
+    def _open(self) -> None:
+        self.server.execute(f"CREATE DATABASE {self.name}")
+        self.source = psycopg.connect(self.server.url(self.name), autocommit=True)
+
+    def _settings(self, database: str, user: str, password: str) -> dict[str, Any]:
+        where = {"host": "127.0.0.1", "port": self.server.port, "database": database}
+        return {**where, "user": user, "password": password}
+
+    @property
+    def here(self) -> ConnectionSpec:
+        """The source."""
+        return self.spec("here", self.name)
+
+    def end(self) -> int:
+        """Where the log ends now."""
+        ((end,),) = self.sql("SELECT (pg_current_wal_insert_lsn() - '0/0'::pg_lsn)::bigint")
+        return int(end)
 
     def spec(self, name: str, database: str, user: str = "postgres", password: str = "") -> ConnectionSpec:
-        settings = {"host": "127.0.0.1", "port": self.server.port, "database": database, "user": user}
-        return ConnectionSpec(name, "postgresql", {**settings, "password": password or self.server.password})
+        return ConnectionSpec(name, "postgresql", self._settings(database, user, password or self.server.password))
 
     def sql(self, statement: str) -> list[Any]:
         """In the source."""
@@ -106,27 +129,75 @@ class Followed:
     ) -> Heard:
         """Follows the log up to where it ends now, or so many windows long."""
         found = heard or Heard()
-        ((end,),) = self.sql("SELECT (pg_current_wal_insert_lsn() - '0/0'::pg_lsn)::bigint")
+        end = self.end()
 
         def stops() -> bool:
             return bool(windows) and len(found.windows) >= windows
 
-        following = Following(found, stops, nullcontext, "7", frozenset(accepted), None if windows else int(end))
+        following = Following(found, stops, nullcontext, "7", frozenset(accepted), None if windows else end)
         self._jobs.append(job)
-        follow_log(job_from_data(job), spec or self.spec("here", self.name), self.into, following)
+        follow_log(job_from_data(job), spec or self.here, self.into, following)
         return found
 
     def close(self) -> None:
         for job in self._jobs:
-            drop_log(job_from_data(job), self.spec("here", self.name), self.into)
+            drop_log(job_from_data(job), self.here, self.into)
         self.source.close()
         self.target.close()
-        for suffix in ("", "_into"):
-            self.server.execute(f"DROP DATABASE {self.name}{suffix} WITH (FORCE)")
+        self._remove()
+        self.server.execute(f"DROP DATABASE {self.name}_into WITH (FORCE)")
+
+    def _remove(self) -> None:
+        self.server.execute(f"DROP DATABASE {self.name} WITH (FORCE)")
+
+
+class FollowedMaria(Followed):
+    """The same, of a source in MariaDB; a statement may be several, with ``;`` between them."""
+
+    def __init__(self, server: PostgresServer, mariadb: MariadbServer) -> None:
+        self.mariadb = mariadb
+        super().__init__(server)
+
+    def _open(self) -> None:
+        self.mariadb.execute(f"CREATE DATABASE {self.name}")
+        self.source = self.connected()
+
+    def connected(self) -> Any:
+        """A session that commits each statement."""
+        return MySQLdb.connect(
+            host="127.0.0.1", port=self.mariadb.port, user="demo", password=self.mariadb.password, database=self.name, charset="utf8mb4",
+            autocommit=True,
+        )  # fmt: skip
+
+    def spec(self, name: str, database: str, user: str = "demo", password: str = "") -> ConnectionSpec:
+        settings = {**self.mariadb.settings(database), "tls": "off", "user": user}
+        return ConnectionSpec(name, "mariadb", {**settings, "password": password or self.mariadb.password})
+
+    def sql(self, statement: str) -> list[Any]:
+        rows: list[Any] = []
+        with self.source.cursor() as cursor:
+            for one in filter(str.strip, statement.split(";")):
+                cursor.execute(one)
+                rows = list(cursor.fetchall() or ())
+        return rows
+
+    def end(self) -> int:
+        file, place, *_ = self.sql("SHOW MASTER STATUS")[0]
+        return int(file.rpartition(".")[2]) * FILE + int(place)
+
+    def _remove(self) -> None:
+        self.mariadb.execute(f"DROP DATABASE IF EXISTS {self.name}")
 
 
 @pytest.fixture
 def followed(stack: Stack) -> Iterator[Followed]:
     made = Followed(stack.postgres)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def followed_maria(stack: Stack, mariadb: MariadbServer) -> Iterator[FollowedMaria]:
+    made = FollowedMaria(stack.postgres, mariadb)
     yield made
     made.close()

@@ -15,7 +15,8 @@ from hypothesis import strategies as st
 from ultravect.core.contracts.change_log import Changes, Kind
 from ultravect.core.dialects.base import TableName
 from ultravect.core.engine.stream.folding import fold
-from ultravect.core.kinds.postgresql.log_messages import MessageDecoder, RelationRows
+from ultravect.core.kinds.postgresql.log_messages import MessageDecoder
+from ultravect.core.loading.change_rows import ChangeRows
 
 KEYS = [1, 2, 3]
 CHANGE = st.tuples(
@@ -83,7 +84,7 @@ def _framed(payload: bytes) -> bytes:
 
 def _taken(messages: list[bytes]) -> Any:
     decoder = MessageDecoder(lambda transaction, position: None)
-    decoder.relations[7] = RelationRows(2)
+    decoder.relations[7] = ChangeRows([0] * 2)
     left = iter(messages)
 
     def receive(wait: int) -> tuple[int, bytes]:

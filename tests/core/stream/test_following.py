@@ -214,7 +214,7 @@ def test_a_table_that_comes_to_the_job_later_gets_a_snapshot_of_its_own(followed
     followed.sql("DELETE FROM booking; INSERT INTO booking VALUES ('Fels', 2, 2)")
     followed.follow(job)
     assert _state(followed.target) == _state(followed.source)
-    here = followed.spec("here", followed.name)
+    here = followed.here
     assert {item.object for item in marks_of(job_from_data(job), here, followed.into)} == {"guest", "booking"}
     followed.there("DELETE FROM guest")
     reset_mark(job_from_data(job), here, followed.into, "guest")
@@ -225,7 +225,7 @@ def test_a_table_that_comes_to_the_job_later_gets_a_snapshot_of_its_own(followed
 
 
 def test_a_transaction_of_many_chunks_is_one_window(followed: Followed, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(change_log, "_CHUNK_ROWS", 50)
+    monkeypatch.setattr(change_log, "CHUNK_ROWS", 50)
     followed.sql(TABLES[0])
     followed.sql("INSERT INTO guest SELECT g, 'c' || g, repeat('x', 9000) FROM generate_series(1, 20) g")
     followed.follow(job := followed.job("guest"))
@@ -389,7 +389,7 @@ def test_a_log_that_was_not_kept_is_said_and_all_is_copied_anew(followed: Follow
     with pytest.raises(UltravectError, match="is not known") as lost:
         followed.follow(job)
     assert (lost.value.code, "mark JOB --reset" in lost.value.hint) == ("log-lost", True)
-    reset_mark(job_from_data(job), followed.spec("here", followed.name), followed.into, "")
+    reset_mark(job_from_data(job), followed.here, followed.into, "")
     followed.follow({**job, "into": {**job["into"], "gone_limit": "100%"}})
     assert followed.there("SELECT id FROM guest") == [(2,)]
 
@@ -411,7 +411,7 @@ def test_a_check_says_what_is_missing_at_the_source(followed: Followed, made: st
     job["from"].pop("tables")
 
     def codes() -> list[str]:
-        found = check_job(job_from_data(job), followed.spec("here", followed.name), followed.into)
+        found = check_job(job_from_data(job), followed.here, followed.into)
         assert followed.sql("SELECT count(*) FROM pg_publication") == [(0,)], "a check makes nothing"
         return [finding.code for finding in found.findings if finding.severity == "error"]
 

@@ -20,8 +20,8 @@ import pyarrow as pa
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Remark
 from ultravect.core.dialects.base import TableName
 
-PARTITIONS = "log-of-partitions"
-"""The code of what ``ChangeLog.lacks`` says and what keeps no one from following: what happens to a partition alone is not logged."""
+WARNINGS = frozenset(["log-of-partitions", "log-retention"])
+"""The codes of what ``ChangeLog.lacks`` says and what keeps no one from following."""
 
 
 class Kind(IntEnum):
@@ -71,17 +71,20 @@ class Redefined:
     added: Sequence[str] = ()
     gone: Sequence[str] = ()
     retyped: Mapping[str, tuple[str, str]] = field(default_factory=dict)
+    replaced: bool = False
+    """Whether it has, or may have, other rows than before, which its log does not say."""
 
 
 @dataclass(frozen=True)
 class End:
     """All transactions up to ``position`` were given: the state of the source at a commit.
 
-    ``moment``: when the last one was committed, in microseconds since 1970, 0 where there was none.
+    ``moment``: when the last one was committed, in microseconds since 1970, 0 where there was none. ``proof``: see ``LogMark``.
     """
 
     position: int
     moment: int
+    proof: str = ""
 
 
 LogEvent = Changes | Emptied | Redefined | End
@@ -101,13 +104,15 @@ class LogMark:
     """How far a table, or all of a job, was copied: up to ``position`` of the log ``log``, which names server and database.
 
     ``snapshot``: which transactions beyond it are in the copied rows already, of a table whose rows were copied while the log went on, up to
-    the position ``until``; as the source writes it.
+    the position ``until``; as the source writes it. ``proof``: what else the source says of the position, by which it knows whether that is
+    still the one that was meant.
     """
 
     log: str
     position: int
     snapshot: str = ""
     until: int = 0
+    proof: str = ""
 
     def as_text(self) -> str:
         return json.dumps(asdict(self), sort_keys=True)
@@ -115,16 +120,26 @@ class LogMark:
     @classmethod
     def from_text(cls, text: str) -> LogMark:
         data: dict[str, Any] = json.loads(text)
-        return cls(data["log"], int(data["position"]), data.get("snapshot", ""), int(data.get("until", 0)))
+        return cls(
+            data["log"],
+            int(data["position"]),
+            data.get("snapshot", ""),
+            int(data.get("until", 0)),
+            data.get("proof", ""),
+        )
 
 
 @dataclass(frozen=True)
 class LoggedTable:
-    """A table that is followed. ``columns``: those that its changes are given with, in their order."""
+    """A table that is followed. ``columns``: those that its changes are given with, in their order.
+
+    ``keys``: the places of those by which its rows are distinguished in the target; none where it does not matter what a row was before.
+    """
 
     name: TableName
     columns: Sequence[LiveColumn]
     mark: LogMark
+    keys: Sequence[int] = ()
     left_out: frozenset[str] = frozenset()
     """Columns that it has besides, and that are not asked for."""
 
@@ -185,9 +200,9 @@ class ChangeLog(Protocol):
         ``position``: where the reader of the log is."""
 
     def follow(
-        self, tables: Sequence[LoggedTable], position: int, size: WindowSize
+        self, tables: Sequence[LoggedTable], start: LogMark, size: WindowSize
     ) -> AbstractContextManager[Iterator[LogEvent]]:
-        """What was committed from ``position`` on, without end: one window after the other, each closed by an ``End``. A window without
+        """What was committed from ``start`` on, without end: one window after the other, each closed by an ``End``. A window without
         changes ends, too. Tables that the transactions of their marks' snapshots have written are left out of those.
 
         ``log-lost`` where the source has not kept what was committed since."""

@@ -272,7 +272,7 @@ class _Stream:
         if not tables:
             return
         marks = [self._effective(table) for table in tables]
-        position = min(mark.position for mark in marks)
+        start = min(marks, key=lambda mark: mark.position)
         reached = max(mark.position for mark in marks)
         seconds = duration_seconds(self._job.run.follow) if self._job.run.follow else FOLLOW_SECONDS
         logged = [table.logged(mark, accepted) for table, mark in zip(tables, marks, strict=True)]
@@ -280,7 +280,7 @@ class _Stream:
             tables[0].target, tables, self._key, self._held, order, self._listener.rejects, self._following.shield
         )
         close_idle_sessions()
-        with self._log.follow(logged, position, WindowSize(seconds)) as events, writer.open():
+        with self._log.follow(logged, start, WindowSize(seconds)) as events, writer.open():
             self._listener.following(self._log.text(reached))
             last = time.monotonic()
             for event in events:
@@ -331,10 +331,10 @@ class _Stream:
         if self._mark is None or self._mark.position <= table.mark.position:
             return table.mark
         kept = table.mark.snapshot if table.mark.until > self._mark.position else ""
-        return replace(table.mark, position=self._mark.position, snapshot=kept)
+        return replace(table.mark, position=self._mark.position, snapshot=kept, proof=self._mark.proof)
 
     def _write(self, end: End, writer: WindowWriter) -> None:
-        mark = LogMark(self._identifier, end.position)
+        mark = LogMark(self._identifier, end.position, proof=end.proof)
         account = writer.commit(mark, self._log.text(end.position), end.moment)
         self._mark, self._held = mark, writer.held
         self._log.confirm(end.position)
@@ -347,7 +347,7 @@ class _Stream:
         far = end.position - held
         if far <= 0 or (far < _IDLE_BYTES and time.monotonic() - last < _IDLE_SECONDS):
             return last
-        mark = LogMark(self._identifier, end.position)
+        mark = LogMark(self._identifier, end.position, proof=end.proof)
         plan = table.write_plan
         table.target.ledger(plan.table).set_mark(self._key, mark.as_text())
         self._mark, self._held = mark, mark.as_text()
@@ -357,7 +357,7 @@ class _Stream:
 
     def _is_followed(self, event: Redefined) -> bool:
         """Whether the target gets by itself what the table of the source has got: columns, and larger types."""
-        if self._job.into.if_different != "widen" or event.gone:
+        if self._job.into.if_different != "widen" or event.gone or event.replaced:
             return False
         dialect = database_of(self._source).dialect
         both = [(dialect.to_canonical(old), dialect.to_canonical(new)) for old, new in event.retyped.values()]

@@ -90,7 +90,8 @@ class StreamTable:
 
     def logged(self, mark: LogMark, accepted: frozenset[str]) -> LoggedTable:
         """What the log is asked for."""
-        return LoggedTable(self.live.name, self.reader.columns, mark, self.left_out, accepted)
+        keys = self._keys if self.is_mirror else ()
+        return LoggedTable(self.live.name, self.reader.columns, mark, keys, self.left_out, accepted)
 
     # a history
 

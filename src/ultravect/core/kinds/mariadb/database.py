@@ -23,6 +23,7 @@ from ultravect.core.contracts.catalogue import (
     Remark,
     TableInfo,
 )
+from ultravect.core.contracts.change_log import ChangeLog
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
@@ -31,12 +32,20 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb import catalogue
+from ultravect.core.kinds.mariadb.change_log import MariadbLog, held_snapshots, reader_name
 from ultravect.core.kinds.mariadb.dialect import MariadbDialect
 from ultravect.core.kinds.mariadb.guard import cipher
 from ultravect.core.kinds.mariadb.kind import MariadbSettings
 from ultravect.core.kinds.mariadb.ledger import MariadbLedger
 from ultravect.core.kinds.mariadb.read import native_of, read_rows
-from ultravect.core.kinds.mariadb.session import IdleSession, SessionStatements, session, sign_in, transaction
+from ultravect.core.kinds.mariadb.session import (
+    IdleSession,
+    SessionStatements,
+    session,
+    sign_in,
+    transaction,
+    translated,
+)
 from ultravect.core.kinds.mariadb.staging import new_stage, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
 from ultravect.core.kinds.mariadb.write import MariadbSession, open_session
@@ -238,9 +247,17 @@ class MariadbDatabase(UsualDatabase):
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
+        if snapshot:
+            with translated(self._name, doing):
+                yield from read_rows(held_snapshots[snapshot], statement, types)
+            return
         # without converters the C client gives bytes as they came, which kernels convert
         with session(self._name, self._settings, doing, use_unicode=False, conv={}) as opened:
+            opened.query(b"START TRANSACTION READ ONLY")
             yield from read_rows(opened, statement, types)
+
+    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog:
+        return MariadbLog(self._name, self._settings, self.dialect, reader_name(job, owner))
 
     def may_create(self, name: TableName) -> str:
         schema = name.schema or self._settings.database

@@ -134,6 +134,8 @@ class MariadbDialect(CommonDialect):
             return f"ST_AsText({name})"  # only geometry has no type here
         if kind.name == "timestamptz":
             return f"CONCAT({name}, '+00:00')"  # sessions are in UTC
+        if kind.name == "real":
+            return f"{name} * 1e0"  # the server writes six digits of it
         return f"{name} + 0" if native.lower() == "bit(1)" else name
 
     def catalogued(self, native: str) -> str:

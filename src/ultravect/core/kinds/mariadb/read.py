@@ -88,8 +88,7 @@ def _column(rows: tuple[tuple[bytes | None, ...], ...], position: int, kind: Can
 
 
 def read_rows(session: Any, statement: str, types: Sequence[CanonicalType]) -> Iterator[pa.Table]:
-    """The rows of ``statement``, whose columns are of ``types``; the session gives bytes."""
-    session.query(b"START TRANSACTION READ ONLY")
+    """The rows of ``statement``, whose columns are of ``types``; the session gives bytes, and has begun a transaction."""
     session.query(statement.encode())
     result = session.use_result()
     names = [str(position) for position in range(len(types))]

@@ -209,11 +209,19 @@ def session(name: str, settings: MariadbSettings, doing: str, **options: Any) ->
     """
     opened = sign_in(name, settings, **options)
     try:
-        yield opened
-    except MySQLdb.Error as error:
-        raise translate(error, name, doing) from None
+        with translated(name, doing):
+            yield opened
     finally:
         opened.close()
+
+
+@contextmanager
+def translated(name: str, doing: str) -> Iterator[None]:
+    """Errors of the server become UltravectError."""
+    try:
+        yield
+    except MySQLdb.Error as error:
+        raise translate(error, name, doing) from None
 
 
 class IdleSession:

@@ -10,13 +10,11 @@ https://www.postgresql.org/docs/current/protocol-replication.html
 from __future__ import annotations
 
 import hashlib
-import queue
 import select
 import struct
-import threading
 import time
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import closing, contextmanager, suppress
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -29,7 +27,6 @@ from psycopg.pq import ExecStatus
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Remark
 from ultravect.core.contracts.change_log import (
-    PARTITIONS,
     Changes,
     Emptied,
     End,
@@ -45,8 +42,10 @@ from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.postgresql.catalogue import Session, type_names
 from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
-from ultravect.core.kinds.postgresql.log_messages import MessageDecoder, RelationRows
+from ultravect.core.kinds.postgresql.log_messages import MessageDecoder
 from ultravect.core.kinds.postgresql.session import explained, sign_in
+from ultravect.core.loading.change_rows import ChangeRows
+from ultravect.core.loading.following import CHUNK_BYTES, CHUNK_ROWS, WindowClock, read_ahead, redefinition
 from ultravect.core.types.arrow import array_from
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import convert
@@ -55,15 +54,8 @@ from ultravect.core.types.stored import STORED, stored_values
 _LEAST_VERSION = 100_000
 _ROOTS_VERSION, _FAILOVER_VERSION, _STANDBY_VERSION = 130_000, 170_000, 160_000
 _TEXT = CanonicalType("text")
-_CHUNK_BYTES, _CHUNK_ROWS = 12 << 20, 50_000
 _PREPARE_SECONDS, _BUSY_SECONDS = 600, 30
 _WAIT_SECONDS = 0.5
-_CAUGHT_UP_SECONDS, _LONGEST_SECONDS = 3.0, 30.0
-"""While the newest change that was read is older, windows grow, up to so many seconds."""
-
-_READ_AHEAD = 2
-"""So many chunks are read while others are written."""
-
 _STATUS_SECONDS = 10.0
 _EPOCH = 946_684_800
 _NAMED = 5
@@ -194,7 +186,9 @@ class PostgresqlLog:
             table = TableName(item["schema"], item["table"])
             if item["kind"] == "p":
                 what = f"a partition of {table} that is emptied, detached or dropped by itself is not in the log: its rows stay in the target"
-                found.append(Remark(PARTITIONS, what, "delete such rows, or have the table copied anew after that"))
+                found.append(
+                    Remark("log-of-partitions", what, "delete such rows, or have the table copied anew after that")
+                )
             if item["kind"] not in ("r", "p"):
                 fix = "name the tables that it is made of; or from.newer: changed_rows"
                 found.append(Remark("log-of-view", f"{table} is no table: the log does not know its rows", fix))
@@ -383,12 +377,12 @@ class PostgresqlLog:
             yield session
 
     @contextmanager
-    def follow(self, tables: Sequence[LoggedTable], position: int, size: WindowSize) -> Iterator[Iterator[LogEvent]]:
+    def follow(self, tables: Sequence[LoggedTable], start: LogMark, size: WindowSize) -> Iterator[Iterator[LogEvent]]:
         with self._session("reading the types of columns") as asking, self._replication(3600) as session:
-            self._require_kept(asking, position)
-            self._begin(session, position)
-            self._follower = _Follower(session, asking, tables, position, size)
-            with _ahead(self._follower) as events:
+            self._require_kept(asking, start.position)
+            self._begin(session, start.position)
+            self._follower = _Follower(session, asking, tables, start.position, size)
+            with read_ahead(self._follower) as events:
                 try:
                     yield events
                 finally:
@@ -502,42 +496,6 @@ def _wait_for_older(session: Session, connection: str) -> None:
         time.sleep(_WAIT_SECONDS)
 
 
-@contextmanager
-def _ahead(follower: _Follower) -> Iterator[Iterator[LogEvent]]:
-    """The events of a follower, which reads on in a thread of its own while they are dealt with: some, and no more."""
-    waiting: queue.Queue[LogEvent | BaseException] = queue.Queue(_READ_AHEAD)
-
-    def put(item: LogEvent | BaseException) -> None:
-        while not follower.over:
-            with suppress(queue.Full):
-                waiting.put(item, timeout=_WAIT_SECONDS)
-                return
-
-    def read() -> None:
-        try:
-            for event in follower.events():
-                put(event)
-                if follower.over:
-                    return
-        except BaseException as error:
-            put(error)
-
-    def taken() -> Iterator[LogEvent]:
-        while True:
-            item = waiting.get()
-            if isinstance(item, BaseException):
-                raise item
-            yield item
-
-    thread = threading.Thread(target=read, name="log", daemon=True)
-    thread.start()
-    try:
-        yield taken()
-    finally:
-        follower.over = True
-        thread.join()
-
-
 class _Visible:
     """Which transactions a snapshot sees, by the low halves of their numbers, as the protocol has them."""
 
@@ -558,7 +516,7 @@ class _Followed:
     """A table that is followed, and what was read of it. ``places``: for each of its columns that of the message's, None: it has none."""
 
     table: LoggedTable
-    rows: RelationRows
+    rows: ChangeRows
     definition: _Definition
     places: Sequence[int | None]
     visible: _Visible | None
@@ -568,7 +526,7 @@ class _Follower:
     def __init__(
         self, session: Session, asking: Session, tables: Sequence[LoggedTable], position: int, size: WindowSize
     ) -> None:
-        self._session, self._asking, self._size = session, asking, size
+        self._session, self._asking, self._clock = session, asking, WindowClock(size)
         self._tables = {(table.name.schema or "public", table.name.name): table for table in tables}
         self._followed: dict[int, _Followed] = {}
         self._decoder = MessageDecoder(self._begins)
@@ -606,36 +564,28 @@ class _Follower:
             yield from self._window()
 
     def _window(self) -> Iterator[LogEvent]:
-        decoder, size = self._decoder, self._size
-        begun, rows, read = time.monotonic(), 0, 0
+        decoder, clock = self._decoder, self._clock
+        clock.begin()
         decoder.renew()
         asked = False
 
         def due() -> bool:
-            passed = time.monotonic() - begun
-            if rows + decoder.rows >= size.rows or read + decoder.size >= size.bytes:
-                return True
-            if passed < size.seconds:
-                return False
-            # large windows cost less, and there is time to be made good
-            is_late = time.time() - decoder.moment / 1_000_000 > size.seconds + _CAUGHT_UP_SECONDS
-            return not (is_late and decoder.rows + rows and passed < min(_LONGEST_SECONDS, 10 * size.seconds))
+            return clock.is_due(decoder.rows, decoder.size, decoder.moment)
 
         while True:
-            length, message = decoder.take(self._session.pgconn.get_copy_data, _CHUNK_BYTES, _CHUNK_ROWS)
+            length, message = decoder.take(self._session.pgconn.get_copy_data, CHUNK_BYTES, CHUNK_ROWS)
             if length < 0:
                 self._ended()
             if length == 0:
                 if not decoder.inside and due():
-                    if asked or decoder.reached > self._given or rows + decoder.rows:
+                    if asked or decoder.reached > self._given or clock.has_rows(decoder.rows):
                         yield from self._flush()
                         yield self._end()
                         return
                     # how far the server has come is known only when it says so
                     asked = True
                     self._say(asks=True)
-                left = max(0.0, min(size.seconds - (time.monotonic() - begun), 1.0))
-                self._wait(left if not asked else 1.0)
+                self._wait(min(clock.left, 1.0) if not asked else 1.0)
             elif message == b"k":
                 if decoder.asked:
                     self._say()
@@ -649,7 +599,7 @@ class _Follower:
                     yield self._end()
                     return
             elif message == b"":
-                rows, read = rows + decoder.rows, read + decoder.size
+                clock.gave(decoder.rows, decoder.size)
                 yield from self._flush()
                 decoder.renew()
             else:
@@ -712,7 +662,7 @@ class _Follower:
             # all tables, so that what is given belongs together
             yield from self._flush()
         names = list(definition.columns)
-        rows = RelationRows(len(names))
+        rows = ChangeRows([0] * len(names))
         rows.after = table.mark.position
         visible = (
             _Visible(table.mark.snapshot) if table.mark.snapshot and before is None else before and before.visible
@@ -752,15 +702,7 @@ class _Follower:
             for name, kind in now.columns.items()
             if name in held and earlier.get(name, kind) != kind and natives[name] != held[name]
         }
-        shown = ", ".join(f"{name} {natives[name]}" for name in added)
-        types = ", ".join(f"{name} from {old} to {new}" for name, (old, new) in changed.items())
-        columns = "a new column" if len(added) == 1 else f"{len(added)} new columns"
-        parts = [
-            *([f"has {columns}, {shown}"] if added else []),
-            *([f"has no {', '.join(gone)} any more"] if gone else []),
-            *([f"has other types: {types}"] if changed else []),
-        ]
-        return Redefined(table.name, f"{table.name} {', and '.join(parts)}", added, gone, changed) if parts else None
+        return redefinition(table.name, {name: natives[name] for name in added}, gone, changed)
 
 
 def _definition(message: bytes) -> _Definition:

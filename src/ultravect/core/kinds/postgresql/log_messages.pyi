@@ -1,29 +1,10 @@
 from collections.abc import Callable
 from typing import Any
 
-import numpy as np
-import numpy.typing as npt
-
-class RelationRows:
-    count: int
-    rows: int
-    after: int
-    skips: bool
-    def __init__(self, count: int) -> None: ...
-    def finish(
-        self,
-    ) -> tuple[
-        int,
-        list[list[bytes | None]],
-        npt.NDArray[np.int8],
-        npt.NDArray[np.int64],
-        npt.NDArray[np.int64],
-        npt.NDArray[np.int64],
-        list[tuple[int, int]],
-    ]: ...
+from ultravect.core.loading.change_rows import ChangeRows
 
 class MessageDecoder:
-    relations: dict[int, RelationRows]
+    relations: dict[int, ChangeRows]
     end: int
     moment: int
     reached: int

@@ -3,81 +3,22 @@
 https://www.postgresql.org/docs/current/protocol-logicalrep-message-formats.html
 """
 
-import numpy as np
-
 from cpython.buffer cimport PyBUF_SIMPLE, PyBuffer_Release, PyObject_GetBuffer
 from libc.stdint cimport int32_t, int64_t, uint8_t, uint32_t
-from libc.stdlib cimport calloc, free
 
-from ultravect.core.types.columns cimport Filling, add_bytes, add_null, begin, end, finished, next_value
+from ultravect.core.loading.change_rows cimport DELETE, FORMER, INSERT, UPDATE, ChangeRows
+from ultravect.core.types.columns cimport add_bytes, add_null
 from ultravect.core.types.network_order cimport get16, get32, get64
 
-cdef enum:
-    INSERT = 1
-    UPDATE = 2
-    DELETE = 3
-    FORMER = 4
 cdef int DATA_HEADER = 25, ALIVE_BYTES = 18
 # microseconds from 1970 to 2000
 cdef int64_t EPOCH = 946_684_800_000_000
 
 
-cdef class RelationRows:
-    """Changes of one table, column by column, until they are taken out by ``finish``.
-
-    ``after``: transactions that were committed before this position are left out. ``skips``: the one under way is left out, too.
-    """
-
-    cdef Filling *_columns
-    cdef Filling _kinds, _order, _positions, _moments
-    cdef readonly int count
-    cdef readonly int64_t rows
-    cdef public int64_t after
-    cdef public bint skips
-    cdef list _unknown
-
-    def __cinit__(self, int count):
-        cdef int number
-        self.count = count
-        self._columns = <Filling *>calloc(max(count, 1), sizeof(Filling))
-        if self._columns == NULL:
-            raise MemoryError()
-        for number in range(count):
-            begin(&self._columns[number], 0)
-        begin(&self._kinds, 1)
-        begin(&self._order, 8)
-        begin(&self._positions, 8)
-        begin(&self._moments, 8)
-        self._unknown = []
-
-    def __dealloc__(self):
-        cdef int number
-        if self._columns != NULL:
-            for number in range(self.count):
-                end(&self._columns[number])
-            free(self._columns)
-        end(&self._kinds)
-        end(&self._order)
-        end(&self._positions)
-        end(&self._moments)
-
-    def finish(self) -> tuple:
-        """Row count, the buffers of each column, kinds, order, positions, moments, and (row, column) of values that were not said."""
-        cdef int number
-        rows, unknown = self.rows, self._unknown
-        self.rows, self._unknown = 0, []
-        columns = [finished(&self._columns[number]) for number in range(self.count)]
-        kinds = np.frombuffer(finished(&self._kinds)[1], np.int8)
-        order = np.frombuffer(finished(&self._order)[1], np.int64)
-        positions = np.frombuffer(finished(&self._positions)[1], np.int64)
-        moments = np.frombuffer(finished(&self._moments)[1], np.int64)
-        return rows, columns, kinds, order, positions, moments, unknown
-
-
 cdef class MessageDecoder:
     """Takes messages as the server sends them; those that are no changes of rows are given back one by one.
 
-    ``relations``: the tables that are followed by the server's number, each with its ``RelationRows``; changes of others are left out.
+    ``relations``: the tables that are followed by the server's number, each with its ``ChangeRows``; changes of others are left out.
     ``end``: the end of the last transaction that was read; ``moment`` when it was committed, in microseconds since 1970; ``reached``: how far
     the server has come. ``position`` and ``committed_at``: of the transaction that was begun last; ``inside``: whether it has not ended yet,
     ``changed``: whether a change of it was taken. ``size``: bytes of changes, and ``rows``, since ``renew``.
@@ -163,7 +104,7 @@ cdef class MessageDecoder:
 
     cdef int _change(self, uint8_t kind, const uint8_t *at, const uint8_t *past) except -1:
         need(at, past, 5)
-        cdef RelationRows relation = <RelationRows>self.relations.get(get32(at))
+        cdef ChangeRows relation = <ChangeRows>self.relations.get(get32(at))
         at += 4
         if relation is None or relation.skips or self.position < relation.after:
             return 0
@@ -182,7 +123,7 @@ cdef class MessageDecoder:
         self.changed = True
         return 0
 
-    cdef const uint8_t *_row(self, RelationRows relation, int kind, const uint8_t *at, const uint8_t *past) except NULL:
+    cdef const uint8_t *_row(self, ChangeRows relation, int kind, const uint8_t *at, const uint8_t *past) except NULL:
         cdef int number, count
         cdef int64_t size
         cdef uint8_t sent
@@ -201,21 +142,17 @@ cdef class MessageDecoder:
                 at += 4
                 if size < 0 or size > past - at:
                     raise ValueError("a row that is cut off")
-                add_bytes(&relation._columns[number], at, size)
+                add_bytes(&relation.columns[number], at, size)
                 at += size
             elif sent == c"n":
-                add_null(&relation._columns[number])
+                add_null(&relation.columns[number])
             elif sent == c"u":
-                add_null(&relation._columns[number])
-                relation._unknown.append((relation.rows, number))
+                add_null(&relation.columns[number])
+                relation.unknown.append((relation.rows, number))
             else:
                 raise ValueError("a value in a form that was not asked for")
-        next_value(&relation._kinds)[0] = kind
-        (<int64_t *>next_value(&relation._order))[0] = self._order
-        (<int64_t *>next_value(&relation._positions))[0] = self.position
-        (<int64_t *>next_value(&relation._moments))[0] = self.committed_at
+        relation.close_row(kind, self._order, self.position, self.committed_at)
         self._order += 1
-        relation.rows += 1
         return at
 
 

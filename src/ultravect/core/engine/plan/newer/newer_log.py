@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-from ultravect.core.contracts.change_log import PARTITIONS, ChangeLog, LogMark
+from ultravect.core.contracts.change_log import WARNINGS, ChangeLog, LogMark
 from ultravect.core.contracts.mark import MarkKey
 from ultravect.core.contracts.write_plan import Merge
 from ultravect.core.engine.objects.connections import ConnectionSpec
@@ -87,7 +87,7 @@ def plan_newer_log(
             plan.mark = MarkPlan(key, "from a snapshot of all rows", (entry,))
         return
     for lack in log.lacks([reader.live]):
-        severity: Severity = "warning" if lack.code == PARTITIONS else "error"
+        severity: Severity = "warning" if lack.code in WARNINGS else "error"
         plan.add(severity, lack.code, lack.message, "from.newer", lack.fix)
     removes = isinstance(plan.action, Merge) and plan.action.gone is not None
     if removes and plan.target is not None and not plan.target.takes_removals:
