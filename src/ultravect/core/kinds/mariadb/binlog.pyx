@@ -76,6 +76,7 @@ cdef enum:
     PAYLOAD_MYSQL = 40
     HEADER = 19
     STANDALONE = 1
+    PREPARES = 0x40
     NOT_PARSED = 5021
 
     # types of columns
@@ -333,7 +334,8 @@ cdef class BinlogReader:
         """Reads until something is to be looked at by others: its word, and what belongs to it.
 
         ``commit``, ``rollback``; ``full``: so many bytes or rows are held; ``alive``: the server has nothing more; ``table`` with
-        what ``set_table`` is given, its database, its name and its columns; ``statement`` with its database and text; ``prepared`` with what it is named by; ``incident`` of the server; ``failed`` with the number and text of an error.
+        what ``set_table`` is given, its database, its name and its columns; ``statement`` with its database and text; ``prepares``: a transaction of two phases begins,
+        ``prepared`` with the two parts of its name; ``incident`` of the server; ``failed`` with the number and text of an error.
         """
         cdef MARIADB_RPL_EVENT *event
         cdef const uint8_t *raw
@@ -406,7 +408,7 @@ cdef class BinlogReader:
             memcpy(&self._sequence, at, 8)
             self._domain, self._server = low32(at + 8), low32(raw + 5)
             self._begun = not at[12] & STANDALONE
-            return None
+            return ("prepares",) if at[12] & PREPARES else None
         if event == GTID_MYSQL or event == ANONYMOUS_MYSQL:
             self._begin(raw, length)
             self._begun = False
@@ -430,7 +432,9 @@ cdef class BinlogReader:
         if event == XA_PREPARE_EVENT:
             need(at, past, 13)
             self._closes = True
-            return ("prepared", PyBytes_FromStringAndSize(<const char *>at + 13, past - at - 13))
+            need(at + 13, past, <int64_t>low32(at + 5) + low32(at + 9))
+            first = PyBytes_FromStringAndSize(<const char *>at + 13, low32(at + 5))
+            return ("prepared", first, PyBytes_FromStringAndSize(<const char *>at + 13 + low32(at + 5), low32(at + 9)))
         if event == INCIDENT_EVENT:
             return ("incident",)
         if event == PARTIAL_UPDATE or event == PAYLOAD_MYSQL:

@@ -365,7 +365,8 @@ class MariadbLog:
             )
             note_collations(_rows(asking, _COLLATIONS.format(catalogue=catalogue)))
             base = known["log_bin_basename"].rpartition("/")[2].encode()
-            begin = _addressable(start.position)
+            held = start.proof.partition(_HELD_SINCE)[2]
+            begin = _addressable(int(held) if held else start.position)
             reader = BinlogReader(opened, _server_number(self.name), base, begin)
             number, text = reader.open()
             if number:
@@ -378,13 +379,13 @@ class MariadbLog:
         where = self.text(start.position)
         file, _, place = where.rpartition(":")
         kept = {str(name): int(size) for name, size, *_ in _rows(opened, "SHOW BINARY LOGS")}
-        why = ""
+        why, proof = "", start.proof.partition(_HELD_SINCE)[0]
         if file not in kept:
             why = f"the server has no file {file} of its log any more"
         elif int(place) > kept[file]:
             why = f"the server's log was begun anew: {file} is shorter than it was"
-        elif start.proof and not set(start.proof.split(",")) <= set(self._proof(opened, start.position).split(",")):
-            why = f"the server has another log than the one that was followed: at {where} it does not have {start.proof}"
+        elif proof and not set(proof.split(",")) <= set(self._proof(opened, start.position).split(",")):
+            why = f"the server has another log than the one that was followed: at {where} it does not have {proof}"
         if why:
             raise self.lost(f"{why}; what was committed since {where} is not known")
 
@@ -467,6 +468,14 @@ class _Followed:
     places: Sequence[int | None]
 
 
+@dataclass
+class _Prepared:
+    """What a transaction of two phases has changed, which is prepared ``since`` a position."""
+
+    since: int
+    items: Sequence[_Followed]
+
+
 class _Follower:
     def __init__(
         self,
@@ -480,7 +489,10 @@ class _Follower:
         self._log, self._reader, self._asking, self._clock = log, reader, asking, WindowClock(size)
         self._tables = {(table.name.schema or log.database, table.name.name): table for table in tables}
         self._followed: dict[tuple[str, str], _Followed] = {}
-        self._given, self._proof = start.position, start.proof
+        self._given, self._proof = start.position, start.proof.partition(_HELD_SINCE)[0]
+        self._prepares_since = 0
+        self._applied: dict[tuple[str, str], _Followed] = {}
+        self._held: dict[tuple[bytes, bytes], _Prepared] = {}
         self.over = False
 
     def events(self) -> Iterator[LogEvent]:
@@ -508,6 +520,9 @@ class _Follower:
                         yield from self._flush()
                         yield self._end(reader.reached)
                         return
+                case "full" if self._prepares_since:
+                    # what is prepared is given when it is committed
+                    reader.renew()
                 case "full":
                     clock.gave(reader.rows, reader.size)
                     yield from self._flush()
@@ -522,11 +537,10 @@ class _Follower:
                     if reader.changed:
                         what = "a transaction that changed tables with and without transactions was rolled back"
                         raise self._log.refusal("log-statement", what)
+                case "prepares":
+                    yield from self._prepares()
                 case "prepared":
-                    if reader.changed:
-                        raise self._log.refusal(
-                            "log-statement", "a transaction of two phases was prepared, which is not followed"
-                        )
+                    self._prepared(found[1], found[2])
                 case "incident":
                     raise self._log.lost("the server says itself that its log is not whole")
                 case "unknown":
@@ -543,12 +557,49 @@ class _Follower:
 
     def _end(self, position: int) -> End:
         self._given = max(self._given, position)
-        return End(self._given, self._reader.moment, self._reader.gtid or self._proof)
+        proof = self._reader.gtid or self._proof
+        if self._held:
+            proof += f"{_HELD_SINCE}{min(held.since for held in self._held.values())}"
+        return End(self._given, self._reader.moment, proof)
 
     def _flush(self) -> Iterator[LogEvent]:
-        for item in self._followed.values():
+        for item in self._followed.values() if not self._prepares_since else ():
             if item.rows.rows.rows:
                 yield _changes(item)
+
+    # transactions of two phases
+
+    def _prepares(self) -> Iterator[LogEvent]:
+        """What is prepared is kept until it is committed, apart from all else."""
+        yield from self._flush()
+        self._prepares_since = self._reader.position
+        self._applied, self._followed = self._followed, {}
+        self._reader.forget()
+
+    def _prepared(self, first: bytes, second: bytes) -> None:
+        if any(item.rows.rows.rows for item in self._followed.values()):
+            self._held[first, second] = _Prepared(self._prepares_since, list(self._followed.values()))
+        self._followed, self._prepares_since = self._applied, 0
+        self._reader.forget()
+
+    def _completed(self, commits: bool, name: tuple[bytes, bytes]) -> Iterator[LogEvent]:
+        held, reader = self._held.pop(name, None), self._reader
+        if held is None or not commits:
+            return
+        yield from self._flush()
+        for item in held.items:
+            if reader.position < item.table.mark.position:
+                continue
+            changes = _changes(item)
+            count = len(changes.kinds)
+            self._clock.gave(count, changes.values.nbytes)
+            yield replace(
+                changes,
+                order=changes.order - changes.order[0] + reader.order,
+                positions=np.full(count, reader.position),
+                moments=np.full(count, reader.committed_at),
+            )
+            reader.order += int(changes.order[-1] - changes.order[0]) + 1
 
     # definitions
 
@@ -559,6 +610,11 @@ class _Follower:
         table = self._tables.get(key)
         if table is None:
             self._reader.set_table(number, described, None)
+            return
+        if self._reader.position < table.mark.position and not self._prepares_since:
+            # what was copied already; it may have been described in another way then
+            self._reader.set_table(number, described, None)
+            self._reader.forget()
             return
         columns = logged_columns(rest)
         if columns is None:
@@ -578,7 +634,7 @@ class _Follower:
         keys = [place for place in (places[key] for key in table.keys) if place is not None]
         # those that are left out would be decoded for nothing, but have to be passed over
         rows = TableRows([column.described for column in columns], keys)
-        rows.rows.after = table.mark.position
+        rows.rows.after = 0 if self._prepares_since else table.mark.position
         self._followed[key] = _Followed(table, rows, columns, places)
         self._reader.forget()
         self._reader.set_table(number, described, rows)
@@ -637,6 +693,8 @@ class _Follower:
         for statement in found:
             words = list(statement.words)
             first = words[0] if words else ""
+            if first == "XA":
+                yield from self._of_two_phases(words, statement.tokens, text)
             if first == "ROLLBACK" and self._reader.changed:
                 raise self._log.refusal(
                     "log-statement", "a part of a transaction was rolled back after it was logged"
@@ -648,6 +706,13 @@ class _Follower:
                 named = self._named(first, statement.tokens, text, database)
             if named:
                 yield from self._changed(first, words, named)
+
+    def _of_two_phases(self, words: Sequence[str], tokens: Sequence[Token], text: str) -> Iterator[LogEvent]:
+        if words[1:2] == ["START"] and not self._prepares_since:
+            yield from self._prepares()
+        if words[1:2] in (["COMMIT"], ["ROLLBACK"]):
+            parts = [bytes.fromhex(text[token.start + 1 : token.end - 1]) for token in tokens if token.kind == "text"]
+            yield from self._completed(words[1] == "COMMIT", (parts[0], parts[1] if len(parts) > 1 else b""))
 
     def _changed(self, first: str, words: Sequence[str], named: Sequence[LoggedTable]) -> Iterator[LogEvent]:
         for table in named:
@@ -706,6 +771,8 @@ class _Follower:
 
 
 _MYSQL_JSON = 245
+_HELD_SINCE = ";prepared="
+"""After the GTID of a mark: from where on transactions that are prepared have to be read again."""
 
 
 def _folded(key: tuple[str, str]) -> tuple[str, str]:
