@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import psycopg
+from devtools.mariadb import MariadbServer
 from devtools.stack import Stack
 
 from ultravect.client import Client
@@ -22,6 +23,14 @@ CREATE PROCEDURE load(first int, last int) LANGUAGE plpgsql AS $$ BEGIN FOR i IN
   UPDATE booking SET nights = nights + 1 WHERE id BETWEEN i * 100 + 1 AND i * 100 + 30;
   DELETE FROM booking WHERE id BETWEEN i * 100 + 50 AND i * 100 + 59; COMMIT;
 END LOOP; END $$"""
+_MARIADB_TABLE = "CREATE TABLE booking (id bigint PRIMARY KEY, hut varchar(40), guest int, nights int, price numeric(10,2), note text, made datetime(6))"
+_MARIADB_LOAD = """
+CREATE PROCEDURE load_changes(first int, last int) BEGIN DECLARE i int DEFAULT first; WHILE i <= last DO START TRANSACTION;
+  INSERT INTO booking SELECT i * 100 + seq, concat('hut ', seq % 50), seq, seq % 7, seq * 1.25, concat('a note of some length ', i), now(6)
+    FROM seq_1_to_60;
+  UPDATE booking SET nights = nights + 1 WHERE id BETWEEN i * 100 + 1 AND i * 100 + 30;
+  DELETE FROM booking WHERE id BETWEEN i * 100 + 50 AND i * 100 + 59; COMMIT; SET i = i + 1;
+END WHILE; END"""
 _CHANGES = 100
 _TRANSACTIONS = 10_000
 _JOB = """ultravect: 1
@@ -30,6 +39,11 @@ from: {connection: follow-source, table: booking, newer: log}
 into: {connection: warehouse, table: followed, mode: upsert, keys: primary, carry: [keys]}
 run: {follow: 1 s}
 """
+_MARIADB_JOB = (
+    _JOB.replace("follow-bench", "follow-mariadb")
+    .replace("follow-source", "follow-maria")
+    .replace("followed", "followed_maria")
+)
 _SECONDS, _RATE = 30, 5000
 
 
@@ -86,7 +100,7 @@ class _Follow:
             "WITH (create_slot = false, copy_data = false, enabled = false)",
             "follow_other",
         )
-        ratios, rates = [], []
+        ratios, rates, others = [], [], []
         for _ in range(self.times):
             self.source.execute(f"CALL load({self.made}, {self.made + _TRANSACTIONS - 1})".encode())
             self.made += _TRANSACTIONS
@@ -94,6 +108,7 @@ class _Follow:
             ours, theirs = self.ours(end), self.theirs(end)
             ratios.append(theirs / ours)
             rates.append(_CHANGES * _TRANSACTIONS / ours)
+            others.append(theirs)
         ratios.sort()
         print(
             f"  {'backlog, changes a second against a subscription':<50} {ratios[len(ratios) // 2]:.2f} "
@@ -101,6 +116,38 @@ class _Follow:
             flush=True,
         )
         self.server.execute("DROP SUBSCRIPTION follow_other", "follow_other")
+        self.mariadb(sorted(others)[len(others) // 2])
+
+    def mariadb(self, theirs: float) -> None:
+        """The same backlog in MariaDB, against the seconds of the subscription."""
+        server = MariadbServer.create(logged=True)
+        try:
+            server.execute("CREATE DATABASE follow")
+            server.execute(_MARIADB_TABLE, _MARIADB_LOAD, database="follow")
+            self.client.add_connection("follow-maria", "mariadb", {**server.settings("follow"), "tls": "off"})
+            self.client.save_job("follow-mariadb", _MARIADB_JOB)
+            self.client.start_stream("follow-mariadb")
+            self.until(lambda: self.client.stream("follow-mariadb").state == "following")
+            ratios = []
+            for turn in range(self.times):
+                self.client.pause_stream("follow-mariadb")
+                server.execute(
+                    f"CALL load_changes({turn * _TRANSACTIONS}, {(turn + 1) * _TRANSACTIONS - 1})", database="follow"
+                )
+                before = self.client.stream("follow-mariadb").tables[0].changes
+                started = time.perf_counter()
+                self.client.start_stream("follow-mariadb")
+                wanted = before + _CHANGES * _TRANSACTIONS
+                self.until(lambda wanted=wanted: self.client.stream("follow-mariadb").tables[0].changes >= wanted)  # type: ignore[misc]
+                ratios.append(theirs / (time.perf_counter() - started))
+            ratios.sort()
+            print(
+                f"  {'the same from MariaDB':<50} {ratios[len(ratios) // 2]:.2f} ({ratios[0]:.2f} to {ratios[-1]:.2f}; at least 0.5)",
+                flush=True,
+            )
+        finally:
+            self.client.remove_stream("follow-mariadb")
+            server.remove()
 
     def lag(self) -> None:
         """Transactions of a row each, as many as the machine makes, up to five thousand a second."""

@@ -497,6 +497,99 @@ def test_other_databases_follow_a_log_of_postgresql(followed: Followed, places: 
         place.drop("follower_history")
 
 
+@pytest.mark.parametrize("kind", ["mariadb", "sqlite", "duckdb", "sqlserver"])
+def test_all_tables_of_a_window_are_written_by_one_transaction_of_other_databases(
+    followed: Followed, places: dict[str, Place], kind: str
+) -> None:
+    place = places[kind]
+    followed.into = place.spec
+    followed.sql("CREATE TABLE pair_a (id int PRIMARY KEY, n int); CREATE TABLE pair_b (id int PRIMARY KEY, n int)")
+    followed.sql("INSERT INTO pair_a SELECT g, 0 FROM generate_series(1, 9) g; INSERT INTO pair_b SELECT * FROM pair_a")
+    try:
+        place.sql("CREATE TABLE pair_a (id int PRIMARY KEY, n int)")
+        place.sql("CREATE TABLE pair_b (id int PRIMARY KEY, n int CHECK (n < 50))")
+        followed.follow(job := followed.job("pair_a", "pair_b", into={"connection": place.spec.name, "carry": None}))
+        for number in range(1, 4):
+            with followed.source.transaction():
+                for table in ("pair_a", "pair_b"):
+                    followed.sql(f"UPDATE {table} SET n = {number} WHERE id > 2; DELETE FROM {table} WHERE id = {number}")
+                    followed.sql(f"INSERT INTO {table} VALUES ({100 + number}, {number})")
+        followed.follow(job)
+        for table in ("pair_a", "pair_b"):
+            asked = f"SELECT id, n FROM {table} ORDER BY id"
+            assert [tuple(row) for row in place.sql(asked)] == followed.sql(asked)
+        before = [tuple(row) for row in place.sql("SELECT id, n FROM pair_a ORDER BY id")]
+        # the second table refuses what is in the same transaction: the first one stays as it was
+        with followed.source.transaction():
+            followed.sql("UPDATE pair_a SET n = 60; UPDATE pair_b SET n = 60 WHERE id = 5")
+        with pytest.raises(UltravectError) as refused:
+            followed.follow(job)
+        assert refused.value.code in ("constraint-refused", "value-refused")
+        assert [tuple(row) for row in place.sql("SELECT id, n FROM pair_a ORDER BY id")] == before
+        followed.sql("UPDATE pair_b SET n = 7 WHERE id = 5")
+    finally:
+        place.drop("pair_a")
+        place.drop("pair_b")
+
+
+@pytest.mark.parametrize("kind", ["mariadb", "sqlite", "duckdb", "sqlserver"])
+def test_each_commit_of_another_database_is_a_state_that_the_source_had(
+    followed: Followed, places: dict[str, Place], kind: str
+) -> None:
+    place, chance = places[kind], random.Random(kind)
+    followed.into = place.spec
+    tables = ("moved_a", "moved_b")
+    for table in tables:
+        followed.sql(f"CREATE TABLE {table} (id int PRIMARY KEY, code varchar(20) UNIQUE, n int)")
+        place.sql(f"CREATE TABLE {table} (id int PRIMARY KEY, code varchar(20), n int)")
+
+    def state(rows: Any) -> list[Any]:
+        return [[tuple(row) for row in rows(f"SELECT id, code, n FROM {table} ORDER BY id")] for table in tables]
+
+    def transaction() -> None:
+        with followed.source.transaction():
+            for _ in range(chance.randint(1, 6)):
+                table, one, other = chance.choice(tables), chance.randint(1, 9), chance.randint(1, 9)
+                with suppress(psycopg.Error), followed.source.transaction():
+                    followed.sql(
+                        chance.choice(
+                            [
+                                f"INSERT INTO {table} VALUES ({one}, 'c{other}', {other})",
+                                f"DELETE FROM {table} WHERE id = {one}",
+                                f"UPDATE {table} SET id = {one} WHERE id = {other}",
+                                f"UPDATE {table} SET n = n + 1",
+                                f"UPDATE {table} SET code = 'c{one}' WHERE id = {other}",
+                                f"TRUNCATE {table}" if chance.random() < 0.2 else f"DELETE FROM {table} WHERE n > 20",
+                            ]
+                        )
+                    )
+
+    try:
+        followed.follow(job := followed.job(*tables, into={"connection": place.spec.name, "carry": None}))
+        states, reached = [state(followed.sql)], 0
+
+        def check(account: Any) -> None:
+            nonlocal reached
+            found = state(place.sql)
+            assert found in states[reached:], account.as_dict()
+            reached = states.index(found, reached)
+            if chance.random() < 0.2:
+                raise _Broken
+
+        for _ in range(3):
+            for _ in range(10):
+                transaction()
+                states.append(state(followed.sql))
+            for _ in range(60):
+                with suppress(_Broken):
+                    followed.follow(job, Heard(check))
+                    break
+            assert state(place.sql) == states[-1]
+    finally:
+        for table in tables:
+            place.drop(table)
+
+
 def test_kinds_without_a_log_say_what_they_have_instead(followed: Followed, places: dict[str, Place]) -> None:
     job = followed.job("torture", source={"connection": "lite"})
     job["from"] = {**job["from"], "table": "torture"}

@@ -115,6 +115,11 @@ class Target(Protocol):
         """Prepares loads into different tables that are published by one transaction; leaving the context without ``commit`` undoes
         them all. None where each load has a transaction of its own."""
 
+    @property
+    def windows(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[LoadsTogether]] | None:
+        """The same for the windows of a stream, one transaction after the other: loads that insert, merge and remove rows of tables that are
+        there."""
+
 
 class Versions(Protocol):
     """Tables that keep their versions: a load is undone by the version before it."""

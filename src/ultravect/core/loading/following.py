@@ -90,13 +90,16 @@ class WindowClock:
     def has_rows(self, rows: int) -> bool:
         return self._rows + rows > 0
 
-    def is_due(self, rows: int, size: int, moment: int) -> bool:
-        """``rows`` and ``size``: what is held besides; ``moment``: when what was read last was committed, in microseconds since 1970."""
+    def is_due(self, rows: int, size: int, moment: int, *, waits: bool) -> bool:
+        """``rows`` and ``size``: what is held besides; ``moment``: when what was read last was committed, in microseconds since 1970.
+        ``waits``: the source has nothing more at this instant."""
         passed = time.monotonic() - self._begun
         if self._rows + rows >= self._size.rows or self._bytes + size >= self._size.bytes:
             return True
         if passed < self._size.seconds:
             return False
+        if waits:
+            return True
         # large windows cost less, and there is time to be made good
         is_late = time.time() - moment / 1_000_000 > self._size.seconds + _CAUGHT_UP_SECONDS
         return not (is_late and self.has_rows(rows) and passed < min(_LONGEST_SECONDS, 10 * self._size.seconds))

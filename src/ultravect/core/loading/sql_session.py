@@ -47,6 +47,10 @@ class SqlSession(ABC):
     strategy = ""
     written: Sequence[str] = ()
     incomparable: frozenset[str] = frozenset()
+    is_shared = False
+    """Whether it is one of several loads of a transaction, which who has opened it ends; ``is_first``: of those, the first."""
+
+    is_first = True
 
     def __init__(
         self, dialect: Dialect, attempt: Attempt, statements: Statements, home: TableName | None = None
@@ -94,7 +98,11 @@ class SqlSession(ABC):
         return self.staged_table if self.stages else self.final
 
     def begin(self) -> None:
-        self.execute("BEGIN TRANSACTION")
+        self.begin_transaction("BEGIN TRANSACTION")
+
+    def begin_transaction(self, statement: str) -> None:
+        if self.is_first:
+            self.execute(statement)
 
     def run(self, statements: Sequence[str]) -> None:
         self._execute_all(statements)
@@ -223,7 +231,8 @@ class SqlSession(ABC):
     def commit(self, entry: Entry) -> None:
         self.drop_stage()
         self.record(entry)
-        self.end_transaction()
+        if not self.is_shared:
+            self.end_transaction()
 
     def record(self, entry: Entry) -> None:
         """Leaves receipt and marks in the transaction of the rows."""

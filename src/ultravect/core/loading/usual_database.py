@@ -49,6 +49,10 @@ class UsualDatabase:
     def together(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[LoadsTogether]] | None:
         return None
 
+    @property
+    def windows(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[LoadsTogether]] | None:
+        return self.together
+
     def new_rows(self, table: TableName, since: str) -> NewRows:
         raise NotImplementedError("only asked where keeps_versions")
 

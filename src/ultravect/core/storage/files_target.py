@@ -49,7 +49,7 @@ class FilesTarget:
     enforces_keys = True
     exclusive_file = ""
     stages: Stages | None = None
-    together = None
+    together = windows = None
     can_isolate = False
     needs: Mapping[str, frozenset[str]] = {}
 

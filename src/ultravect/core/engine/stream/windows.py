@@ -115,9 +115,9 @@ class WindowWriter:
     def open(self) -> Iterator[WindowWriter]:
         """Holds a session of the target for as long as the context lasts, where it writes several tables by one transaction."""
         with ExitStack() as stack:
-            if self._target.together is not None:
+            if self._target.windows is not None:
                 attempts = [Attempt(table.write_plan) for table in self._tables]
-                self._loads = stack.enter_context(self._target.together(attempts))
+                self._loads = stack.enter_context(self._target.windows(attempts))
             yield self
 
     @property

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import ExitStack, contextmanager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, ExitStack, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +32,7 @@ from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file, may_be_made
 from ultravect.core.loading.questions import answer_columns, require_question
 from ultravect.core.loading.refusals import doing_of, waiting_message
+from ultravect.core.loading.shared_loads import SharedLoads
 from ultravect.core.types.canonical import CanonicalType
 
 _READING = frozenset(["SELECT", "WITH", "VALUES", "FROM", "SHOW", "DESCRIBE", "SUMMARIZE", "EXPLAIN", "TABLE"])
@@ -175,6 +176,17 @@ class DuckdbDatabase(LocalDatabase):
             session = self._opened_for(attempt, opened)
             # closing the session undoes what was not committed
             yield DuckdbSession(session, self.dialect, attempt)
+
+    @property
+    def windows(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[SharedLoads]]:
+        @contextmanager
+        def opens(attempt: Attempt) -> Iterator[duckdb.DuckDBPyConnection]:
+            with ExitStack() as opened:
+                yield self._opened_for(attempt, opened)
+
+        return lambda attempts: SharedLoads(
+            opens, lambda session, attempt: DuckdbSession(session, self.dialect, attempt), keeps=False
+        ).opened()
 
     def _opened_for(self, attempt: Attempt, opened: ExitStack) -> duckdb.DuckDBPyConnection:
         """A session that writes, once no other program has the file open."""

@@ -55,7 +55,7 @@ class LakeDatabase:
     takes_removals = False
     truncates = False
     stages: Stages | None = None
-    together = None
+    together = windows = None
     exclusive_file = ""
     shares_snapshots = False
     keeps_versions = True

@@ -516,7 +516,7 @@ class _Follower:
                 case "alive" if reader.inside:
                     pass
                 case "alive" | "commit":
-                    if clock.is_due(reader.rows, reader.size, reader.moment):
+                    if clock.is_due(reader.rows, reader.size, reader.moment, waits=found[0] == "alive"):
                         yield from self._flush()
                         yield self._end(reader.reached)
                         return

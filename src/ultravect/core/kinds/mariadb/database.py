@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import functools
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from typing import Any
 
@@ -48,9 +49,11 @@ from ultravect.core.kinds.mariadb.session import (
 )
 from ultravect.core.kinds.mariadb.staging import new_stage, session_locks, swap_obstacle
 from ultravect.core.kinds.mariadb.transfer import file_settings, remarks_of
-from ultravect.core.kinds.mariadb.write import MariadbSession, open_session
+from ultravect.core.kinds.mariadb.write import MariadbSession, open_session, require_ledger
 from ultravect.core.loading.defaults import constant_default
 from ultravect.core.loading.questions import answer_columns, require_question, table_gone
+from ultravect.core.loading.refusals import doing_of
+from ultravect.core.loading.shared_loads import SharedLoads
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.words import counted
@@ -322,6 +325,38 @@ class MariadbDatabase(UsualDatabase):
             opened, self._name, self.dialect, attempt, live, staging, stage, sending, another
         ) as writing:
             yield writing
+
+    @property
+    def windows(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[SharedLoads]]:
+        return self._windows
+
+    @contextmanager
+    def _windows(self, attempts: Sequence[Attempt]) -> Iterator[SharedLoads]:
+        live = {attempt.plan.table: self._described(attempt.plan.table, whole=False) for attempt in attempts}
+        seconds = max(1, int(max(attempt.plan.lock_seconds for attempt in attempts)))
+        sets = (f"SESSION lock_wait_timeout = {seconds}", f"SESSION innodb_lock_wait_timeout = {seconds}")
+        sending: tuple[bool, int] | None = None
+
+        @contextmanager
+        def opens(attempt: Attempt) -> Iterator[Any]:
+            nonlocal sending
+            opened = sign_in(self._name, self._settings, also=sets, local_infile=1)
+            try:
+                with translated(self._name, doing_of(attempt)):
+                    sending = sending or file_settings(opened)
+                    require_ledger(opened, self._name, self.dialect, attempts)
+                    yield opened
+            finally:
+                opened.close()
+
+        def loads(opened: Any, attempt: Attempt) -> MariadbSession:
+            assert sending is not None, "it was asked when the session was opened"
+            table = live[attempt.plan.table]
+            another = functools.partial(sign_in, self._name, self._settings)
+            return MariadbSession(opened, self._name, self.dialect, attempt, table, "", new_stage(), sending, another)
+
+        with SharedLoads(opens, loads, keeps=True).opened() as shared:
+            yield shared
 
     def transaction(self, table: TableName, doing: str) -> AbstractContextManager[Statements]:
         return transaction(self._name, self._settings, doing)

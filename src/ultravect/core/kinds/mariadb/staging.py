@@ -132,10 +132,12 @@ def make_staging(
     stage: str,
     *,
     swaps: bool,
+    temporary: bool = False,
 ) -> Staging:
     """Creates what rows go into, where that is not the table itself, in ``schema`` or that of the table; ``stage``: see ``new_stage``.
 
-    ``swaps``: another table takes the place of the one that is overwritten.
+    ``swaps``: another table takes the place of the one that is overwritten; ``temporary``: what is made is the session's own, which ends no
+    transaction.
     """
     plan = attempt.plan
     home = live.name if live else plan.table
@@ -152,11 +154,11 @@ def make_staging(
             execute(statement)
     if attempt.staged or plan.changes:
         rows = next(names)
-        execute(_staging_table(dialect, attempt, final, rows, live))
+        execute(_staging_table(dialect, attempt, final, rows, live, temporary=temporary))
     matched = None
     if plan.merges is not None:
         matched = next(names)
-        execute(f"CREATE TABLE {dialect.table(matched)} (staged bigint, KEY (staged))")
+        execute(f"{_create(temporary)} {dialect.table(matched)} (staged bigint, KEY (staged))")
     kept = None
     if plan.replaces is not None and plan.replaces.keep_previous and live and final == home:
         kept = next(names)
@@ -174,8 +176,12 @@ def _lock_of(table: str) -> str:
     return table.replace(_OLD, STAGE)[: len(STAGE) + _DIGITS]
 
 
+def _create(temporary: bool) -> str:
+    return "CREATE TEMPORARY TABLE" if temporary else "CREATE TABLE"
+
+
 def _staging_table(
-    dialect: Dialect, attempt: Attempt, final: TableName, rows: TableName, live: LiveTable | None
+    dialect: Dialect, attempt: Attempt, final: TableName, rows: TableName, live: LiveTable | None, *, temporary: bool
 ) -> str:
     """The statement that creates a table for rows as ``final`` will have them."""
     plan = attempt.plan
@@ -192,7 +198,7 @@ def _staging_table(
         declared.append(f"KEY ({', '.join(parts)})")
     kept = [dialect.quote(column.name) for column in plan.columns if column.name not in changed]
     selected = f" AS SELECT {', '.join(kept)} FROM {dialect.table(final)} LIMIT 0" if kept else ""
-    return f"CREATE TABLE {dialect.table(rows)} ({', '.join(declared)}){selected}"
+    return f"{_create(temporary)} {dialect.table(rows)} ({', '.join(declared)}){selected}"
 
 
 def may_swap(execute: Callable[[str], Any], dialect: Dialect, plan: WritePlan, live: LiveTable | None) -> bool:

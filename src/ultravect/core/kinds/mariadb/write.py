@@ -46,6 +46,7 @@ from ultravect.core.kinds.mariadb.table_guard import TableGuard
 from ultravect.core.kinds.mariadb.transfer import Transfer, transfer
 from ultravect.core.loading.counting import BY_STATEMENTS
 from ultravect.core.loading.refusals import doing_of, previous_name, waiting_message
+from ultravect.core.loading.sql_ledger import LedgerTables
 from ultravect.core.loading.sql_session import SqlSession
 
 _MOMENT_SECONDS = 0.5  # what takes longer, on a table that is there, waits for someone
@@ -85,6 +86,13 @@ class MariadbSession(SqlSession):
     def begin(self) -> None:
         """With what cannot be part of a transaction: tables next to the target, and the lock of a table that is to be replaced."""
         plan, dialect, live, execute = self.plan, self.dialect, self._live, self.execute
+        if self.is_shared:
+            # of the session alone: other tables cannot be made within a transaction
+            self._use(
+                make_staging(execute, dialect, self.attempt, live, "", self._stage, swaps=False, temporary=True)
+            )
+            self.begin_transaction("START TRANSACTION")
+            return
         seen = clear_leftovers(self._session, dialect, self.ledger.receipts, self._schema)
         needed = self.ledger.needed(plan, self.attempt.key)
         if (self._schema or None) == self.home.schema:
@@ -100,7 +108,7 @@ class MariadbSession(SqlSession):
                 raise _no_guard(self._connection, live.name)
         with self._notifying():
             # the first statements that have to wait for one who has locked the table
-            self._staging = staging = make_staging(
+            staging = make_staging(
                 execute,
                 dialect,
                 self.attempt,
@@ -111,13 +119,17 @@ class MariadbSession(SqlSession):
             )
             if live is not None and staging.rows == live.name:
                 execute(f"SELECT 1 FROM {dialect.table(live.name)} LIMIT 0")
-        self.final, self.staged_table = dialect.table(staging.final), dialect.table(staging.rows)
-        self.stages = staging.merged
+        self._use(staging)
         self.prepares_late = bool(plan.changes) and not staging.renamed
         wanted_swap = plan.replaces is not None and plan.replaces.how == "swap"
         if wanted_swap and live and not self.attempt.staged and not staging.renamed:
             self.strategy = DELETE_AND_INSERT
         self.execute("START TRANSACTION")
+
+    def _use(self, staging: Staging) -> None:
+        self._staging = staging
+        self.final, self.staged_table = self.dialect.table(staging.final), self.dialect.table(staging.rows)
+        self.stages = staging.merged
 
     @contextmanager
     def _notifying(self) -> Iterator[None]:
@@ -204,14 +216,19 @@ class MariadbSession(SqlSession):
             self.run(statements)
 
     def commit(self, entry: Entry) -> None:
+        pending = self._staging.final.name if self._staging.renamed else ""
+        self.ledger.record(self.plan, self.statements, entry, self.is_taken, pending=pending)
+        if self.is_shared:
+            return
+        self.end_transaction()
+        if self._staging.renamed:
+            self._rename(entry)
+            self._is_renamed = True
+        if self._previous:
+            self._settle_previous(entry)
+
+    def end_transaction(self) -> None:
         try:
-            self.ledger.record(
-                self.plan,
-                self.statements,
-                entry,
-                self.is_taken,
-                pending=self._staging.final.name if self._staging.renamed else "",
-            )
             self.execute("COMMIT")
         except MySQLdb.OperationalError as error:
             if error.args[0] not in LOST:
@@ -222,11 +239,6 @@ class MariadbSession(SqlSession):
                 hint="look at the table whether the rows are there, before running again",
                 connection=self._connection,
             ) from error
-        if self._staging.renamed:
-            self._rename(entry)
-            self._is_renamed = True
-        if self._previous:
-            self._settle_previous(entry)
 
     def _settle_previous(self, entry: Entry) -> None:
         """Gives what was replaced its name, and drops what earlier loads kept."""
@@ -293,6 +305,11 @@ class MariadbSession(SqlSession):
         if self._guard:
             self._guard.close()
         staging = self._staging
+        if self.is_shared:
+            with suppress(MySQLdb.Error):
+                for table in {staging.rows, staging.matched or self.home} - {self.home}:
+                    self.execute(f"DROP TEMPORARY TABLE IF EXISTS {self.dialect.table(table)}")
+            return
         left = {staging.final, staging.rows, staging.matched or self.home, staging.kept or self.home} - {self.home}
         left -= {staging.final} if self._is_renamed else set()
         with suppress(MySQLdb.Error):
@@ -300,6 +317,13 @@ class MariadbSession(SqlSession):
             if left:
                 self.execute(f"DROP TABLE IF EXISTS {', '.join(map(self.dialect.table, left))}")
         self._session.close()
+
+
+def require_ledger(session: Any, connection: str, dialect: Dialect, attempts: Sequence[Attempt]) -> None:
+    """The tables of the ledger that loads in one transaction need."""
+    for attempt in attempts:
+        needed = LedgerTables(dialect, attempt.plan.table).needed(attempt.plan, attempt.key)
+        require_tables(lambda statement: first_row(session, statement), connection, needed)
 
 
 @contextmanager

@@ -569,15 +569,15 @@ class _Follower:
         decoder.renew()
         asked = False
 
-        def due() -> bool:
-            return clock.is_due(decoder.rows, decoder.size, decoder.moment)
+        def due(*, waits: bool) -> bool:
+            return clock.is_due(decoder.rows, decoder.size, decoder.moment, waits=waits)
 
         while True:
             length, message = decoder.take(self._session.pgconn.get_copy_data, CHUNK_BYTES, CHUNK_ROWS)
             if length < 0:
                 self._ended()
             if length == 0:
-                if not decoder.inside and due():
+                if not decoder.inside and due(waits=True):
                     if asked or decoder.reached > self._given or clock.has_rows(decoder.rows):
                         yield from self._flush()
                         yield self._end()
@@ -594,7 +594,7 @@ class _Follower:
                     yield self._end()
                     return
             elif message == b"C":
-                if due():
+                if due(waits=False):
                     yield from self._flush()
                     yield self._end()
                     return

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import sqlite3
 import threading
-from collections.abc import Iterator, Sequence
-from contextlib import closing, contextmanager
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, closing, contextmanager
 from urllib.parse import quote
 
 import pyarrow as pa
@@ -28,6 +28,7 @@ from ultravect.core.loading.local.local_database import LocalDatabase
 from ultravect.core.loading.local.local_file import database_file, may_be_made
 from ultravect.core.loading.questions import require_question
 from ultravect.core.loading.refusals import doing_of
+from ultravect.core.loading.shared_loads import SharedLoads
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.stored import loose_values
 from ultravect.core.words import counted
@@ -198,6 +199,15 @@ class SqliteDatabase(LocalDatabase):
             }
         except (sqlite3.Error, ValueError, AttributeError, IndexError):
             return {}
+
+    @property
+    def windows(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[SharedLoads]]:
+        def opens(attempt: Attempt) -> AbstractContextManager[sqlite3.Connection]:
+            return self.session(doing_of(attempt), write=True)
+
+        return lambda attempts: SharedLoads(
+            opens, lambda session, attempt: SqliteSession(session, self.dialect, attempt), keeps=False
+        ).opened()
 
     def table(self, name: TableName) -> LiveTable | None:
         with self.session(f"reading the columns of {name}") as session:

@@ -36,6 +36,8 @@ class SqliteSession(InsertingSession):
         self._insert = f"INSERT INTO {self.into} ({names}) VALUES ({marks})"
 
     def begin(self) -> None:
+        if not self.is_first:
+            return
         begin = "BEGIN IMMEDIATE"  # takes the lock before rows are read, not when the first is written
         try:
             self.execute(f"PRAGMA busy_timeout = {_SHORT_WAIT}")

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, suppress
 
 import pyarrow as pa
@@ -30,6 +30,7 @@ from ultravect.core.kinds.sqlserver.session import APPLICATION, KeptSession, Ses
 from ultravect.core.kinds.sqlserver.write import SqlserverSession
 from ultravect.core.loading.questions import answer_columns
 from ultravect.core.loading.refusals import doing_of
+from ultravect.core.loading.shared_loads import SharedLoads
 from ultravect.core.loading.sql_ledger import SqlLedger
 from ultravect.core.loading.usual_database import UsualDatabase
 from ultravect.core.types.canonical import CanonicalType
@@ -198,6 +199,15 @@ class SqlserverDatabase(UsualDatabase):
         with self.session(doing_of(attempt), application=application) as opened:
             # closing the session undoes what was not committed
             yield SqlserverSession(opened, self._name, self.dialect, attempt)
+
+    @property
+    def windows(self) -> Callable[[Sequence[Attempt]], AbstractContextManager[SharedLoads]]:
+        def opens(attempt: Attempt) -> AbstractContextManager[Session]:
+            return self.session(doing_of(attempt))
+
+        return lambda attempts: SharedLoads(
+            opens, lambda opened, attempt: SqlserverSession(opened, self._name, self.dialect, attempt), keeps=True
+        ).opened()
 
     @contextmanager
     def transaction(self, table: TableName, doing: str) -> Iterator[Statements]:

@@ -54,7 +54,7 @@ class SqlserverSession(InsertingSession):
             except pytds.Error as error:
                 if number_of(error) != _THERE_ALREADY:
                     raise  # else another load was first
-        self.execute("BEGIN TRANSACTION")
+        self.begin_transaction("BEGIN TRANSACTION")
         if plan.is_new:
             return
         locks = (
