@@ -25,12 +25,13 @@ CREATE PROCEDURE load(first int, last int) LANGUAGE plpgsql AS $$ BEGIN FOR i IN
 END LOOP; END $$"""
 _MARIADB_TABLE = "CREATE TABLE booking (id bigint PRIMARY KEY, hut varchar(40), guest int, nights int, price numeric(10,2), note text, made datetime(6))"
 _MARIADB_LOAD = """
-CREATE PROCEDURE load_changes(first int, last int) BEGIN DECLARE i int DEFAULT first; WHILE i <= last DO START TRANSACTION;
+CREATE PROCEDURE load_changes(first int, last int) BEGIN DECLARE i int DEFAULT first;
+  WHILE i <= last DO START TRANSACTION;
   INSERT INTO booking SELECT i * 100 + seq, concat('hut ', seq % 50), seq, seq % 7, seq * 1.25, concat('a note of some length ', i), now(6)
     FROM seq_1_to_60;
   UPDATE booking SET nights = nights + 1 WHERE id BETWEEN i * 100 + 1 AND i * 100 + 30;
   DELETE FROM booking WHERE id BETWEEN i * 100 + 50 AND i * 100 + 59; COMMIT; SET i = i + 1;
-END WHILE; END"""
+  END WHILE; END"""
 _CHANGES = 100
 _TRANSACTIONS = 10_000
 _JOB = """ultravect: 1

@@ -139,6 +139,10 @@ def test_source_and_target_are_compared(page: Page, place: Place) -> None:
         re.compile(r"2\s*different\s*b\s*y\s*z")
     )
     expect(comparison).to_be_in_viewport()
+    comparison.get_by_role("button", name="Repair").click()
+    expect(page).to_have_url(re.compile("#/runs/"))
+    expect(page.get_by_test_id("run-state")).to_have_text(re.compile("succeeded"))
+    assert place.sql("SELECT b FROM {t} WHERE a = 2") == [("y",)]
 
 
 def test_a_stream_is_started_seen_and_ended(page: Page, place: Place) -> None:

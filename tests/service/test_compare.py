@@ -83,3 +83,34 @@ def test_what_is_wrong_is_said(loaded: Place) -> None:
         assert httpx.post(url, json=body, headers=headers).status_code == 422
     viewer = client.make_token("looks", role="viewer").token
     assert httpx.post(url, json={}, headers={"Authorization": f"Bearer {viewer}"}).status_code == 403
+
+
+@pytest.mark.parametrize(
+    ("into", "left"),
+    [
+        ("mode: upsert, keys: [id], gone: delete, gone_limit: 100%", [1, 2, 3]),
+        ("mode: upsert, keys: [id]", [1, 2, 3, 4]),
+        ("mode: overwrite, keys: [id]", [1, 2, 3]),
+        ("mode: append, keys: [id]", [1, 2, 3, 4]),
+    ],
+)
+def test_repair_loads_the_rows_that_differ_and_no_others(place: Place, into: str, left: list[int]) -> None:
+    place.file("id,beds,note\n1,10,a\n2,20,b\n3,30,\n").job(into=into)
+    assert place.run().state == "succeeded"
+    said = _command(place, place.name, "--repair", "--settle", "0", code=0)
+    assert "equal" in said, "and nothing is run"
+    assert place.client.runs(job=place.name).total == 1
+    place.sql("UPDATE {t} SET beds = 21 WHERE id = 2")
+    place.sql("DELETE FROM {t} WHERE id = 3")
+    place.sql("INSERT INTO {t} VALUES (4, 40, NULL)")
+    said = _command(place, place.name, "--repair", "--settle", "0", code=0)
+    assert "1 different" in said
+    newest = place.client.runs(job=place.name).items[0]
+    run = place.client.show(newest.id)
+    assert (run.kind, run.legs[0].tally["inserted"], run.legs[0].tally["updated"]) == ("repair", 1, 1)
+    assert [row[0] for row in place.sql("SELECT id FROM {t} ORDER BY id")] == left
+    assert place.client.compare_job(place.name, settle_seconds=0).only_source == 0
+    with pytest.raises(ApiError) as refused:
+        place.client.compare_job(place.name, where="id = 1", repair=True)
+    assert refused.value.status == 422
+    assert "--where" in _command(place, place.name, "--repair", "--where", "id = 1", code=2)

@@ -395,6 +395,27 @@ export interface components {
             };
             target: string;
         };
+        JobComparison: {
+            /** @description What was compared, the keys among them. */
+            columns: string[];
+            /** @description Whether the counts are of all rows that differ; else of the first that were found. */
+            complete: boolean;
+            /** @description At most 1,000 of them, by their keys. */
+            differences: components["schemas"]["ComparedRow"][];
+            different: number;
+            equal: boolean;
+            /** @description What is not compared, or not exactly. */
+            findings: components["schemas"]["Finding"][];
+            keys: string[];
+            only_source: number;
+            only_target: number;
+            /** @description Rows of the source that do not fit into the target. */
+            rejected: number;
+            rows_source: number;
+            rows_target: number;
+            /** @description The run that loads the rows that differ, where that was asked for. */
+            run: number | null;
+        };
         JobSummary: {
             about: string;
             labels: string[];
@@ -916,11 +937,12 @@ export interface components {
             id: number;
             job: string;
             /**
-             * @description load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+             * @description load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back; repair: rows that a comparison has found to differ.
              *
              *     * `load` - Load
              *     * `rejects` - Rejects
              *     * `undo` - Undo
+             *     * `repair` - Repair
              */
             kind: components["schemas"]["RunKind"];
             legs: components["schemas"]["Leg"][];
@@ -986,9 +1008,10 @@ export interface components {
          * @description * `load` - Load
          *     * `rejects` - Rejects
          *     * `undo` - Undo
+         *     * `repair` - Repair
          * @enum {string}
          */
-        RunKind: "load" | "rejects" | "undo";
+        RunKind: "load" | "rejects" | "undo" | "repair";
         /** @description A run in a list, with the tally of its legs added up. */
         RunLine: {
             /** Format: date-time */
@@ -999,11 +1022,12 @@ export interface components {
             id: number;
             job: string;
             /**
-             * @description load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+             * @description load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back; repair: rows that a comparison has found to differ.
              *
              *     * `load` - Load
              *     * `rejects` - Rejects
              *     * `undo` - Undo
+             *     * `repair` - Repair
              */
             kind: components["schemas"]["RunKind"];
             /** @description How many legs it has, by their state. */
@@ -1058,11 +1082,12 @@ export interface components {
             id: number;
             job: string;
             /**
-             * @description load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+             * @description load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back; repair: rows that a comparison has found to differ.
              *
              *     * `load` - Load
              *     * `rejects` - Rejects
              *     * `undo` - Undo
+             *     * `repair` - Repair
              */
             kind: components["schemas"]["RunKind"];
             origin: number | null;

@@ -32,6 +32,12 @@ export function took(from: string | null | undefined, to: string | null | undefi
   return `${Math.floor(seconds / 60)} min ${Math.round(seconds % 60)} s`;
 }
 
+/** What a run is that is no load of its job. */
+export function follows(run: { kind: string; origin: number | null }): string {
+  if (run.kind === "load") return "";
+  return run.kind === "repair" ? "repair" : `${run.kind} of ${run.origin}`;
+}
+
 /** Who or what has started a run. */
 export function startedBy(run: { trigger: string; started_by: string | null; scheduled_for: string | null }): string {
   if (run.trigger === "schedule") return "its schedule";

@@ -33,6 +33,7 @@ export type Finding = Schemas["Finding"];
 export type Check = Schemas["Check"];
 export type Rehearsal = Schemas["Rehearsal"];
 export type Comparison = Schemas["Comparison"];
+export type JobComparison = Schemas["JobComparison"];
 export type Reject = Schemas["Reject"];
 export type StreamLine = Schemas["StreamLine"];
 export type Stream = Schemas["Stream"];

@@ -4,7 +4,7 @@
   import { moment } from "../lib/format";
   import { go } from "../lib/router.svelte";
   import { may } from "../lib/session.svelte";
-  import type { Check, Comparison, Edit, Job, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
+  import type { Check, Comparison, Edit, Job, JobComparison, Page, ProblemBody, Rehearsal, Run, RunLine } from "../lib/types";
   import ColumnSheet from "../parts/ColumnSheet.svelte";
   import Findings from "../parts/Findings.svelte";
   import FromForm from "../parts/FromForm.svelte";
@@ -99,6 +99,14 @@
       comparison = await post<Comparison>(`jobs/${encodeURIComponent(name)}/compare`, {});
       await tick();
       compared?.scrollIntoView({ block: "nearest" });
+    });
+  }
+
+  function repair() {
+    return doing("repair", async () => {
+      const found = await post<JobComparison>(`jobs/${encodeURIComponent(name)}/compare`, { repair: true });
+      comparison = found;
+      if (found.run !== null) go(`/runs/${found.run}`);
     });
   }
 
@@ -228,6 +236,12 @@
           <span class="ml-auto font-normal {comparison.equal ? 'text-success' : 'text-error'}">{comparison.equal ? "✓ equal" : "✗ not equal"}</span>
         </h2>
         <ComparisonView {comparison} />
+        {#if may("operator") && (comparison.only_source || comparison.different || comparison.only_target)}
+          <p class="border-base-300 flex items-center gap-3 border-t px-3.5 py-2 text-sm">
+            <button class="btn btn-sm" disabled={!!busy} onclick={repair}>{busy === "repair" ? "Comparing…" : "Repair"}</button>
+            Compares once more, and loads the rows that differ, and no others.
+          </p>
+        {/if}
       </section>
     {/if}
     {#if !isNew}

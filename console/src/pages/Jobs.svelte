@@ -1,7 +1,7 @@
 <script lang="ts">
   import { onMount } from "svelte";
   import { get, problemOf } from "../lib/api";
-  import { count, moment } from "../lib/format";
+  import { count, follows, moment } from "../lib/format";
   import { may } from "../lib/session.svelte";
   import type { JobLine, Page, ProblemBody } from "../lib/types";
   import Problem from "../parts/Problem.svelte";
@@ -56,7 +56,7 @@
             <td class="break-words">{job.source}</td>
             <td class="break-words">{job.target}</td>
             {#if job.last_run}
-              <td class="whitespace-nowrap"><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70 ml-1.5">rejects of {job.last_run.origin}</span>{/if}<div class="text-base-content/70 text-xs">{moment(job.last_run.queued_at)}</div></td>
+              <td class="whitespace-nowrap"><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70 ml-1.5">{follows(job.last_run)}</span>{/if}<div class="text-base-content/70 text-xs">{moment(job.last_run.queued_at)}</div></td>
               <td class="num">{count(job.last_run.tally?.read)}</td>
               <td class="num">{count(job.last_run.tally?.inserted)}</td>
               <td class="num">{count(job.last_run.tally?.updated)}</td>

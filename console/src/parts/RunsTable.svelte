@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { count, moment, startedBy, took } from "../lib/format";
+  import { count, follows, moment, startedBy, took } from "../lib/format";
   import type { RunLine } from "../lib/types";
   import State from "./State.svelte";
   const legsOf = (run: RunLine) => Object.values(run.legs).reduce((sum, legs) => sum + legs, 0);
@@ -20,7 +20,7 @@
         <tr>
           <td class="num"><a class="plain" href="#/runs/{run.id}">{run.id}</a></td>
           {#if withJob}<td><a class="plain" href="#/jobs/{run.job}">{run.job}</a></td>{/if}
-          <td class="whitespace-nowrap"><State name={run.state} />{#if run.state !== "succeeded" && run.outcome !== "nothing" && run.ended_at}<span class="ml-1.5"><State name={run.outcome} /></span>{/if}{#if run.kind !== "load"}<span class="text-base-content/70 ml-1.5">{run.kind === "undo" ? "undo" : "rejects"} of {run.origin}</span>{/if}{#if withJob && legsOf(run) > 1}<span class="text-base-content/70 ml-1.5">{count(legsOf(run))} legs</span>{/if}</td>
+          <td class="whitespace-nowrap"><State name={run.state} />{#if run.state !== "succeeded" && run.outcome !== "nothing" && run.ended_at}<span class="ml-1.5"><State name={run.outcome} /></span>{/if}{#if run.kind !== "load"}<span class="text-base-content/70 ml-1.5">{follows(run)}</span>{/if}{#if withJob && legsOf(run) > 1}<span class="text-base-content/70 ml-1.5">{count(legsOf(run))} legs</span>{/if}</td>
           <td class="whitespace-nowrap">{moment(run.queued_at)}</td>
           <td class="num">{took(run.started_at, run.ended_at)}</td>
           {#if run.error}

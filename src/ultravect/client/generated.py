@@ -604,11 +604,12 @@ class RunLine(Given):
     error: dict[str, Any] | None = Field(...)
     kind: str
     """
-    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back; repair: rows that a comparison has found to differ.
 
     * `load` - Load
     * `rejects` - Rejects
     * `undo` - Undo
+    * `repair` - Repair
     """
     origin: int | None = Field(...)
     trigger: str
@@ -650,11 +651,12 @@ class RunSummary(Given):
     error: dict[str, Any] | None = Field(...)
     kind: str
     """
-    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back; repair: rows that a comparison has found to differ.
 
     * `load` - Load
     * `rejects` - Rejects
     * `undo` - Undo
+    * `repair` - Repair
     """
     origin: int | None = Field(...)
     trigger: str
@@ -1043,6 +1045,40 @@ class Job(Given):
     """
 
 
+class JobComparison(Given):
+    equal: bool
+    complete: bool
+    """
+    Whether the counts are of all rows that differ; else of the first that were found.
+    """
+    keys: list[str]
+    columns: list[str]
+    """
+    What was compared, the keys among them.
+    """
+    rows_source: int
+    rows_target: int
+    rejected: int
+    """
+    Rows of the source that do not fit into the target.
+    """
+    only_source: int
+    only_target: int
+    different: int
+    differences: list[ComparedRow]
+    """
+    At most 1,000 of them, by their keys.
+    """
+    findings: list[Finding]
+    """
+    What is not compared, or not exactly.
+    """
+    run: int | None = Field(...)
+    """
+    The run that loads the rows that differ, where that was asked for.
+    """
+
+
 class JobSummary(Given):
     name: str
     about: str
@@ -1163,11 +1199,12 @@ class Run(Given):
     error: dict[str, Any] | None = Field(...)
     kind: str
     """
-    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.
+    load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back; repair: rows that a comparison has found to differ.
 
     * `load` - Load
     * `rejects` - Rejects
     * `undo` - Undo
+    * `repair` - Repair
     """
     origin: int | None = Field(...)
     trigger: str

@@ -12,6 +12,7 @@ from ultravect.client.models import (
     Check,
     Comparison,
     Job,
+    JobComparison,
     JobSummary,
     Mark,
     Page,
@@ -92,14 +93,18 @@ class Jobs(Calls):
         where: str = "",
         settle_seconds: float = 2.0,
         object: str = "",
-    ) -> Comparison:
-        """Which rows differ between what the job would load now and its target; nothing is written.
+        repair: bool = False,
+    ) -> JobComparison:
+        """Which rows differ between what the job would load now and its target.
 
         Rows are the same one by ``keys``, else by the job's keys or the target's primary key. Only ``columns`` are compared, of rows for
         which ``where`` is true. What differs is looked at once more after ``settle_seconds``. ``object``: which, of a job with many.
+
+        ``repair``: rows that differ are then loaded, by the run that ``run`` names: those of the source are inserted or updated, those that only
+        the target has go where loads of the job take them away.
         """
-        asked = _compared(keys, columns, where, settle_seconds) | {"object": object}
-        return Comparison.model_validate(
+        asked = _compared(keys, columns, where, settle_seconds) | {"object": object, "repair": repair}
+        return JobComparison.model_validate(
             self._json("POST", f"jobs/{quote(name, '')}/compare", json=asked, timeout=None)
         )
 

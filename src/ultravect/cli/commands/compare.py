@@ -6,10 +6,11 @@ from typing import Annotated
 
 import typer
 
+from ultravect.cli.commands.runs import see_through
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import cell, print_json, print_table, screen
-from ultravect.client import ComparedRow, Comparison
+from ultravect.client import ComparedRow, Comparison, JobComparison
 
 _SHOWN = 20
 _WIDE = 60
@@ -37,21 +38,35 @@ def compare(
     name: Annotated[
         str, typer.Option("--object", help="Which object, of a job with many. Left out: the first.")
     ] = "",
+    repair: Annotated[
+        bool, typer.Option("--repair", help="Then load the rows that differ, and no others, by a run of the job.")
+    ] = False,
     as_json: Json = False,
 ) -> None:
-    """Say which rows differ between a job's source and its target, or between two objects; nothing is written."""
+    """Say which rows differ between a job's source and its target, or between two objects."""
     if other is None and ":" in what:
         raise typer.BadParameter(f"name the object that {what} is compared with, as CONNECTION:OBJECT")
+    if repair and (other is not None or where or columns):
+        raise typer.BadParameter(
+            "--repair loads whole rows of a job's whole table: it goes with no second object, --where and --columns"
+        )
     asked = {"keys": _names(keys), "columns": _names(columns), "where": where, "settle_seconds": settle}
     with connect() as client:
         if other is None:
-            result = client.compare_job(what, object=name, **asked)  # type: ignore[arg-type]
+            compared = client.compare_job(what, object=name, repair=repair, **asked)  # type: ignore[arg-type]
+            result: Comparison | JobComparison = compared
+            number = compared.run
         else:
-            result = client.compare(_side(what), _side(other), **asked)  # type: ignore[arg-type]
-    if as_json:
-        print_json(result)
-    else:
-        _print(result)
+            result, number = client.compare(_side(what), _side(other), **asked), None  # type: ignore[arg-type]
+        if as_json:
+            print_json(result)
+        else:
+            _print(result)
+        if number is not None:
+            if as_json:
+                client.wait(number)
+            see_through(client, client.show(number), detach=False, as_json=False)
+            return
     if not result.equal:
         raise typer.Exit(1)
 
@@ -67,7 +82,7 @@ def _side(text: str) -> tuple[str, str]:
     return connection, name
 
 
-def _print(result: Comparison) -> None:
+def _print(result: Comparison | JobComparison) -> None:
     for finding in result.findings:
         screen.print(f"[yellow]{finding.severity}[/] {cell(finding.message, 200)}")
     by = f"by {', '.join(result.keys)}" if result.keys else "by whole rows"
@@ -96,7 +111,7 @@ def _print(result: Comparison) -> None:
         screen.print(f"the first {len(shown)}; --json has up to 1,000")
 
 
-def _lines(result: Comparison, row: ComparedRow) -> list[list[str]]:
+def _lines(result: Comparison | JobComparison, row: ComparedRow) -> list[list[str]]:
     """A line for each column of a row that is on both sides, one for any other."""
     keys = [cell(row.keys[name]) for name in result.keys]
     place = _PLACES[row.where]

@@ -28,7 +28,7 @@ _EXITS = {"nothing": 1, "committed": 4, "unknown": 5}
 Number = Annotated[int, typer.Argument(metavar="RUN")]
 
 
-def _see_through(client: Client, started: Run, detach: bool, as_json: bool) -> None:
+def see_through(client: Client, started: Run, detach: bool, as_json: bool) -> None:
     """Follows a run to its end and prints how it ended; a bad end ends the command."""
     if detach:
         if as_json:
@@ -94,7 +94,7 @@ def run(
     span = (first.strip(), last.strip()) if again else None
     with connect() as client:
         started = client.run(name, parameters=parameters, only=only or (), again=span)
-        _see_through(client, started, detach, as_json)
+        see_through(client, started, detach, as_json)
 
 
 def _fill(name: str, days: str, as_json: bool) -> None:
@@ -121,19 +121,19 @@ def rerun(number: Number, detach: Detach = False, as_json: Json = False) -> None
             screen.print(
                 f"copying {len(left)} of {len(earlier.legs)} objects: those that did not succeed", soft_wrap=True
             )
-        _see_through(client, client.run(earlier.job, parameters=earlier.parameters, only=left), detach, as_json)
+        see_through(client, client.run(earlier.job, parameters=earlier.parameters, only=left), detach, as_json)
 
 
 def retry_rejects(number: Number, detach: Detach = False, as_json: Json = False) -> None:
     """Load the rows that a run rejected, read again from their files or table, by the job as it is now."""
     with connect() as client:
-        _see_through(client, client.retry_rejects(number), detach, as_json)
+        see_through(client, client.retry_rejects(number), detach, as_json)
 
 
 def undo(number: Number, detach: Detach = False, as_json: Json = False) -> None:
     """Take back what a run loaded, where its receipt and the job allow it."""
     with connect() as client:
-        _see_through(client, client.undo(number), detach, as_json)
+        see_through(client, client.undo(number), detach, as_json)
 
 
 def _left(run: RunSummary) -> str:
@@ -148,6 +148,8 @@ def _what_happened(run: RunSummary) -> str:
     if run.kind == "undo":
         return f"undo of run {run.origin}"
     shown = tally_line(run.tally) if run.tally else ""
+    if run.kind == "repair":
+        return f"repair: {shown}"
     return f"rejects of run {run.origin}: {shown}" if run.kind == "rejects" else shown
 
 

@@ -686,9 +686,9 @@ class _Follower:
             found = statements(text, replace(self._log.dialect.lexical, executable_comments=False))
         except NotReadable:
             # too long, or cut: only whether it could be about a table that is followed is looked at
-            named = next((table for (_, name), table in self._tables.items() if name in text), None)
-            if named is not None and text.split(None, 1)[0].upper() in _CHANGE_ROWS:
-                raise self._by_statement(named) from None
+            some = next((table for (_, name), table in self._tables.items() if name in text), None)
+            if some is not None and text.split(None, 1)[0].upper() in _CHANGE_ROWS:
+                raise self._by_statement(some) from None
             return
         for statement in found:
             words = list(statement.words)

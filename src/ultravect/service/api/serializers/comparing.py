@@ -38,6 +38,17 @@ class CompareJobInputSerializer(CompareInputSerializer):
     object = Text(
         default="", allow_blank=True, help_text="Which object is compared, of a job with many. Left out: the first."
     )
+    repair = YesOrNo(
+        default=False,
+        help_text="Whether rows that differ are then loaded, by a run of the job; it goes with no `where` and no `columns`.",
+    )
+
+    def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        if attrs["repair"] and (attrs["where"] or attrs["columns"]):
+            raise serializers.ValidationError(
+                {"repair": ["whole rows are loaded, of the whole table: leave out where and columns"]}
+            )
+        return attrs
 
 
 class CompareObjectsInputSerializer(CompareInputSerializer):
@@ -73,3 +84,9 @@ class ComparisonSerializer(serializers.Serializer[Any]):
     different = serializers.IntegerField()
     differences = ComparedRowSerializer(many=True, help_text="At most 1,000 of them, by their keys.")
     findings = FindingSerializer(many=True, help_text="What is not compared, or not exactly.")
+
+
+class JobComparisonSerializer(ComparisonSerializer):
+    run = serializers.IntegerField(
+        allow_null=True, help_text="The run that loads the rows that differ, where that was asked for."
+    )

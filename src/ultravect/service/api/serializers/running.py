@@ -105,7 +105,8 @@ class RunSummarySerializer(serializers.ModelSerializer[Run]):
     )
     kind = serializers.ChoiceField(
         choices=RunKind.choices,
-        help_text="load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back.",
+        help_text="load: what the job says; rejects: rows that the run `origin` rejected; undo: takes its load back; "
+        "repair: rows that a comparison has found to differ.",
     )
     trigger = serializers.ChoiceField(
         choices=Trigger.choices,

@@ -40,11 +40,13 @@ class Outcome(models.TextChoices):
 
 
 class RunKind(models.TextChoices):
-    """What a run does: load what the job says, load rows again that another run rejected, or undo another run's load."""
+    """What a run does: load what the job says, load rows again that another run rejected, undo another run's load, or load the rows that a
+    comparison has found to differ."""
 
     LOAD = "load"
     REJECTS = "rejects"
     UNDO = "undo"
+    REPAIR = "repair"
 
 
 class Trigger(models.TextChoices):

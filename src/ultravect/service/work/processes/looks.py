@@ -24,6 +24,7 @@ from ultravect.core.engine.objects.connections import ConnectionSpec, database_o
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.operate.compare import Asked, compare_job, compare_objects
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
+from ultravect.core.engine.operate.repair import repair_job
 from ultravect.core.engine.operate.undo import require_undoable
 from ultravect.core.engine.plan.legs.found_feed import require_columns
 from ultravect.core.engine.stream.follow import drop_log
@@ -125,7 +126,10 @@ def _compare(
     model = job_from_data(job)
     if model.source.feed is None:
         model = one_leg(model, _spec(source), _spec(target), chosen)
-    return compare_job(model, _spec(source), _spec(target), _saved(saved), _asked(asked)).as_dict()
+    found = compare_job(model, _spec(source), _spec(target), _saved(saved), _asked(asked))
+    # of the same rows as were compared, and by the same keys
+    repair = repair_job(model, found.keys).as_file() if asked["repair"] and not found.equal else None
+    return {"comparison": found.as_dict(), "repair": repair}
 
 
 def _compare_objects(

@@ -8,6 +8,7 @@ from typing import Any
 
 from django.db import transaction
 
+from ultravect.core.model.document import job_from_data
 from ultravect.service.records.lookup import model_of
 from ultravect.service.records.models import Connection, Leg, Outcome, Revision, Run, RunKind, Trigger, User
 from ultravect.service.work.runs.transitions import start
@@ -28,9 +29,11 @@ def start_run(
     scheduled_for: dt.datetime | None = None,
     run_date: dt.date | None = None,
     connections: dict[str, Connection | None] | None = None,
+    structure: dict[str, Any] | None = None,
 ) -> Run:
     """Records and queues a run: both, or neither. ``only``: the objects that it copies, of a job with many; ``again``: see ``Run``;
-    ``connections`` keeps those that were looked up, where several runs are started.
+    ``connections`` keeps those that were looked up, where several runs are started; ``structure``: the job of its only leg, where that is not
+    the revision's.
     """
     model = model_of(revision)
     run = Run.objects.create(
@@ -50,6 +53,9 @@ def start_run(
     if origin is not None and kind != RunKind.LOAD:
         _follow(run, origin, model.has_many)
         start(run, single=None)
+    elif structure is not None:
+        repaired = job_from_data(structure)
+        start(run, connections, single=(repaired.source.label, repaired.into.label), structure=structure)
     elif model.has_many:
         start(run, single=None)
     else:

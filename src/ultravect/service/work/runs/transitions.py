@@ -103,13 +103,17 @@ def _with_runs() -> QuerySet[Leg]:
 
 @transaction.atomic(savepoint=False)
 def start(
-    run: Run, connections: dict[str, Connection | None] | None = None, *, single: tuple[str, str] | None
+    run: Run,
+    connections: dict[str, Connection | None] | None = None,
+    *,
+    single: tuple[str, str] | None,
+    structure: dict[str, Any] | None = None,
 ) -> None:
     """Queues what a run that was just recorded consists of: its legs, the only one ``single`` (labels of source and target), or the search
-    for them where they are not known yet."""
+    for them where they are not known yet. ``structure``: the job of the only one, where that is not the run's revision."""
     if single is not None:
         # the only one: it begins at once, and nothing of it has to be read again
-        leg = Leg(run=run, number=1, source=single[0], target=single[1], begun=True)
+        leg = Leg(run=run, number=1, source=single[0], target=single[1], begun=True, structure=structure)
         _into_queue(leg, connections if connections is not None else {})
         leg.save(force_insert=True)
         wake_workers()

@@ -20,6 +20,7 @@ from ultravect.service.api.serializers.comparing import (
     CompareJobInputSerializer,
     CompareObjectsInputSerializer,
     ComparisonSerializer,
+    JobComparisonSerializer,
 )
 from ultravect.service.api.serializers.declaring import (
     CheckSerializer,
@@ -31,23 +32,30 @@ from ultravect.service.api.serializers.declaring import (
 from ultravect.service.api.serializers.places import TranslationSerializer, TypesInputSerializer
 from ultravect.service.api.views.connections import connection_named
 from ultravect.service.api.views.jobs.job import FILE_EXAMPLE, JobInput, job_named
+from ultravect.service.api.views.jobs.job_runs import require_no_reader
+from ultravect.service.records.audit import audit
 from ultravect.service.records.lookup import layout_version, usual_of_job
-from ultravect.service.records.models import Role
+from ultravect.service.records.models import Role, RunKind
 from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.runs.lay_out import known_objects_of
+from ultravect.service.work.runs.start import start_run
 
 _REHEARSE_ALL_SECONDS = _COMPARE_SECONDS = 3600.0
 
 
 def _looked(name: str, model: JobModel, **arguments: Any) -> Response:
     """A look at a job, its source and its target."""
+    return Response(_found(name, model, **arguments))
+
+
+def _found(name: str, model: JobModel, **arguments: Any) -> Any:
     job = resolved(structure_of(model))
     source = asdict(connection_named(source_name(job)).spec(job))
     target = asdict(connection_named(model.into.connection).spec())
     layout = model.source.layout
     saved = layout_version(layout).structure if isinstance(layout, str) else None
-    return Response(POOL.look(name, job=job, source=source, target=target, saved=saved, **arguments))
+    return POOL.look(name, job=job, source=source, target=target, saved=saved, **arguments)
 
 
 def _check(model: JobModel, text: str) -> Response:
@@ -116,20 +124,33 @@ class RehearseFileView(JobInput):
 
 @extend_schema(tags=["jobs"])
 class CompareJobView(APIView):
-    """Says which rows differ between what a saved job would load now and its target; nothing is written."""
+    """Says which rows differ between what a saved job would load now and its target; has them loaded where that is asked for."""
 
     writing_role = Role.OPERATOR
 
     @extend_schema(
-        request=CompareJobInputSerializer, responses=ComparisonSerializer, summary="Compare a job's source and target"
+        request=CompareJobInputSerializer,
+        responses=JobComparisonSerializer,
+        summary="Compare a job's source and target",
     )
     def post(self, request: Request, name: str) -> Response:
         given = CompareJobInputSerializer(data=request.data)
         given.is_valid(raise_exception=True)
         asked = dict(given.validated_data)
         chosen = asked.pop("object")
-        model = job_from_data(job_named(name).revision.structure)
-        return _looked("compare", model, chosen=chosen, asked=asked, seconds=_COMPARE_SECONDS)
+        job = job_named(name)
+        if asked["repair"]:
+            require_no_reader(job)
+        revision = job.revision
+        found = _found(
+            "compare", job_from_data(revision.structure), chosen=chosen, asked=asked, seconds=_COMPARE_SECONDS
+        )
+        number = None
+        if found["repair"] is not None:
+            run = start_run(revision, request.user, {}, kind=RunKind.REPAIR, structure=found["repair"])
+            audit(request, "repair", "job", name, run=run.pk)
+            number = run.pk
+        return Response({**found["comparison"], "run": number})
 
 
 @extend_schema(tags=["jobs"])

@@ -25,6 +25,7 @@ from ultravect.service.api.views.connections import connection_named
 from ultravect.service.api.views.jobs.job import job_named
 from ultravect.service.records.audit import audit
 from ultravect.service.records.models import Job, Role, Run
+from ultravect.service.records.models.streams import StreamState
 from ultravect.service.records.resolved import follows_log, resolved, source_name
 from ultravect.service.work.processes.look_pool import POOL
 from ultravect.service.work.runs.start import start_run
@@ -70,6 +71,18 @@ def require_run_job(job: Job) -> None:
             "job-is-stream",
             f"job {job.name!r} follows the log of its source all the time: it is not run",
             f"start its stream: ultravect stream start {job.name}",
+        )
+
+
+def require_no_reader(job: Job) -> None:
+    """A problem where a stream writes into the job's target."""
+    stream = getattr(job, "stream", None)
+    if stream is not None and StreamState(stream.state).is_under_way:
+        raise Problem(
+            409,
+            "stream-writes",
+            f"the stream of job {job.name!r} writes into the same target: rows are not repaired meanwhile",
+            f"pause it: ultravect stream pause {job.name}; repair, and resume it",
         )
 
 
