@@ -91,19 +91,22 @@ def demo(arguments: argparse.Namespace) -> int:
             for _ in range(20):
                 places.desk.busy()
             time.sleep(3)
-            stream = client.stream("stays-live")
-            changes = sum(table.changes for table in stream.tables)
-            print(
-                f"\nthe stream of stays-live is {stream.state}, and has followed {changes} changes of the front desks",
-                flush=True,
-            )
+            print()
+            followed = {}
+            for name, place in (("stays-live", "the front desks"), ("reservations-live", "the reservations")):
+                stream = client.stream(name)
+                followed[name] = sum(table.changes for table in stream.tables) if stream.state == "following" else 0
+                print(
+                    f"the stream of {name} is {stream.state}, and has followed {followed[name]} changes of {place}",
+                    flush=True,
+                )
             known = [connection.name for connection in client.connections() if connection.name != "valley-office"]
             tests = {name: client.test_connection(name) for name in known}
         print(
             "\nconnections: "
             + ", ".join(f"{name} {'works' if item.passed else 'FAILS'}" for name, item in tests.items())
         )
-        if stream.state != "following" or not changes:
+        if not all(followed.values()):
             return 1
         failed = [run.job for run in runs if run.state != "succeeded"] + [
             n for n, item in tests.items() if not item.passed

@@ -20,7 +20,13 @@ import MySQLdb
 from devtools.postgres import free_port
 
 _START_SECONDS = 60
-_LOGGED = ("--log-bin=log", "--server-id=1", "--binlog-format=ROW", "--binlog-row-image=FULL", "--binlog-row-metadata=FULL")
+_LOGGED = (
+    "--log-bin=log",
+    "--server-id=1",
+    "--binlog-format=ROW",
+    "--binlog-row-image=FULL",
+    "--binlog-row-metadata=FULL",
+)
 
 
 def _owner() -> list[str]:

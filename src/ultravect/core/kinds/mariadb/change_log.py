@@ -148,9 +148,7 @@ class MariadbLog:
             found.append(
                 Remark("log-level", "the server's log has whole transactions compressed, which is not read", fix)
             )
-        seconds = (
-            float(known.get("binlog_expire_logs_seconds") or 0) or float(known.get("expire_logs_days") or 0) * _DAY
-        )
+        seconds = _kept_seconds(known)
         if 0 < seconds < _DAY:
             what = f"the server keeps its log for {seconds / 3600:.1f} hours only: a stream that stops for longer has to begin anew"
             fix = f"SET GLOBAL binlog_expire_logs_seconds = {7 * _DAY}"
@@ -266,6 +264,16 @@ class MariadbLog:
         with self._session("asking where the log ends") as opened:
             file, place, _, _ = self._status(opened)
             return Kept(there=False, position=_position(file, place))
+
+    def keeping(self) -> str:
+        """For how long the server keeps its log."""
+        with self._session("asking for how long the log is kept") as opened:
+            seconds = _kept_seconds(self._known(opened))
+        return (
+            f"the server keeps it for {seconds / _DAY:,.1f} days"
+            if seconds
+            else "the server keeps it until it is purged"
+        )
 
     def drop(self) -> bool:
         return False
@@ -433,6 +441,11 @@ def reader_name(job: str, owner: str) -> str:
 def _server_number(name: str) -> int:
     """The number by which the server knows a reader: another one for each job, and of no server that people number by hand."""
     return 1 << 30 | int.from_bytes(hashlib.sha256(name.encode()).digest()[:4], "big") >> 2
+
+
+def _kept_seconds(known: Mapping[str, str]) -> float:
+    """For how long the server keeps its log, 0 where it does not end."""
+    return float(known.get("binlog_expire_logs_seconds") or 0) or float(known.get("expire_logs_days") or 0) * _DAY
 
 
 def _rows(opened: Any, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:

@@ -24,7 +24,7 @@ from ultravect.core.contracts.catalogue import (
     Remark,
     TableInfo,
 )
-from ultravect.core.contracts.change_log import ChangeLog
+from ultravect.core.contracts.change_log import WARNINGS, ChangeLog
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.target import NEEDS, SwapNeeds
 from ultravect.core.contracts.write_plan import Attempt
@@ -109,7 +109,13 @@ class MariadbDatabase(UsualDatabase):
             Step("sign in", signed_in),
             Step("list", listed),
             Step("read", read),
+            Step("log", self._try_log),
         ]
+
+    def _try_log(self) -> str:
+        log = MariadbLog(self._name, self._settings, self.dialect, "")
+        found = [remark for remark in log.lacks([]) if remark.code not in WARNINGS]
+        return f"it cannot be followed: {found[0].message}" if found else f"it can be followed; {log.keeping()}"
 
     def _may_everything(self) -> bool:
         wanted = "SELECT count(*) FROM information_schema.user_privileges WHERE privilege_type IN ('SUPER', 'FILE')"
