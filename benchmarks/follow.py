@@ -27,8 +27,8 @@ _MARIADB_TABLE = "CREATE TABLE booking (id bigint PRIMARY KEY, hut varchar(40), 
 _MARIADB_LOAD = """
 CREATE PROCEDURE load_changes(first int, last int) BEGIN DECLARE i int DEFAULT first;
   WHILE i <= last DO START TRANSACTION;
-  INSERT INTO booking SELECT i * 100 + seq, concat('hut ', seq % 50), seq, seq % 7, seq * 1.25, concat('a note of some length ', i), now(6)
-    FROM seq_1_to_60;
+  INSERT INTO booking SELECT i * 100 + seq, concat('hut ', seq % 50), seq, seq % 7, seq * 1.25, concat('a note of some length ', i),
+    now(6) FROM seq_1_to_60;
   UPDATE booking SET nights = nights + 1 WHERE id BETWEEN i * 100 + 1 AND i * 100 + 30;
   DELETE FROM booking WHERE id BETWEEN i * 100 + 50 AND i * 100 + 59; COMMIT; SET i = i + 1;
   END WHILE; END"""

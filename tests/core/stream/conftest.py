@@ -134,10 +134,22 @@ class Followed:
         def stops() -> bool:
             return bool(windows) and len(found.windows) >= windows
 
-        following = Following(found, stops, nullcontext, "7", frozenset(accepted), None if windows else end)
         self._jobs.append(job)
-        follow_log(job_from_data(job), spec or self.here, self.into, following)
+        self.run(job, spec or self.here, found, stops, accepted, None if windows else end)
         return found
+
+    def run(
+        self,
+        job: dict[str, Any],
+        spec: ConnectionSpec,
+        heard: Heard,
+        stops: Callable[[], bool],
+        accepted: Sequence[str] = (),
+        until: int | None = None,
+    ) -> None:
+        """Follows the log of any source into the target."""
+        following = Following(heard, stops, nullcontext, "7", frozenset(accepted), until)
+        follow_log(job_from_data(job), spec, self.into, following)
 
     def close(self) -> None:
         for job in self._jobs:

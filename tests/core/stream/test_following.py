@@ -504,7 +504,9 @@ def test_all_tables_of_a_window_are_written_by_one_transaction_of_other_database
     place = places[kind]
     followed.into = place.spec
     followed.sql("CREATE TABLE pair_a (id int PRIMARY KEY, n int); CREATE TABLE pair_b (id int PRIMARY KEY, n int)")
-    followed.sql("INSERT INTO pair_a SELECT g, 0 FROM generate_series(1, 9) g; INSERT INTO pair_b SELECT * FROM pair_a")
+    followed.sql(
+        "INSERT INTO pair_a SELECT g, 0 FROM generate_series(1, 9) g; INSERT INTO pair_b SELECT * FROM pair_a"
+    )
     try:
         place.sql("CREATE TABLE pair_a (id int PRIMARY KEY, n int)")
         place.sql("CREATE TABLE pair_b (id int PRIMARY KEY, n int CHECK (n < 50))")
@@ -512,7 +514,9 @@ def test_all_tables_of_a_window_are_written_by_one_transaction_of_other_database
         for number in range(1, 4):
             with followed.source.transaction():
                 for table in ("pair_a", "pair_b"):
-                    followed.sql(f"UPDATE {table} SET n = {number} WHERE id > 2; DELETE FROM {table} WHERE id = {number}")
+                    followed.sql(
+                        f"UPDATE {table} SET n = {number} WHERE id > 2; DELETE FROM {table} WHERE id = {number}"
+                    )
                     followed.sql(f"INSERT INTO {table} VALUES ({100 + number}, {number})")
         followed.follow(job)
         for table in ("pair_a", "pair_b"):

@@ -159,7 +159,7 @@ class Kept:
 
 @dataclass(frozen=True)
 class Snapshot:
-    """``name`` as other sessions name it; ``mark`` of the table that is copied from it.
+    """``name`` as other sessions name it; ``mark`` of the table that is copied from it; ``position``: where its rows stand in the log.
 
     ``holds`` is asked when its rows were read: whether they are those of that moment. A table that was emptied or written anew in between
     is so in an older snapshot, too.
@@ -167,6 +167,7 @@ class Snapshot:
 
     name: str
     mark: LogMark
+    position: int
     holds: Callable[[], bool]
 
 

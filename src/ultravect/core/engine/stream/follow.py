@@ -221,7 +221,7 @@ class _Stream:
         with self._log.snapshot(table, self._identifier, position) as snapshot:
             logged = {
                 "change": SNAPSHOT,
-                "log_position": self._log.text(snapshot.mark.until),
+                "log_position": self._log.text(snapshot.position),
                 "committed_at": dt.datetime.now(dt.UTC),
             }
             plan = self._plan(job, LogReading(snapshot.name, snapshot.mark, self._entry_of(job), logged))

@@ -27,6 +27,7 @@ from ultravect.core.contracts.write_plan import Attempt
 from ultravect.core.contracts.write_session import Statements, WriteSession
 from ultravect.core.dialects.base import TableName
 from ultravect.core.errors import UltravectError
+from ultravect.core.kinds.lake.change_log import LakeLog
 from ultravect.core.kinds.lake.dialect import IcebergDialect, LakeDialect
 from ultravect.core.kinds.lake.formats import format_of
 from ultravect.core.kinds.lake.kind import LakeSettings
@@ -154,8 +155,8 @@ class LakeDatabase:
             TableName(table.schema, f"{name}@{since}{BETWEEN}{newest}"), newest, found.rows, found.repeated
         )
 
-    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog | None:
-        return None  # its versions are asked for what is new
+    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog:
+        return LakeLog(self._place, self.dialect, job, empty=self._settings.format == "iceberg")
 
     def references(self) -> Sequence[Reference]:
         return []
@@ -188,7 +189,7 @@ class LakeDatabase:
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
-        with session_for(self._place, self.dialect, statement, doing) as session:
+        with session_for(self._place, self.dialect, statement, doing, snapshot) as session:
             yield from read_rows(session, statement, types)
 
     def ranges(self, table: LiveTable, count: int) -> Sequence[str]:

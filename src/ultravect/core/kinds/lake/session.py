@@ -39,15 +39,17 @@ def connected(spill: str = "") -> duckdb.DuckDBPyConnection:
 
 
 @contextmanager
-def session_for(place: LakePlace, dialect: Dialect, sql: str, doing: str) -> Iterator[duckdb.DuckDBPyConnection]:
-    """A session that knows the tables which ``sql`` names."""
+def session_for(
+    place: LakePlace, dialect: Dialect, sql: str, doing: str, at: str = ""
+) -> Iterator[duckdb.DuckDBPyConnection]:
+    """A session that knows the tables which ``sql`` names, in the version ``at``; "": the newest, or the one that is named with them."""
     session = connected()
     try:
         with errors_explained(place.name, doing), explained(place.name, "the lake"):
             found = {_without_alias(name) for name in session.get_table_names(sql, qualified=True)}
             named = [dialect.parse_table(name) for name in sorted(found)]
             # a version may have files of its own on this machine, which last as long as it does
-            shown = [show_table(session, place, dialect, table) for table in named]
+            shown = [show_table(session, place, dialect, table, at) for table in named]
             yield session
             del shown
     finally:
@@ -61,12 +63,12 @@ def _without_alias(name: str) -> str:
 
 
 def show_table(
-    session: duckdb.DuckDBPyConnection, place: LakePlace, dialect: Dialect, table: TableName
+    session: duckdb.DuckDBPyConnection, place: LakePlace, dialect: Dialect, table: TableName, version_at: str = ""
 ) -> TableVersion | None:
     """Makes a view of a table, if there is one, and gives its version."""
     name, at = split_version(table.name)
     path = place.path(TableName(table.schema, name))
-    older, between, newer = at.rpartition(BETWEEN)
+    older, between, newer = (at or version_at).rpartition(BETWEEN)
     version = open_version(place, path, newer)
     if version is None:
         return None

@@ -23,7 +23,8 @@ _AT = re.compile(r"^(.+)@([^@]+)$")
 
 @dataclass(frozen=True)
 class DataFile:
-    """A file of a table's version; ``least`` and ``most`` are the bounds of its columns, as far as they are known."""
+    """A file of a table's version; ``least`` and ``most`` are the bounds of its columns, as far as they are known. ``deleted``: by what it is
+    distinguished from the same file in versions in which other rows of it are deleted."""
 
     path: str
     size: int
@@ -31,15 +32,22 @@ class DataFile:
     partition: Mapping[str, Any]
     least: Mapping[str, Any]
     most: Mapping[str, Any]
+    deleted: str = ""
+
+    @property
+    def identity(self) -> tuple[str, str]:
+        return self.path, self.deleted
 
 
 @dataclass(frozen=True)
 class Commit:
-    """What made a version: ``texts`` are those of its notes; ``changes_rows``: whether other rows are read since."""
+    """What made a version: ``texts`` are those of its notes; ``changes_rows``: whether other rows are read since; ``moment``: when, in
+    microseconds since 1970."""
 
     version: int
     texts: Mapping[str, str]
     changes_rows: bool
+    moment: int
 
 
 @dataclass(frozen=True)

@@ -296,7 +296,7 @@ class MariadbLog:
             mark = LogMark(log, place, until=place, proof=proof)
             held_snapshots[name] = opened
             try:
-                yield Snapshot(name, mark, lambda: True)
+                yield Snapshot(name, mark, place, lambda: True)
             finally:
                 del held_snapshots[name]
 

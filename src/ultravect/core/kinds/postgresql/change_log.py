@@ -348,7 +348,7 @@ class PostgresqlLog:
             until = session.execute("SELECT (pg_current_wal_insert_lsn() - '0/0'::pg_lsn)::text").fetchone()
             assert until is not None, "one row was asked for"
             mark = LogMark(log, position, str(row[1]), int(str(until[0])))
-            yield Snapshot(str(row[0]), mark, lambda: self._stored(table) == stored)
+            yield Snapshot(str(row[0]), mark, mark.until, lambda: self._stored(table) == stored)
 
     def _stored(self, table: TableName) -> Any:
         """The files in which the rows of a table are now; they change when it is emptied or written anew."""

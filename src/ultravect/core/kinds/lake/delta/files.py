@@ -84,6 +84,11 @@ class DeltaFiles:
         kept = self.kept.get(unquote(path))
         return recorded if kept is None else int(pc.sum(kept).as_py() or 0)
 
+    def deleted(self, path: str) -> str:
+        """See ``DataFile.deleted``: rows are never there again that were marked, so their number says which."""
+        kept = self.kept.get(unquote(path))
+        return "" if kept is None else str(pc.sum(kept).as_py() or 0)
+
     def read(self, file: DataFile) -> Iterator[pa.RecordBatch]:
         """The rows of a file as the table has them."""
         self._place.require_inside(f"{self._path}/{unquote(file.path)}")

@@ -108,6 +108,7 @@ class DeltaVersion:
                 row.get("partition") or row.get("partition_values") or {},
                 self._held.logical(row.get("min") or {}),
                 self._held.logical(row.get("max") or {}),
+                self._held.deleted(row["path"]),
             )
             for row in actions.to_pylist()
         ]
@@ -168,6 +169,7 @@ class DeltaVersion:
                 int(commit["version"]),
                 {name.removeprefix(f"{APP}."): text for name, text in commit.items() if name.startswith(f"{APP}.")},
                 commit.get("operation") not in _CHANGES_NOTHING,
+                int(commit.get("timestamp") or 0) * 1000,
             )
             for commit in self._table.history()
         ]

@@ -52,7 +52,8 @@ class SnapshotRows:
             held = task.file
             rows = held.record_count if not task.delete_files else None
             low, high = bounds(self._schema, held.lower_bounds), bounds(self._schema, held.upper_bounds)
-            found.append(DataFile(address, held.file_size_in_bytes, rows, self._partition(held), low, high))
+            deleted = ",".join(sorted(file.file_path for file in task.delete_files))
+            found.append(DataFile(address, held.file_size_in_bytes, rows, self._partition(held), low, high, deleted))
         return found
 
     def _partition(self, held: Held) -> Mapping[str, Any]:

@@ -135,7 +135,7 @@ class IcebergVersion:
         for snapshot in ancestors_of(self._table.current_snapshot(), self._table.metadata):
             given = snapshot.summary.additional_properties if snapshot.summary else {}
             texts = {name.removeprefix(_APP): text for name, text in given.items() if name.startswith(_APP)}
-            found.append(Commit(snapshot.snapshot_id, texts, _JOINED not in texts))
+            found.append(Commit(snapshot.snapshot_id, texts, _JOINED not in texts, snapshot.timestamp_ms * 1000))
         return found
 
     def before(self, version: int) -> int | None:
