@@ -23,7 +23,7 @@ CREATE PROCEDURE load(first int, last int) LANGUAGE plpgsql AS $$ BEGIN FOR i IN
   UPDATE booking SET nights = nights + 1 WHERE id BETWEEN i * 100 + 1 AND i * 100 + 30;
   DELETE FROM booking WHERE id BETWEEN i * 100 + 50 AND i * 100 + 59; COMMIT;
 END LOOP; END $$"""
-_MARIADB_TABLE = "CREATE TABLE booking (id bigint PRIMARY KEY, hut varchar(40), guest int, nights int, price numeric(10,2), note text, made datetime(6))"
+_MARIADB_TABLE = _TABLE.replace("hut text", "hut varchar(40)").replace("timestamptz", "datetime(6)")
 _MARIADB_LOAD = """
 CREATE PROCEDURE load_changes(first int, last int) BEGIN DECLARE i int DEFAULT first;
   WHILE i <= last DO START TRANSACTION;
