@@ -123,6 +123,8 @@ BEGIN
     RETURN has_database_privilege(current_database(), 'CREATE')::int | has_schema_privilege('dbo', 'CREATE')::int;
   ELSIF upper(class) = 'SCHEMA' THEN
     RETURN (coalesce(has_schema_privilege((SELECT oid FROM pg_namespace WHERE nspname = (tsql.parts(name))[1]), 'CREATE'), false))::int;
+  ELSIF upper(permission) = 'VIEW CHANGE TRACKING' THEN
+    RETURN has_table_privilege(tsql.object_id(name)::oid, 'SELECT')::int;
   ELSIF upper(permission) IN ('ALTER', 'CONTROL') THEN
     RETURN (SELECT pg_has_role(relowner, 'USAGE')::int FROM pg_class WHERE oid = tsql.object_id(name)::oid);
   END IF;
@@ -177,4 +179,83 @@ CREATE VIEW sys.triggers AS SELECT tgname::text AS name, tgrelid::bigint AS pare
   FROM pg_trigger WHERE NOT tgisinternal AND tgname NOT LIKE 'tsql\_%';
 CREATE VIEW sys.extended_properties AS SELECT 1::smallint AS class, objoid::bigint AS major_id, objsubid::int AS minor_id, 'MS_Description'::text AS name,
   description AS value FROM pg_description WHERE classoid = 'pg_class'::regclass;
+
+-- change tracking: a version for each commit that changed a tracked table, taken in the order of the commits
+CREATE TABLE tsql.tracking (retention_period int NOT NULL, units text NOT NULL);
+CREATE TABLE tsql.tracked (relation oid PRIMARY KEY, since bigint NOT NULL);
+CREATE TABLE tsql.tracked_rows (relation oid NOT NULL, key jsonb NOT NULL, operation "char" NOT NULL, version bigint NOT NULL);
+CREATE INDEX ON tsql.tracked_rows (relation, version);
+CREATE SEQUENCE tsql.versions;
+CREATE SCHEMA tsql_changes;
+GRANT USAGE ON SCHEMA tsql_changes TO PUBLIC;
+GRANT SELECT, INSERT, DELETE, UPDATE ON tsql.tracking, tsql.tracked, tsql.tracked_rows TO PUBLIC;
+GRANT USAGE ON SEQUENCE tsql.versions TO PUBLIC;
+CREATE FUNCTION tsql.next_version() RETURNS bigint LANGUAGE plpgsql AS $$
+DECLARE held text := current_setting('tsql.version', true);
+BEGIN
+  -- one for a transaction: the lock lasts until it has ended
+  IF held IS NULL OR split_part(held, ':', 1) <> txid_current()::text THEN
+    PERFORM pg_advisory_xact_lock(7077);
+    held := txid_current() || ':' || nextval('tsql.versions');
+    PERFORM set_config('tsql.version', held, true);
+  END IF;
+  RETURN split_part(held, ':', 2)::bigint;
+END $$;
+CREATE FUNCTION tsql.track() RETURNS trigger LANGUAGE plpgsql AS $$
+DECLARE version bigint := tsql.next_version(); old_key jsonb; new_key jsonb;
+BEGIN
+  IF TG_OP <> 'INSERT' THEN SELECT jsonb_object_agg(k, to_jsonb(OLD) -> k) INTO old_key FROM unnest(TG_ARGV) k; END IF;
+  IF TG_OP <> 'DELETE' THEN SELECT jsonb_object_agg(k, to_jsonb(NEW) -> k) INTO new_key FROM unnest(TG_ARGV) k; END IF;
+  IF old_key IS NOT NULL AND old_key IS DISTINCT FROM new_key THEN
+    INSERT INTO tsql.tracked_rows VALUES (TG_RELID, old_key, 'D', version);
+  END IF;
+  IF new_key IS NOT NULL THEN
+    INSERT INTO tsql.tracked_rows VALUES (TG_RELID, new_key, CASE WHEN old_key = new_key THEN 'U' ELSE 'I' END, version);
+  END IF;
+  RETURN NULL;
+END $$;
+CREATE FUNCTION tsql.track_emptied() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  UPDATE tsql.tracked SET since = tsql.next_version() WHERE relation = TG_RELID;
+  RETURN NULL;
+END $$;
+CREATE FUNCTION tsql.enable_tracking(wanted regclass) RETURNS void LANGUAGE plpgsql AS $$
+DECLARE keys text[]; columns text; listed text; shown text;
+BEGIN
+  SELECT array_agg(a.attname ORDER BY a.attnum), string_agg(format('%I %s', a.attname, format_type(a.atttypid, a.atttypmod)), ', ' ORDER BY a.attnum),
+    string_agg(format('(r.key ->> %L)::%s', a.attname, format_type(a.atttypid, a.atttypmod)), ', ' ORDER BY a.attnum)
+  INTO keys, columns, listed FROM pg_index i JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = ANY (i.indkey)
+  WHERE i.indrelid = wanted AND i.indisprimary;
+  IF keys IS NULL THEN RAISE EXCEPTION 'Cannot enable change tracking on table %. Change tracking requires a primary key on the table.', wanted; END IF;
+  IF NOT EXISTS (SELECT 1 FROM tsql.tracking) THEN RAISE EXCEPTION 'Change tracking must be enabled on the database before it can be enabled on table %.', wanted; END IF;
+  INSERT INTO tsql.tracked VALUES (wanted, coalesce((SELECT max(version) FROM tsql.tracked_rows), 0));
+  SELECT n.nspname || '.' || c.relname INTO shown FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = wanted;
+  EXECUTE format('CREATE CONSTRAINT TRIGGER tsql_track AFTER INSERT OR UPDATE OR DELETE ON %s DEFERRABLE INITIALLY DEFERRED FOR EACH ROW
+    EXECUTE FUNCTION tsql.track(%s)', wanted, (SELECT string_agg(quote_literal(k), ', ') FROM unnest(keys) k));
+  EXECUTE format('CREATE TRIGGER tsql_emptied AFTER TRUNCATE ON %s EXECUTE FUNCTION tsql.track_emptied()', wanted);
+  -- of a table of that name that was dropped
+  EXECUTE format('DROP FUNCTION IF EXISTS tsql_changes.%I(bigint)', shown);
+  EXECUTE format('CREATE FUNCTION tsql_changes.%I(bigint) RETURNS TABLE (sys_change_version bigint, sys_change_creation_version bigint,
+    sys_change_operation text, %s) LANGUAGE sql STABLE AS $f$
+    SELECT r.version, r.created, CASE WHEN r.operation = ''D'' THEN ''D'' WHEN r.created > $1 THEN ''I'' ELSE ''U'' END, %s FROM (
+      SELECT DISTINCT ON (key) key, version, operation, max(version) FILTER (WHERE operation = ''I'') OVER (PARTITION BY key) AS created
+      FROM tsql.tracked_rows WHERE relation = %s ORDER BY key, version DESC, operation DESC) r WHERE r.version > $1 $f$', shown, columns, listed, wanted::oid);
+END $$;
+CREATE FUNCTION tsql.disable_tracking(wanted regclass) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+  DELETE FROM tsql.tracked WHERE relation = wanted;
+  DELETE FROM tsql.tracked_rows WHERE relation = wanted;
+  EXECUTE format('DROP TRIGGER tsql_track ON %s; DROP TRIGGER tsql_emptied ON %s', wanted, wanted);
+  EXECUTE (SELECT format('DROP FUNCTION tsql_changes.%I(bigint)', n.nspname || '.' || c.relname)
+    FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.oid = wanted);
+END $$;
+CREATE FUNCTION tsql.change_tracking_current_version() RETURNS bigint LANGUAGE sql STABLE AS $$
+  SELECT CASE WHEN EXISTS (SELECT 1 FROM tsql.tracking)
+    THEN greatest(coalesce((SELECT max(version) FROM tsql.tracked_rows), 0), coalesce((SELECT max(since) FROM tsql.tracked), 0)) END $$;
+CREATE FUNCTION tsql.change_tracking_min_valid_version(bigint) RETURNS bigint LANGUAGE sql STABLE AS $$
+  SELECT since FROM tsql.tracked WHERE relation::bigint = $1 $$;
+CREATE VIEW sys.change_tracking_databases AS SELECT oid::int AS database_id, t.retention_period, t.units AS retention_period_units_desc
+  FROM pg_database, tsql.tracking t WHERE datname = current_database();
+CREATE VIEW sys.change_tracking_tables AS SELECT relation::bigint AS object_id, since AS min_valid_version FROM tsql.tracked;
+
 GRANT SELECT ON ALL TABLES IN SCHEMA sys TO PUBLIC;

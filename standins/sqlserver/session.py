@@ -220,6 +220,8 @@ class Session:
                 return self._create(create_table(found, translator))
             case "CREATE":
                 return self._create_other(found, translator)
+            case "ALTER" if found[1].is_word("DATABASE"):
+                return self._set_database(found)
             case "ALTER" if found[1].is_word("TABLE"):
                 return self._alter(found, translator)
             case "DROP" if found[1].is_word("TABLE"):
@@ -244,6 +246,7 @@ class Session:
             "@@TRANCOUNT": str(self._depth),
             "@@SPID": str(self._number),
             "@@ROWCOUNT": str(self._rows),
+            "@@SERVERNAME": text("STANDIN"),
             "@@VERSION": text("Stand-in for SQL Server 15.0, of Ultravect"),
             **self._values,
         }
@@ -576,6 +579,18 @@ class Session:
                 (table,),
             )
 
+    def _set_database(self, found: Sequence[Token]) -> None:
+        """What a database is set to: only its change tracking is of consequence here."""
+        words = [item.text for item in found]
+        if "CHANGE_TRACKING" not in words:
+            return
+        self._execute("DELETE FROM tsql.tracking")
+        if "OFF" in words and "ON" not in words:
+            return
+        place = words.index("CHANGE_RETENTION") if "CHANGE_RETENTION" in words else -1
+        period, units = (int(words[place + 2]), words[place + 3]) if place >= 0 else (2, "DAYS")
+        self._execute(f"INSERT INTO tsql.tracking VALUES ({period}, {text(units)})")
+
     def _alter(self, found: Sequence[Token], translator: Translator) -> None:
         name, place = read_name(found, 2)
         if found[place].is_word("ADD"):
@@ -589,6 +604,9 @@ class Session:
                 else:
                     self._guarded(f"ALTER TABLE {name} ADD COLUMN {self._line(item)}")
                 self._remember(name, item)
+            return
+        if found[place].is_word("ENABLE", "DISABLE") and found[place + 1].is_word("CHANGE_TRACKING"):
+            self._execute(f"SELECT tsql.{found[place].text.lower()}_tracking({text(name)}::regclass)")
             return
         if found[place].is_word("SET"):
             self._execute(

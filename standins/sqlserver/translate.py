@@ -175,6 +175,18 @@ class Translator:
             native, start = read_native(found, place + 2)
             written.append(_cast(self.expression(found[start + 1 : end]), native))
             return end + 1
+        if (
+            token.is_word("CHANGETABLE")
+            and after is not None
+            and after.is_mark("(")
+            and found[place + 2].is_word("CHANGES")
+        ):
+            end = closing(found, place + 1)
+            name, start = read_name(found, place + 3)
+            whole = name if "." in name else f'"dbo".{name}'
+            shown = quoted(whole.replace('"."', ".").strip('"'))
+            written.append(f"tsql_changes.{shown}({self.expression(found[start + 1 : end])})")
+            return end + 1
         if token.is_word("COLLATE") and after is not None:
             name = DEFAULT_COLLATION if after.text.upper() == "DATABASE_DEFAULT" else after.written.strip("[]")
             written.append(f"COLLATE {quoted(name)}")

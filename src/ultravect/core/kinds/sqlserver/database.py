@@ -11,6 +11,7 @@ import pyarrow as pa
 import pytds
 
 from ultravect.core.contracts.catalogue import Answer, LiveColumn, LiveTable, Objection, Reference, Remark, TableInfo
+from ultravect.core.contracts.change_log import WARNINGS, ChangeLog
 from ultravect.core.contracts.probe import SUPERUSER, Step, network_steps
 from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.target import SwapNeeds
@@ -20,6 +21,7 @@ from ultravect.core.dialects.base import Dialect, TableName
 from ultravect.core.dialects.statements import Statement
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver.catalogue import USUAL_SCHEMA, Catalogue
+from ultravect.core.kinds.sqlserver.change_log import SqlserverLog, held_snapshots
 from ultravect.core.kinds.sqlserver.derived import standalone
 from ultravect.core.kinds.sqlserver.dialect import SqlserverDialect
 from ultravect.core.kinds.sqlserver.kind import SqlserverSettings
@@ -92,7 +94,21 @@ class SqlserverDatabase(UsualDatabase):
             return f"{counted(len(self.tables('', '', 100_000)), 'table or view', 'tables and views')} can be seen"
 
         reached = [] if settings.instance else network_steps(self._name, settings.host, settings.port)
-        return [*reached, Step("sign in", signed_in), Step("list", listed), Step("read", read)]
+        return [
+            *reached,
+            Step("sign in", signed_in),
+            Step("list", listed),
+            Step("read", read),
+            Step("log", self._try_log),
+        ]
+
+    def _try_log(self) -> str:
+        found = [remark for remark in self.change_log("", "", "").lacks([]) if remark.code not in WARNINGS]
+        return (
+            f"it cannot be followed: {found[0].message}"
+            if found
+            else "it can be followed, of tables whose changes are tracked"
+        )
 
     def _snapshots(self) -> tuple[bool, bool]:
         """Whether transactions may read snapshots, and whether each statement does."""
@@ -154,11 +170,24 @@ class SqlserverDatabase(UsualDatabase):
     def read(
         self, statement: str, types: Sequence[CanonicalType], doing: str, snapshot: str = ""
     ) -> Iterator[pa.Table]:
+        if snapshot:
+            yield from read_rows(held_snapshots[snapshot], standalone(statement, self.dialect.lexical), types)
+            return
         isolation = "SNAPSHOT" if self._snapshots()[0] else "READ COMMITTED"
         with self.session(doing, reads=True) as opened:
             opened.execute(f"SET TRANSACTION ISOLATION LEVEL {isolation}; BEGIN TRANSACTION")
             yield from read_rows(opened, standalone(statement, self.dialect.lexical), types)
             opened.execute("COMMIT")
+
+    def change_log(self, job: str, owner: str, publication: str) -> ChangeLog:
+        def opens(doing: str) -> AbstractContextManager[Session]:
+            return self.session(doing, reads=True)
+
+        return SqlserverLog(self._name, self.dialect, job, opens, self._columns)
+
+    def _columns(self, table: TableName) -> Sequence[LiveColumn]:
+        found = self.table(table)
+        return found.columns if found is not None else ()
 
     def may_create(self, name: TableName) -> str:
         schema = name.schema or USUAL_SCHEMA
