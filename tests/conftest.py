@@ -38,6 +38,7 @@ def stack() -> Iterator[Stack]:
         "ULTRAVECT_LOST_AFTER": str(LOST_AFTER),
         "ULTRAVECT_MAIL_SERVER": f"smtp://127.0.0.1:{free_port()}",
         "ULTRAVECT_GATHER_SECONDS": "2",
+        "ULTRAVECT_WATCH_SECONDS": "1",
     }
     with temporary_stack("test", settings=settings) as started:
         yield started

@@ -211,3 +211,24 @@ def test_a_connection_test_names_what_is_kept_for_streams_that_do_not_run(live: 
     ((slot,),) = live.sql(f"SELECT slot_name FROM pg_replication_slots WHERE database = '{live.name}_source'")
     assert str(slot) in said
     live.sql(f"SELECT pg_drop_replication_slot('{slot}')")
+
+
+def test_a_paused_stream_for_which_too_much_is_kept_is_given_up(live: Live) -> None:
+    job = live.client.job(live.name).file
+    live.client.save_job(live.name, job + "guard: {log_kept: 1 MB}\n")
+    live.client.start_stream(live.name)
+    live.until(lambda found: found.state == "following")
+    live.client.pause_stream(live.name)
+    live.sql("INSERT INTO booking SELECT g, repeat('x', 500), 1 FROM generate_series(1000, 9000) g")
+    found = live.until(lambda found: found.state == "failed")
+    assert found.error is not None
+    assert (
+        found.error["code"],
+        live.sql("SELECT count(*) FROM pg_replication_slots WHERE database = current_database()"),
+    ) == (
+        "log-given-up",
+        [(0,)],
+    )
+    live.command("mark", live.name, "--reset")
+    live.client.start_stream(live.name)
+    live.until_equal()

@@ -110,6 +110,9 @@ GATHER_SECONDS = float(os.environ.get("ULTRAVECT_GATHER_SECONDS", "20"))
 KEEP_RUNS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_RUNS", "0"))
 KEEP_EVENTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_EVENTS", "0"))
 KEEP_REJECTS_DAYS = float(os.environ.get("ULTRAVECT_KEEP_REJECTS", "0"))
+WATCH_SECONDS = float(os.environ.get("ULTRAVECT_WATCH_SECONDS", "60"))
+"""How often it is looked at what sources keep for streams that are paused, stopped or failed."""
+
 TIDY_SECONDS = float(os.environ.get("ULTRAVECT_TIDY_SECONDS", "600"))
 LINEAGE = os.environ.get("ULTRAVECT_LINEAGE", "")
 LINEAGE_TOKEN = os.environ.get("ULTRAVECT_LINEAGE_TOKEN", "")

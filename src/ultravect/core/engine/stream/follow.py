@@ -123,6 +123,25 @@ def drop_log(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> bool:
     return open_log(job, source, target, database_of(source)).drop()
 
 
+def guard_log(job: Job, source: ConnectionSpec, target: ConnectionSpec) -> tuple[int, UltravectError | None]:
+    """How many bytes of its log the source of a job keeps for it; an error where that was more than ``guard.log_kept``, and is given up."""
+    return _guard_log(job, source, open_log(job, source, target, database_of(source)))
+
+
+def _guard_log(job: Job, source: ConnectionSpec, log: ChangeLog) -> tuple[int, UltravectError | None]:
+    size = log.kept().bytes or 0
+    most = job.guard.log_kept if job.guard is not None else None
+    if most is None or size <= size_bytes(most):
+        return size, None
+    log.drop()
+    return size, UltravectError(
+        "log-given-up",
+        f"connection {source.name}: the source had to keep {size / 1e9:.1f} GB of its log for the stream, more than guard.log_kept: "
+        f"{most}; it keeps nothing for it any more",
+        hint=f"find out what kept the target from following; then have all tables copied anew: ultravect mark {job.job} --reset",
+    )
+
+
 class _Refused(Exception):
     """A constraint of the target refuses the changes in this order."""
 
@@ -309,18 +328,10 @@ class _Stream:
         if time.monotonic() - self._watched < _WATCH_SECONDS:
             return
         self._watched = time.monotonic()
-        size = self._log.kept().bytes or 0
+        size, error = _guard_log(self._job, self._source, self._log)
         self._listener.kept(size)
-        most = self._job.guard.log_kept if self._job.guard is not None else None
-        if most is None or size <= size_bytes(most):
-            return
-        self._log.drop()
-        raise UltravectError(
-            "log-given-up",
-            f"connection {self._source.name}: the source had to keep {size / 1e9:.1f} GB of its log for the stream, more than guard.log_kept: "
-            f"{most}; it keeps nothing for it any more",
-            hint=f"find out what kept the target from following; then have all tables copied anew: ultravect mark {self._job.job} --reset",
-        )
+        if error is not None:
+            raise error
 
     def _is_over(self, end: End) -> bool:
         until = self._following.until

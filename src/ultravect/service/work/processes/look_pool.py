@@ -100,6 +100,7 @@ _ANSWERS: dict[str, TypeAdapter[Any]] = {
     "set_mark": TypeAdapter(list[dict[str, Any]]),
     "reset_mark": TypeAdapter(list[dict[str, Any]]),
     "drop_log": TypeAdapter(bool),
+    "guard_log": _OBJECT,
 }
 """The form of each answer, as far as requests rely on it."""
 

@@ -27,7 +27,7 @@ from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
 from ultravect.core.engine.operate.repair import repair_job
 from ultravect.core.engine.operate.undo import require_undoable
 from ultravect.core.engine.plan.legs.found_feed import require_columns
-from ultravect.core.engine.stream.follow import drop_log
+from ultravect.core.engine.stream.follow import drop_log, guard_log
 from ultravect.core.model.document import FEED, LAYOUT, LAYOUT_FILE, job_from_data
 from ultravect.core.model.files import LayoutFile
 from ultravect.service.work.processes.plain import plain
@@ -173,6 +173,11 @@ def _drop_log(job: Any, source: dict[str, Any], target: dict[str, Any]) -> Any:
     return drop_log(job_from_data(job), _spec(source), _spec(target))
 
 
+def _guard_log(job: Any, source: dict[str, Any], target: dict[str, Any]) -> Any:
+    size, error = guard_log(job_from_data(job), _spec(source), _spec(target))
+    return {"bytes": size, "error": error.as_dict() if error is not None else None}
+
+
 def _feed(feed: dict[str, Any]) -> Any:
     """Whether every version gives what the feed's columns are."""
     require_columns(FEED.read(feed))
@@ -202,6 +207,7 @@ LOOKS: dict[str, Callable[..., Any]] = {
     "set_mark": _set_mark,
     "reset_mark": _reset_mark,
     "drop_log": _drop_log,
+    "guard_log": _guard_log,
 }
 
 

@@ -20,6 +20,7 @@ from ultravect.service.work.scheduling.arrivals import start_for_files
 from ultravect.service.work.scheduling.retention import remove_old
 from ultravect.service.work.scheduling.schedules import start_after, start_due
 from ultravect.service.work.scheduling.waiting import look
+from ultravect.service.work.streams.kept_logs import look_at_kept_logs
 
 log = structlog.get_logger()
 _LOOK_SECONDS = 0.5
@@ -129,6 +130,16 @@ async def tidy_up() -> None:
         await asyncio.sleep(settings.TIDY_SECONDS)
 
 
+async def watch_kept_logs(threads: ThreadPoolExecutor) -> None:
+    """Looks at what sources keep for streams that are at rest, until cancelled."""
+    while True:
+        try:
+            await apart(look_at_kept_logs, threads)()
+        except Exception:
+            log.exception("looking at what is kept for streams failed")
+        await asyncio.sleep(settings.WATCH_SECONDS)
+
+
 async def work_by_itself() -> None:
     """All of it, until cancelled."""
     ended: asyncio.Queue[int] = asyncio.Queue(_MAX_ENDED)
@@ -139,5 +150,10 @@ async def work_by_itself() -> None:
     looking = ThreadPoolExecutor(_LOOKERS, thread_name_prefix="looking for files")
     lookers = (start_arrived(arrivals, looking) for _ in range(_LOOKERS))
     await asyncio.gather(
-        schedule(ended, messages, arrivals), *senders, *lookers, tell_others(ended, threads), tidy_up()
+        schedule(ended, messages, arrivals),
+        *senders,
+        *lookers,
+        tell_others(ended, threads),
+        tidy_up(),
+        watch_kept_logs(ThreadPoolExecutor(1, thread_name_prefix="kept logs")),
     )

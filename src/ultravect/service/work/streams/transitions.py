@@ -146,6 +146,17 @@ def _name(user: User | None) -> str:
 
 
 @transaction.atomic
+def give_up(stream: Stream, error: UltravectError) -> None:
+    """What its source kept for it while it was at rest was too much, and is gone."""
+    found = _locked(stream.job)
+    if found is None or found.lease != stream.lease:
+        return  # it goes on, and finds that out itself
+    _say(found, "error", f"{error.code}: {error.detail}")
+    say_of_stream(found, Occasion.FAILED, cause_of(error.as_dict(), stream.job.name), _described(error))
+    _set(found, StreamState.FAILED, error=storable(error.as_dict()), log_kept=0)
+
+
+@transaction.atomic
 def forget(job: Job) -> bool:
     """Removes the records of a stream; whether there were any."""
     return bool(Stream.objects.filter(job=job).delete()[0])
