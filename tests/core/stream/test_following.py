@@ -379,6 +379,38 @@ def test_changes_that_do_not_fit_are_kept_or_end_the_stream(followed: Followed) 
     assert followed.there("SELECT * FROM loose_hut ORDER BY 1") == [(1, 12), (2, 21)]
 
 
+@pytest.mark.parametrize("kind", ["postgresql", "mariadb", "sqlite", "duckdb", "sqlserver"])
+def test_a_change_that_the_target_refuses_is_a_reject_and_the_rest_of_its_window_is_written(
+    followed: Followed, places: dict[str, Place], kind: str
+) -> None:
+    place = places[kind]
+    followed.into = place.spec
+    followed.sql("CREATE TABLE full_hut (id int PRIMARY KEY, beds int); INSERT INTO full_hut VALUES (1, 10), (2, 20)")
+    try:
+        place.sql("CREATE TABLE full_hut (id int PRIMARY KEY, beds int CHECK (beds < 50))")
+        into = {"connection": place.spec.name, "carry": None, "rejects": 2}
+        followed.follow(job := followed.job("full_hut", into=into))
+        with followed.source.transaction():
+            followed.sql("UPDATE full_hut SET beds = 60 WHERE id = 1; UPDATE full_hut SET beds = 21 WHERE id = 2")
+            followed.sql("INSERT INTO full_hut VALUES (3, 70), (4, 40)")
+        heard = followed.follow(job)
+        assert sorted(item.key for item in heard.rejected) == ['{"id": "1"}', '{"id": "3"}']
+        assert all("refused by the target" in item.reason for item in heard.rejected)
+        asked = "SELECT id, beds FROM full_hut ORDER BY id"
+        assert [tuple(row) for row in place.sql(asked)] == [(1, 10), (2, 21), (4, 40)]
+        # a later change that fits writes all of the row
+        followed.sql("UPDATE full_hut SET beds = 33 WHERE id IN (1, 3)")
+        followed.follow(job)
+        assert [tuple(row) for row in place.sql(asked)] == [(1, 33), (2, 21), (3, 33), (4, 40)]
+        followed.sql("UPDATE full_hut SET beds = 99")
+        with pytest.raises(UltravectError) as refused:
+            followed.follow(job)
+        assert refused.value.code == "too-many-rejects"
+        assert [tuple(row) for row in place.sql(asked)] == [(1, 33), (2, 21), (3, 33), (4, 40)]
+    finally:
+        place.drop("full_hut")
+
+
 def test_a_log_that_was_not_kept_is_said_and_all_is_copied_anew(followed: Followed) -> None:
     followed.sql(TABLES[0])
     followed.sql("INSERT INTO guest VALUES (1, 'a', 'x')")

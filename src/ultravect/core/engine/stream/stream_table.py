@@ -18,7 +18,7 @@ from ultravect.core.engine.plan.leg_plan import ColumnPlan
 from ultravect.core.engine.plan.newer.newer_log import key_places
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
-from ultravect.core.engine.run.rejected.rejects import Reject
+from ultravect.core.engine.run.rejected.rejects import Reject, key_text
 from ultravect.core.engine.run.shape import Shaper
 from ultravect.core.engine.stream.folding import Places, fold, in_place, key_numbers
 from ultravect.core.expressions.bind import RunFact, columns_in, parts_of
@@ -92,6 +92,13 @@ class StreamTable:
         """What the log is asked for."""
         keys = self._keys if self.is_mirror else ()
         return LoggedTable(self.live.name, self.reader.columns, mark, keys, self.left_out, accepted)
+
+    def key_text(self, batch: pa.RecordBatch, row: int) -> str:
+        """The key of a row for the target, see ``Reject.key``."""
+        held = [column.name for column in self.columns if column.key and column.name in batch.schema.names]
+        return (
+            key_text({name: plain_text(batch.column(name).slice(row, 1))[0].as_py() for name in held}) if held else ""
+        )
 
     # a history
 

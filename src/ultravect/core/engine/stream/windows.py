@@ -15,7 +15,7 @@ from ultravect.core.contracts.change_log import Changes, Emptied, Kind, LogMark
 from ultravect.core.contracts.mark import MarkChange, MarkKey
 from ultravect.core.contracts.target import LoadsTogether, Target
 from ultravect.core.contracts.write_plan import Attempt
-from ultravect.core.contracts.write_session import Counts
+from ultravect.core.contracts.write_session import Counts, RefusedRow
 from ultravect.core.engine.run.rejected.rejects import Reject, RejectLedger
 from ultravect.core.engine.stream.stream_table import Step, StreamTable
 from ultravect.core.engine.write.driver import open_write
@@ -192,11 +192,14 @@ class WindowWriter:
         self._waiting.append(step)
 
     def _execute(self, step: Step, marks: Sequence[MarkChange]) -> None:
-        attempt = Attempt(step.plan)
+        attempt = Attempt(step.plan, isolates=self._tolerates(step))
         with open_write(self._loads or self._target, attempt) as write:
             write.write(step.batch)
-            counts = write.finish()
-            if counts.refused:
+            rejects = self._ledgers[step.table.object]
+            counts = write.finish(rejects.tolerated(self._account(step.table).changes) if attempt.isolates else 0)
+            if attempt.isolates:
+                self._reject(step, list(write.refused))
+            elif counts.refused:
                 raise UltravectError(
                     "row-unknown",
                     f"{counts.refused:,} updated rows of {step.table.object} are not in {step.plan.table}, and the log does not have all of "
@@ -205,6 +208,40 @@ class WindowWriter:
                 )
             write.publish(None, marks)
         self._account(step.table).add(step, counts)
+
+    def _tolerates(self, step: Step) -> bool:
+        """Whether a row that the target refuses is a reject: once it is known that no order of the changes helps."""
+        merge = step.plan.merges
+        return (
+            self._order == Order.ONE_BY_ONE
+            and step.plan.removes is None
+            and (merge is None or not merge.only_matched)
+            and step.table.job.into.rejects != 0
+            and self._target.can_isolate
+        )
+
+    def _reject(self, step: Step, refused: Sequence[RefusedRow]) -> None:
+        if not refused:
+            return
+        table = step.table
+        rejects = [
+            Reject(
+                table.reader.label,
+                row.row + 1,
+                None,
+                "",
+                None,
+                f"refused by the target: {row.reason}",
+                row.record,
+                key,
+            )
+            for row in refused
+            for key in [table.key_text(step.batch, row.row)]
+        ]
+        self._keep(table.object, rejects)
+        self._ledgers[table.object].add(rejects)
+        self._account(table).rejected += len(rejects)
+        self._ledgers[table.object].enforce(self._account(table).changes, final=False)
 
     def commit(self, mark: LogMark, text: str, moment: int) -> WindowAccount:
         """Publishes the window, with its mark."""

@@ -88,6 +88,8 @@ def write_in_chunks(
         )
     ]
     numbers = session.execute(b"SELECT DISTINCT xmin::text FROM ultravect_written").fetchall()
+    # the next load of the transaction makes its own
+    session.execute(f"DROP TABLE IF EXISTS ultravect_written, ultravect_refused, pg_temp.{_CANDIDATES}".encode())
     return done, [str(number) for (number,) in numbers]
 
 
