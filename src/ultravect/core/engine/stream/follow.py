@@ -40,7 +40,7 @@ from ultravect.core.words import counted
 
 FOLLOW_SECONDS = 5.0
 _REFUSALS = ("constraint-refused", "value-refused")
-_WATCH_SECONDS = 20.0
+_WATCH_SECONDS = 60.0
 _IDLE_SECONDS, _IDLE_BYTES = 60.0, 16 << 20
 """A mark moves on although nothing has changed, after so long, and so much of a log that has nothing for us."""
 

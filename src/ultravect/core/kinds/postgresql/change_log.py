@@ -129,6 +129,7 @@ class PostgresqlLog:
         self._connection, self._settings, self._roots = connection, settings, roots
         self.name, self._publication, self._own = name, publication or name, not publication
         self._follower: _Follower | None = None
+        self._asking: Session | None = None
 
     @contextmanager
     def _session(self, doing: str) -> Iterator[Session]:
@@ -313,6 +314,9 @@ class PostgresqlLog:
         return Kept(True, size, int(position or 0), lost)
 
     def kept(self) -> Kept:
+        if self._asking is not None:
+            with explained(self._connection, "looking what the server keeps of its log"):
+                return self._kept(self._asking)
         with self._session("looking what the server keeps of its log") as session:
             return self._kept(session)
 
@@ -382,12 +386,13 @@ class PostgresqlLog:
             self._require_kept(asking, start.position)
             self._begin(session, start.position)
             self._follower = _Follower(session, asking, tables, start.position, size)
+            self._asking = asking
             with read_ahead(self._follower) as events:
                 try:
                     yield events
                 finally:
                     self._follower.over = True
-                    self._follower = None
+                    self._follower = self._asking = None
 
     def _require_kept(self, session: Session, position: int) -> None:
         kept, why = self._kept(session), ""

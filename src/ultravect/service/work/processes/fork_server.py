@@ -8,6 +8,7 @@ A fork takes milliseconds, where starting Python and importing Arrow takes the b
 
 from __future__ import annotations
 
+import gc
 import io
 import logging
 import os
@@ -65,6 +66,9 @@ def main() -> None:
         signal.signal(number, signal.SIG_IGN)
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)
     _warm_up()
+    # what is there by now stays where it is: pages that no one writes to are shared with all that come from here
+    gc.collect()
+    gc.freeze()
     try:
         worker.send(b"ready")
     except OSError:

@@ -14,14 +14,14 @@ from ultravect.service.records.resolved import resolved, source_name
 from ultravect.service.work.processes.pool import ENDINGS, gathered
 from ultravect.service.work.processes.protocol import Process, Processes, attended
 from ultravect.service.work.recorded import opened_connection, recorded
-from ultravect.service.work.runs.leases import NOT_ANSWERED, is_late
+from ultravect.service.work.runs.leases import NOT_ANSWERED
 from ultravect.service.work.runs.retrying import TRANSIENT
 from ultravect.service.work.runs.transitions import LeaseLost
+from ultravect.service.work.streams.leases import StreamLeases
 from ultravect.service.work.streams.transitions import StreamRecord
 
 log = structlog.get_logger()
 _STOP_GRACE_SECONDS = 10.0
-_AGAIN_SECONDS = 0.5
 _PASSES = TRANSIENT | {"outcome-unknown", "mark-moved", "log-busy", "worker-lost", "sign-in-failed", "time-limit"}
 """Codes of errors after which a stream is tried again: what was not committed is read once more."""
 
@@ -29,8 +29,8 @@ _PASSES = TRANSIENT | {"outcome-unknown", "mark-moved", "log-busy", "worker-lost
 class StreamExecutor:
     """Carries out streams with the processes of one pool."""
 
-    def __init__(self, pool: Processes) -> None:
-        self._pool = pool
+    def __init__(self, pool: Processes, leases: StreamLeases) -> None:
+        self._pool, self._leases = pool, leases
 
     async def execute(self, record: StreamRecord) -> None:
         """Follows a claimed stream until it ends, or is another's."""
@@ -69,13 +69,19 @@ class StreamExecutor:
             return
         async with attended(self._pool, task) as process:
             await process.send(task)
-            keeping = asyncio.create_task(_keep(record, process))
+            loop = asyncio.get_running_loop()
+            ends: list[asyncio.TimerHandle] = []
+
+            def give_up() -> None:
+                process.stop()
+                ends.append(loop.call_later(_STOP_GRACE_SECONDS, process.kill))
+
             try:
-                ending = await _recorded_until_end(record, process)
+                with self._leases.hold(record, give_up):
+                    ending = await _recorded_until_end(record, process)
             finally:
-                keeping.cancel()
-                with suppress(asyncio.CancelledError, LeaseLost):
-                    await keeping
+                for end in ends:
+                    end.cancel()
         if ending is None:
             await recorded(record.fail)(UltravectError("worker-lost", "the stream's process died"), passes=True)
         elif ending["kind"] == "failed":
@@ -87,24 +93,6 @@ class StreamExecutor:
         else:
             # it was asked to stop, by a command whose lease is newer; or it has come to its end
             await recorded(record.hand_back)("its process has ended")
-
-
-async def _keep(record: StreamRecord, process: Process) -> None:
-    """Renews the lease, until it is over: then the process is ended."""
-    loop = asyncio.get_running_loop()
-    renewed = loop.time()
-    while True:
-        await asyncio.sleep(min(_AGAIN_SECONDS, settings.LOST_AFTER_SECONDS / 5))
-        try:
-            held = await recorded(record.beat)()
-            renewed = loop.time() if held else renewed
-        except NOT_ANSWERED:
-            held = not is_late(renewed)
-        if not held:
-            process.stop()
-            await asyncio.sleep(_STOP_GRACE_SECONDS)
-            process.kill()
-            return
 
 
 async def _recorded_until_end(record: StreamRecord, process: Process) -> dict[str, Any] | None:

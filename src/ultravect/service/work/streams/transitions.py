@@ -187,6 +187,21 @@ def claim_stream(claimant: Claimant) -> StreamRecord | None:
     return StreamRecord(Stream.objects.select_related("job", "revision").get(pk=found.pk))
 
 
+def held_leases(leases: Mapping[int, int], *, renew: bool) -> set[int]:
+    """Which of these streams still have these leases, which are renewed then."""
+    found = {
+        number
+        for number, lease in Stream.objects.filter(pk__in=leases).values_list("pk", "lease")
+        if leases[number] == lease
+    }
+    if renew and found:
+        held = Q()
+        for number in found:
+            held |= Q(pk=number, lease=leases[number])
+        Stream.objects.filter(held).update(seen_at=records_now())
+    return found
+
+
 class StreamRecord:
     """The records of a stream under the lease that ``stream`` has. Methods block; LeaseLost where there is a newer lease."""
 
@@ -204,10 +219,6 @@ class StreamRecord:
             if mine is None:
                 raise LeaseLost(f"the stream of {self.stream.job.name}")
             yield mine
-
-    def beat(self) -> bool:
-        """Renews the lease; whether it is still this worker's."""
-        return bool(Stream.objects.filter(pk=self.stream.pk, lease=self.stream.lease).update(seen_at=records_now()))
 
     def note(self, events: Sequence[Mapping[str, Any]]) -> None:
         """Records what the process said."""

@@ -38,6 +38,7 @@ from ultravect.service.work.runs.transitions import (
     waiting_slice,
 )
 from ultravect.service.work.streams.execute import StreamExecutor
+from ultravect.service.work.streams.leases import StreamLeases
 from ultravect.service.work.streams.transitions import claim_stream
 from ultravect.service.work.wake_ups import LOOK, STREAM, WORK, listen
 from ultravect.service.work.worker_name import worker_name
@@ -91,7 +92,8 @@ class _Worker:
         self._woken = asyncio.Event()
         self._looked = asyncio.Event()
         self._for_streams = asyncio.Event()
-        self._streams = StreamExecutor(pool)
+        self._stream_leases = StreamLeases()
+        self._streams = StreamExecutor(pool, self._stream_leases)
 
     async def run(self) -> None:
         await self._pool.warm()
@@ -101,6 +103,7 @@ class _Worker:
             asyncio.create_task(work)
             for work in (
                 self._leases.keep(),
+                self._stream_leases.keep(),
                 _again_and_again(self._give_sign, every),
                 _again_and_again(self._lose, every),
                 self._take(self._claim_unsettled, _SETTLERS, asyncio.Event(), every),
