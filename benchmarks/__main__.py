@@ -22,7 +22,7 @@ import pyarrow.csv as pv
 from demo.generate import bookings
 from devtools.stack import Stack
 
-from benchmarks import follow, lake, look, modes, pairs, scale, slices, sqlserver, targets, warehouse
+from benchmarks import compare, follow, lake, look, modes, pairs, scale, slices, sqlserver, targets, warehouse
 from ultravect.client import Client, Run
 
 _COLUMNS = ["booking_id", "hut_code", "guest_name", "arrival", "nights", "night_price", "paid", "booked_at"]
@@ -53,7 +53,20 @@ def _write(path: Path, rows: int) -> None:
                     row[5] = "48.50"
 
 
-_PARTS = ["csv", "modes", "pairs", "look", "slices", "lake", "sqlserver", "warehouse", "scale", "targets", "follow"]
+_PARTS = [
+    "csv",
+    "modes",
+    "pairs",
+    "look",
+    "slices",
+    "lake",
+    "sqlserver",
+    "warehouse",
+    "scale",
+    "targets",
+    "follow",
+    "compare",
+]
 
 
 class Bench:
@@ -226,6 +239,8 @@ def main() -> None:
                 targets.run(stack, 5 * arguments.rows, arguments.times)
             if "follow" in parts:
                 follow.run(client, stack, arguments.times)
+            if "compare" in parts:
+                compare.run(client, stack, arguments.rows, arguments.times)
             if "slices" in parts:
                 slices.run(client, stack, arguments.rows, arguments.times)
     finally:

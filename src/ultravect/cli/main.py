@@ -32,7 +32,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "rehearse": ("jobs", "Take the first rows of a job through read and shape; nothing is written."),
     "compare": (
         "compare",
-        "Say which rows differ between a job's source and its target, or between two objects; nothing is written.",
+        "Say which rows differ between a job's source and its target, or between two objects.",
     ),
     "mark": ("marks", "Show how far a job has copied what is new, as its target says; or set it."),
     "types": ("jobs", "Show how each database's types translate, and with which fit."),

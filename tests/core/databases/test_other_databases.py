@@ -175,7 +175,8 @@ def test_steps_pass(place: tuple[ConnectionSpec, list[tuple[str, str | None]]]) 
     result = probe(spec)
     assert result.error is None
     networked = ["resolve", "reach"] if spec.kind == "mariadb" else ["reach"]
-    assert [step.step for step in result.steps] == [*networked, "sign in", "list", "read"]
+    logged = ["log"] if spec.kind == "mariadb" else []
+    assert [step.step for step in result.steps] == [*networked, "sign in", "list", "read", *logged]
     assert probe(spec, write=True).error is None
 
 

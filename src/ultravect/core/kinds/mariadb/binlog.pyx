@@ -733,7 +733,7 @@ cdef int add_decimal(Filling *to, int digits, int scale, const uint8_t *at) exce
         room[0] = c"-"
         length = 1
     begun = length
-    # groups before the mark: first the one that is not whole, then whole ones; behind it the other way round
+    # groups before the mark: first the one that is not whole, then whole ones; after it the other way round
     for part in range(2):
         left = whole if part == 0 else scale
         if part == 1 and scale:

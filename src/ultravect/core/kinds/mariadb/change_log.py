@@ -1,6 +1,6 @@
 """The binary log of MariaDB and MySQL: see ``ChangeLog``.
 
-The server keeps its log for a time, whoever reads it; nothing is made there. A position is the number of the log's file, times 2**40, and
+The server keeps its log for a time, whether it is read or not; nothing is made there. A position is the number of the log's file, times 2**40, and
 the place in it; by the GTID that the server has for it is known whether it is still the same log. Tables are copied from snapshots
 whose place in the log the server says.
 """

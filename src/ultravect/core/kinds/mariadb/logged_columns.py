@@ -251,9 +251,9 @@ _UTF8 = frozenset(["utf8mb4", "utf8mb3", "utf8", "ascii", "binary"])
 _PYTHON = {
     "latin1": "cp1252", "latin2": "iso8859-2", "latin5": "iso8859-9", "latin7": "iso8859-13", "greek": "iso8859-7", "hebrew": "iso8859-8",
     "ucs2": "utf-16-be", "utf16": "utf-16-be", "utf16le": "utf-16-le", "utf32": "utf-32-be", "koi8r": "koi8-r", "koi8u": "koi8-u",
-    "ujis": "euc-jp", "eucjpms": "euc-jp", "sjis": "shift-jis", "euckr": "euc-kr", "gb2312": "gb2312", "gbk": "gbk", "big5": "big5",
+    "ujis": "euc_jp", "eucjpms": "euc_jp", "sjis": "shift_jis", "euckr": "euc_kr", "gb2312": "gb2312", "gbk": "gbk", "big5": "big5",
     "cp932": "cp932", "cp850": "cp850", "cp852": "cp852", "cp866": "cp866", "cp1250": "cp1250", "cp1251": "cp1251", "cp1256": "cp1256",
-    "cp1257": "cp1257", "macroman": "mac-roman", "macce": "mac-latin2", "tis620": "tis-620", "gb18030": "gb18030",
+    "cp1257": "cp1257", "macroman": "mac_roman", "macce": "mac-latin2", "tis620": "tis-620", "gb18030": "gb18030",
 }  # fmt: skip
 
 
