@@ -29,7 +29,8 @@ from ultravect.service.work.processes.stopper import Stopper
 
 _REJECTS_A_LINE = 100
 _CLOSE_SECONDS = 2.0
-_IDLE_SECONDS = 2.0
+_IDLE_SECONDS = 15.0
+"""So often it is said that nothing has changed, after the first time."""
 _AS_THEY_ARE = (
     "rejects",
     "changes",
@@ -128,6 +129,7 @@ class StreamSpeaker:
         self._speaker.say("following", position=position)
 
     def window(self, account: WindowAccount) -> None:
+        self._idle_said = 0.0
         self._speaker.say("window", **account.as_dict())
 
     def idle(self, position: str, lag: float) -> None:
