@@ -9,7 +9,7 @@ from typing import Any
 import pyarrow as pa
 import pytest
 from deltalake import DeltaTable, write_deltalake
-from tests.core.lake.lake import IcebergLake
+from tests.core.lake.lake import IcebergLake, lake_of
 from tests.core.stream.conftest import Followed, Heard
 
 from ultravect.core.engine.objects.connections import ConnectionSpec
@@ -174,3 +174,31 @@ def test_an_iceberg_table_is_followed(followed: Followed, tmp_path: Path) -> Non
     table.delete("id > 3")
     lake.turn(job)
     assert lake.there("hut") == [(1, "Alm", 10), (3, "Neu", 31)]
+
+
+@pytest.mark.parametrize("form", ["delta", "iceberg"])
+@pytest.mark.parametrize("gone", ["delete", {"flag": "is_gone"}])
+def test_a_lake_follows_a_log_with_deletes(followed: Followed, tmp_path: Path, form: str, gone: Any) -> None:
+    lake = lake_of(form, tmp_path)
+    followed.into = lake.spec
+    followed.sql("CREATE TABLE hut (id int PRIMARY KEY, hut text, beds int)")
+    followed.sql("INSERT INTO hut SELECT g, 'H' || g % 3, g FROM generate_series(1, 40) g")
+    into = {"connection": lake.spec.name, "carry": None, "keys": ["id"], "gone": gone}
+    followed.follow(job := followed.job("hut", into=into))
+
+    def same() -> bool:
+        rows = lake.held("hut")
+        there = sorted((row["id"], row["hut"], row["beds"]) for row in rows if not row.get("is_gone"))
+        return there == sorted(followed.sql("SELECT id, hut, beds FROM hut"))
+
+    assert same()
+    for statements in (
+        "DELETE FROM hut WHERE id = 7; UPDATE hut SET beds = 90 WHERE id = 8; INSERT INTO hut VALUES (100, 'Neu', 1)",
+        "UPDATE hut SET id = 200 WHERE id = 9; DELETE FROM hut WHERE id < 4; INSERT INTO hut VALUES (7, 'again', 7)",
+        "TRUNCATE hut; INSERT INTO hut VALUES (8, 'last', 8)",
+    ):
+        followed.sql(statements)
+        followed.follow(job)
+        assert same(), statements
+    if gone != "delete":
+        assert len(lake.held("hut")) > 40, "rows that are gone are flagged, and stay"

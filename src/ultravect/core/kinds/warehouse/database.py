@@ -49,7 +49,6 @@ class WarehouseDatabase(UsualDatabase):
 
     can_isolate = False
     locks_tables = True
-    takes_removals = False
     enforces_keys = False
 
     def __init__(self, name: str, settings: WarehouseSettings, roots: Sequence[str]) -> None:

@@ -38,6 +38,8 @@ class MatchingSession(DuckdbSession):
         replaces, merges = self.plan.replaces, self.plan.merges
         self._where = replaces.where if replaces is not None else ""
         self._gone = merges is not None and merges.gone is not None
+        # rows of the table change by other statements than those that bring staged ones in
+        self._alters = self._gone or self.plan.removes is not None or (merges is not None and bool(merges.unflags))
 
     def begin(self) -> None:
         # no transaction: a constraint that refuses a row must not undo what was read before
@@ -107,7 +109,7 @@ class MatchingSession(DuckdbSession):
                 f"INSERT INTO {self.table} ({names}, {_FILE}) SELECT {names}, {numbers[file.path]} FROM {_SCANNED}"
             )
             session.unregister(_SCANNED)
-        if self._conditions or self._gone or self._where:
+        if self._conditions or self._alters or self._where:
             self._digests = self._digested()
 
     def _digested(self) -> Mapping[int, Any]:
@@ -132,13 +134,16 @@ class MatchingSession(DuckdbSession):
         return [file for file in files if all(_may_have(file, key, *bounds[key]) for key in keys)]
 
     def settle(self) -> None:
-        plan = self.plan
-        if plan.merges is not None and not self._filled and plan.create is None and self._target.version is not None:
-            self._fill(self._candidates())
+        plan, version = self.plan, self._target.version
+        matches = plan.merges is not None or plan.removes is not None
+        if not matches or self._filled or plan.create is not None or version is None:
+            return
+        every = plan.removes is not None and plan.removes.every
+        self._fill(version.files if every else self._candidates())
 
     def upsert(self, merge: MergeStatements, left: int, repeated: int, samples: list[RowChange]) -> Counts | None:
         """Says by one join what becomes of each row; the rows are put together when files are written."""
-        if self._conditions or self._gone or not self._filled:
+        if self._conditions or self._alters or not self._filled:
             return None
         differs = merge.differs if merge.others else "FALSE"
         self.execute(
