@@ -37,7 +37,6 @@ class FakeTarget:
     database: Any = None
     can_isolate = True
     locks_tables = True
-    takes_removals = True
     truncates = True
     partitions = False
     arranges: frozenset[str] = frozenset()

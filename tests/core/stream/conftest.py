@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+import threading
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import nullcontext
 from dataclasses import dataclass, field
@@ -199,6 +200,30 @@ class FollowedMaria(Followed):
 
     def _remove(self) -> None:
         self.mariadb.execute(f"DROP DATABASE IF EXISTS {self.name}")
+
+
+def require_joined(
+    followed: Followed, job: dict[str, Any], write: Callable[[int], None], over: threading.Event
+) -> None:
+    """A history of ``stamp``, which four writers count up meanwhile, has each number of a row once, from that of its snapshot on."""
+    writers = [threading.Thread(target=write, args=(part,)) for part in range(4)]
+    for writer in writers:
+        writer.start()
+    try:
+        for _ in range(3):
+            followed.follow(job)
+    finally:
+        over.set()
+        for writer in writers:
+            writer.join()
+    followed.follow(job)
+    numbers: dict[int, list[int]] = {}
+    for row, number in followed.there("SELECT id, n FROM stamp ORDER BY id, n"):
+        numbers.setdefault(row, []).append(number)
+    last = dict(followed.sql("SELECT id, n FROM stamp"))
+    assert {row: list(range(found[0], last[row] + 1)) for row, found in numbers.items()} == numbers
+    assert len(numbers) == 200
+    assert followed.there("SELECT count(*) FROM stamp WHERE done = 'snapshot'") == [(200,)]
 
 
 @pytest.fixture

@@ -10,7 +10,7 @@ from typing import Any
 import psycopg
 import pytest
 from devtools.pairs import Place
-from tests.core.stream.conftest import Followed, Heard
+from tests.core.stream.conftest import Followed, Heard, require_joined
 
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.operate.marks import marks_of, reset_mark, set_mark
@@ -170,7 +170,7 @@ def test_a_snapshot_and_the_log_are_joined_without_a_row_twice_or_missing(follow
     followed.sql("INSERT INTO stamp SELECT id, 0 FROM generate_series(1, 200) id")
     job = followed.job(
         "stamp",
-        columns=["*", "change() as change", "log_position() as place"],
+        columns=["*", "change() as done", "log_position() as place"],
         into={"mode": "append", "keys": None, "carry": None},
     )
     over = threading.Event()
@@ -184,24 +184,7 @@ def test_a_snapshot_and_the_log_are_joined_without_a_row_twice_or_missing(follow
                         row = chance.randint(0, 49) * 4 + part + 1
                         session.execute("UPDATE stamp SET n = n + 1 WHERE id = %s", (row,))
 
-    writers = [threading.Thread(target=write, args=(part,)) for part in range(4)]
-    for writer in writers:
-        writer.start()
-    try:
-        for _ in range(3):
-            followed.follow(job)
-    finally:
-        over.set()
-        for writer in writers:
-            writer.join()
-    followed.follow(job)
-    numbers: dict[int, list[int]] = {}
-    for row, number in followed.there("SELECT id, n FROM stamp ORDER BY id, n"):
-        numbers.setdefault(row, []).append(number)
-    last = dict(followed.sql("SELECT id, n FROM stamp"))
-    assert {row: list(range(found[0], last[row] + 1)) for row, found in numbers.items()} == numbers
-    assert len(numbers) == 200
-    assert followed.there("SELECT count(*) FROM stamp WHERE change = 'snapshot'") == [(200,)]
+    require_joined(followed, job, write, over)
 
 
 def test_a_table_that_comes_to_the_job_later_gets_a_snapshot_of_its_own(followed: Followed) -> None:

@@ -11,7 +11,7 @@ from typing import Any
 
 import MySQLdb
 import pytest
-from tests.core.stream.conftest import FollowedMaria, Heard
+from tests.core.stream.conftest import FollowedMaria, Heard, require_joined
 
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.operate.marks import reset_mark
@@ -170,24 +170,7 @@ def test_a_snapshot_and_the_log_are_joined_without_a_row_twice_or_missing(follow
                     )
         session.close()
 
-    writers = [threading.Thread(target=write, args=(part,)) for part in range(4)]
-    for writer in writers:
-        writer.start()
-    try:
-        for _ in range(3):
-            followed.follow(job)
-    finally:
-        over.set()
-        for writer in writers:
-            writer.join()
-    followed.follow(job)
-    numbers: dict[int, list[int]] = {}
-    for row, number in followed.there("SELECT id, n FROM stamp ORDER BY id, n"):
-        numbers.setdefault(row, []).append(number)
-    last = dict(followed.sql("SELECT id, n FROM stamp"))
-    assert {row: list(range(found[0], last[row] + 1)) for row, found in numbers.items()} == numbers
-    assert len(numbers) == 200
-    assert followed.there("SELECT count(*) FROM stamp WHERE done = 'snapshot'") == [(200,)]
+    require_joined(followed, job, write, over)
 
 
 def test_a_transaction_of_two_phases_comes_when_it_is_committed_also_by_a_stream_that_began_in_between(

@@ -23,7 +23,7 @@ def test_a_warehouse_follows_a_log_with_deletes(stack: Stack, warehouse: Warehou
     def same() -> bool:
         names = ["id", "hut", "beds"]
         shown = ", ".join(f'"{name.upper()}"' if upper else name for name in names)
-        where = "" if gone == "delete" else f" WHERE NOT coalesce(is_gone, false)"
+        where = "" if gone == "delete" else " WHERE NOT coalesce(is_gone, false)"
         return sorted(warehouse.sql(f"SELECT {shown} FROM {warehouse.named(table)}{where}")) == sorted(
             followed.sql("SELECT id, hut, beds FROM live_hut")
         )

@@ -76,9 +76,6 @@ class Target(Protocol):
     enforces_keys: bool
     """Whether a key of a table keeps rows apart; where it is only declared, loads alone do."""
 
-    takes_removals: bool
-    """Whether a ``Remove`` takes rows away here, as the streams of mirrors do."""
-
     truncates: bool
     """Whether taking all rows away at once is another thing than deleting them."""
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import queue
 import threading
 import time
+from abc import ABC, abstractmethod
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from typing import Protocol
@@ -21,7 +22,7 @@ _CAUGHT_UP_SECONDS, _LONGEST_SECONDS = 3.0, 30.0
 _READ_AHEAD = 2
 """So many chunks are read while others are written."""
 
-_WAIT_SECONDS = 0.5
+_WAIT_SECONDS, _STEP_SECONDS = 0.5, 0.1
 
 
 class Follower(Protocol):
@@ -65,6 +66,25 @@ def read_ahead(follower: Follower) -> Iterator[Iterator[LogEvent]]:
     finally:
         follower.over = True
         thread.join()
+
+
+class PollingFollower(ABC):
+    """A reader of a source that is asked once a window, and does not say by itself what is new."""
+
+    def __init__(self, seconds: float) -> None:
+        self._seconds = seconds
+        self.over = False
+
+    @abstractmethod
+    def window(self) -> Iterator[LogEvent]:
+        """All that is new now, to an ``End``."""
+
+    def events(self) -> Iterator[LogEvent]:
+        while not self.over:
+            began = time.monotonic()
+            yield from self.window()
+            while not self.over and time.monotonic() - began < self._seconds:
+                time.sleep(min(_STEP_SECONDS, self._seconds))
 
 
 class WindowClock:

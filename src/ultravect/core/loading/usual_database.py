@@ -26,7 +26,6 @@ class UsualDatabase:
     partitions = False
     arranges: frozenset[str] = frozenset()
     enforces_keys = True
-    takes_removals = True
     truncates = False
     exclusive_file = ""
     keeps_versions = False

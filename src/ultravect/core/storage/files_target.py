@@ -42,7 +42,6 @@ class FilesTarget:
 
     database = None
     locks_tables = False
-    takes_removals = False
     truncates = False
     partitions = False
     arranges: frozenset[str] = frozenset()

@@ -39,11 +39,10 @@ from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained
 from ultravect.core.kinds.lake.table_version import Commit, DataFile, TableVersion
 from ultravect.core.loading.duckdb.duckdb_reading import read_rows
-from ultravect.core.loading.following import read_ahead, redefinition
+from ultravect.core.loading.following import PollingFollower, read_ahead, redefinition
 from ultravect.core.types.canonical import CanonicalType
 
 _TEXT = CanonicalType("text")
-_STEP_SECONDS = 0.1
 _ALWAYS = 1 << 62
 """A position that no window reaches: what a table's own mark says of its version stays with it."""
 
@@ -255,9 +254,10 @@ def _now() -> int:
     return int(time.time() * 1_000_000)
 
 
-class _Follower:
+class _Follower(PollingFollower):
     def __init__(self, log: LakeLog, tables: Sequence[LoggedTable], start: LogMark, size: WindowSize) -> None:
-        self._log, self._tables, self._size = log, tables, size
+        super().__init__(size.seconds)
+        self._log, self._tables, self._rows = log, tables, size.rows
         # of a table that was copied anew, its own mark is newer than that of the window
         self._read = {
             table.name: log.newest_of(
@@ -266,16 +266,8 @@ class _Follower:
             for table in tables
         }
         self._given, self._moment = start.position, 0
-        self.over = False
 
-    def events(self) -> Iterator[LogEvent]:
-        while not self.over:
-            began = time.monotonic()
-            yield from self._window()
-            while not self.over and time.monotonic() - began < self._size.seconds:
-                time.sleep(min(_STEP_SECONDS, self._size.seconds))
-
-    def _window(self) -> Iterator[LogEvent]:
+    def window(self) -> Iterator[LogEvent]:
         waiting = [
             (commit, table)
             for table in self._tables
@@ -294,7 +286,7 @@ class _Follower:
                     yield event
             self._read[table.name] = commit.version
             self._given, self._moment = max(self._given + 1, commit.moment), commit.moment
-            if rows >= self._size.rows:
+            if rows >= self._rows:
                 yield self._end()
                 rows = 0
             if self.over:

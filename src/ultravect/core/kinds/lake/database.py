@@ -53,7 +53,6 @@ class LakeDatabase:
     needs: Mapping[str, frozenset[str]] = NEEDS
     can_isolate = True
     locks_tables = False
-    takes_removals = True
     truncates = False
     stages: Stages | None = None
     together = windows = None

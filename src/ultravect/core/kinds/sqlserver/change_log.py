@@ -34,11 +34,10 @@ from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.sqlserver.catalogue import USUAL_SCHEMA
 from ultravect.core.kinds.sqlserver.read import read_rows
 from ultravect.core.kinds.sqlserver.session import Session
-from ultravect.core.loading.following import read_ahead, redefinition
+from ultravect.core.loading.following import PollingFollower, read_ahead, redefinition
 from ultravect.core.types.canonical import CanonicalType
 
 _TEXT, _NUMBER = CanonicalType("text"), CanonicalType("bigint")
-_STEP_SECONDS = 0.1
 _DAY_MINUTES = 1440
 _DATABASE = """
 SELECT t.retention_period, t.retention_period_units_desc, d.snapshot_isolation_state FROM sys.databases d
@@ -227,21 +226,14 @@ def _version(opened: Session) -> int:
     return int(version or 0)
 
 
-class _Follower:
+class _Follower(PollingFollower):
     def __init__(self, log: SqlserverLog, tables: Sequence[LoggedTable], start: LogMark, size: WindowSize) -> None:
-        self._log, self._tables, self._size = log, tables, size
+        super().__init__(size.seconds)
+        self._log, self._tables = log, tables
         self._since = {table.name: table.mark.position for table in tables}
         self._given = start.position
-        self.over = False
 
-    def events(self) -> Iterator[LogEvent]:
-        while not self.over:
-            began = time.monotonic()
-            yield from self._window()
-            while not self.over and time.monotonic() - began < self._size.seconds:
-                time.sleep(min(_STEP_SECONDS, self._size.seconds))
-
-    def _window(self) -> Iterator[LogEvent]:
+    def window(self) -> Iterator[LogEvent]:
         log, order = self._log, 0
         moment = int(time.time() * 1_000_000)
         with log.one_moment() as (opened, version):

@@ -8,7 +8,6 @@ from typing import Any
 
 from ultravect.core.contracts.change_log import WARNINGS, ChangeLog, LogMark
 from ultravect.core.contracts.mark import MarkKey
-from ultravect.core.contracts.write_plan import Merge
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.tables import TableRows
 from ultravect.core.engine.plan.newer.mark_plan import MarkEntry, MarkPlan
@@ -89,15 +88,6 @@ def plan_newer_log(
     for lack in log.lacks([reader.live]):
         severity: Severity = "warning" if lack.code in WARNINGS else "error"
         plan.add(severity, lack.code, lack.message, "from.newer", lack.fix)
-    removes = isinstance(plan.action, Merge) and plan.action.gone is not None
-    if removes and plan.target is not None and not plan.target.takes_removals:
-        plan.add(
-            "error",
-            "removals-not-taken",
-            f"rows that are deleted in the source cannot be taken away in {job.into.connection}, of a kind whose loads do not do that yet",
-            "into.gone",
-            "write into.gone: keep; or keep a history: mode: append",
-        )
     if left_out:
         shown = (
             f"{', '.join(left_out)} of {reader.label} {'is' if len(left_out) == 1 else 'are'} computed by the source"
