@@ -89,7 +89,14 @@ def live(place: Place) -> Iterator[Live]:
 
 def test_a_stream_is_started_shown_paused_and_removed(live: Live) -> None:
     assert "ultravect stream start" in live.command("run", live.name, code=1) + live.command("job", live.name)
+    assert (
+        next(job for job in live.client.jobs(search=live.name).items if job.name == live.name).stream == "not started"
+    )
     said = live.command("stream", "start", live.name, "--wait")
+    assert (
+        next(job for job in live.client.jobs(search=live.name).items if job.name == live.name).stream == "following"
+    )
+    assert "following" in live.command("jobs")
     assert "following" in said
     assert "200" in said
     live.sql(

@@ -389,6 +389,8 @@ export interface components {
             /** Format: date-time */
             saved_at: string;
             source: string;
+            /** @description The state of its stream, of a job that follows a log: `not started` where it has none yet; null of other jobs. */
+            stream: string | null;
             /** @description The same as JSON. */
             structure: {
                 [key: string]: unknown;
@@ -425,6 +427,8 @@ export interface components {
             /** Format: date-time */
             saved_at: string;
             source: string;
+            /** @description The state of its stream, of a job that follows a log: `not started` where it has none yet; null of other jobs. */
+            stream: string | null;
             target: string;
         };
         Late: {

@@ -55,7 +55,9 @@
             </td>
             <td class="break-words">{job.source}</td>
             <td class="break-words">{job.target}</td>
-            {#if job.last_run}
+            {#if job.stream !== null}
+              <td class="whitespace-nowrap" colspan="5"><a href="#/streams/{job.name}" title="stream of {job.name}"><State name={job.stream} /></a><span class="text-base-content/70 ml-1.5">stream</span></td>
+            {:else if job.last_run}
               <td class="whitespace-nowrap"><a href="#/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a>{#if job.last_run.kind !== "load"}<span class="text-base-content/70 ml-1.5">{follows(job.last_run)}</span>{/if}<div class="text-base-content/70 text-xs">{moment(job.last_run.queued_at)}</div></td>
               <td class="num">{count(job.last_run.tally?.read)}</td>
               <td class="num">{count(job.last_run.tally?.inserted)}</td>

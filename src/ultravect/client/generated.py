@@ -1027,6 +1027,10 @@ class Job(Given):
     revision: int
     saved_at: datetime
     last_run: RunLine | None = Field(...)
+    stream: str | None = Field(...)
+    """
+    The state of its stream, of a job that follows a log: `not started` where it has none yet; null of other jobs.
+    """
     file: str
     """
     The job file as it was saved.
@@ -1088,6 +1092,10 @@ class JobSummary(Given):
     revision: int
     saved_at: datetime
     last_run: RunLine | None = Field(...)
+    stream: str | None = Field(...)
+    """
+    The state of its stream, of a job that follows a log: `not started` where it has none yet; null of other jobs.
+    """
 
 
 class Leg(Given):

@@ -44,7 +44,10 @@ def jobs(
     rows = []
     for job in found.items:
         last = job.last_run
-        summary = _shown(last) if last else "[dim]never run[/]"
+        if job.stream is not None:
+            summary = f"stream {state(job.stream)}"
+        else:
+            summary = _shown(last) if last else "[dim]never run[/]"
         rows.append((job.name, escape(job.source), escape(job.target), summary, escape(job.about)))
     columns = ["job", "from", "into", "last run", "about"]
     shown = len(columns) if screen.width >= _WIDE else len(columns) - 1

@@ -43,10 +43,13 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
     revision = serializers.IntegerField(source="revision.number")
     saved_at = serializers.DateTimeField(source="revision.saved_at")
     last_run = serializers.SerializerMethodField()
+    stream = serializers.SerializerMethodField(
+        help_text="The state of its stream, of a job that follows a log: `not started` where it has none yet; null of other jobs."
+    )
 
     class Meta:
         model = Job
-        fields = ["name", "about", "labels", "source", "target", "revision", "saved_at", "last_run"]
+        fields = ["name", "about", "labels", "source", "target", "revision", "saved_at", "last_run", "stream"]
 
     def get_about(self, job: Job) -> str:
         return str(job.revision.structure.get("about", ""))
@@ -60,6 +63,12 @@ class JobSummarySerializer(serializers.ModelSerializer[Job]):
 
     def get_target(self, job: Job) -> str:
         return model_of(job.revision).into.label
+
+    def get_stream(self, job: Job) -> str | None:
+        if not follows_log(job.revision.structure):
+            return None
+        stream: Stream | None = getattr(job, "stream", None)
+        return stream.state if stream is not None else "not started"
 
     @extend_schema_field(RunLineSerializer(allow_null=True))
     def get_last_run(self, job: Job) -> dict[str, Any] | None:

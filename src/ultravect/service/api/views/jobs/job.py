@@ -90,7 +90,8 @@ class JobsView(generics.ListAPIView[Job]):
     serializer_class = JobSummarySerializer
 
     def get_queryset(self) -> QuerySet[Job]:
-        return Job.objects.filter(deleted_at=None, name__icontains=self.request.query_params.get("search", ""))
+        listed = Job.objects.filter(deleted_at=None, name__icontains=self.request.query_params.get("search", ""))
+        return listed.select_related("stream")
 
     def paginate_queryset(self, queryset: Any) -> Any:
         # what is shown of all jobs of a page is asked at once

@@ -1,0 +1,87 @@
+<script lang="ts">
+  import { yaml } from "@codemirror/lang-yaml";
+  import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
+  import { setDiagnostics } from "@codemirror/lint";
+  import { EditorState } from "@codemirror/state";
+  import { EditorView } from "@codemirror/view";
+  import { tags } from "@lezer/highlight";
+  import { basicSetup } from "codemirror";
+  import { untrack } from "svelte";
+  import type { ProblemBody } from "../lib/types";
+
+  let {
+    text = $bindable(),
+    readonly = false,
+    problem = null,
+  }: { text: string; readonly?: boolean; problem?: ProblemBody | null } = $props();
+
+  let host: HTMLElement;
+  let view: EditorView | undefined = $state.raw();
+
+  const colours = HighlightStyle.define([
+    { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: "var(--color-secondary)", fontWeight: "600" },
+    { tag: tags.comment, color: "color-mix(in oklch, var(--color-base-content) 55%, transparent)", fontStyle: "italic" },
+    { tag: [tags.string, tags.special(tags.string)], color: "var(--color-primary)" },
+  ]);
+  const looks = EditorView.theme({
+    "&": { backgroundColor: "transparent", fontSize: "13px" },
+    "&.cm-focused": { outline: "none" },
+    ".cm-gutters": {
+      backgroundColor: "transparent",
+      color: "color-mix(in oklch, var(--color-base-content) 45%, transparent)",
+      border: "none",
+    },
+    ".cm-activeLine, .cm-activeLineGutter": {
+      backgroundColor: "color-mix(in oklch, var(--color-base-content) 4%, transparent)",
+    },
+    ".cm-cursor": { borderLeftColor: "var(--color-base-content)" },
+    "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": {
+      backgroundColor: "color-mix(in oklch, var(--color-primary) 22%, transparent) !important",
+    },
+  });
+
+  $effect(() => {
+    const made = new EditorView({
+      parent: host,
+      state: EditorState.create({
+        // typing must not make a new editor
+        doc: untrack(() => text),
+        extensions: [
+          basicSetup,
+          yaml(),
+          syntaxHighlighting(colours),
+          looks,
+          EditorView.lineWrapping,
+          EditorView.contentAttributes.of({ "aria-label": "job file" }),
+          EditorState.readOnly.of(untrack(() => readonly)),
+          EditorView.updateListener.of((update) => {
+            if (update.docChanged) text = update.state.doc.toString();
+          }),
+        ],
+      }),
+    });
+    view = made;
+    return () => made.destroy();
+  });
+
+  $effect(() => {
+    const current = text;
+    if (view && view.state.doc.toString() !== current) {
+      view.dispatch({ changes: { from: 0, to: view.state.doc.length, insert: current } });
+    }
+  });
+
+  $effect(() => {
+    if (!view) return;
+    const doc = view.state.doc;
+    const marks = (problem?.errors ?? [])
+      .filter((error) => error.line && error.line <= doc.lines)
+      .map((error) => {
+        const line = doc.line(error.line!);
+        return { from: line.from, to: line.to, severity: "error" as const, message: error.message };
+      });
+    view.dispatch(setDiagnostics(view.state, marks));
+  });
+</script>
+
+<div bind:this={host} data-testid="job-file"></div>
