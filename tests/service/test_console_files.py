@@ -6,6 +6,7 @@ import re
 
 import httpx
 from devtools.stack import Stack
+from tests.conftest import Place
 
 _FIRST_PAGE = 250_000
 
@@ -24,3 +25,12 @@ def test_the_first_page_is_small_compressed_and_kept_by_browsers(stack: Stack) -
         plain = httpx.get(stack.url + name, headers={"Accept-Encoding": "identity"})
         assert ("Content-Encoding" in plain.headers, plain.status_code) == (False, 200)
     assert sent < _FIRST_PAGE
+
+
+def test_our_own_tables_are_listed_only_where_they_are_searched_for(place: Place) -> None:
+    place.file("a\n1\n").job()
+    assert place.run().state == "succeeded"
+    listed = [item["name"] for item in place.client.objects("warehouse", limit=1000)["items"]]
+    assert any(name.endswith(place.name) for name in listed)
+    assert not [name for name in listed if "ultravect_" in name]
+    assert place.client.objects("warehouse", search="ultravect_receipt")["items"]

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from ultravect.core.contracts.catalogue import LiveTable
+from ultravect.core.contracts.catalogue import LiveTable, TableInfo
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.contracts.target import Database
 from ultravect.core.engine.look.profile import Profile
@@ -24,6 +24,9 @@ from ultravect.core.layouts.formats import format_of
 from ultravect.core.layouts.workbook.reader import sheet_names
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.layout import AnyLayout
+
+_OWN = "ultravect_"
+"""How the names begin of tables that are our own: receipts, marks, and what is being staged."""
 
 _ASK_SECONDS = 20.0
 # a preview is looked at, not waited for: this much is enough for the types
@@ -51,7 +54,7 @@ def list_objects(spec: ConnectionSpec, listing: Listing) -> list[dict[str, Any]]
             )
         return [
             {"name": info.name, "kind": info.kind, "rows": info.rows, "comment": info.comment}
-            for info in database_of(spec).tables(listing.search, listing.after, listing.limit)
+            for info in _tables(database_of(spec), listing)
         ]
     return [
         {
@@ -62,6 +65,21 @@ def list_objects(spec: ConnectionSpec, listing: Listing) -> list[dict[str, Any]]
         }
         for info in storage_of(spec).list(listing)
     ]
+
+
+def _tables(database: Database, listing: Listing) -> list[TableInfo]:
+    """Tables without those that loads and streams keep for themselves, unless it is them that are searched for."""
+    if _OWN in listing.search.lower():
+        return list(database.tables(listing.search, listing.after, listing.limit))
+    found: list[TableInfo] = []
+    after = listing.after
+    while len(found) < listing.limit:
+        page = database.tables(listing.search, after, listing.limit)
+        found += [info for info in page if not info.table.name.lower().startswith(_OWN)]
+        if len(page) < listing.limit:
+            break
+        after = page[-1].name
+    return found[: listing.limit]
 
 
 def list_inside(spec: ConnectionSpec, path: str, listing: Listing) -> list[dict[str, Any]]:
