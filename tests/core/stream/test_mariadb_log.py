@@ -18,6 +18,7 @@ from ultravect.core.engine.operate.marks import reset_mark
 from ultravect.core.engine.stream.follow import StreamPaused
 from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.mariadb import change_log
+from ultravect.core.kinds.mariadb.binlog import Broken, TableRows
 from ultravect.core.model.document import job_from_data
 
 TABLES = (
@@ -273,6 +274,17 @@ def test_values_of_every_type_come_from_the_log_as_they_come_from_the_table(foll
     followed.sql("UPDATE odd SET c0 = 5; DELETE FROM odd WHERE id > 0")
     followed.follow(follow)
     assert followed.there("SELECT id, c0 FROM odd") == [(0, 5)]
+
+
+@pytest.mark.parametrize(
+    "column",
+    [(246, 5, 9), (246, 0, 0), (246, 200, 3), (18, 40, 0), (17, 7, 0),
+     (248, 30, 0), (247, 3, 0), (252, 9, 0), (252, 0, 0), (16, 200, 0), (249, 0, 0), (99, 0, 0)],
+)  # fmt: skip
+def test_columns_that_there_are_not_are_refused(column: tuple[int, int, int]) -> None:
+    """What a server says of a column decides how many bytes are read."""
+    with pytest.raises(Broken):
+        TableRows([(*column, False)], [])
 
 
 def test_definitions_are_followed_at_their_change_or_pause_the_stream(followed_maria: FollowedMaria) -> None:

@@ -148,6 +148,8 @@ cdef class TableRows:
             raise MemoryError()
         widths = []
         for number, (code, first, second, unsigned) in enumerate(described):
+            if not is_possible(code, first, second):
+                raise Broken("a column of a type, or of a size, that there is not")
             self._columns[number] = Kept(code, first, second, unsigned)
             widths.append(width_of(code, unsigned))
         self.rows = ChangeRows(widths)
@@ -182,7 +184,9 @@ cdef class TableRows:
             after = at
             at += size
         cdef const uint8_t *next
+        cdef const uint8_t *begun
         while at < past:
+            begun = at
             if kind == UPDATE:
                 next = self._walk(at, past, before, 0)
                 if self._moves(next, past, after):
@@ -191,6 +195,8 @@ cdef class TableRows:
                 at = self._row(UPDATE, at, past, after, reader)
             else:
                 at = self._row(kind, at, past, before, reader)
+            if at <= begun:
+                raise Broken("rows without values")
             reader.rows += 1
         reader.changed = True
         return 0
@@ -619,6 +625,25 @@ cdef const uint8_t *packed(const uint8_t *at, const uint8_t *past, int64_t *valu
     need(at, past, 1 + size)
     value[0] = low(at + 1, size)
     return at + 1 + size
+
+
+cdef bint is_possible(int code, int first, int second) except -1:
+    """Whether values of such a column can be read: what a server says of it decides how many bytes they have."""
+    if code in (TINY, SHORT, LONG, FLOAT, DOUBLE, TIMESTAMP, LONGLONG, INT24, DATE, TIME, DATETIME, YEAR):
+        return True
+    if code in (TIMESTAMP2, DATETIME2, TIME2):
+        return 0 <= first <= 6
+    if code == NEWDECIMAL:
+        return 0 <= second <= first <= 65 and first
+    if code in (VARCHAR, VARCHAR_COMPRESSED, STRING):
+        return 0 <= first <= 0xFFFF
+    if code in (BLOB, BLOB_COMPRESSED, GEOMETRY, JSON):
+        return 1 <= first <= 4
+    if code == ENUM:
+        return 1 <= first <= 2
+    if code == SET:
+        return 1 <= first <= 8
+    return code == BIT and 1 <= first <= 64
 
 
 cdef int64_t decimal_size(int digits, int scale) noexcept:
