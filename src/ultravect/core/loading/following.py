@@ -6,12 +6,18 @@ import queue
 import threading
 import time
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from typing import Protocol
+from typing import Any, Protocol
 
-from ultravect.core.contracts.change_log import LogEvent, Redefined, WindowSize
+import numpy as np
+import pyarrow as pa
+
+from ultravect.core.contracts.catalogue import LiveColumn
+from ultravect.core.contracts.change_log import Changes, LogEvent, LoggedTable, Redefined, WindowSize
 from ultravect.core.dialects.base import TableName
+from ultravect.core.errors import UltravectError
+from ultravect.core.loading.change_rows import ChangeRows
 
 CHUNK_BYTES, CHUNK_ROWS = 12 << 20, 50_000
 """So many changes are given at once, at most."""
@@ -123,6 +129,41 @@ class WindowClock:
         # large windows cost less, and there is time to be made good
         is_late = time.time() - moment / 1_000_000 > self._size.seconds + _CAUGHT_UP_SECONDS
         return not (is_late and self.has_rows(rows) and passed < min(_LONGEST_SECONDS, 10 * self._size.seconds))
+
+
+def log_lost(connection: str, detail: str) -> UltravectError:
+    """What to say where the source has not kept its log: only a new copy of all tables helps."""
+    return UltravectError(
+        "log-lost",
+        f"connection {connection}: {detail}",
+        hint="have all tables copied anew: ultravect mark JOB --reset, then ultravect stream resume JOB",
+        connection=connection,
+    )
+
+
+def taken_changes(
+    table: LoggedTable,
+    rows: ChangeRows,
+    places: Sequence[int | None],
+    values_of: Callable[[LiveColumn, int, int, Sequence[Any]], pa.Array],
+) -> Changes:
+    """What a decoder has read of a table since; its rows are taken out.
+
+    ``places``: for each column of the table that of the rows', None: they have none. ``values_of`` makes values of a column, its place, how many
+    there are, and what the decoder has kept of them.
+    """
+    count, buffers, kinds, order, positions, moments, cells = rows.finish()
+    arrays, unknown = [], {}
+    pairs = np.array(cells, np.int64).reshape(-1, 2)
+    for place, (column, at) in enumerate(zip(table.columns, places, strict=True)):
+        if at is None:
+            arrays.append(pa.nulls(count, column.type.arrow if column.type else pa.string()))
+            continue
+        arrays.append(values_of(column, at, count, buffers[at]))
+        if len(said := pairs[pairs[:, 1] == at, 0]):
+            unknown[place] = said
+    values = pa.table(arrays, names=[str(place) for place in range(len(arrays))])
+    return Changes(table.name, values, kinds, order, positions, moments, unknown)
 
 
 def redefinition(

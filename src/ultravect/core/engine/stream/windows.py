@@ -233,10 +233,9 @@ class WindowWriter:
                 None,
                 f"refused by the target: {row.reason}",
                 row.record,
-                key,
+                table.key_text(step.batch, row.row),
             )
             for row in refused
-            for key in [table.key_text(step.batch, row.row)]
         ]
         self._keep(table.object, rejects)
         self._ledgers[table.object].add(rejects)

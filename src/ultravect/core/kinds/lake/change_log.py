@@ -14,7 +14,6 @@ import time
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from itertools import takewhile
-from typing import Any
 
 import duckdb
 import numpy as np
@@ -29,17 +28,17 @@ from ultravect.core.contracts.change_log import (
     LogEvent,
     LoggedTable,
     LogMark,
+    Redefined,
     Snapshot,
     WindowSize,
 )
 from ultravect.core.dialects.base import Dialect, TableName
-from ultravect.core.errors import UltravectError
 from ultravect.core.kinds.lake.place import LakePlace, open_version
 from ultravect.core.kinds.lake.refusals import explained
 from ultravect.core.kinds.lake.session import connected, errors_explained
 from ultravect.core.kinds.lake.table_version import Commit, DataFile, TableVersion
 from ultravect.core.loading.duckdb.duckdb_reading import read_rows
-from ultravect.core.loading.following import PollingFollower, read_ahead, redefinition
+from ultravect.core.loading.following import PollingFollower, log_lost, read_ahead, redefinition
 from ultravect.core.types.canonical import CanonicalType
 
 _TEXT = CanonicalType("text")
@@ -86,16 +85,8 @@ class LakeLog:
         with explained(self._place.name, path):
             found = open_version(self._place, path, at)
         if found is None:
-            raise self._lost(f"there is no table {table} any more")
+            raise log_lost(self._place.name, f"there is no table {table} any more")
         return found
-
-    def _lost(self, detail: str) -> UltravectError:
-        return UltravectError(
-            "log-lost",
-            f"connection {self._place.name}: {detail}",
-            hint="have all tables copied anew: ultravect mark JOB --reset, then ultravect stream resume JOB",
-            connection=self._place.name,
-        )
 
     @contextmanager
     def snapshot(self, table: TableName, log: str, position: int) -> Iterator[Snapshot]:
@@ -133,10 +124,14 @@ class LakeLog:
             history = newest.history
         known = any(commit.version == version for commit in history)
         if not known and not self._is_none(version):
-            raise self._lost(f"{table} no longer has version {version}; what was committed since is not known")
+            raise log_lost(
+                self._place.name, f"{table} no longer has version {version}; what was committed since is not known"
+            )
         return list(takewhile(lambda commit: commit.version != version, history))[::-1]
 
-    def changes_of(self, table: LoggedTable, before: int, commit: Commit, order: int) -> Iterator[Changes | Any]:
+    def changes_of(
+        self, table: LoggedTable, before: int, commit: Commit, order: int
+    ) -> Iterator[Changes | Redefined]:
         """The changes of one commit, whose version comes after ``before``; first how the table differs from what is known of it."""
         then = None if self._is_none(before) else self._open(table.name, str(before))
         now = self._open(table.name, str(commit.version))
@@ -153,7 +148,9 @@ class LakeLog:
             finally:
                 session.close()
 
-    def _redefined(self, session: duckdb.DuckDBPyConnection, table: LoggedTable, now: TableVersion) -> Iterator[Any]:
+    def _redefined(
+        self, session: duckdb.DuckDBPyConnection, table: LoggedTable, now: TableVersion
+    ) -> Iterator[Redefined]:
         held = {column.name: column.native for column in table.columns}
         here = _natives(session, now.schema)
         if (

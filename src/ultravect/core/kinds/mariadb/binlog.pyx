@@ -295,7 +295,6 @@ cdef class BinlogReader:
     cdef uint64_t _sequence
     cdef readonly str gtid
     cdef dict _tables, _known
-    cdef bytes _described
     cdef public int64_t order, rows, size
     cdef public bint changed
     cdef readonly int64_t position, committed_at, end, moment, reached

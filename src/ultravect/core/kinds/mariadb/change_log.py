@@ -45,7 +45,15 @@ from ultravect.core.kinds.mariadb.logged_columns import (
     values_of,
 )
 from ultravect.core.kinds.mariadb.session import session
-from ultravect.core.loading.following import CHUNK_BYTES, CHUNK_ROWS, WindowClock, read_ahead, redefinition
+from ultravect.core.loading.following import (
+    CHUNK_BYTES,
+    CHUNK_ROWS,
+    WindowClock,
+    log_lost,
+    read_ahead,
+    redefinition,
+    taken_changes,
+)
 
 _VARIABLES = """
 SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_image', 'binlog_row_metadata', 'server_id', 'server_uuid',
@@ -87,7 +95,6 @@ class MariadbLog:
         self._connection, self._settings, self._dialect = connection, settings, dialect
         self.name = name
         self._variables: Mapping[str, str] | None = None
-        self._locked_place = 0
 
     @contextmanager
     def _session(self, doing: str, **options: Any) -> Iterator[Any]:
@@ -158,7 +165,7 @@ class MariadbLog:
     def _lacks_of_user(self, opened: Any, known: Mapping[str, str]) -> list[Remark]:
         listed = ", ".join(f"'{name}'" for name in (*_FOLLOWS, *_LOOKS))
         granted = {name for (name,) in _rows(opened, _GRANTED.format(listed=listed))}
-        looks = "BINLOG MONITOR" if "mariadb" in known.get("version", "").lower() else "REPLICATION CLIENT"
+        looks = "BINLOG MONITOR" if _is_mariadb(known) else "REPLICATION CLIENT"
         missing = [
             *([] if granted & set(_FOLLOWS) else ["REPLICATION SLAVE"]),
             *([] if granted & set(_LOOKS) else [looks]),
@@ -248,8 +255,8 @@ class MariadbLog:
 
     def _status(self, opened: Any) -> tuple[str, int, str, str]:
         """The file and the place where the log ends now, and which databases alone, or not, are in it."""
-        version = self._known(opened).get("version", "")
-        renamed = "mariadb" not in version.lower() and _number(version) >= (8, 2)
+        known = self._known(opened)
+        renamed = not _is_mariadb(known) and _number(known.get("version", "")) >= (8, 2)
         found = _rows(opened, "SHOW BINARY LOG STATUS" if renamed else "SHOW MASTER STATUS")
         if not found:
             raise UltravectError(
@@ -279,8 +286,7 @@ class MariadbLog:
         return False
 
     def text(self, position: int) -> str:
-        with_base = (self._variables or {}).get("log_bin_basename", "").rpartition("/")[2]
-        name = file_name(with_base.encode() or b"log", position // FILE).decode()
+        name = file_name(_base(self._variables or {}) or b"log", position // FILE).decode()
         return f"{name}:{position % FILE}"
 
     @contextmanager
@@ -289,8 +295,7 @@ class MariadbLog:
         name = f"{self.name} {table}"
         # without converters the C client gives bytes as they came, which kernels convert
         with self._session(doing, use_unicode=False, conv={}) as opened:
-            self._begin_snapshot(opened, table)
-            place = self._place_of_snapshot(opened)
+            place = self._begin_snapshot(opened, table)
             with self._session(doing) as asking:
                 proof = self._proof(asking, place)
             mark = LogMark(log, place, until=place, proof=proof)
@@ -300,18 +305,19 @@ class MariadbLog:
             finally:
                 del held_snapshots[name]
 
-    def _begin_snapshot(self, opened: Any, table: TableName) -> None:
-        """Begins a transaction that sees one moment, when no other one is prepared: what those did is in the log before it."""
+    def _begin_snapshot(self, opened: Any, table: TableName) -> int:
+        """Begins a transaction that sees one moment, when no other one is prepared: what those did is in the log before it. Its position."""
         until = time.monotonic() + _BUSY_SECONDS
         shown = self._dialect.table(table)
         while True:
-            if self._says_place(opened):
+            if _rows(opened, "SHOW STATUS LIKE 'binlog_snapshot_position'"):
+                locked = None
                 opened.query(b"START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
             else:
                 # what others do to this one table has ended by then, and is in the log
                 opened.query(f"FLUSH TABLES {shown} WITH READ LOCK".encode())
                 file, place, _, _ = self._status(opened)
-                self._locked_place = _position(file, place)
+                locked = _position(file, place)
                 opened.query(b"START TRANSACTION WITH CONSISTENT SNAPSHOT, READ ONLY")
                 opened.query(b"UNLOCK TABLES")
             try:
@@ -324,7 +330,7 @@ class MariadbLog:
                 busy = False
             else:
                 if not busy:
-                    return
+                    return locked if locked is not None else self._place_of_snapshot(opened)
             opened.query(b"ROLLBACK")
             if time.monotonic() > until:
                 raise UltravectError(
@@ -336,20 +342,15 @@ class MariadbLog:
                 )
             time.sleep(_WAIT_SECONDS)
 
-    def _says_place(self, opened: Any) -> bool:
-        return bool(_rows(opened, "SHOW STATUS LIKE 'binlog_snapshot_position'"))
-
     def _place_of_snapshot(self, opened: Any) -> int:
         found = {
             _text(name).lower(): _text(value) for name, value in _rows(opened, "SHOW STATUS LIKE 'binlog_snapshot_%'")
         }
-        if "binlog_snapshot_position" not in found:
-            return self._locked_place
         return _position(found["binlog_snapshot_file"], int(found["binlog_snapshot_position"]))
 
     def _proof(self, opened: Any, position: int) -> str:
         """The last GTID before a position, of each of their domains; "" where the server does not say it."""
-        if "mariadb" not in self._known(opened).get("version", "").lower():
+        if not _is_mariadb(self._known(opened)):
             return ""
         file = self.text(position).rpartition(":")[0]
         ((found,),) = _rows(opened, "SELECT binlog_gtid_pos(%s, %s)", (file, position % FILE))
@@ -368,14 +369,11 @@ class MariadbLog:
                 f"SET @master_heartbeat_period = {beat}, @source_heartbeat_period = {beat}, @mariadb_slave_capability = 4, "
                 f"@master_binlog_checksum = '{sums[0][0]}', @source_binlog_checksum = '{sums[0][0]}'".encode()
             )
-            catalogue = (
-                "collation_character_set_applicability" if "mariadb" in known["version"].lower() else "collations"
-            )
+            catalogue = "collation_character_set_applicability" if _is_mariadb(known) else "collations"
             note_collations(_rows(asking, _COLLATIONS.format(catalogue=catalogue)))
-            base = known["log_bin_basename"].rpartition("/")[2].encode()
             held = start.proof.partition(_HELD_SINCE)[2]
             begin = _addressable(int(held) if held else start.position)
-            reader = BinlogReader(opened, _server_number(self.name), base, begin)
+            reader = BinlogReader(opened, _server_number(self.name), _base(known), begin)
             number, text = reader.open()
             if number:
                 raise MySQLdb.OperationalError(number, text)
@@ -398,12 +396,7 @@ class MariadbLog:
             raise self.lost(f"{why}; what was committed since {where} is not known")
 
     def lost(self, detail: str) -> UltravectError:
-        return UltravectError(
-            "log-lost",
-            f"connection {self._connection}: {detail}",
-            hint="have all tables copied anew: ultravect mark JOB --reset, then ultravect stream resume JOB",
-            connection=self._connection,
-        )
+        return log_lost(self._connection, detail)
 
     def refusal(self, code: str, what: str, table: TableName | None = None, hint: str = "") -> UltravectError:
         one = f" --object {table}" if table is not None else ""
@@ -446,6 +439,15 @@ def _server_number(name: str) -> int:
 def _kept_seconds(known: Mapping[str, str]) -> float:
     """For how long the server keeps its log, 0 where it does not end."""
     return float(known.get("binlog_expire_logs_seconds") or 0) or float(known.get("expire_logs_days") or 0) * _DAY
+
+
+def _base(known: Mapping[str, str]) -> bytes:
+    """The name of the log's files without their numbers."""
+    return known.get("log_bin_basename", "").rpartition("/")[2].encode()
+
+
+def _is_mariadb(known: Mapping[str, str]) -> bool:
+    return "mariadb" in known.get("version", "").lower()
 
 
 def _rows(opened: Any, sql: str, values: Sequence[Any] = ()) -> list[tuple[Any, ...]]:
@@ -832,15 +834,8 @@ def _table_places(first: str, tokens: Sequence[Token]) -> list[int]:
 
 def _changes(item: _Followed) -> Changes:
     """What was read of a table since; its rows are taken out."""
-    count, buffers, kinds, order, positions, moments, cells = item.rows.rows.finish()
-    arrays, unknown = [], {}
-    pairs = np.array(cells, np.int64).reshape(-1, 2)
-    for place, (column, at) in enumerate(zip(item.table.columns, item.places, strict=True)):
-        if at is None:
-            arrays.append(pa.nulls(count, column.type.arrow if column.type else pa.string()))
-            continue
-        arrays.append(values_of(item.columns[at], column.native, column.type, count, buffers[at]))
-        if len(rows := pairs[pairs[:, 1] == at, 0]):
-            unknown[place] = rows
-    values = pa.table(arrays, names=[str(place) for place in range(len(arrays))])
-    return Changes(item.table.name, values, kinds, order, positions, moments, unknown)
+
+    def values(column: LiveColumn, at: int, count: int, buffers: Sequence[Any]) -> pa.Array:
+        return values_of(item.columns[at], column.native, column.type, count, buffers)
+
+    return taken_changes(item.table, item.rows.rows, item.places, values)

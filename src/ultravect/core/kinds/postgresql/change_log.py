@@ -18,7 +18,6 @@ from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from typing import Any
 
-import numpy as np
 import psycopg
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -27,7 +26,6 @@ from psycopg.pq import ExecStatus
 
 from ultravect.core.contracts.catalogue import LiveColumn, LiveTable, Remark
 from ultravect.core.contracts.change_log import (
-    Changes,
     Emptied,
     End,
     Kept,
@@ -45,7 +43,15 @@ from ultravect.core.kinds.postgresql.kind import PostgresqlSettings
 from ultravect.core.kinds.postgresql.log_messages import MessageDecoder
 from ultravect.core.kinds.postgresql.session import explained, sign_in
 from ultravect.core.loading.change_rows import ChangeRows
-from ultravect.core.loading.following import CHUNK_BYTES, CHUNK_ROWS, WindowClock, read_ahead, redefinition
+from ultravect.core.loading.following import (
+    CHUNK_BYTES,
+    CHUNK_ROWS,
+    WindowClock,
+    log_lost,
+    read_ahead,
+    redefinition,
+    taken_changes,
+)
 from ultravect.core.types.arrow import array_from
 from ultravect.core.types.canonical import CanonicalType
 from ultravect.core.types.from_text import convert
@@ -445,16 +451,6 @@ def sent_columns(session: Session, table: TableName) -> Sequence[str]:
     return [name for (name,) in session.execute(asked, (_named(table),))]
 
 
-def log_lost(connection: str, detail: str) -> UltravectError:
-    """What to say where the source has not kept its log: only a new copy of all tables helps."""
-    return UltravectError(
-        "log-lost",
-        f"connection {connection}: {detail}",
-        hint="have all tables copied anew: ultravect mark JOB --reset, then ultravect stream resume JOB",
-        connection=connection,
-    )
-
-
 def lsn(position: int) -> str:
     """A position as PostgreSQL writes it."""
     return f"{position >> 32:X}/{position & 0xFFFFFFFF:X}"
@@ -633,7 +629,7 @@ class _Follower:
     def _flush(self) -> Iterator[LogEvent]:
         for item in self._followed.values():
             if item.rows.rows:
-                yield _changes(item)
+                yield taken_changes(item.table, item.rows, item.places, _typed)
 
     def _other(self, message: bytes) -> Iterator[LogEvent]:
         kind, rest = message[:1], message[1:]
@@ -724,24 +720,8 @@ def _definition(message: bytes) -> _Definition:
     return _Definition(number, TableName(schema.decode() or "pg_catalog", name.decode()), columns)
 
 
-def _changes(item: _Followed) -> Changes:
-    """What was read of a table since; its rows are taken out."""
-    count, buffers, kinds, order, positions, moments, cells = item.rows.finish()
-    arrays, unknown = [], {}
-    pairs = np.array(cells, np.int64).reshape(-1, 2)
-    for place, (column, at) in enumerate(zip(item.table.columns, item.places, strict=True)):
-        if at is None:
-            arrays.append(pa.nulls(count, (column.type or _TEXT).arrow))
-            continue
-        arrays.append(_typed(array_from(pa.binary(), count, buffers[at]), column))
-        if len(rows := pairs[pairs[:, 1] == at, 0]):
-            unknown[place] = rows
-    values = pa.table(arrays, names=[str(place) for place in range(len(arrays))])
-    return Changes(item.table.name, values, kinds, order, positions, moments, unknown)
-
-
-def _typed(array: pa.Array, column: LiveColumn) -> pa.Array:
-    kind = column.type or _TEXT
+def _typed(column: LiveColumn, at: int, count: int, buffers: Sequence[Any]) -> pa.Array:
+    array, kind = array_from(pa.binary(), count, buffers), column.type or _TEXT
     if kind.name != "binary":
         return stored_values(array, kind)
     # \x0102
