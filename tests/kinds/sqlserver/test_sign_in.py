@@ -56,7 +56,7 @@ def test_a_test_of_the_connection_goes_step_by_step(server: Server) -> None:
     database = server.database()
     result = run_steps([*database.steps(), *database.write_steps()])
     assert [step.state for step in result.steps] == ["passed"] * len(result.steps)
-    assert [step.step for step in result.steps] == ["resolve", "reach", "sign in", "list", "read", "write"]
+    assert [step.step for step in result.steps] == ["resolve", "reach", "sign in", "list", "read", "log", "write"]
 
 
 @pytest.fixture(scope="module")
