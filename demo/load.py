@@ -1,4 +1,4 @@
-"""Loads the demo into a running service: files, connections and jobs; runs them and says what happened."""
+"""Brings the demo into a running service: files, connections and jobs; runs them and says what happened."""
 
 from __future__ import annotations
 
@@ -13,6 +13,7 @@ from ultravect.client import Client, Run
 from ultravect.core.model.document import read_job
 
 JOBS = Path(__file__).parent / "jobs"
+NIGHTLY = Path(__file__).parent / "nightly"
 FEEDS = Path(__file__).parent / "feeds"
 LAYOUTS = Path(__file__).parent / "layouts"
 
@@ -20,14 +21,14 @@ LAYOUTS = Path(__file__).parent / "layouts"
 Connections = Mapping[str, tuple[str, dict[str, object]]]
 
 
-def load(
+def declare(
     client: Client,
     files: Path,
     warehouse: Mapping[str, object],
     rows: int = 4000,
     others: Connections | None = None,
-) -> list[Run]:
-    """Gives the runs of the demo's jobs, ended; those that follow a log are started as streams.
+) -> None:
+    """Makes the files, and saves connections, layouts, feeds and jobs; nothing runs.
 
     ``others``: kind and settings of further connections.
     """
@@ -45,11 +46,17 @@ def load(
         client.save_layout(path.stem, path.read_text("utf-8"))
     for path in sorted(FEEDS.glob("*.yaml")):
         client.save_feed(path.stem, path.read_text("utf-8"))
+    # a job that waits for others is saved after them
+    texts = [path.read_text("utf-8") for folder in (JOBS, NIGHTLY) for path in sorted(folder.glob("*.yaml"))]
+    for text in sorted(texts, key=lambda text: bool(read_job(text)[0].run.after)):
+        client.save_job(read_job(text)[0].job, text)
+
+
+def run_all(client: Client) -> list[Run]:
+    """Gives the runs of the jobs that no night runs, ended; those that follow a log are started as streams."""
     runs = []
     for path in sorted(JOBS.glob("*.yaml")):
-        text = path.read_text("utf-8")
-        job, _ = read_job(text)
-        client.save_job(job.job, text)
+        job, _ = read_job(path.read_text("utf-8"))
         if job.follows_log:
             follow(client, job.job)
             continue

@@ -12,12 +12,12 @@ import tempfile
 import time
 from pathlib import Path
 
-from demo.load import load
+from demo.load import run_all
 from standins.messages import MailCatcher
 
+from devtools.demo_nights import begin, live_nights
 from devtools.messages import write as write_messages
 from devtools.places import Places
-from devtools.postgres import free_port
 from devtools.stack import USER, Stack, stop_state
 from ultravect.cli.legs import print_run_or_legs
 from ultravect.client import Client
@@ -30,20 +30,6 @@ def _wait_for_signal() -> None:
     for number in (signal.SIGINT, signal.SIGTERM):
         signal.signal(number, lambda *_: None)
     signal.pause()
-
-
-def _run_broken(client: Client, mail: MailCatcher) -> None:
-    """A job that cannot succeed, and the message about it."""
-    client.save_notify_rule("wardens", ["failed", "recovered", "late"], mail=["wardens@huts.example"])
-    office = {"host": "127.0.0.1", "port": free_port(), "database": "survey", "user": "reader", "tls": "off"}
-    client.add_connection("valley-office", "postgresql", office)
-    client.save_job("guest-survey", (ROOT / "demo" / "broken" / "guest-survey.yaml").read_text("utf-8"))
-    print_run_or_legs(client.wait(client.run("guest-survey").id))
-    until = time.monotonic() + 20
-    while not mail.taken and time.monotonic() < until:
-        time.sleep(0.2)
-    for message in mail.taken:
-        print(f"mail to {message['To']}: {message['Subject']}")
 
 
 def demo(arguments: argparse.Namespace) -> int:
@@ -59,13 +45,18 @@ def demo(arguments: argparse.Namespace) -> int:
         "ULTRAVECT_MAIL_FROM": "ultravect@huts.example",
         "ULTRAVECT_GATHER_SECONDS": "3",
     }
+    clock, settings = begin(state / "clock", arguments.nights, settings)
     stack = Stack.start(state, port=arguments.port, settings=settings)
     places: Places | None = None
     try:
         places = Places.start(arguments.rows, stack.postgres.url("postgres"))
         with Client(stack.url, token=stack.token) as client:
-            print("making the demo's files, connections and jobs; running the jobs\n", flush=True)
-            runs = load(client, stack.files, stack.warehouse, arguments.rows, places.connections(stack.files))
+            print(f"making the demo's files, connections and jobs; {arguments.nights} nights pass", flush=True)
+            live_nights(stack, places, client, clock, arguments.nights, arguments.rows)
+            for message in mail.taken:
+                print(f"mail to {message['To']}: {message['Subject']}")
+            print("\nit is today; the other jobs run\n", flush=True)
+            runs = run_all(client)
             print(
                 f"\n{places.another_night()}; the ledger, the accounts, the lake, the board and the raw copy run again\n",
                 flush=True,
@@ -83,11 +74,6 @@ def demo(arguments: argparse.Namespace) -> int:
             stack.start_service()
             runs.append(client.wait(cut_off))
             print_run_or_legs(runs[-1])
-            print(
-                "\nthe valley office's server is switched off: its job fails, and the wardens are sent a message\n",
-                flush=True,
-            )
-            _run_broken(client, mail)
             for _ in range(20):
                 places.desk.busy()
             time.sleep(3)
@@ -357,6 +343,7 @@ def main() -> int:
         if verb is demo:
             item.add_argument("--once", action="store_true", help="stop afterwards")
             item.add_argument("--rows", type=int, default=4000, help="bookings to make")
+            item.add_argument("--nights", type=int, default=7, help="how many nights have passed before")
         if verb in (serve, stop):
             item.add_argument("--state", type=Path, required=True)
         if verb is serve:

@@ -10,15 +10,16 @@ import subprocess
 import sys
 from pathlib import Path
 
-from demo.load import load
+from demo.load import run_all
 from playwright.sync_api import Browser, Page
 from rich.console import Console
 from rich.terminal_theme import TerminalTheme
 from rich.text import Text
 
 from devtools.browser import chromium
+from devtools.clock import SetClock
+from devtools.demo_nights import live_nights
 from devtools.places import Places
-from devtools.postgres import free_port
 from devtools.stack import USER, Stack
 from ultravect.client import Client
 
@@ -40,52 +41,16 @@ _NIGHT = TerminalTheme(
 )
 _TERMINAL_PAGE = """<body style="margin:0;background:{background}"><pre style="margin:0;padding:14px 16px;width:1248px;
 color:{foreground};background:{background};font:13px/1.45 'DejaVu Sans Mono',monospace">{code}</pre></body>"""
-_BROKEN_JOB = """\
-ultravect: 1
-job: guestbook
-about: Bookings as the huts typed them; some rows are bad.
-
-from:
-  connection: incoming
-  files: guestbook.csv
-
-into:
-  connection: warehouse
-  table: guestbook
-  rejects: {rejects}
-"""
-_BROKEN_ROWS = """\
-visit_id,hut_code,arrival,nights,paid
-1,001,2026-07-01,2,yes
-2,001,2026-07-02,two,yes
-3,002,2026-07-32,1,no
-4,002,2026-07-04,3
-5,003,2026-07-05,1,maybe
-6,004,2026-07-06,2,no
-"""
 
 
-def _prepare(stack: Stack, places: Places, client: Client) -> None:
-    load(client, stack.files, stack.warehouse, others=places.connections(stack.files))
-    (stack.files / "guestbook.csv").write_text(_BROKEN_ROWS)
-    stack.postgres.execute(
-        "CREATE TABLE guestbook (visit_id int, hut_code varchar(4), arrival date, nights smallint, paid boolean)",
-        "warehouse",
-    )
-    for rejects in (0, 10):
-        client.save_job("guestbook", _BROKEN_JOB.format(rejects=rejects))
-        client.wait(client.run("guestbook").id)
+def _prepare(stack: Stack, places: Places, client: Client, clock: SetClock, nights: int) -> None:
+    live_nights(stack, places, client, clock, nights)
+    run_all(client)
     for _ in range(60):
         places.desk.busy()
-    client.save_job("guestbook", _BROKEN_JOB.format(rejects=0))
-    client.wait(client.run("bookings").id)
     places.another_night()
     client.wait(client.run("booking-ledger").id)
     client.wait(client.run("reservations-raw").id)
-    office = {"host": "127.0.0.1", "port": free_port(), "database": "survey", "user": "reader", "tls": "off"}
-    client.add_connection("valley-office", "postgresql", office)
-    client.save_job("guest-survey", (ROOT / "demo" / "broken" / "guest-survey.yaml").read_text("utf-8"))
-    client.wait(client.run("guest-survey").id)
 
 
 def _sign_in(page: Page, stack: Stack) -> None:
@@ -103,7 +68,7 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     _sign_in(page, stack)
 
     def shoot(name: str, address: str, wait: str) -> None:
-        page.goto(f"{stack.url}/#/{address}")
+        page.goto(f"{stack.url}/{address}")
         page.locator(wait).first.wait_for()
         page.wait_for_timeout(400)
         page.screenshot(path=folder / f"{name}.png")
@@ -111,7 +76,7 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     shoot("today", "today", "main section")
     shoot("schedules", "schedules", "table a")
     shoot("jobs", "jobs", "table a")
-    page.goto(f"{stack.url}/#/jobs/booking-ledger")
+    page.goto(f"{stack.url}/jobs/booking-ledger")
     page.locator(".cm-line").first.wait_for()
     page.get_by_role("button", name="Check").click()
     page.get_by_test_id("check").wait_for()
@@ -132,7 +97,7 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     shoot("run-failed", f"runs/{failed.id}", "[role=alert]")
     shoot("run-rejects", f"runs/{runs['guestbook', 'succeeded']}", "[data-testid=tally]")
     shoot("stream", "streams/stays-live", "[data-testid=minutes]")
-    page.goto(f"{stack.url}/#/connections")
+    page.goto(f"{stack.url}/connections")
     for name in ("freight", "masts", "reservations"):
         row = page.get_by_role("row").filter(has=page.get_by_role("link", name=name, exact=True))
         row.get_by_role("button", name="Test").click()
@@ -141,7 +106,7 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     shoot("look", "connections/incoming/look/inspections.xlsx", "td")
     _layouts(page, stack, folder)
     shoot("feed", "feeds/partner-bookings", "[data-testid=days] td")
-    page.goto(f"{stack.url}/#/runs/{client.runs(job='reservations-raw').items[0].id}")
+    page.goto(f"{stack.url}/runs/{client.runs(job='reservations-raw').items[0].id}")
     page.get_by_test_id("legs").get_by_role("button", name="booking").click()
     page.get_by_test_id("leg").wait_for()
     page.wait_for_timeout(400)
@@ -150,7 +115,7 @@ def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None
     _sign_in(night, stack)
     client.add_user("hut-keeper", "granite-ridge-at-dawn", "operator")
     client.make_token("nightly copies", role="operator", days=90)
-    night.goto(f"{stack.url}/#/access")
+    night.goto(f"{stack.url}/access")
     night.get_by_role("heading", name="Users", exact=True).wait_for()
     night.wait_for_timeout(400)
     night.screenshot(path=folder / "access.png")
@@ -162,7 +127,7 @@ def _layouts(page: Page, stack: Stack, folder: Path) -> None:
     lines = bergfrei.read_bytes().splitlines(keepends=True)
     bergfrei.write_bytes(b"".join([*lines[:9], b"100012;006;05.09.2026\r\n", *lines[9:]]))
     for name, address in (("layout", "agencies%2Fbergfrei-2026-07.csv"),):
-        page.goto(f"{stack.url}/#/connections/incoming/look/{address}")
+        page.goto(f"{stack.url}/connections/incoming/look/{address}")
         page.get_by_role("button", name="Edit the layout").click()
         page.get_by_label("Parsed rows").locator("td").first.wait_for()
         page.wait_for_timeout(900)

@@ -18,6 +18,7 @@ from zoneinfo import ZoneInfo
 from standins.messages import MailCatcher
 
 from devtools.browser import chromium
+from devtools.clock import VARIABLE, SetClock
 from devtools.postgres import PostgresServer
 from devtools.stack import USER, Stack
 from ultravect.client import Client, Run
@@ -28,11 +29,6 @@ _RESERVATIONS = (
     "CREATE TABLE booking (booking_id int PRIMARY KEY, hut_code text, guest_id int, arrival date, nights int)",
     "CREATE TABLE guest (guest_id int PRIMARY KEY, name text, town text)",
 )
-_BUSY = """
-SELECT (SELECT count(*) FROM records_run WHERE state IN ('queued', 'running') OR NOT noted)
-  + (SELECT count(*) FROM records_schedule WHERE next_at <= '{now}')
-  + (SELECT count(*) FROM records_duejob WHERE next_at <= '{now}')
-"""
 _UNSENT = "SELECT count(*) FROM records_message WHERE sent_at IS NULL"
 _GATHER_SECONDS = 60
 """By the clock that is set: however slow the machine is, failures of one cause become one message."""
@@ -65,13 +61,13 @@ run: {schedule: [{cron: "0 3 * * *", timezone: Europe/Zurich}, {cron: "0 7 * * *
 
 
 class Week:
-    """A service whose clock is set; ``moment`` is what that shows."""
+    """A service whose clock is set."""
 
     def __init__(
-        self, stack: Stack, client: Client, clock: Path, reservations: PostgresServer, mail: MailCatcher
+        self, stack: Stack, client: Client, clock: SetClock, reservations: PostgresServer, mail: MailCatcher
     ) -> None:
         self.stack, self.client, self.mail = stack, client, mail
-        self._clock, self.reservations = clock, reservations
+        self.clock, self.reservations = clock, reservations
         self._bookings = 0
         self.night(_FIRST, "12:00")
 
@@ -90,28 +86,14 @@ class Week:
 
     def night(self, day: dt.date, clock: str) -> None:
         """Sets the clock to a time of a day in the mountains."""
-        self._set(dt.datetime.combine(day, dt.time.fromisoformat(clock), ZONE))
-
-    def _set(self, moment: dt.datetime) -> None:
-        self._moment = moment
-        self._clock.write_text(str(moment.timestamp() - time.time()))
+        self.clock.to(dt.datetime.combine(day, dt.time.fromisoformat(clock), ZONE))
 
     def settle(self) -> None:
         """Waits until nothing runs, and nothing is due; then lets the time pass in which messages of one cause are gathered."""
-        self._calm(_BUSY)
-        if self._counted(_UNSENT):
-            self._set(self._moment + dt.timedelta(seconds=2 * _GATHER_SECONDS))
-            self._calm(_UNSENT)
-
-    def _calm(self, count: str) -> None:
-        calm = 0
-        while calm < 2:
-            time.sleep(0.3)
-            calm = calm + 1 if self._counted(count) == 0 else 0
-
-    def _counted(self, count: str) -> int:
-        ((found,),) = self.stack.postgres.execute(count.format(now=self._moment.isoformat()), "ultravect")
-        return int(str(found))
+        self.clock.settle(self.stack)
+        if self.clock.counted(self.stack, _UNSENT):
+            self.clock.to(self.clock.moment + dt.timedelta(seconds=2 * _GATHER_SECONDS))
+            self.clock.settle(self.stack, _UNSENT)
 
     def pass_to(self, day: dt.date, *clocks: str) -> None:
         for clock in clocks:
@@ -174,12 +156,11 @@ def week_of_nights() -> Iterator[Week]:
     """A service of its own, and what the week needs as well; all is removed at the end."""
     folder = Path(tempfile.mkdtemp(prefix="ultravect-week-", dir="/var/tmp"))
     folder.chmod(0o755)
-    mail, clock = MailCatcher(), folder / "clock"
-    clock.write_text("0")
+    mail, clock = MailCatcher(), SetClock(folder / "clock")
     reservations = PostgresServer.create(folder / "reservations", durable=False)
     reservations.execute("CREATE DATABASE reservations")
     settings = {
-        "ULTRAVECT_TEST_CLOCK": str(clock),
+        VARIABLE: str(folder / "clock"),
         "ULTRAVECT_MAIL_SERVER": f"smtp://127.0.0.1:{mail.port}",
         "ULTRAVECT_GATHER_SECONDS": str(_GATHER_SECONDS),
     }
@@ -237,6 +218,6 @@ def _picture(week: Week, path: Path) -> None:
         page.get_by_label("User").fill(USER)
         page.get_by_label("Password").fill(week.stack.password)
         page.get_by_role("button", name="Sign in").click()
-        page.goto(f"{week.stack.url}/#/today")
+        page.goto(f"{week.stack.url}/today")
         page.get_by_role("heading", name="The last 24 hours").wait_for()
         page.screenshot(path=path)

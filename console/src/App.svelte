@@ -1,129 +1,107 @@
 <script lang="ts">
   import { onMount } from "svelte";
+  import { zoneName } from "./lib/format";
+  import { NAVIGATION, pageAt } from "./lib/pages";
   import { route } from "./lib/router.svelte";
   import { recall, session, signOut } from "./lib/session.svelte";
-  import Access from "./pages/Access.svelte";
-  import Connection from "./pages/Connection.svelte";
-  import Connections from "./pages/Connections.svelte";
-  import Feed from "./pages/Feed.svelte";
-  import Feeds from "./pages/Feeds.svelte";
-  import Job from "./pages/Job.svelte";
-  import Jobs from "./pages/Jobs.svelte";
-  import Layouts from "./pages/Layouts.svelte";
-  import Look from "./pages/Look.svelte";
-  import Messages from "./pages/Messages.svelte";
-  import NewConnection from "./pages/NewConnection.svelte";
-  import NewJob from "./pages/NewJob.svelte";
-  import Run from "./pages/Run.svelte";
-  import Runs from "./pages/Runs.svelte";
-  import Schedules from "./pages/Schedules.svelte";
+  import GoTo from "./parts/GoTo.svelte";
   import SignIn from "./pages/SignIn.svelte";
-  import Stream from "./pages/Stream.svelte";
-  import Streams from "./pages/Streams.svelte";
-  import Today from "./pages/Today.svelte";
 
   onMount(recall);
-  const NAV = [
-    ["today", "Today"],
-    ["jobs", "Jobs"],
-    ["runs", "Runs"],
-    ["streams", "Streams"],
-    ["schedules", "Schedules"],
-    ["feeds", "Feeds"],
-    ["connections", "Connections"],
-    ["layouts", "Layouts"],
-    ["messages", "Messages"],
-    ["access", "Access"],
-  ] as const;
   let section = $derived(route.parts[0] ?? "today");
-  let item = $derived(route.parts[1]);
+  let found = $derived(pageAt(route.parts));
+  let shown = $derived(found?.load());
   let theme = $state(localStorage.getItem("theme") ?? "");
+  let opened = $state(false);
+  let going = $state(false);
   $effect(() => {
     if (theme) document.documentElement.dataset.theme = theme;
     else delete document.documentElement.dataset.theme;
     localStorage.setItem("theme", theme);
   });
+  // a page that was chosen hides the menu of narrow windows
   $effect(() => {
-    document.title = item ? `${item} · ${section} · Ultravect` : `${section} · Ultravect`;
+    void route.parts;
+    opened = false;
   });
+  const belongs = (path: string) => path === section || (path === "jobs" && section === "new-job") || (path === "connections" && section === "new-connection");
+
+  function keys(event: KeyboardEvent) {
+    if ((event.ctrlKey || event.metaKey) && event.key.toLowerCase() === "k" && session.user) {
+      event.preventDefault();
+      going = true;
+    }
+  }
 </script>
 
+<svelte:window onkeydown={keys} />
+
 {#if session.user === undefined}
-  <p class="p-8" role="status">…</p>
+  <p class="p-8" role="status" aria-label="loading">…</p>
 {:else if session.user === null}
   <SignIn />
 {:else}
-  <div class="bg-base-200 min-h-screen">
-    <header class="border-base-300 bg-base-100 border-b">
-      <div class="mx-auto flex max-w-6xl flex-wrap items-center gap-x-4 px-5">
-        <a href="#/today" class="flex items-center gap-2 py-2.5 font-semibold tracking-tight">
-          <svg viewBox="0 0 16 16" class="fill-primary size-5" aria-hidden="true"><path d="M1 13 6 4l3 5 2-3 4 7z" /></svg>
-          Ultravect
-        </a>
-        <nav class="order-last flex w-full flex-wrap gap-x-1 sm:order-none sm:w-auto" aria-label="Sections">
-          {#each NAV as [path, name] (path)}
+  <a href="#page" class="bg-base-100 sr-only p-2 focus:not-sr-only focus:fixed focus:z-50">To the page</a>
+  <div class="bg-base-200 min-h-screen lg:grid lg:grid-cols-[10.5rem_minmax(0,1fr)]">
+    <div class="border-base-300 bg-base-100 sticky top-0 z-30 flex items-center gap-2 border-b px-3 py-1.5 lg:hidden">
+      <button class="btn btn-sm btn-ghost px-2" aria-expanded={opened} aria-controls="side" onclick={() => (opened = !opened)}>☰ <span class="sr-only">Menu</span></button>
+      <a href="/today" class="flex items-center gap-2 font-semibold">{@render mark()}Ultravect</a>
+      <button class="btn btn-sm btn-ghost ml-auto" onclick={() => (going = true)}>Go to …</button>
+    </div>
+    <aside
+      id="side"
+      class="border-base-300 bg-base-100 z-20 flex-col border-r px-2 pb-3 lg:sticky lg:top-0 lg:flex lg:h-screen lg:overflow-y-auto {opened ? 'flex' : 'hidden'}"
+    >
+      <a href="/today" class="hidden items-center gap-2 px-2 py-3 font-semibold tracking-tight lg:flex">{@render mark()}Ultravect</a>
+      <button class="border-base-300 text-base-content/75 hover:border-primary mb-2 hidden items-center rounded border px-2 py-1 text-left text-xs lg:flex" onclick={() => (going = true)}>
+        Go to … <kbd class="ml-auto font-sans">Ctrl K</kbd>
+      </button>
+      <nav aria-label="Sections">
+        {#each NAVIGATION as group (group.name)}
+          <p class="text-base-content/75 px-2 pt-2.5 pb-0.5 text-xs">{group.name}</p>
+          {#each group.pages as page (page.path)}
             <a
-              href="#/{path}"
-              aria-current={section === path ? "page" : undefined}
-              class="border-b-2 px-1.5 py-2.5 {section === path
-                ? 'border-primary font-semibold'
-                : 'hover:border-base-300 border-transparent'}">{name}</a
+              href="/{page.path}"
+              aria-current={belongs(page.path) ? "page" : undefined}
+              class="flex items-center gap-2 rounded border-l-2 px-2 py-1 {belongs(page.path)
+                ? 'border-primary bg-base-200 font-semibold'
+                : 'hover:bg-base-200 border-transparent'}"
             >
+              <svg viewBox="0 0 16 16" class="size-4 shrink-0 fill-none stroke-current stroke-[1.3]" aria-hidden="true"><path d={page.sign} /></svg>{page.name}
+            </a>
           {/each}
-        </nav>
-        <div class="ml-auto flex flex-wrap items-center gap-3 py-1 text-sm">
-          <a class="plain" href="/api/docs">API</a>
+        {/each}
+      </nav>
+      <div class="text-base-content/80 mt-auto space-y-1.5 px-2 pt-4 text-xs">
+        <p class="flex gap-3"><a class="plain" href="/docs/">Docs</a><a class="plain" href="/api/docs">API</a></p>
+        <p>
           <label class="sr-only" for="theme">Colours</label>
-          <select id="theme" class="select select-xs w-24" bind:value={theme}>
-            <option value="">system</option>
+          <select id="theme" class="select select-xs w-full" bind:value={theme}>
+            <option value="">system colours</option>
             <option value="day">day</option>
             <option value="night">night</option>
           </select>
-          <span title="role: {session.user.role}">{session.user.name}</span>
-          <button class="btn btn-ghost btn-xs" onclick={signOut}>Sign out</button>
-        </div>
+        </p>
+        <p title="times on these pages are of this zone">Times: {zoneName}</p>
+        <p class="flex flex-wrap items-baseline gap-x-2">
+          <span title="role: {session.user.role}" class="min-w-0 [overflow-wrap:anywhere]">{session.user.name}</span>
+          <button class="plain cursor-pointer underline-offset-2 hover:underline" onclick={signOut}>Sign out</button>
+        </p>
       </div>
-    </header>
-    <main class="mx-auto {section === "connections" && route.parts[2] === "look" ? "max-w-[96rem]" : "max-w-6xl"} px-3 py-5 sm:px-5">
-      {#if section === "jobs" && item}
-        {#key item}<Job name={item} />{/key}
-      {:else if section === "today"}
-        <Today />
-      {:else if section === "streams" && item}
-        {#key item}<Stream name={item} />{/key}
-      {:else if section === "streams"}
-        <Streams />
-      {:else if section === "schedules"}
-        <Schedules />
-      {:else if section === "messages"}
-        <Messages />
-      {:else if section === "jobs"}
-        <Jobs />
-      {:else if section === "new-job"}
-        <NewJob />
-      {:else if section === "access"}
-        <Access />
-      {:else if section === "runs" && item}
-        {#key item}<Run number={Number(item)} />{/key}
-      {:else if section === "runs"}
-        <Runs />
-      {:else if section === "connections" && item && route.parts[2] === "look" && route.parts[3]}
-        {#key route.parts[3]}<Look connection={item} object={route.parts[3]} />{/key}
-      {:else if section === "connections" && item === "new"}
-        <NewConnection />
-      {:else if section === "connections" && item}
-        {#key item}<Connection name={item} />{/key}
-      {:else if section === "feeds" && item}
-        {#key item}<Feed name={item} />{/key}
-      {:else if section === "feeds"}
-        <Feeds />
-      {:else if section === "layouts"}
-        <Layouts />
-      {:else if section === "connections"}
-        <Connections />
+    </aside>
+    <main id="page" tabindex="-1" class="mx-auto w-full max-w-[100rem] min-w-0 px-3 py-4 outline-none sm:px-5">
+      {#if found && shown}
+        {#await shown then page}
+          {#key JSON.stringify(found.props)}<page.default {...found.props} />{/key}
+        {:catch}
+          <p class="panel px-4 py-6">This page could not be loaded: the service may have been upgraded. <button class="btn btn-sm" onclick={() => location.reload()}>Load it anew</button></p>
+        {/await}
       {:else}
-        <p>There is nothing at this address. <a class="plain" href="#/jobs">See the jobs</a>.</p>
+        <p class="panel px-4 py-6">There is nothing at this address. <a class="plain" href="/jobs">See the jobs</a>.</p>
       {/if}
     </main>
   </div>
+  {#if going}<GoTo close={() => (going = false)} />{/if}
 {/if}
+
+{#snippet mark()}<svg viewBox="0 0 16 16" class="fill-primary size-5" aria-hidden="true"><path d="M1 13 6 4l3 5 2-3 4 7z" /></svg>{/snippet}

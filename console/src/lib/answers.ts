@@ -20,6 +20,8 @@ export interface components {
             /** @description Whether there are rows beyond the limit. */
             more: boolean;
             rows: unknown[][];
+            /** @description Canonical types of the columns, "" where the database does not say. */
+            types: string[];
         };
         AuditEntry: {
             action: string;
@@ -38,6 +40,12 @@ export interface components {
             line: number | null;
             reason: string;
             row: number;
+        };
+        /** @description A part of the range of a column's values. */
+        Bin: {
+            count: number;
+            high: string;
+            low: string;
         };
         /** @description Failures of one cause, which no later run has made good. */
         Cause: {
@@ -122,6 +130,21 @@ export interface components {
             target: string;
             target_exists: boolean;
         };
+        /** @description One column of a target, and the columns that its job makes it of. */
+        ColumnStep: {
+            /** @description The item of the select list, "" where the column is copied as it is. */
+            expression: string;
+            job: string;
+            /** @description The id of the object that is read. */
+            source: string;
+            source_columns: string[];
+            target: string;
+            target_column: string;
+        };
+        ColumnSteps: {
+            /** @description First what it comes from, then what is made of it, the nearest first. */
+            steps: components["schemas"]["ColumnStep"][];
+        };
         ComparedRow: {
             keys: {
                 [key: string]: string | null;
@@ -170,6 +193,8 @@ export interface components {
             changed_at: string;
             /** Format: date-time */
             created_at: string;
+            /** @description What it has: tables, or files. */
+            holds: components["schemas"]["HoldsEnum"];
             kind: components["schemas"]["ConnectionKindEnum"];
             name: string;
             secrets_set: string[];
@@ -374,6 +399,8 @@ export interface components {
             seconds: number | null;
             state: components["schemas"]["RunState"];
         };
+        /** @enum {string} */
+        HoldsEnum: "tables" | "files";
         Job: {
             about: string;
             /** @description The job file as it was saved. */
@@ -489,6 +516,37 @@ export interface components {
             strategy: string;
             tally: components["schemas"]["Tally"] | null;
             target: string;
+        };
+        Map: {
+            jobs: components["schemas"]["MapJob"][];
+            objects: components["schemas"]["MapObject"][];
+            /** @description Pairs of ids: files that a job writes by a name with placeholders, and the pattern by which another one reads them. */
+            same: string[][];
+        };
+        MapJob: {
+            /** @description Jobs for which it waits, by run.after. */
+            after: string[];
+            /**
+             * Format: date-time
+             * @description When that ended, or since when the stream is so.
+             */
+            at: string | null;
+            is_stream: boolean;
+            name: string;
+            /** @description Ids of objects. */
+            reads: string[];
+            /** @description Its last run. */
+            run: number | null;
+            /** @description Of its last run or of its stream; "" where it was never run. */
+            state: string;
+            writes: string[];
+        };
+        MapObject: {
+            connection: string;
+            /** @description connection:name */
+            id: string;
+            is_query: boolean;
+            name: string;
         };
         /** @description How far a job has copied one object, as its target keeps it. */
         Mark: {
@@ -1194,15 +1252,17 @@ export interface components {
             seconds: number;
             text: string;
         };
-        /** @description A table, view, file or sheet. */
+        /** @description A table, view, file, sheet, or files that are alike. */
         StoredObject: {
             comment?: string;
+            /** @description How many files the pattern `name` matches, of kind files. */
+            files?: number;
             kind: string;
             modified?: string | null;
             name: string;
             /** @description The database's own estimate. */
             rows?: number | null;
-            /** @description Of a file, in bytes. */
+            /** @description In bytes; of a table, the database's own estimate, where it has one. */
             size?: number | null;
         };
         /** @description How the rows of a leg are written. */
@@ -1453,6 +1513,8 @@ export interface components {
         };
         /** @description What a column's values are. */
         ValueCounts: {
+            /** @description How the first 10,000 values are spread over their range; null where that cannot be drawn. */
+            bins: components["schemas"]["Bin"][] | null;
             distinct: number | null;
             high: string | null;
             longest: number | null;

@@ -20,7 +20,7 @@ export interface Answer<T> {
 export async function exchange<T>(
   method: string,
   path: string,
-  options: { json?: unknown; file?: string; headers?: Record<string, string> } = {},
+  options: { json?: unknown; file?: string; headers?: Record<string, string>; signal?: AbortSignal } = {},
 ): Promise<Answer<T>> {
   const headers: Record<string, string> = { Accept: "application/json", ...options.headers };
   if (method !== "GET") headers["X-CSRFToken"] = csrfToken();
@@ -32,7 +32,7 @@ export async function exchange<T>(
     headers["Content-Type"] = "application/json";
     body = JSON.stringify(options.json);
   }
-  return settle<T>(() => fetch(`/api/v1/${path}`, { method, headers, body }));
+  return settle<T>(() => fetch(`/api/v1/${path}`, { method, headers, body, signal: options.signal }));
 }
 
 /** Sends a file as it is. */
@@ -64,12 +64,12 @@ async function settle<T>(call: () => Promise<Response>): Promise<Answer<T>> {
   return { data: data as T, etag: response.headers.get("ETag") };
 }
 
-export async function get<T>(path: string): Promise<T> {
-  return (await exchange<T>("GET", path)).data;
+export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+  return (await exchange<T>("GET", path, { signal })).data;
 }
 
-export async function post<T>(path: string, json?: unknown): Promise<T> {
-  return (await exchange<T>("POST", path, { json })).data;
+export async function post<T>(path: string, json?: unknown, signal?: AbortSignal): Promise<T> {
+  return (await exchange<T>("POST", path, { json, signal })).data;
 }
 
 export function problemOf(error: unknown): ProblemBody {

@@ -98,3 +98,10 @@ export const RENAMINGS: Record<string, (name: string) => string> = {
   "lower case": (name) => name.toLowerCase(),
   "UPPER CASE": (name) => name.toUpperCase(),
 };
+
+/** What hides a value and keeps it comparable, or keeps its end. */
+export const MASKS: Record<string, (expression: string) => string> = {
+  "sha256": (expression) => `sha256(${expression})`,
+  "keep the last 4": (expression) => `keep_last(${expression}, 4)`,
+  "keyed, by a secret": (expression) => `hmac(${expression}, 'SECRET_NAME')`,
+};

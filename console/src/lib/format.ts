@@ -50,3 +50,12 @@ export function lagOf(stream: { state: string; lag: number | null }): string {
   if (stream.state !== "following" || stream.lag === null) return "—";
   return stream.lag < 120 ? `${stream.lag.toFixed(1)} s` : `${Math.round(stream.lag / 60)} min`;
 }
+
+/** The zone of the viewer's clock, in which moments are shown: "Europe/Zurich, UTC+2". */
+export const zoneName = (() => {
+  const name = Intl.DateTimeFormat().resolvedOptions().timeZone;
+  const minutes = -new Date().getTimezoneOffset();
+  const hours = Math.abs(minutes) / 60;
+  const off = minutes ? `UTC${minutes < 0 ? "−" : "+"}${Number.isInteger(hours) ? hours : hours.toFixed(2)}` : "UTC";
+  return name === off ? name : `${name}${minutes ? `, ${off}` : ""}`;
+})();

@@ -1,37 +1,28 @@
 <script lang="ts">
-  import { onMount } from "svelte";
-  import { exchange, get, post, problemOf } from "../lib/api";
+  import { exchange, post } from "../lib/api";
   import { moment } from "../lib/format";
+  import { Doing, load } from "../lib/load.svelte";
   import { may, session } from "../lib/session.svelte";
-  import type { Account, AuditEntry, KnownToken, Page, ProblemBody } from "../lib/types";
+  import type { Account, AuditEntry, KnownToken, Page } from "../lib/types";
+  import Head from "../parts/Head.svelte";
+  import Loaded from "../parts/Loaded.svelte";
   import Problem from "../parts/Problem.svelte";
 
   const ROLES = ["viewer", "operator", "editor", "admin"];
-  let tokens = $state<KnownToken[]>([]);
-  let users = $state<Account[]>([]);
-  let audit = $state<AuditEntry[]>([]);
-  let problem = $state<ProblemBody | null>(null);
+  const known = load<KnownToken[] | Page<KnownToken>>(() => (may("admin") ? "users-tokens?page_size=200" : "tokens"));
+  let tokens = $derived(Array.isArray(known.data) ? known.data : (known.data?.items ?? []));
+  const users = load<Page<Account>>(() => (may("admin") ? "users?page_size=200" : null));
+  const audit = load<Page<AuditEntry>>(() => (may("admin") ? "audit?page_size=50" : null));
+  const doing = new Doing();
   let made = $state("");
   let token = $state({ label: "", role: "", days: "", sites: "" });
   const JOINING = "workers";
   let account = $state({ name: "", role: "operator", password: "" });
 
-  async function load() {
-    tokens = may("admin") ? (await get<Page<KnownToken>>("users-tokens?page_size=200")).items : await get<KnownToken[]>("tokens");
-    if (!may("admin")) return;
-    users = (await get<Page<Account>>("users?page_size=200")).items;
-    audit = (await get<Page<AuditEntry>>("audit?page_size=50")).items;
-  }
   async function act(action: () => Promise<unknown>) {
-    problem = null;
-    try {
-      await action();
-      await load();
-    } catch (error) {
-      problem = problemOf(error);
-    }
+    await doing.do("change", action);
+    [known, users, audit].forEach((one) => one.again());
   }
-  onMount(() => act(async () => undefined));
 
   const issue = () =>
     act(async () => {
@@ -51,8 +42,9 @@
   const change = (name: string, json: unknown) => act(() => exchange("PATCH", `users/${encodeURIComponent(name)}`, { json }));
 </script>
 
-<h1 class="mb-3 text-lg font-semibold">Access</h1>
-{#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
+<Head title="Access" under="who may do what, by which tokens, and what was done" />
+{#if doing.problem}<div class="mb-3"><Problem problem={doing.problem} /></div>{/if}
+<Loaded of={known}>{#snippet children()}
 
 <section class="panel mb-4">
   <h2>{may("admin") ? "Tokens of all users" : "Your tokens"}</h2>
@@ -105,7 +97,7 @@
       <table class="table-sm table">
         <thead><tr><th>User</th><th>Role</th><th>State</th><th>Last sign-in</th><th></th></tr></thead>
         <tbody>
-          {#each users as one (one.name)}
+          {#each users.data?.items ?? [] as one (one.name)}
             <tr>
               <td>{one.name}{one.name === session.user?.name ? " (you)" : ""}</td>
               <td>
@@ -139,14 +131,14 @@
       <table class="table-sm table">
         <thead><tr><th>At</th><th>User</th><th>From</th><th>Did</th><th>To</th><th>Detail</th></tr></thead>
         <tbody>
-          {#each audit as one (one.id)}
+          {#each audit.data?.items ?? [] as one (one.id)}
             <tr>
               <td class="whitespace-nowrap">{moment(one.at)}</td>
               <td>{one.user}</td>
               <td class="whitespace-nowrap">{one.address}</td>
               <td class="whitespace-nowrap">{one.action}</td>
               <td class="min-w-40 break-words">{one.kind} {one.name}</td>
-              <td class="text-base-content/70 min-w-40 break-words">{Object.entries(one.detail).map(([key, value]) => `${key} ${String(value)}`).join(", ")}</td>
+              <td class="text-base-content/75 min-w-40 break-words">{Object.entries(one.detail).map(([key, value]) => `${key} ${String(value)}`).join(", ")}</td>
             </tr>
           {/each}
         </tbody>
@@ -154,3 +146,4 @@
     </div>
   </section>
 {/if}
+{/snippet}</Loaded>

@@ -1,23 +1,17 @@
 <script lang="ts">
-  import { onMount } from "svelte";
-  import { get, post, problemOf } from "../lib/api";
-  import { api, connectionPage } from "../lib/places";
+  import { post, problemOf } from "../lib/api";
+  import { load } from "../lib/load.svelte";
+  import { api, askPage, connectionPage } from "../lib/places";
   import { may } from "../lib/session.svelte";
   import type { Connection, Page, Probe, ProblemBody } from "../lib/types";
+  import Head from "../parts/Head.svelte";
+  import Loaded from "../parts/Loaded.svelte";
   import ProbeSteps from "../parts/ProbeSteps.svelte";
   import Problem from "../parts/Problem.svelte";
 
-  let connections = $state<Connection[] | null>(null);
+  const connections = load<Page<Connection>>(() => "connections?page_size=200");
   let probes = $state<Record<string, Probe | "testing">>({});
   let problem = $state<ProblemBody | null>(null);
-
-  onMount(async () => {
-    try {
-      connections = (await get<Page<Connection>>("connections?page_size=200")).items;
-    } catch (error) {
-      problem = problemOf(error);
-    }
-  });
 
   async function test(name: string) {
     probes[name] = "testing";
@@ -29,59 +23,59 @@
     }
   }
 
-  /** What says one connection of a kind from another, on one line. */
-  function place(one: Connection): [string, string][] {
-    return Object.entries(one.settings)
-      .filter(([, value]) => typeof value !== "object" && !String(value).includes("\n") && String(value).length < 80)
-      .map(([key, value]) => [key, String(value)]);
-  }
-  function references(one: Connection): [string, string][] {
-    return Object.entries(one.settings)
-      .filter(([, value]) => value && typeof value === "object" && !Array.isArray(value))
-      .map(([key, value]) => [key, (Object.entries(value as Record<string, string>)[0] ?? []).join(" ").replace("from_", "from ")]);
+  /** What says one connection of a kind from another, on one line; secrets and references by their places. */
+  function settings(one: Connection): [string, string][] {
+    const shown: [string, string][] = [];
+    for (const [key, value] of Object.entries(one.settings)) {
+      if (value && typeof value === "object" && !Array.isArray(value)) {
+        shown.push([key, (Object.entries(value as Record<string, string>)[0] ?? []).join(" ").replace("from_", "from ")]);
+      } else if (typeof value !== "object" && !String(value).includes("\n") && String(value).length < 80) shown.push([key, String(value)]);
+    }
+    return [...shown, ...one.secrets_set.map((key): [string, string] => [key.replaceAll("_", " "), "sealed"])];
   }
 </script>
 
-<div class="mb-3 flex items-center gap-3">
-  <h1 class="text-lg font-semibold">Connections</h1>
-  {#if may("editor")}<a class="btn btn-sm btn-primary ml-auto" href="#/connections/new">New connection</a>{/if}
-</div>
+<Head title="Connections" under="named places to copy from and to">
+  {#snippet actions()}{#if may("editor")}<a class="btn btn-sm btn-primary" href="/new-connection">New connection</a>{/if}{/snippet}
+</Head>
 {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
-{#if connections}
-  <div class="panel overflow-x-auto">
-    <table class="table-sm table">
-      <thead><tr><th>Name</th><th>Kind</th><th>Settings</th><th></th></tr></thead>
-      <tbody>
-        {#each connections as one (one.name)}
-          {@const probe = probes[one.name]}
-          <tr class="align-top">
-            <td class="font-semibold whitespace-nowrap"><a class="plain" href={connectionPage(one.name)}>{one.name}</a></td>
-            <td>{one.kind}</td>
-            <td class="w-full">
-              {#each place(one) as [key, value] (key)}
-                <span class="mr-4 inline-block"><span class="text-base-content/60">{key}</span> {value}</span>
-              {/each}
-              {#each references(one) as [key, value] (key)}
-                <span class="mr-4 inline-block"><span class="text-base-content/60">{key}</span> {value}</span>
-              {/each}
-              {#each one.secrets_set as key (key)}
-                <span class="mr-4 inline-block"><span class="text-base-content/60">{key.replaceAll("_", " ")}</span> sealed</span>
-              {/each}
-              {#if probe && probe !== "testing"}<div class="mt-2"><ProbeSteps {probe} /></div>{/if}
-            </td>
-            <td class="num">
-              <a class="btn btn-xs" href={connectionPage(one.name)}>Look</a>
-              {#if may("operator")}
-                <button class="btn btn-xs" disabled={probe === "testing"} onclick={() => test(one.name)}>
-                  {probe === "testing" ? "Testing …" : "Test"}
-                </button>
-              {/if}
-            </td>
-          </tr>
-        {:else}
-          <tr><td colspan="4">No connections yet: name the first place to copy from.</td></tr>
-        {/each}
-      </tbody>
-    </table>
-  </div>
-{/if}
+<Loaded of={connections}>
+  {#snippet children(page)}
+    {#if page.items.length}
+      <div class="panel overflow-x-auto">
+        <table class="table-sm table">
+          <thead><tr><th>Name</th><th>Kind</th><th>Settings</th><th><span class="sr-only">actions</span></th></tr></thead>
+          <tbody>
+            {#each page.items as one (one.name)}
+              {@const probe = probes[one.name]}
+              <tr>
+                <td class="min-w-32 font-semibold [overflow-wrap:anywhere]"><a class="plain" href={connectionPage(one.name)}>{one.name}</a></td>
+                <td class="whitespace-nowrap">{one.kind}</td>
+                <td class="w-full min-w-52">
+                  {#each settings(one) as [key, value] (key)}
+                    <span class="mr-4 inline-block [overflow-wrap:anywhere]"><span class="text-base-content/75">{key}</span> {value}</span>
+                  {/each}
+                  {#if probe && probe !== "testing"}<div class="mt-2"><ProbeSteps {probe} /></div>{/if}
+                </td>
+                <td class="num">
+                  <a class="btn btn-xs" href={connectionPage(one.name)} aria-label="Look into {one.name}">Look</a>
+                  {#if may("operator") && one.holds === "tables"}<a class="btn btn-xs" href={askPage(one.name)} aria-label="Ask {one.name}">Ask</a>{/if}
+                  {#if may("operator")}
+                    <button class="btn btn-xs" disabled={probe === "testing"} onclick={() => test(one.name)}>
+                      {probe === "testing" ? "Testing …" : "Test"}
+                    </button>
+                  {/if}
+                </td>
+              </tr>
+            {/each}
+          </tbody>
+        </table>
+      </div>
+    {:else}
+      <div class="panel px-4 py-6">
+        <p>No connections yet: name the first place to copy from.</p>
+        {#if may("editor")}<p class="mt-2"><a class="btn btn-sm btn-primary" href="/new-connection">New connection</a></p>{/if}
+      </div>
+    {/if}
+  {/snippet}
+</Loaded>

@@ -1,10 +1,12 @@
 <script lang="ts">
   /** Who is sent a message of what, and what was sent. */
-  import { onMount } from "svelte";
-  import { exchange, get, post, problemOf } from "../lib/api";
+  import { exchange, post } from "../lib/api";
   import { moment } from "../lib/format";
+  import { Doing, load } from "../lib/load.svelte";
   import { may } from "../lib/session.svelte";
-  import type { NotifyRule, Page, ProblemBody, SentMessage } from "../lib/types";
+  import type { NotifyRule, Page, SentMessage } from "../lib/types";
+  import Head from "../parts/Head.svelte";
+  import Loaded from "../parts/Loaded.svelte";
   import Problem from "../parts/Problem.svelte";
 
   const OCCASIONS: [NotifyRule["occasions"][number], string][] = [
@@ -19,35 +21,25 @@
   ];
   const EMPTY = { name: "", occasions: ["failed", "late"] as NotifyRule["occasions"], mail: "", webhook: "", key: "", jobs: "", labels: "", quiet_from: "", quiet_to: "", remind_hours: 0 };
 
-  let rules = $state<NotifyRule[] | null>(null);
-  let messages = $state<SentMessage[]>([]);
-  let problem = $state<ProblemBody | null>(null);
+  const rules = load<Page<NotifyRule>>(() => "notify?page_size=200", { every: 5000 });
+  const sent = load<Page<SentMessage>>(() => "messages?page_size=50", { every: 5000 });
+  let messages = $derived(sent.data?.items ?? []);
+  const running = new Doing();
   let said = $state("");
   let rule = $state({ ...EMPTY });
   const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
   const words = (text: string) => text.split(/[\s,]+/).filter(Boolean);
   const at = (name: string) => `notify/${encodeURIComponent(name)}`;
 
-  async function doing(action: () => Promise<string>) {
-    try {
-      const done = await action();
-      said = done || said;
-      rules = (await get<Page<NotifyRule>>("notify?page_size=200")).items;
-      messages = (await get<Page<SentMessage>>("messages?page_size=50")).items;
-      problem = null;
-    } catch (error) {
-      problem = problemOf(error);
-    }
+  async function doing(what: string, action: () => Promise<string>) {
+    said = (await running.do(what, action)) || said;
+    rules.again();
+    sent.again();
   }
-  onMount(() => {
-    void doing(async () => "");
-    const timer = setInterval(() => void doing(async () => ""), 5000);
-    return () => clearInterval(timer);
-  });
   async function save(event: SubmitEvent) {
     event.preventDefault();
     const { name, key, ...given } = rule;
-    await doing(async () => {
+    await doing("save", async () => {
       const json = { ...given, mail: words(given.mail), jobs: words(given.jobs), labels: words(given.labels), quiet_zone: zone, ...(key ? { key } : {}) };
       await exchange("PUT", at(name), { json });
       rule = { ...EMPTY };
@@ -55,12 +47,12 @@
     });
   }
   const test = (name: string) =>
-    doing(async () => {
+    doing("test", async () => {
       await post(`${at(name)}/test`);
       return `the rule ${name} reaches its addresses`;
     });
   const remove = (name: string) =>
-    doing(async () => {
+    doing("remove", async () => {
       if (!confirm(`Remove the rule ${name}, with its messages?`)) return "";
       await exchange("DELETE", at(name));
       return `removed the rule ${name}`;
@@ -69,24 +61,24 @@
   const to = (one: NotifyRule) => [...(one.mail ?? []), ...(one.webhook ? [one.webhook + (one.signed ? " (signed)" : "")] : [])].join(", ");
 </script>
 
-<h1 class="mb-3 text-lg font-semibold">Messages</h1>
-{#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
+<Head title="Messages" under="who is sent what, by mail or to a webhook" />
+{#if running.problem}<div class="mb-3"><Problem problem={running.problem} /></div>{/if}
 {#if said}<p class="mb-3 text-sm" role="status">{said}</p>{/if}
-{#if rules}
+<Loaded of={rules}>{#snippet children(page)}
   <section class="panel mb-5" aria-labelledby="rules">
     <h2 id="rules">Rules</h2>
-    {#if rules.length}
+    {#if page.items.length}
       <div class="overflow-x-auto">
         <table class="table-sm table">
           <thead><tr><th>Rule</th><th>On</th><th>Of</th><th>Sent to</th><th>Quiet</th><th></th></tr></thead>
           <tbody>
-            {#each rules as one (one.name)}
+            {#each page.items as one (one.name)}
               <tr>
                 <td class="font-semibold whitespace-nowrap">{one.name}</td>
-                <td class="min-w-32">{one.occasions.join(", ")}{#if one.remind_hours}<div class="text-base-content/70 text-xs">again after {one.remind_hours} h</div>{/if}</td>
+                <td class="min-w-32">{one.occasions.join(", ")}{#if one.remind_hours}<div class="text-base-content/75 text-xs">again after {one.remind_hours} h</div>{/if}</td>
                 <td class="min-w-28 break-words">{of(one)}</td>
                 <td class="min-w-40 [overflow-wrap:anywhere]">{to(one)}</td>
-                <td class="whitespace-nowrap">{#if one.quiet_from}{one.quiet_from} to {one.quiet_to}<div class="text-base-content/70 text-xs">{one.quiet_zone}</div>{/if}</td>
+                <td class="whitespace-nowrap">{#if one.quiet_from}{one.quiet_from} to {one.quiet_to}<div class="text-base-content/75 text-xs">{one.quiet_zone}</div>{/if}</td>
                 <td class="whitespace-nowrap">
                   {#if may("admin")}
                     <button class="btn btn-xs" aria-label="Send a test by {one.name}" onclick={() => test(one.name)}>Test</button>
@@ -137,15 +129,15 @@
             {#each messages as message (message.id)}
               <tr>
                 <td class="whitespace-nowrap">
-                  {#if message.sent_at}{moment(message.sent_at)}{:else}<span class="text-warning">◷ not yet</span><div class="text-base-content/70 text-xs">next try {moment(message.send_at)}</div>{/if}
+                  {#if message.sent_at}{moment(message.sent_at)}{:else}<span class="text-warning">◷ not yet</span><div class="text-base-content/75 text-xs">next try {moment(message.send_at)}</div>{/if}
                 </td>
                 <td class="whitespace-nowrap">{message.rule}</td>
                 <td class="min-w-36 break-words">{message.subject}</td>
                 <td class="min-w-56 [overflow-wrap:anywhere]">
                   {#each message.items.slice(0, 3) as item, place (place)}
-                    <div>{#if item.run}<a class="plain" href="#/runs/{item.run}">run {item.run}</a>: {" "}{/if}{item.text}</div>
+                    <div>{#if item.run}<a class="plain" href="/runs/{item.run}">run {item.run}</a>: {" "}{/if}{item.text}</div>
                   {/each}
-                  {#if message.items.length > 3}<div class="text-base-content/70 text-xs">and {message.items.length - 3} more</div>{/if}
+                  {#if message.items.length > 3}<div class="text-base-content/75 text-xs">and {message.items.length - 3} more</div>{/if}
                   {#if message.error}<div class="text-warning">{message.error}</div>{/if}
                 </td>
               </tr>
@@ -157,4 +149,4 @@
       <p class="px-4 py-4">None yet.</p>
     {/if}
   </section>
-{/if}
+{/snippet}</Loaded>

@@ -1,117 +1,167 @@
 <script lang="ts">
-  import { get, post, problemOf } from "../lib/api";
-  import { api } from "../lib/places";
-  import type { ObjectPage, ProblemBody } from "../lib/types";
+  import { exchangeBytes, get, post } from "../lib/api";
+  import { draftOf, dropDraft, NEW } from "../lib/drafts";
+  import { bytes, moment } from "../lib/format";
+  import { withValue } from "../lib/jobfile";
+  import { Doing, load } from "../lib/load.svelte";
+  import { route } from "../lib/router.svelte";
+  import type { Job as JobAnswer, JobLine, Page } from "../lib/types";
   import ConnectionSelect from "../parts/ConnectionSelect.svelte";
+  import Head from "../parts/Head.svelte";
   import ManyObjects from "../parts/ManyObjects.svelte";
+  import ObjectPicker from "../parts/ObjectPicker.svelte";
   import Problem from "../parts/Problem.svelte";
   import Job from "./Job.svelte";
 
-  let from = $state({ connection: "", object: "" });
-  let into = $state({ connection: "", object: "" });
-  let many = $state(false);
-  let chosen = $state<string[]>([]);
-  let more = $state({ layout: "", mode: "append", keys: "" });
-  let names = $state<Record<string, string[]>>({});
-  let text = $state("");
-  let problem = $state<ProblemBody | null>(null);
-  let drafting = $state(false);
+  /** Where a job begins: with objects of a connection, a file, a query or another job; then it is in the workspace. */
+  const WAYS = { objects: "Objects of a connection", file: "A file of mine", query: "A query", copy: "Another job", empty: "An empty file" } as const;
+  type Way = keyof typeof WAYS;
   const EMPTY = "ultravect: 1\njob: my-job\nfrom:\n  connection: \n  table: \ninto:\n  connection: \n  table: \n";
+  const UPLOADS = "uploads";
+  const LAST = "last target";
 
-  /** What a connection holds, to choose from; typing another name is fine. */
-  async function list(connection: string) {
-    if (!connection || names[connection]) return;
-    try {
-      const page = await get<ObjectPage>(api(connection, "/objects", { limit: 1000 }));
-      names[connection] = page.items.map((one) => one.name);
-    } catch (error) {
-      problem = problemOf(error);
+  let way = $state<Way>(route.asked.copy ? "copy" : route.asked.query ? "query" : "objects");
+  let from = $state(route.asked.from ?? "");
+  let chosen = $state<string[]>(route.asked.object ? [route.asked.object] : []);
+  let sql = $state(route.asked.query ?? "");
+  let uploaded = $state<File | null>(null);
+  let copied = $state(route.asked.copy ?? "");
+  let into = $state(localStorage.getItem(LAST) ?? "");
+  let target = $state("");
+  let mode = $state("append");
+  let keys = $state("");
+  let layout = $state("");
+  let text = $state("");
+  let over = $state(false);
+  let kept = $state(draftOf(NEW));
+  const doing = new Doing();
+  const jobs = load<Page<JobLine>>(() => (way === "copy" ? "jobs?page_size=200" : null));
+  let many = $derived(way === "objects" && (chosen.length > 1 || chosen.some((one) => /[*?]/.test(one) && !one.includes("/"))));
+  let ready = $derived(
+    way === "empty" || (way === "copy" ? !!copied : !!into && (way === "objects" ? !!from && chosen.length > 0 : way === "file" ? !!uploaded : !!from && !!sql.trim())),
+  );
+  /** A name for the target, from that of the source. */
+  let proposed = $derived.by(() => {
+    const name = way === "file" ? (uploaded?.name ?? "") : way === "objects" ? (chosen[0] ?? "") : "";
+    if (many) return "";
+    const last = name.split("/").pop() ?? "";
+    return (last.includes(".") && way === "file" ? last.slice(0, last.lastIndexOf(".")) : last.replace(/\.(csv|tsv|txt|json|jsonl|parquet|xlsx|xml|gz|zip)+$/i, "").split(".").pop()!).toLowerCase().replace(/[^\p{L}\p{N}]+/gu, "_").replace(/^_+|_+$/g, "");
+  });
+
+  async function draft(event?: SubmitEvent) {
+    event?.preventDefault();
+    if (way === "empty") {
+      text = EMPTY;
+      return;
     }
-  }
-
-  async function draft(event: SubmitEvent) {
-    event.preventDefault();
-    drafting = true;
-    problem = null;
-    try {
+    const made = await doing.do("draft", async () => {
+      if (way === "copy") {
+        const other = await get<JobAnswer>(`jobs/${encodeURIComponent(copied)}`);
+        return withValue(other.file, ["job"], `${copied.slice(0, 58)}-copy`);
+      }
+      if (way === "file") await exchangeBytes(`uploads/${encodeURIComponent(uploaded!.name)}`, uploaded!);
+      const source = way === "file" ? { from_connection: UPLOADS, from_object: uploaded!.name } : way === "query" ? { from_connection: from, query: sql } : { from_connection: from, ...(many ? { from_objects: chosen } : { from_object: chosen[0] }) };
       const asked = {
-        from_connection: from.connection,
-        ...(many ? { from_objects: chosen } : { from_object: from.object }),
-        into_connection: into.connection,
-        into_object: into.object,
-        mode: more.mode,
-        keys: more.keys.split(",").map((key) => key.trim()).filter(Boolean),
-        ...(more.layout ? { layout: more.layout } : {}),
+        ...source,
+        into_connection: into,
+        into_object: target || proposed,
+        mode,
+        keys: keys.split(",").map((key) => key.trim()).filter(Boolean),
+        ...(layout ? { layout } : {}),
       };
-      text = (await post<{ file: string }>("draft", asked)).file;
-    } catch (error) {
-      problem = problemOf(error);
-    }
-    drafting = false;
+      return (await post<{ file: string }>("draft", asked)).file;
+    });
+    if (made === undefined) return;
+    if (into) localStorage.setItem(LAST, into);
+    text = made;
+  }
+  function take(files: FileList | null | undefined) {
+    over = false;
+    if (!files?.[0]) return;
+    [way, uploaded] = ["file", files[0]];
+  }
+  function restart() {
+    [text, kept] = ["", null];
   }
 </script>
 
 {#if text}
-  <Job name="new job" start={text} />
+  <Job start={text} {restart} />
 {:else}
-  <h1 class="mb-3 text-lg font-semibold">New job</h1>
-  {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
-  <form class="panel max-w-3xl p-4" onsubmit={draft}>
-    <label class="mb-3 flex items-center gap-2"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={many} /> many tables, each into one of its own</label>
-    {#each [{ title: "From", key: "from", what: "a table, a file, a sheet (book.xlsx/June), or a pattern of files", place: from }, { title: "Into", key: "into", what: "a table, or the path of a file; it may be missing", place: into }] as side (side.key)}
-      <fieldset class="mb-4">
-        <legend class="mb-1.5 font-semibold">{side.title}</legend>
-        <div class="grid items-center gap-x-3 gap-y-2 sm:grid-cols-[8rem_1fr]">
-          <label for="{side.key}-connection">connection</label>
-          <ConnectionSelect
-            id="{side.key}-connection"
-            value={side.place.connection}
-            disabled={false}
-            empty
-            choose={(name) => {
-              side.place.connection = name;
-              void list(name);
-            }}
-          />
-          <label for="{side.key}-object" class={many && side.key === "from" ? "self-start pt-1" : ""}>{many && side.key === "into" ? "schema or folder" : many ? "objects" : "object"}</label>
-          {#if many && side.key === "from"}
-            <div id="from-object"><ManyObjects connection={from.connection} bind:chosen /></div>
-          {:else}<input
-            id="{side.key}-object"
-            class="input input-sm w-full max-w-96"
-            list="{side.key}-objects"
-            placeholder={many ? "raw, or raw.{table}" : side.what}
-            bind:value={side.place.object}
-            required
-          />{/if}
-          <datalist id="{side.key}-objects">
-            {#each names[side.place.connection] ?? [] as one (one)}<option value={one}></option>{/each}
-          </datalist>
-        </div>
-      </fieldset>
-    {/each}
-    <fieldset class="mb-4 grid items-center gap-x-3 gap-y-2 sm:grid-cols-[8rem_1fr]">
-      <label for="mode">mode</label>
-      <select id="mode" class="select select-sm w-40" bind:value={more.mode}>
-        <option>append</option>
-        <option>overwrite</option>
-        <option>upsert</option>
-      </select>
-      {#if more.mode === "upsert"}
-        <label for="keys">keys</label>
-        <input id="keys" class="input input-sm w-full max-w-96" placeholder={many ? "left out: each table's own primary key" : "booking_id, season"} bind:value={more.keys} required={!many} />
-      {/if}
-      {#if !many}
-        <label for="layout">saved layout</label>
-        <input id="layout" class="input input-sm w-full max-w-96" placeholder="left out: found" bind:value={more.layout} />
-      {/if}
-    </fieldset>
-    <div class="flex flex-wrap gap-2">
-      <button class="btn btn-sm btn-primary" disabled={drafting || !from.connection || !into.connection || (many && !chosen.length)}>
-        {drafting ? "Drafting …" : "Draft the job"}
-      </button>
-      <button type="button" class="btn btn-sm" onclick={() => (text = EMPTY)}>Start with an empty file</button>
-    </div>
-    <p class="text-base-content/70 mt-3 text-sm">{many ? "The draft names the tables and where each goes." : "The draft has every column with its type."} Nothing is saved before you save it.</p>
+  <Head title="New job" under="what is copied; the draft has every column with its type, and nothing is saved before you save it" back={{ href: "/jobs", name: "Jobs" }} />
+  {#if kept}
+    <p class="panel mb-3 flex flex-wrap items-center gap-3 px-3 py-2 text-sm">There is a draft of {moment(kept.at)} that was not saved.
+      <button class="btn btn-xs btn-primary" onclick={() => (text = kept!.text)}>Go on with it</button>
+      <button class="btn btn-xs" onclick={() => { dropDraft(NEW); kept = null; }}>Give it up</button></p>
+  {/if}
+  {#if doing.problem}<div class="mb-3"><Problem problem={doing.problem} /></div>{/if}
+  <!-- svelte-ignore a11y_no_noninteractive_element_interactions -->
+  <form
+    class="grid items-start gap-3 lg:grid-cols-[minmax(0,1fr)_20rem]"
+    onsubmit={draft}
+    ondragover={(event) => { event.preventDefault(); over = true; }}
+    ondragleave={() => (over = false)}
+    ondrop={(event) => { event.preventDefault(); take(event.dataTransfer?.files); }}
+  >
+    <section class="panel min-w-0 {over ? 'border-primary' : ''}" aria-label="From">
+      <div class="border-base-300 flex flex-wrap border-b px-1" role="tablist" aria-label="Begin with">
+        {#each Object.entries(WAYS) as [id, name] (id)}
+          <button type="button" role="tab" aria-selected={way === id} class="cursor-pointer border-b-2 px-3 py-2 {way === id ? 'border-primary font-semibold' : 'hover:border-base-300 border-transparent'}" onclick={() => (way = id as Way)}>{name}</button>
+        {/each}
+      </div>
+      <div class="p-3">
+        {#if way === "objects" || way === "query"}
+          <label for="from-connection">{way === "query" ? "database" : "connection"}</label>
+          <div class="mb-3 max-w-80"><ConnectionSelect id="from-connection" value={from} disabled={false} empty choose={(name) => { from = name; chosen = []; }} /></div>
+        {/if}
+        {#if way === "objects"}
+          {#if from}<ManyObjects connection={from} bind:chosen />
+          {:else}<p class="text-base-content/75">Choose where the rows are; its tables or files are listed then. Tick one, or many: a leg each.</p>{/if}
+        {:else if way === "file"}
+          <label class="rounded-box flex cursor-pointer flex-col items-center border border-dashed px-4 py-8 text-center {over ? 'border-primary bg-primary/10' : 'border-base-300'}">
+            <span>{uploaded ? `${uploaded.name}, ${bytes(uploaded.size)}` : "Drop a file anywhere here, or choose it"}</span>
+            <input type="file" class="file-input file-input-sm mt-3" aria-label="File" onchange={(event) => take(event.currentTarget.files)} />
+          </label>
+          <p class="text-base-content/75 mt-2 text-xs">It is kept in the service's connection <code>uploads</code>. How it is cut is found, and shown.</p>
+        {:else if way === "query"}
+          <label for="from-query">query, in the SQL of that database</label>
+          <textarea id="from-query" class="textarea w-full font-mono text-xs" rows="9" bind:value={sql} placeholder="select hut_code, count(*) as bookings from booking group by hut_code"></textarea>
+        {:else if way === "copy"}
+          <label for="copied">job</label>
+          <select id="copied" class="select select-sm w-full max-w-96" bind:value={copied}>
+            <option value="">choose one</option>
+            {#each jobs.data?.items ?? [] as one (one.name)}<option value={one.name}>{one.name}</option>{/each}
+          </select>
+          <p class="text-base-content/75 mt-2 text-xs">All of it is taken, under another name.</p>
+        {:else}
+          <p class="text-base-content/75">A job file with the keys that every job has; the forms of the workspace have all others.</p>
+        {/if}
+      </div>
+    </section>
+    <section class="panel" aria-label="Into">
+      <h2>Into</h2>
+      <div class="flex flex-col gap-2.5 p-3">
+        {#if way !== "copy" && way !== "empty"}
+          <div><label for="into-connection">connection</label><ConnectionSelect id="into-connection" value={into} disabled={false} empty choose={(name) => (into = name)} /></div>
+          <div>
+            <label for="into-object">{many ? "schema or folder" : "table or file"}</label>
+            <ObjectPicker id="into-object" connection={into} value={target || proposed} required placeholder={many ? "raw, or raw.{table}" : "it may be missing"} choose={(name) => (target = name)} />
+          </div>
+          <div>
+            <label for="mode">mode</label>
+            <select id="mode" class="select select-sm w-full" bind:value={mode}><option>append</option><option>overwrite</option><option>upsert</option></select>
+          </div>
+          {#if mode === "upsert"}
+            <div><label for="keys">keys</label><input id="keys" class="input input-sm w-full" placeholder={many ? "left out: each table's own primary key" : "booking_id, season"} bind:value={keys} required={!many} /></div>
+          {/if}
+          {#if way !== "query" && !many}
+            <details><summary class="cursor-pointer text-sm">Saved layout</summary><input id="layout" class="input input-sm mt-1 w-full" aria-label="saved layout" placeholder="left out: found" bind:value={layout} /></details>
+          {/if}
+        {:else}
+          <p class="text-base-content/75 text-sm">As the {way === "copy" ? "other job says" : "file will say"}; change it in the workspace.</p>
+        {/if}
+        <button class="btn btn-sm btn-primary" disabled={!!doing.what || !ready}>{doing.what ? "Drafting …" : way === "empty" ? "Begin" : "Draft the job"}</button>
+      </div>
+    </section>
   </form>
 {/if}

@@ -49,7 +49,7 @@
           by key, against the rows before: {["added", "gone", "changed", "equal"].map((name) => `${count(comparison[name])} ${name}`).join(" · ")}
         </span>
       {:else if kind}
-        <span class="text-base-content/70 ml-auto font-normal">{KINDS[kind]}{pages[kind] ? `: ${count(shown.length)} of ${count(pages[kind]?.total)} kept` : ""}</span>
+        <span class="text-base-content/75 ml-auto font-normal">{KINDS[kind]}{pages[kind] ? `: ${count(shown.length)} of ${count(pages[kind]?.total)} kept` : ""}</span>
       {/if}
     </h2>
     {#if kind}
@@ -65,7 +65,7 @@
                       <del class="text-error block truncate no-underline" title={change.before?.[at] ?? "NULL"}>− {change.before?.[at] ?? "NULL"}</del>
                       <ins class="text-success block truncate no-underline" title={change.after?.[at] ?? "NULL"}>+ {change.after?.[at] ?? "NULL"}</ins>
                     {:else}
-                      <span class="text-base-content/70 block truncate">{(change.after ?? change.before)?.[at] ?? "NULL"}</span>
+                      <span class="text-base-content/75 block truncate">{(change.after ?? change.before)?.[at] ?? "NULL"}</span>
                     {/if}
                   </td>
                 {/each}

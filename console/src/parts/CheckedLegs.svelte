@@ -24,13 +24,13 @@
         {#each found.slice(0, MOST) as leg (leg.number)}
           <tr>
             <td class="min-w-24 [overflow-wrap:anywhere]">{leg.object}</td>
-            <td class="min-w-24 [overflow-wrap:anywhere]">{leg.target}{#if !leg.target_exists}<span class="text-base-content/70"> new</span>{/if}</td>
+            <td class="min-w-24 [overflow-wrap:anywhere]">{leg.target}{#if !leg.target_exists}<span class="text-base-content/75"> new</span>{/if}</td>
             <td class="whitespace-nowrap {leg.passed ? (minded(leg).length ? 'text-warning' : 'text-success') : 'text-error'}">{leg.passed ? (minded(leg).length ? "! warning" : "✓ passed") : "✗ error"}</td>
             <td>{leg.fit}</td>
             <td class="num">{leg.columns || "—"}</td>
           </tr>
           {#each minded(leg) as finding, at (at)}
-            <tr><td></td><td colspan="4" class="text-base-content/70 pt-0 text-sm">{finding.message}{#if finding.fix}<br />fix: {finding.fix}{/if}</td></tr>
+            <tr><td></td><td colspan="4" class="text-base-content/75 pt-0 text-sm">{finding.message}{#if finding.fix}<br />fix: {finding.fix}{/if}</td></tr>
           {/each}
         {/each}
       </tbody>

@@ -17,7 +17,7 @@
   });
 </script>
 
-<select {id} class="select select-sm w-full max-w-72" {disabled} {value} onchange={(event) => choose(event.currentTarget.value)}>
+<select {id} class="select select-sm w-full " {disabled} {value} onchange={(event) => choose(event.currentTarget.value)}>
   {#if empty && !value}<option value="">choose one</option>{/if}
   {#if value && !connections.some((one) => one.name === value)}<option>{value}</option>{/if}
   {#each connections as one (one.name)}<option value={one.name}>{one.name} ({one.kind})</option>{/each}

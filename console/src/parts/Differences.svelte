@@ -25,12 +25,12 @@
   {#if found}
     <div class="overflow-x-auto">
       <table class="table-sm table">
-        <thead><tr><th>Part</th><th>What</th><th><a class="plain" href="#/runs/{found.before.id}">Run {found.before.id}</a></th><th>Run {found.after.id}</th></tr></thead>
+        <thead><tr><th>Part</th><th>What</th><th><a class="plain" href="/runs/{found.before.id}">Run {found.before.id}</a></th><th>Run {found.after.id}</th></tr></thead>
         <tbody>
           {#each found.items as item (item.part + item.leg + item.name)}
             <tr>
-              <td class="text-base-content/70">{item.part}</td>
-              <td>{#if item.leg}<span class="text-base-content/70">{item.leg}: </span>{/if}{item.name}</td>
+              <td class="text-base-content/75">{item.part}</td>
+              <td>{#if item.leg}<span class="text-base-content/75">{item.leg}: </span>{/if}{item.name}</td>
               <td class="max-w-80 min-w-24 break-words">{item.before || "–"}</td>
               <td class="max-w-80 min-w-24 break-words">{item.after || "–"}</td>
             </tr>
@@ -39,7 +39,7 @@
       </table>
     </div>
     {#if found.file.length}
-      <pre class="border-base-300 overflow-x-auto border-t px-3.5 py-2 text-sm">{#each found.file as line, place (place)}<span class={line.startsWith("+") ? "text-success" : line.startsWith("-") ? "text-error" : "text-base-content/60"}>{line}
+      <pre class="border-base-300 overflow-x-auto border-t px-3.5 py-2 text-sm">{#each found.file as line, place (place)}<span class={line.startsWith("+") ? "text-success" : line.startsWith("-") ? "text-error" : "text-base-content/75"}>{line}
 </span>{/each}</pre>
     {/if}
   {/if}

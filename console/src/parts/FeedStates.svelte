@@ -5,7 +5,7 @@
   let { files, short = false }: { files: Record<string, number>; short?: boolean } = $props();
   const LOOKS: Record<string, [string, string]> = {
     loaded: ["✓", "text-success"],
-    found: ["○", "text-base-content/70"],
+    found: ["○", "text-base-content/75"],
     failed: ["✗", "text-error"],
     unmatched: ["?", "text-warning"],
     disputed: ["≠", "text-warning"],

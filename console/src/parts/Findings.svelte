@@ -2,7 +2,7 @@
   import EditLines from "./EditLines.svelte";
   import type { Edit, Finding } from "../lib/types";
   let { findings, apply }: { findings: Finding[]; apply?: (edit: Edit) => void } = $props();
-  const LOOKS = { error: ["✗", "text-error"], warning: ["!", "text-warning"], note: ["·", "text-base-content/60"] };
+  const LOOKS = { error: ["✗", "text-error"], warning: ["!", "text-warning"], note: ["·", "text-base-content/75"] };
 </script>
 
 <ul class="divide-base-300 divide-y">
@@ -12,7 +12,7 @@
       <div class="min-w-0">
         <span class="font-semibold">{finding.severity}</span>
         {finding.message}
-        <code class="text-base-content/60 text-xs">{finding.code}{finding.place ? `, ${finding.place}` : ""}</code>
+        <code class="text-base-content/75 text-xs">{finding.code}{finding.place ? `, ${finding.place}` : ""}</code>
         {#if finding.fix}<div><span class="font-semibold">Fix:</span> {finding.fix}</div>{/if}
         {#if finding.edit}<EditLines edit={finding.edit} {apply} />{/if}
       </div>

@@ -94,7 +94,7 @@
         <div bind:this={rowsAt} class="min-w-0" role="img" aria-label="Rows written by the last runs: see the table"></div>
         <div bind:this={secondsAt} class="min-w-0" role="img" aria-label="Seconds that the last runs took: see the table"></div>
       </div>
-      <p class="text-base-content/70 text-xs">
+      <p class="text-base-content/75 text-xs">
         By the numbers of runs. Grey: between these the middle half of the last ten good runs is. Red: runs that did not succeed.
       </p>
       <details class="mt-1 text-xs">
@@ -105,7 +105,7 @@
             <tbody>
               {#each [...history.runs].reverse() as run (run.run)}
                 <tr>
-                  <td><a class="plain" href="#/runs/{run.run}">{run.run}</a></td>
+                  <td><a class="plain" href="/runs/{run.run}">{run.run}</a></td>
                   <td><State name={run.state} /></td>
                   <td class="whitespace-nowrap">{moment(run.at)}</td>
                   <td class="num">{count(run.rows)}</td>
@@ -132,7 +132,7 @@
               <td class="whitespace-nowrap">{guard.limit}</td>
               <td>
                 {#each guard.values.slice(0, 10) as one, place (place)}
-                  <a class="mr-3 inline-block whitespace-nowrap {one.passed === false ? 'text-warning font-semibold' : ''}" href="#/runs/{one.run}" title="run {one.run}"
+                  <a class="mr-3 inline-block whitespace-nowrap {one.passed === false ? 'text-warning font-semibold' : ''}" href="/runs/{one.run}" title="run {one.run}"
                     >{one.passed === false ? "✗" : one.passed ? "✓" : "·"} {one.value}</a
                   >
                 {/each}

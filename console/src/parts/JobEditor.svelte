@@ -1,12 +1,11 @@
 <script lang="ts">
   import { yaml } from "@codemirror/lang-yaml";
-  import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
   import { setDiagnostics } from "@codemirror/lint";
   import { EditorState } from "@codemirror/state";
   import { EditorView } from "@codemirror/view";
-  import { tags } from "@lezer/highlight";
   import { basicSetup } from "codemirror";
   import { untrack } from "svelte";
+  import { looks } from "../lib/editing";
   import type { ProblemBody } from "../lib/types";
 
   let {
@@ -18,28 +17,6 @@
   let host: HTMLElement;
   let view: EditorView | undefined = $state.raw();
 
-  const colours = HighlightStyle.define([
-    { tag: [tags.propertyName, tags.definition(tags.propertyName)], color: "var(--color-secondary)", fontWeight: "600" },
-    { tag: tags.comment, color: "color-mix(in oklch, var(--color-base-content) 55%, transparent)", fontStyle: "italic" },
-    { tag: [tags.string, tags.special(tags.string)], color: "var(--color-primary)" },
-  ]);
-  const looks = EditorView.theme({
-    "&": { backgroundColor: "transparent", fontSize: "13px" },
-    "&.cm-focused": { outline: "none" },
-    ".cm-gutters": {
-      backgroundColor: "transparent",
-      color: "color-mix(in oklch, var(--color-base-content) 45%, transparent)",
-      border: "none",
-    },
-    ".cm-activeLine, .cm-activeLineGutter": {
-      backgroundColor: "color-mix(in oklch, var(--color-base-content) 4%, transparent)",
-    },
-    ".cm-cursor": { borderLeftColor: "var(--color-base-content)" },
-    "&.cm-focused .cm-selectionBackground, .cm-selectionBackground": {
-      backgroundColor: "color-mix(in oklch, var(--color-primary) 22%, transparent) !important",
-    },
-  });
-
   $effect(() => {
     const made = new EditorView({
       parent: host,
@@ -49,7 +26,6 @@
         extensions: [
           basicSetup,
           yaml(),
-          syntaxHighlighting(colours),
           looks,
           EditorView.lineWrapping,
           EditorView.contentAttributes.of({ "aria-label": "job file" }),
@@ -84,4 +60,4 @@
   });
 </script>
 
-<div bind:this={host} data-testid="job-file"></div>
+<div bind:this={host} class="h-full" data-testid="job-file"></div>

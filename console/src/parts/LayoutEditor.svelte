@@ -148,7 +148,7 @@
       </select>
     {/if}
     <button class="btn btn-sm" onclick={() => (layout = { ...start })}>Back to what was found</button>
-    <span class="text-base-content/60 text-xs" role="status">{busy ? "reading …" : shown}</span>
+    <span class="text-base-content/75 text-xs" role="status">{busy ? "reading …" : shown}</span>
     {#if may("editor")}
       <form
         class="ml-auto flex gap-2"
@@ -192,12 +192,12 @@
       <div class="grid {isText && layout.format !== 'fixed' ? 'xl:grid-cols-2' : ''}">
         {#if isText && layout.format !== "fixed" && raw}
           <div class="border-base-300 max-h-[36rem] min-w-0 overflow-auto border-r border-b" aria-label="Raw bytes">
-            <div class="text-base-content/60 bg-base-100 sticky top-0 px-3 py-1 text-xs">
+            <div class="text-base-content/75 bg-base-100 sticky top-0 px-3 py-1 text-xs">
               bytes as {raw.encoding}: {raw.reason}
             </div>
             <pre class="px-3 pb-2 font-mono text-xs leading-5">{#each lines as line, index (index)}<span
                   class="block {bad.has(index) ? 'bg-error/15' : ''}"
-                  title={bad.get(index)}><span class="text-base-content/40 mr-3 inline-block w-8 text-right select-none"
+                  title={bad.get(index)}><span class="text-base-content/75 mr-3 inline-block w-8 text-right select-none"
                     >{bad.has(index) ? "✗ " : ""}{index + 1}</span
                   >{line.replaceAll("\t", "⇥")}</span
                 >{/each}</pre>
@@ -205,7 +205,7 @@
         {/if}
         <div class="border-base-300 max-h-[36rem] min-w-0 overflow-auto border-b" aria-label="Parsed rows">
           {#if preview}
-            <div class="text-base-content/60 px-3 py-1 text-xs">
+            <div class="text-base-content/75 px-3 py-1 text-xs">
               {preview.columns.length} columns; types from {preview.complete ? "all" : "the first"}
               {preview.rows_scanned?.toLocaleString("en")} rows{preview.bad_count ? `; ${preview.bad_count} not whole` : ""}
             </div>

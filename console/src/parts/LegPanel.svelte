@@ -19,7 +19,7 @@
 <section class="panel mb-4" data-testid="leg">
   <h2 class="flex flex-wrap gap-2">
     <span class="min-w-0 [overflow-wrap:anywhere]">{run.kind === "undo" ? "" : `${leg.source} → `}{leg.target}</span>
-    {#if leg.created_target && leg.tally}<span class="text-base-content/70 font-normal">table created</span>{/if}
+    {#if leg.created_target && leg.tally}<span class="text-base-content/75 font-normal">table created</span>{/if}
     <span class="ml-auto font-normal tabular-nums">
       {#if leg.rows_after !== null && leg.rows_before !== null}
         rows in the target: {about}{count(leg.rows_before)} before, {about}{count(leg.rows_after)} after
@@ -33,17 +33,17 @@
       <li class="px-3.5 py-2">
         <div class="font-semibold">{one.name}</div>
         <State name={one.state} />
-        <div class="text-base-content/70 text-xs tabular-nums">{one.ended_at ? took(one.started_at, one.ended_at) : " "}</div>
+        <div class="text-base-content/75 text-xs tabular-nums">{one.ended_at ? took(one.started_at, one.ended_at) : " "}</div>
       </li>
     {:else}
-      <li class="text-base-content/70 col-span-2 px-3.5 sm:col-span-5 py-2">{ended || leg.ended_at ? "Not begun." : "Waiting for a free worker, or for an earlier load into the same place."}</li>
+      <li class="text-base-content/75 col-span-2 px-3.5 sm:col-span-5 py-2">{ended || leg.ended_at ? "Not begun." : "Waiting for a free worker, or for an earlier load into the same place."}</li>
     {/each}
   </ol>
   <div class="border-base-300 border-t px-3.5 py-2.5">
     {#if run.kind === "undo"}
-      <p>The undo of <a class="plain" href="#/runs/{run.origin}">run {run.origin}</a>: its load is taken back in one step; the log says how.</p>
+      <p>The undo of <a class="plain" href="/runs/{run.origin}">run {run.origin}</a>: its load is taken back in one step; the log says how.</p>
     {:else if leg.tally}
-      {#if run.kind === "rejects"}<p class="mb-1">Rows that <a class="plain" href="#/runs/{run.origin}">run {run.origin}</a> rejected, read again:</p>{/if}
+      {#if run.kind === "rejects"}<p class="mb-1">Rows that <a class="plain" href="/runs/{run.origin}">run {run.origin}</a> rejected, read again:</p>{/if}
       <TallyView tally={leg.tally} />
       {#if leg.mark}
         <p class="mt-1.5 text-sm" data-testid="mark">
@@ -51,15 +51,15 @@
         </p>
       {/if}
       {#if leg.gone}<p class="mt-1.5 text-sm">{count(leg.gone)} rows of the target are gone from the source: deleted or flagged, as the job says.</p>{/if}
-      {#if leg.strategy}<p class="text-base-content/70 mt-1.5 text-sm" data-testid="strategy">Written by the strategy <b class="font-semibold">{leg.strategy}</b></p>{/if}
+      {#if leg.strategy}<p class="text-base-content/75 mt-1.5 text-sm" data-testid="strategy">Written by the strategy <b class="font-semibold">{leg.strategy}</b></p>{/if}
       {#if leg.strategy}{#key leg.number}<RunPlan run={run.id} leg={leg.number} />{/key}{/if}
       {#each leg.guards ?? [] as guard, place (place)}
-        <p class="mt-1.5 text-sm {guard.passed === false ? 'text-warning' : 'text-base-content/70'}">
+        <p class="mt-1.5 text-sm {guard.passed === false ? 'text-warning' : 'text-base-content/75'}">
           {guard.passed === false ? "✗" : guard.passed ? "✓" : "·"} guard: {guard.name} is {guard.value}, and has to be {guard.limit}
         </p>
       {/each}
       {#if leg.checksums}
-        <p class="text-base-content/70 mt-1.5 text-sm" title={Object.entries(leg.checksums).map(([name, sum]) => `${name} ${sum}`).join("\n")}>
+        <p class="text-base-content/75 mt-1.5 text-sm" title={Object.entries(leg.checksums).map(([name, sum]) => `${name} ${sum}`).join("\n")}>
           ✓ checksums of {count(Object.keys(leg.checksums).length)} columns: the target gives back what was sent
         </p>
       {/if}

@@ -1,58 +1,57 @@
 <script lang="ts">
-  import { get, problemOf } from "../lib/api";
-  import { count } from "../lib/format";
+  import { bytes, count, moment } from "../lib/format";
+  import { load } from "../lib/load.svelte";
   import { api } from "../lib/places";
-  import type { ObjectPage, ProblemBody, StoredObject } from "../lib/types";
-  import Problem from "./Problem.svelte";
+  import type { ObjectPage } from "../lib/types";
+  import Loaded from "./Loaded.svelte";
 
-  /** Tables to be ticked; `chosen` are their names, or the pattern of all that the filter shows. */
+  /** Tables or files of a connection, to be ticked; `chosen` are their names, or the pattern of all that are shown. */
   let { connection, chosen = $bindable() }: { connection: string; chosen: string[] } = $props();
-  const MOST = 2000;
-  let items = $state<StoredObject[]>([]);
-  let filter = $state("");
-  let ticked = $state<Record<string, boolean>>({});
-  let all = $state(false);
-  let problem = $state<ProblemBody | null>(null);
-  let shown = $derived(items.filter((one) => one.name.toLowerCase().includes(filter.toLowerCase())));
-  let names = $derived(items.filter((one) => ticked[one.name]).map((one) => one.name));
+  const MOST = 300;
+  let search = $state("");
+  const page = load<ObjectPage>(() => (connection ? api(connection, "/objects", { search: search.trim(), alike: true, limit: 2000 }) : null), { rest: 150 });
+  let items = $derived((page.data?.items ?? []).slice(0, MOST));
+  let tables = $derived(items.some((one) => one.kind !== "file" && one.kind !== "files"));
+  let pattern = $derived(search.trim() ? `*${search.trim()}*` : "*");
+  let all = $derived(chosen.length === 1 && chosen[0] === pattern);
 
-  $effect(() => {
-    if (!connection) return;
-    void (async () => {
-      try {
-        items = (await get<ObjectPage>(api(connection, "/objects", { limit: MOST }))).items.filter((one) => one.kind !== "file");
-        problem = null;
-      } catch (error) {
-        problem = problemOf(error);
-      }
-    })();
-  });
-  $effect(() => {
-    chosen = all ? [filter ? `*${filter}*` : "*"] : names;
-  });
-  function tickShown(on: boolean) {
-    for (const one of shown) ticked[one.name] = on;
+  function tick(name: string, on: boolean) {
+    const others = chosen.filter((one) => one !== name && one !== pattern);
+    // files are copied by a pattern; several tables are a leg each
+    chosen = on ? (tables ? [...others, name] : [name]) : others;
   }
 </script>
 
-{#if problem}<Problem {problem} />{/if}
-<div class="mb-1.5 flex flex-wrap items-center gap-2 text-sm">
-  <input class="input input-sm w-56" placeholder="filter" aria-label="Filter objects" bind:value={filter} />
-  <button type="button" class="btn btn-xs" onclick={() => tickShown(true)} disabled={all}>Tick these {count(shown.length)}</button>
-  <button type="button" class="btn btn-xs" onclick={() => tickShown(false)} disabled={all}>Untick</button>
+<div class="mb-2 flex flex-wrap items-center gap-3">
+  <input class="input input-sm w-64" type="search" placeholder="search" aria-label="Find objects" bind:value={search} />
+  {#if tables}
+    <label class="flex items-center gap-1.5 text-sm"><input type="checkbox" class="checkbox checkbox-xs" checked={all} onchange={(event) => (chosen = event.currentTarget.checked ? [pattern] : [])} />all that are like this, also later ones</label>
+  {/if}
+  <span class="text-base-content/75 ml-auto text-sm" role="status">{chosen.length ? (all ? `all: ${pattern}` : `${count(chosen.length)} chosen`) : ""}</span>
 </div>
-<label class="mb-1.5 flex items-center gap-1.5 text-sm"><input type="checkbox" class="checkbox checkbox-sm" bind:checked={all} /> all tables {filter ? "with this in their name" : "there are"}, now and later</label>
-<ul class="border-base-300 max-h-64 overflow-auto rounded-sm border" aria-label="Objects">
-  {#each shown as one (one.name)}
-    <li>
-      <label class="hover:bg-base-200 flex items-center gap-2 px-2 py-0.5">
-        <input type="checkbox" class="checkbox checkbox-xs" disabled={all} checked={all ? one.kind !== "view" : !!ticked[one.name]} onchange={(event) => (ticked[one.name] = event.currentTarget.checked)} />
-        <span class="min-w-0 [overflow-wrap:anywhere]">{one.name}</span>
-        <span class="text-base-content/70 ml-auto text-sm whitespace-nowrap">{one.kind}{one.rows === null || one.rows === undefined ? "" : `, about ${count(one.rows)} rows`}</span>
-      </label>
-    </li>
-  {:else}
-    <li class="text-base-content/70 px-2 py-1">{connection ? "Nothing of that name." : "Choose a connection first."}</li>
-  {/each}
-</ul>
-<p class="text-base-content/70 mt-1 text-sm">{all ? `The pattern ${chosen[0]}: also tables that are made later, no views` : `${count(names.length)} ticked, a leg each`}</p>
+<Loaded of={page}>
+  {#snippet children()}
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+    <div class="max-h-[26rem] overflow-auto" tabindex="0" role="region" aria-label="Objects">
+      <table class="table-xs table">
+        <thead class="bg-base-100 sticky top-0"><tr><th class="w-6"><span class="sr-only">chosen</span></th><th>Name</th><th>Kind</th><th class="num">Rows, about</th><th class="num">Size</th><th>Changed</th></tr></thead>
+        <tbody>
+          {#each items as one (one.name)}
+            {@const id = `object-${one.name}`}
+            <tr>
+              <td><input {id} type="checkbox" class="checkbox checkbox-xs" aria-label={one.name} disabled={all} checked={all || chosen.includes(one.name)} onchange={(event) => tick(one.name, event.currentTarget.checked)} /></td>
+              <td class="min-w-40 font-mono [overflow-wrap:anywhere]"><label for={id} class="cursor-pointer">{one.name}</label></td>
+              <td class="whitespace-nowrap">{one.files ? `${count(one.files)} files` : one.kind}</td>
+              <td class="num">{one.rows === null || one.rows === undefined ? "" : count(one.rows)}</td>
+              <td class="num">{one.size === null || one.size === undefined ? "" : bytes(one.size)}</td>
+              <td class="whitespace-nowrap">{one.modified ? moment(one.modified).slice(0, 16) : ""}</td>
+            </tr>
+          {:else}
+            <tr><td colspan="6">{search ? "Nothing of that name." : "It holds nothing yet."}</td></tr>
+          {/each}
+        </tbody>
+      </table>
+    </div>
+    {#if (page.data?.items.length ?? 0) > MOST || page.data?.more}<p class="text-base-content/75 mt-1 text-xs">Not all are shown: search for the others.</p>{/if}
+  {/snippet}
+</Loaded>

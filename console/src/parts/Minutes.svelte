@@ -29,7 +29,7 @@
   <p class="px-3.5 py-2">Nothing has changed in the source within the last hour.</p>
 {:else}
   <div class="px-3.5 py-2" data-testid="minutes">
-    <div class="text-base-content/70 mb-1 flex flex-wrap gap-x-4 text-xs">
+    <div class="text-base-content/75 mb-1 flex flex-wrap gap-x-4 text-xs">
       {#each PARTS as [part, colour] (part)}<span class="inline-flex items-center gap-1"><span class="inline-block size-2.5 rounded-sm {colour}"></span>{part}</span>{/each}
       <span class="ml-auto">up to {count(most)} rows a minute</span>
     </div>
@@ -47,7 +47,7 @@
         <div class="flex h-full min-w-0 flex-1 items-end">{#if bar.line}<span class="bg-primary block w-full" style="height: {Math.max(4, (bar.line.lag / longest) * 100)}%" title="{hour(bar.at)}: {bar.line.lag.toFixed(1)} s lag"></span>{/if}</div>
       {/each}
     </div>
-    <div class="text-base-content/70 flex justify-between text-xs"><span>{hour(bars[0]!.at)}</span><span>lag: up to {longest.toFixed(1)} s</span><span>{hour(last)}</span></div>
+    <div class="text-base-content/75 flex justify-between text-xs"><span>{hour(bars[0]!.at)}</span><span>lag: up to {longest.toFixed(1)} s</span><span>{hour(last)}</span></div>
     <details class="mt-1 text-xs">
       <summary class="cursor-pointer">as a table</summary>
       <div class="max-h-60 overflow-auto">

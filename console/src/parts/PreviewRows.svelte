@@ -26,11 +26,11 @@
 <table class="table-xs table {dim ? 'opacity-60' : ''}">
   <thead class="bg-base-100 sticky top-0">
     <tr>
-      <th class="text-base-content/50 w-px">row</th>
+      <th class="text-base-content/75 w-px">row</th>
       {#each columns as column, index (index)}
         <th class={NUMBERS.test(column.type) ? "text-right" : ""}>
           <span class="block">{column.name}</span>
-          <span class="text-base-content/60 block font-normal" title={column.evidence ?? column.native}>{column.type || column.native}</span>
+          <span class="text-base-content/75 block font-normal" title={column.evidence ?? column.native}>{column.type || column.native}</span>
         </th>
       {/each}
       {#if preview.columns.length > MOST}<th>… {preview.columns.length - MOST} more columns</th>{/if}
@@ -45,10 +45,10 @@
         </tr>
       {:else}
         <tr>
-          <td class="num text-base-content/50">{line.number}</td>
+          <td class="num text-base-content/75">{line.number}</td>
           {#each columns as column, at (at)}
             <td class="{NUMBERS.test(column.type) ? 'num' : 'whitespace-pre'} max-w-80 overflow-hidden font-mono text-ellipsis" title={whole(line.row[at]).length > 40 ? whole(line.row[at]).slice(0, 2000) : undefined}>
-              {#if line.row[at] === null || line.row[at] === undefined}<span class="text-base-content/40">NULL</span>
+              {#if line.row[at] === null || line.row[at] === undefined}<span class="text-base-content/75">NULL</span>
               {:else}{shown(line.row[at])}{/if}
             </td>
           {/each}

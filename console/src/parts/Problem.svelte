@@ -10,7 +10,7 @@
   <p class="flex gap-2">
     <span aria-hidden="true" class="text-error">✗</span>
     <span class="min-w-0 break-words">
-      {problem.detail} <code class="text-base-content/60 text-xs">{problem.code}</code>
+      {problem.detail} <code class="text-base-content/75 text-xs">{problem.code}</code>
     </span>
   </p>
   {#if errors.length > 1}
@@ -18,7 +18,7 @@
       {#each errors as error, index (index)}
         <li>
           {error.line ? `line ${error.line}: ` : ""}{error.pointer.slice(1).replaceAll("/", ".")}: {error.message}
-          {#if error.hint}<span class="text-base-content/70">— {error.hint}</span>{/if}
+          {#if error.hint}<span class="text-base-content/75">— {error.hint}</span>{/if}
           {#if error.edit}<EditLines edit={error.edit} {apply} />{/if}
         </li>
       {/each}

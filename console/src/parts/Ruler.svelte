@@ -112,7 +112,7 @@
       {#each ticks as at (at)}
         <span data-tick={at} class="border-base-content/40 absolute bottom-0 h-2 border-l" style="left: {at}ch"></span>
         <span data-tick={at} class="absolute top-0" style="left: {at}ch">
-          <span data-tick={at} class="text-base-content/60 absolute left-0.5 text-[10px] leading-3">{at}</span>
+          <span data-tick={at} class="text-base-content/75 absolute left-0.5 text-[10px] leading-3">{at}</span>
         </span>
       {/each}
       <span class="bg-base-content absolute bottom-0 h-1.5 w-0.5" style="left: {cursor}ch" aria-hidden="true"></span>
@@ -140,7 +140,7 @@
     <div class="relative">
       {#each lines as line, index (index)}
         <div class="relative h-5 whitespace-pre {bad.has(index) ? 'bg-error/15' : ''}" title={bad.get(index)}>
-          <span class="text-base-content/40 absolute -left-8 w-6 text-right">{bad.has(index) ? "✗" : index + 1}</span>{line}
+          <span class="text-base-content/75 absolute -left-8 w-6 text-right">{bad.has(index) ? "✗" : index + 1}</span>{line}
         </div>
       {/each}
       {#each borders as border, index (index)}

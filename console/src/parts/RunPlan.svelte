@@ -29,11 +29,11 @@
   {#if plan}
     <p class="mt-1"><b class="font-semibold">Strategy {plan.strategy.name}:</b> {plan.strategy.summary}.</p>
     {#each Object.entries(plan.strategy.why_not) as [name, why] (name)}
-      <p class="text-base-content/70">Not {name}: {why}.</p>
+      <p class="text-base-content/75">Not {name}: {why}.</p>
     {/each}
     {#if plan.ddl.length}<pre class="bg-base-200 mt-1 max-h-56 overflow-auto rounded-sm p-2 text-xs">{plan.ddl.join(";\n")}</pre>{/if}
     <p class="mt-1">
-      {#each plan.columns as column, at (column.name)}{at ? ", " : ""}{column.source === column.name ? "" : `${column.source} → `}{column.name} <span class="text-base-content/70">{column.native}</span>{/each}
+      {#each plan.columns as column, at (column.name)}{at ? ", " : ""}{column.source === column.name ? "" : `${column.source} → `}{column.name} <span class="text-base-content/75">{column.native}</span>{/each}
     </p>
     <p class="mt-1"><a class="plain" href="/api/v1/runs/{run}/plan?leg={leg}">The whole plan as JSON</a></p>
   {/if}

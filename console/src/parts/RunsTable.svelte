@@ -18,13 +18,13 @@
     <tbody>
       {#each runs as run (run.id)}
         <tr>
-          <td class="num"><a class="plain" href="#/runs/{run.id}">{run.id}</a></td>
-          {#if withJob}<td><a class="plain" href="#/jobs/{run.job}">{run.job}</a></td>{/if}
-          <td class="whitespace-nowrap"><State name={run.state} />{#if run.state !== "succeeded" && run.outcome !== "nothing" && run.ended_at}<span class="ml-1.5"><State name={run.outcome} /></span>{/if}{#if run.kind !== "load"}<span class="text-base-content/70 ml-1.5">{follows(run)}</span>{/if}{#if withJob && legsOf(run) > 1}<span class="text-base-content/70 ml-1.5">{count(legsOf(run))} legs</span>{/if}</td>
+          <td class="num"><a class="plain" href="/runs/{run.id}">{run.id}</a></td>
+          {#if withJob}<td><a class="plain" href="/jobs/{run.job}">{run.job}</a></td>{/if}
+          <td class="whitespace-nowrap"><State name={run.state} />{#if run.state !== "succeeded" && run.outcome !== "nothing" && run.ended_at}<span class="ml-1.5"><State name={run.outcome} /></span>{/if}{#if run.kind !== "load"}<span class="text-base-content/75 ml-1.5">{follows(run)}</span>{/if}{#if withJob && legsOf(run) > 1}<span class="text-base-content/75 ml-1.5">{count(legsOf(run))} legs</span>{/if}</td>
           <td class="whitespace-nowrap">{moment(run.queued_at)}</td>
           <td class="num">{took(run.started_at, run.ended_at)}</td>
           {#if run.error}
-            <td colspan={withJob ? 4 : 3} class="text-base-content/70 max-w-72 truncate" title={run.error.detail}>{run.error.detail}</td>
+            <td colspan={withJob ? 4 : 3} class="text-base-content/75 max-w-72 truncate" title={run.error.detail}>{run.error.detail}</td>
           {:else}
             {#if withJob}<td class="num">{count(run.tally?.read)}</td>{/if}
             <td class="num">{count(run.tally?.inserted)}</td>
@@ -34,7 +34,7 @@
           {#if withJob}<td>{startedBy(run)}</td>{/if}
         </tr>
       {:else}
-        <tr><td colspan="10" class="text-base-content/70">No runs yet.</td></tr>
+        <tr><td colspan="10" class="text-base-content/75">No runs yet.</td></tr>
       {/each}
     </tbody>
   </table>

@@ -1,5 +1,5 @@
 <script lang="ts">
-  import { fieldsOf, type Schema } from "../lib/schema";
+  import { fieldsOf, firstFields, type FormField, type Schema } from "../lib/schema";
 
   let {
     schema,
@@ -7,6 +7,7 @@
     sealed = [],
     skip = [],
     prefix = "",
+    folded = false,
     change,
   }: {
     schema: Schema;
@@ -14,10 +15,14 @@
     sealed?: string[];
     skip?: string[];
     prefix?: string;
+    /** Whether fields that can wait are folded away. */
+    folded?: boolean;
     change: (key: string, value: unknown) => void;
   } = $props();
 
   let fields = $derived(fieldsOf(schema).filter((one) => one.kind !== "other" && !skip.includes(one.key)));
+  let first = $derived(folded ? firstFields(fields) : fields.length);
+  let later = $derived(fields.slice(first));
 
   function text(value: unknown): string {
     if (value === undefined || value === null) return "";
@@ -38,8 +43,17 @@
   }
 </script>
 
-<div class="grid grid-cols-[minmax(6rem,auto)_1fr] items-start gap-x-3 gap-y-2">
-  {#each fields as field (field.key)}
+{@render lines(fields.slice(0, first))}
+{#if later.length}
+  <details class="mt-3" open={later.some((one) => values[one.key] !== undefined)}>
+    <summary class="mb-2 cursor-pointer text-sm">More settings ({later.length})</summary>
+    {@render lines(later)}
+  </details>
+{/if}
+
+{#snippet lines(shown: FormField[])}
+<div class="grid grid-cols-[minmax(6rem,auto)_minmax(0,1fr)] items-start gap-x-3 gap-y-2">
+  {#each shown as field (field.key)}
     {@const id = `${prefix}${field.key}`}
     <label for={id} class="pt-1 {field.required ? 'font-semibold' : ''}">{field.label}</label>
     <div>
@@ -95,7 +109,8 @@
           oninput={(event) => change(field.key, parsed(field.kind, event.currentTarget.value))}
         />
       {/if}
-      {#if field.about}<p class="text-base-content/60 mt-0.5 text-xs">{field.about}</p>{/if}
+      {#if field.about}<p class="text-base-content/75 mt-0.5 text-xs">{field.about}</p>{/if}
     </div>
   {/each}
 </div>
+{/snippet}

@@ -30,7 +30,7 @@
             <td class="num">{count(slice.progress.rows_read ?? 0)}</td>
             <td class="num">{slice.started_at ? took(slice.started_at, slice.ended_at) : ""}</td>
             <td class="num">{slice.attempts}</td>
-            <td class="text-base-content/70 whitespace-nowrap" title={slice.error?.detail}>{slice.worker}</td>
+            <td class="text-base-content/75 whitespace-nowrap" title={slice.error?.detail}>{slice.worker}</td>
           </tr>
         {/each}
       </tbody>

@@ -1,8 +1,8 @@
 <script lang="ts">
   let { name }: { name: string } = $props();
   const LOOKS: Record<string, [string, string]> = {
-    queued: ["◷", "text-base-content/70"],
-    waiting: ["○", "text-base-content/50"],
+    queued: ["◷", "text-base-content/75"],
+    waiting: ["○", "text-base-content/75"],
     running: ["▸", "text-info"],
     succeeded: ["✓", "text-success"],
     done: ["✓", "text-success"],
@@ -11,13 +11,17 @@
     snapshot: ["⧉", "text-info"],
     following: ["⇢", "text-success"],
     paused: ["‖", "text-warning"],
-    "cut off": ["–", "text-base-content/60"],
+    "cut off": ["–", "text-base-content/75"],
     loaded: ["✓", "text-success"],
-    found: ["○", "text-base-content/70"],
+    found: ["○", "text-base-content/75"],
     unmatched: ["?", "text-warning"],
     disputed: ["≠", "text-warning"],
     committed: ["⚑", "text-warning"],
     unknown: ["?", "text-warning"],
+    late: ["◷", "text-warning"],
+    "not run": ["◇", "text-warning"],
+    "not started": ["○", "text-base-content/75"],
+    "never run": ["○", "text-base-content/75"],
   };
   let look = $derived(LOOKS[name] ?? ["·", ""]);
 </script>

@@ -17,8 +17,8 @@
   <span class="text-lg font-semibold tabular-nums">{count(tally.read)}</span><span>read</span>
   <span aria-hidden="true">=</span>
   {#each PARTS as [name, colour], index (name)}
-    {#if index}<span aria-hidden="true" class="text-base-content/50">+</span>{/if}
-    <span class={tally[name] ? "" : "text-base-content/50"}>
+    {#if index}<span aria-hidden="true" class="text-base-content/75">+</span>{/if}
+    <span class={tally[name] ? "" : "text-base-content/75"}>
       <span aria-hidden="true" class="mr-1 inline-block size-2 rounded-sm {colour}"></span><span
         class="tabular-nums {tally[name] ? 'font-semibold' : ''}">{count(tally[name])}</span
       >

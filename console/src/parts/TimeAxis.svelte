@@ -45,16 +45,16 @@
     <span></span>
     <div class="relative h-5" aria-hidden="true">
       {#each hours as hour (hour)}
-        <span class="text-base-content/70 absolute -translate-x-1/2 {new Date(hour).getHours() % 8 ? 'hidden sm:inline' : ''}" style="left: {place(hour)}%">{String(new Date(hour).getHours()).padStart(2, "0")}:00</span>
+        <span class="text-base-content/75 absolute -translate-x-1/2 {new Date(hour).getHours() % 12 ? 'hidden sm:inline' : ''} {place(hour) < 3 || place(hour) > 97 ? 'hidden!' : ''}" style="left: {place(hour)}%">{String(new Date(hour).getHours()).padStart(2, "0")}:00</span>
       {/each}
     </div>
     {#each jobs.slice(0, MOST) as job (job)}
-      <a class="plain truncate py-1" href="#/jobs/{job}" title={job}>{job}</a>
+      <a class="plain truncate py-1" href="/jobs/{job}" title={job}>{job}</a>
       <div class="border-base-300 relative my-0.5 h-5 border-b">
         {#each hours as hour (hour)}<span class="bg-base-300 absolute inset-y-0 w-px" style="left: {place(hour)}%"></span>{/each}
         {#each runs.filter((run) => run.job === job) as run (run.id)}
           <a
-            href="#/runs/{run.id}"
+            href="/runs/{run.id}"
             class="absolute top-0.5 h-4 min-w-2 overflow-hidden rounded-sm text-center text-[0.65rem] leading-4 text-base-100 {LOOKS[run.state]?.[0]}"
             style="left: min(calc(100% - 0.5rem), {starts(run)}%); width: {Math.max(0, ends(run) - starts(run))}%; z-index: {weight(run)}"
             title="run {run.id}: {run.state}, {moment(run.started_at ?? run.queued_at)}, {took(run.started_at, run.ended_at)}"
@@ -66,7 +66,7 @@
       <span class="col-span-2 py-2 text-sm">Nothing ran within the last 24 hours.</span>
     {/each}
   </div>
-  {#if jobs.length > MOST}<p class="text-base-content/70 mt-1 text-xs">and {jobs.length - MOST} more jobs: see the table</p>{/if}
+  {#if jobs.length > MOST}<p class="text-base-content/75 mt-1 text-xs">and {jobs.length - MOST} more jobs: see the table</p>{/if}
   {#if runs.length}
     <details class="mt-2 text-xs">
       <summary class="cursor-pointer">as a table</summary>
@@ -76,7 +76,7 @@
           <tbody>
             {#each runs as run (run.id)}
               <tr>
-                <td><a class="plain" href="#/runs/{run.id}">{run.id}</a></td>
+                <td><a class="plain" href="/runs/{run.id}">{run.id}</a></td>
                 <td>{run.job}</td>
                 <td><State name={run.state} /></td>
                 <td class="whitespace-nowrap">{moment(run.started_at ?? run.queued_at)}</td>

@@ -19,6 +19,10 @@ class Account(Given):
 
 class Answer(Given):
     columns: list[str]
+    types: list[str]
+    """
+    Canonical types of the columns, "" where the database does not say.
+    """
     rows: list[list[Any]]
     more: bool
     """
@@ -35,6 +39,16 @@ class AuditEntry(Given):
     kind: str
     name: str
     detail: dict[str, Any]
+
+
+class Bin(Given):
+    """
+    A part of the range of a column's values.
+    """
+
+    low: str
+    high: str
+    count: int
 
 
 class Cause(Given):
@@ -75,6 +89,32 @@ class Change(Given):
     after: list[str | None] | None = Field(...)
 
 
+class ColumnStep(Given):
+    """
+    One column of a target, and the columns that its job makes it of.
+    """
+
+    job: str
+    source: str
+    """
+    The id of the object that is read.
+    """
+    source_columns: list[str]
+    target: str
+    target_column: str
+    expression: str
+    """
+    The item of the select list, "" where the column is copied as it is.
+    """
+
+
+class ColumnSteps(Given):
+    steps: list[ColumnStep]
+    """
+    First what it comes from, then what is made of it, the nearest first.
+    """
+
+
 class ComparedValue(Given):
     source: str | None = Field(...)
     target: str | None = Field(...)
@@ -97,6 +137,10 @@ class Connection(Given):
     How many legs may use it at once, in all runs together; left out or null: as many as workers have places.
     """
     secrets_set: list[str]
+    holds: str
+    """
+    What it has: tables, or files.
+    """
     created_at: datetime
     changed_at: datetime
 
@@ -296,6 +340,42 @@ class Layout(Given):
     """
     The same as JSON.
     """
+
+
+class MapJob(Given):
+    name: str
+    reads: list[str]
+    """
+    Ids of objects.
+    """
+    writes: list[str]
+    after: list[str]
+    """
+    Jobs for which it waits, by run.after.
+    """
+    state: str
+    """
+    Of its last run or of its stream; "" where it was never run.
+    """
+    run: int | None = Field(...)
+    """
+    Its last run.
+    """
+    at: datetime | None = Field(...)
+    """
+    When that ended, or since when the stream is so.
+    """
+    is_stream: bool
+
+
+class MapObject(Given):
+    id: str
+    """
+    connection:name
+    """
+    connection: str
+    name: str
+    is_query: bool
 
 
 class Mark(Given):
@@ -900,6 +980,10 @@ class ValueCounts(Given):
     high: str | None = Field(...)
     shortest: int | None = Field(...)
     longest: int | None = Field(...)
+    bins: list[Bin] | None = Field(...)
+    """
+    How the first 10,000 values are spread over their range; null where that cannot be drawn.
+    """
 
 
 class Waiting(Given):
@@ -1133,6 +1217,15 @@ class Leg(Given):
     strategy: str
     slices: list[Slice]
     statements: list[Statement]
+
+
+class Map(Given):
+    objects: list[MapObject]
+    jobs: list[MapJob]
+    same: list[list[str]]
+    """
+    Pairs of ids: files that a job writes by a name with placeholders, and the pattern by which another one reads them.
+    """
 
 
 class NewToken(Given):

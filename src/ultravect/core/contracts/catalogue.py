@@ -72,13 +72,14 @@ class LiveTable:
 
 @dataclass(frozen=True)
 class TableInfo:
-    """A line of a catalogue: the name as it is shown, and as the database has it; ``rows`` is its own estimate."""
+    """A line of a catalogue: the name as it is shown, and as the database has it; ``rows`` and ``size`` in bytes are its own estimates."""
 
     name: str
     kind: str
     rows: int | None
     comment: str
     table: TableName
+    size: int | None = None
 
 
 @dataclass(frozen=True)

@@ -134,6 +134,14 @@ class ValueCountSerializer(serializers.Serializer[Any]):
     count = serializers.IntegerField()
 
 
+class BinSerializer(serializers.Serializer[Any]):
+    """A part of the range of a column's values."""
+
+    low = serializers.CharField()
+    high = serializers.CharField()
+    count = serializers.IntegerField()
+
+
 class ValueCountsSerializer(serializers.Serializer[Any]):
     """What a column's values are."""
 
@@ -145,6 +153,11 @@ class ValueCountsSerializer(serializers.Serializer[Any]):
     high = serializers.CharField(allow_null=True)
     shortest = serializers.IntegerField(allow_null=True)
     longest = serializers.IntegerField(allow_null=True)
+    bins = BinSerializer(
+        many=True,
+        allow_null=True,
+        help_text="How the first 10,000 values are spread over their range; null where that cannot be drawn.",
+    )
 
 
 class SeenColumnSerializer(serializers.Serializer[Any]):
@@ -162,12 +175,19 @@ class SeenColumnSerializer(serializers.Serializer[Any]):
 
 
 class StoredObjectSerializer(serializers.Serializer[Any]):
-    """A table, view, file or sheet."""
+    """A table, view, file, sheet, or files that are alike."""
 
     name = serializers.CharField()
     kind = serializers.CharField()
-    size = serializers.IntegerField(required=False, allow_null=True, help_text="Of a file, in bytes.")
+    size = serializers.IntegerField(
+        required=False,
+        allow_null=True,
+        help_text="In bytes; of a table, the database's own estimate, where it has one.",
+    )
     modified = serializers.CharField(required=False, allow_null=True)
+    files = serializers.IntegerField(
+        required=False, help_text="How many files the pattern `name` matches, of kind files."
+    )
     rows = serializers.IntegerField(required=False, allow_null=True, help_text="The database's own estimate.")
     comment = serializers.CharField(required=False)
 

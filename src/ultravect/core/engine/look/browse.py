@@ -53,7 +53,7 @@ def list_objects(spec: ConnectionSpec, listing: Listing) -> list[dict[str, Any]]
                 hint="use search instead",
             )
         return [
-            {"name": info.name, "kind": info.kind, "rows": info.rows, "comment": info.comment}
+            {"name": info.name, "kind": info.kind, "rows": info.rows, "size": info.size, "comment": info.comment}
             for info in _tables(database_of(spec), listing)
         ]
     return [
@@ -131,7 +131,11 @@ def preview(
     columns = []
     for position in range(len(reader.names)):
         column = scan.columns[position]
-        counts = {"counts": profile.counts(position, column.low, column.high).as_dict()} if profile else {}
+        counts = (
+            {"counts": profile.counts(position, str(column.type), column.low, column.high).as_dict()}
+            if profile
+            else {}
+        )
         columns.append({**column.as_dict(), **counts})
     return {
         "object": name,

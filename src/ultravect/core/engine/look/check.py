@@ -17,7 +17,7 @@ from ultravect.core.engine.look.value_fixes import FirstRows
 from ultravect.core.engine.objects.connections import ConnectionSpec
 from ultravect.core.engine.objects.names import RunFacts
 from ultravect.core.engine.objects.tables import TableRows
-from ultravect.core.engine.plan.leg_plan import StrategyPlan
+from ultravect.core.engine.plan.leg_plan import ColumnPlan, StrategyPlan
 from ultravect.core.engine.plan.make import make_plan
 from ultravect.core.engine.plan.open_leg import OpenLeg
 from ultravect.core.engine.plan.planning import Planning
@@ -34,6 +34,7 @@ from ultravect.core.model.base import allowed_rejects
 from ultravect.core.model.files import LayoutFile
 from ultravect.core.model.finding import Finding
 from ultravect.core.model.jobs.job import Job
+from ultravect.core.types.pairs import pair_fit
 from ultravect.core.words import counted
 
 _SAMPLE_BYTES = 8 << 20
@@ -153,7 +154,7 @@ def _check_leg(
             "name": column.name,
             "type": str(column.type),
             "native": column.native,
-            "fit": column.fit,
+            "fit": _fit(column),
             "evidence": column.inferred.evidence if column.inferred else column.fit,
             "choices": type_choices(column, plan.target.dialect) if plan.is_new and plan.target else [],
         }
@@ -175,6 +176,12 @@ def _check_leg(
         rows,
         plan.strategy,
     )
+
+
+def _fit(column: ColumnPlan) -> str:
+    """A word of ``Fit``, "" where the values have no type before."""
+    pair = pair_fit(column.origin, column.type) if column.origin else None
+    return str(pair[0]) if pair else ""
 
 
 def _new_rows(plan: Planning) -> str:

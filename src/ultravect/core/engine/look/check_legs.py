@@ -41,8 +41,7 @@ class CheckedLeg:
 
     @property
     def fit(self) -> str:
-        # "from decimal(8,2): narrower, …"
-        fits = {column["fit"].rpartition(": ")[2].partition(",")[0] for column in self.result.columns}
+        fits = {column["fit"] for column in self.result.columns}
         return next((fit for fit in _FITS if fit in fits), "")
 
     def as_dict(self) -> dict[str, Any]:

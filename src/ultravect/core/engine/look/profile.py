@@ -8,6 +8,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ultravect.core.engine.look.histogram import MOST_VALUES, histogram
 from ultravect.core.engine.look.sample import text_column
 from ultravect.core.layouts.base import Rows
 from ultravect.core.types.inference.column_type import shown
@@ -28,6 +29,8 @@ class ValueCounts:
     high: str | None
     shortest: int | None
     longest: int | None
+    bins: list[dict[str, Any]] | None
+    """See ``histogram``: of the first values."""
 
     def as_dict(self) -> dict[str, Any]:
         return {**asdict(self), "top": [{"value": value, "count": count} for value, count in self.top]}
@@ -42,6 +45,8 @@ class _Column:
         self.longest: int | None = None
         self._counted = pa.table({"value": pa.array([], pa.string()), "count": pa.array([], pa.int64())})
         self._complete = True
+        self._first: list[pa.Array] = []
+        self._held = 0
 
     def add(self, text: pa.Array) -> None:
         present = text.drop_null()
@@ -49,6 +54,9 @@ class _Column:
         self.values += len(present)
         if not len(present):
             return
+        if self._held < MOST_VALUES:
+            self._first.append(present.slice(0, MOST_VALUES - self._held))
+            self._held += len(self._first[-1])
         span = pc.min_max(present).as_py()
         lengths = pc.min_max(pc.utf8_length(present)).as_py()
         self.low = span["min"] if self.low is None else min(self.low, span["min"])
@@ -64,7 +72,7 @@ class _Column:
         self._counted = joined.rename_columns(["value", "count"])
         self._complete = self._complete and self._counted.num_rows <= MAX_DISTINCT
 
-    def result(self, low: str | None, high: str | None) -> ValueCounts:
+    def result(self, kind: str, low: str | None, high: str | None) -> ValueCounts:
         top = self._counted.sort_by([("count", "descending"), ("value", "ascending")]).slice(0, _TOP).to_pylist()
         return ValueCounts(
             self.values,
@@ -75,6 +83,7 @@ class _Column:
             high if high is not None else self.high and shown(self.high),
             self.shortest,
             self.longest,
+            histogram(pa.concat_arrays(self._first), kind) if self._first else None,
         )
 
 
@@ -92,6 +101,6 @@ class Profile:
         for column, values in zip(self._columns, rows.values.columns, strict=True):
             column.add(text_column(values))
 
-    def counts(self, position: int, low: str | None, high: str | None) -> ValueCounts:
-        """``low`` and ``high`` of the column's type, where they are known; as text they sort otherwise."""
-        return self._columns[position].result(low, high)
+    def counts(self, position: int, kind: str, low: str | None, high: str | None) -> ValueCounts:
+        """``low`` and ``high`` of the column's type ``kind``, where they are known; as text they sort otherwise."""
+        return self._columns[position].result(kind, low, high)

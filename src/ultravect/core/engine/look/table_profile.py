@@ -5,8 +5,11 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+import pyarrow as pa
+
 from ultravect.core.contracts.catalogue import LiveColumn
 from ultravect.core.contracts.target import Database
+from ultravect.core.engine.look.histogram import MOST_VALUES, histogram
 from ultravect.core.types.inference.column_type import shown
 
 _SECONDS = 60.0
@@ -20,10 +23,29 @@ _ORDERED = frozenset(
 def count_values(
     database: Database, table: str, columns: Sequence[LiveColumn], *, whole: bool
 ) -> list[dict[str, Any]]:
-    """NULLs, distinct values, the commonest, smallest and largest, and lengths, of all rows or of the first 100,000."""
+    """NULLs, distinct values, the commonest, smallest and largest, and lengths, of all rows or of the first 100,000.
+
+    How the values are spread is said of the first ones.
+    """
     first = database.dialect.first_rows(f"SELECT * FROM {table}", _FIRST_ROWS)
     source = table if whole else f"({first}) t"
-    return [_count(database, source, column) for column in columns]
+    spread = _spread(database, table, columns)
+    return [{**_count(database, source, column), "bins": spread.get(column.name)} for column in columns]
+
+
+def _spread(database: Database, table: str, columns: Sequence[LiveColumn]) -> dict[str, Any]:
+    """See ``histogram``, by the names of the columns that have one."""
+    ordered = [column for column in columns if column.type is not None and column.type.name in _ORDERED]
+    if not ordered:
+        return {}
+    names = ", ".join(database.dialect.quote(column.name) for column in ordered)
+    asked = database.dialect.first_rows(f"SELECT {names} FROM {table}", MOST_VALUES)
+    rows = database.ask(asked, MOST_VALUES, _SECONDS).rows
+    texts = zip(*([None if value is None else _text(value) for value in row] for row in rows), strict=True)
+    return {
+        column.name: histogram(pa.array(values, pa.string()), str(column.type))
+        for column, values in zip(ordered, texts, strict=False)
+    }
 
 
 def _count(database: Database, source: str, column: LiveColumn) -> dict[str, Any]:

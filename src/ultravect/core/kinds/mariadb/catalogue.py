@@ -10,7 +10,7 @@ KINDS = {
     "SYSTEM VERSIONED": "table",
 }
 LIST = """
-SELECT table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END
+SELECT table_name, table_type, table_rows, CASE WHEN table_type = 'VIEW' THEN '' ELSE table_comment END, data_length
 FROM information_schema.tables
 WHERE table_schema = DATABASE() AND table_type <> 'SEQUENCE'
   AND locate(lower(%s), lower(table_name)) > 0 AND CAST(table_name AS BINARY) > CAST(%s AS BINARY)

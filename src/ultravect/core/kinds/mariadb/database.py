@@ -139,8 +139,10 @@ class MariadbDatabase(UsualDatabase):
 
     def tables(self, search: str, after: str, limit: int) -> Sequence[TableInfo]:
         return [
-            TableInfo(name, catalogue.KINDS.get(kind, kind.lower()), rows, comment, TableName(None, name))
-            for name, kind, rows, comment in self._rows("listing tables", catalogue.LIST, (search, after, limit))
+            TableInfo(name, catalogue.KINDS.get(kind, kind.lower()), rows, comment, TableName(None, name), size)
+            for name, kind, rows, comment, size in self._rows(
+                "listing tables", catalogue.LIST, (search, after, limit)
+            )
         ]
 
     def references(self) -> Sequence[Reference]:

@@ -62,7 +62,9 @@ _WHOLE = _FIND.format(columns=_COLUMNS, indexes=_INDEXES, checks=_CHECKS, depend
 _BARE = _FIND.format(columns=_COLUMNS, indexes="NULL::json", checks="NULL::json", dependents="'{}'::text[]")
 _LIST = """
 SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END,
-       coalesce(obj_description(c.oid, 'pg_class'), '')
+       coalesce(obj_description(c.oid, 'pg_class'), ''),
+       -- as statistics have it: asking for the files' sizes would wait for whoever has locked a table
+       CASE WHEN c.relpages > 0 THEN c.relpages::bigint * current_setting('block_size')::int END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
   AND n.nspname NOT IN ('pg_catalog', 'information_schema') AND n.nspname NOT LIKE 'pg\\_%%'
@@ -152,8 +154,8 @@ def has_table(session: Session, name: str) -> bool:
 
 def list_tables(session: Session, search: str, after: str, limit: int) -> Sequence[TableInfo]:
     return [
-        TableInfo(f"{schema}.{table}", _KINDS[kind], rows, comment, TableName(schema, table))
-        for schema, table, kind, rows, comment in session.execute(_LIST, (search, after, limit))
+        TableInfo(f"{schema}.{table}", _KINDS[kind], rows, comment, TableName(schema, table), size)
+        for schema, table, kind, rows, comment, size in session.execute(_LIST, (search, after, limit))
     ]
 
 

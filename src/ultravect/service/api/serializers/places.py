@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from drf_spectacular.utils import extend_schema_field
 from pydantic import ValidationError
 from rest_framework import serializers
 
@@ -43,6 +44,7 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
     kind = KindField(choices=sorted(kinds()))
     settings = serializers.DictField()
     secrets_set = serializers.ListField(child=Text(), read_only=True)
+    holds = serializers.SerializerMethodField(help_text="What it has: tables, or files.")
     site = NamePattern(
         SITE_PATTERN,
         required=False,
@@ -61,8 +63,13 @@ class ConnectionSerializer(serializers.ModelSerializer[Connection]):
 
     class Meta:
         model = Connection
-        fields = ["name", "kind", "settings", "site", "at_most", "secrets_set", "created_at", "changed_at"]
+        fields = ["name", "kind", "settings", "site", "at_most", "secrets_set", "holds", "created_at", "changed_at"]
         read_only_fields = ["created_at", "changed_at"]
+
+    @extend_schema_field(serializers.ChoiceField(choices=["tables", "files"]))
+    def get_holds(self, connection: Connection) -> str:
+        kind = kinds().get(connection.kind)
+        return kind.holds if kind else "tables"
 
     def validate_name(self, name: str) -> str:
         if self.instance is not None and name != self.instance.name:
@@ -155,6 +162,9 @@ class QuestionSerializer(serializers.Serializer[Any]):
 
 class AnswerSerializer(serializers.Serializer[Any]):
     columns = serializers.ListField(child=Text())
+    types = serializers.ListField(
+        child=Text(), help_text='Canonical types of the columns, "" where the database does not say.'
+    )
     rows = serializers.ListField(child=serializers.ListField())
     more = YesOrNo(help_text="Whether there are rows beyond the limit.")
 

@@ -30,6 +30,7 @@ from ultravect.service.records.lookup import layout_version
 from ultravect.service.records.models import Role
 from ultravect.service.work.processes.look_pool import POOL
 
+_MOST_NAMES = 10_000
 _WHOLE_SECONDS = 600.0  # all of a file is read
 _ASK_GRACE_SECONDS = 10.0  # for signing in
 
@@ -52,21 +53,24 @@ class ObjectsView(APIView):
             ),
             OpenApiParameter("inside", str, description="A zip or a workbook: list its members or sheets"),
             OpenApiParameter("after", str, description="Only names after this one: the `next` of the page before"),
-            OpenApiParameter("limit", int, description="At most this many, up to 10,000; default 200"),
+            OpenApiParameter(
+                "limit", int, description="At most this many names, up to 10,000; default 200, with `alike` 10,000"
+            ),
+            OpenApiParameter(
+                "alike", bool, description="Files whose names differ in numbers alone are one item: their pattern"
+            ),
         ],
         responses=ObjectsSerializer,
         summary="List files, tables, members or sheets",
     )
     def get(self, request: Request, name: str) -> Response:
         spec = connection_named(name).spec()
-        limit = whole_number(request, "limit", 200, 1, 10_000)
+        alike = yes_or_no(request, "alike")
+        limit = whole_number(request, "limit", _MOST_NAMES if alike else 200, 1, _MOST_NAMES)
         asked = request.query_params
         listing = Listing(asked.get("search", ""), asked.get("pattern", ""), asked.get("after", ""), limit + 1)
         inside = asked.get("inside", "")
-        found = POOL.look("objects", spec=asdict(spec), inside=inside, listing=asdict(listing))
-        more = len(found) > limit
-        items = found[:limit]
-        return Response({"items": items, "more": more, "next": items[-1]["name"] if more else None})
+        return Response(POOL.look("objects", spec=asdict(spec), inside=inside, listing=asdict(listing), alike=alike))
 
 
 @extend_schema(tags=["look"])

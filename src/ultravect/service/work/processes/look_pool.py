@@ -81,7 +81,7 @@ class _Said(BaseModel):
 
 _OBJECT: TypeAdapter[Any] = TypeAdapter(dict[str, Any])
 _ANSWERS: dict[str, TypeAdapter[Any]] = {
-    "objects": TypeAdapter(list[dict[str, Any]]),
+    "objects": _OBJECT,
     "preview": _OBJECT,
     "query": _OBJECT,
     "bytes": _OBJECT,

@@ -12,6 +12,7 @@ from typing import Any
 from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.storage import Listing
 from ultravect.core.engine.look.arrivals import new_files
+from ultravect.core.engine.look.alike import grouped
 from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects, preview, preview_query
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.look.check_legs import check_legs
@@ -50,9 +51,13 @@ def _saved(layout: dict[str, Any] | None) -> LayoutFile | None:
     return LAYOUT_FILE.read(layout) if layout else None
 
 
-def _objects(spec: dict[str, Any], inside: str, listing: dict[str, Any]) -> Any:
+def _objects(spec: dict[str, Any], inside: str, listing: dict[str, Any], alike: bool) -> Any:
+    """``more``: the name of the last one, where there are others than ``limit``; ``alike``: see ``grouped``."""
     asked = Listing(**listing)
-    return list_inside(_spec(spec), inside, asked) if inside else list_objects(_spec(spec), asked)
+    found = list_inside(_spec(spec), inside, asked) if inside else list_objects(_spec(spec), asked)
+    shown = found[: asked.limit - 1]
+    last = shown[-1]["name"] if len(found) > len(shown) else None
+    return {"items": grouped(shown) if alike else shown, "more": last is not None, "next": last}
 
 
 def _preview(spec: dict[str, Any], wanted: str, shown: list[Any], own: Any, saved: dict[str, Any] | None) -> Any:
@@ -69,8 +74,10 @@ def _bytes(spec: dict[str, Any], wanted: str, size: int, encoding: str | None) -
 
 
 def _ask(spec: dict[str, Any], sql: str, limit: int, limit_seconds: float) -> Any:
-    answer = database_of(_spec(spec)).ask(sql, limit, limit_seconds)
-    return {"columns": answer.columns, "rows": answer.rows, "more": answer.more}
+    database = database_of(_spec(spec))
+    answer = database.ask(sql, limit, limit_seconds)
+    types = [str(database.dialect.to_canonical(native) or "") if native else "" for native in answer.natives]
+    return {"columns": answer.columns, "types": types, "rows": answer.rows, "more": answer.more}
 
 
 def _probe(spec: dict[str, Any], write: bool) -> Any:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from django.db import transaction
-from django.db.models import OuterRef, QuerySet, Subquery
+from django.db.models import OuterRef, Q, QuerySet, Subquery
 from django.utils import timezone
 from drf_spectacular.types import OpenApiTypes
 from drf_spectacular.utils import OpenApiExample, OpenApiParameter, extend_schema, extend_schema_view
@@ -83,15 +83,27 @@ def _job_response(job: Job, status: int = 200) -> Response:
 
 
 @extend_schema(tags=["jobs"])
-@extend_schema_view(get=extend_schema(summary="List jobs", parameters=[OpenApiParameter("search", str)]))
+@extend_schema_view(
+    get=extend_schema(
+        summary="List jobs",
+        parameters=[
+            OpenApiParameter("search", str, description="Only jobs whose name or file has this text, in any case")
+        ],
+    )
+)
 class JobsView(generics.ListAPIView[Job]):
     """All jobs, with the last run of each."""
 
     serializer_class = JobSummarySerializer
 
     def get_queryset(self) -> QuerySet[Job]:
-        listed = Job.objects.filter(deleted_at=None, name__icontains=self.request.query_params.get("search", ""))
-        return listed.select_related("stream")
+        listed = Job.objects.filter(deleted_at=None).select_related("stream")
+        if search := self.request.query_params.get("search", "").strip():
+            file = Revision.objects.filter(job_id=OuterRef("pk")).order_by("-number").values("text")[:1]
+            listed = listed.annotate(file=Subquery(file)).filter(
+                Q(name__icontains=search) | Q(file__icontains=search)
+            )
+        return listed
 
     def paginate_queryset(self, queryset: Any) -> Any:
         # what is shown of all jobs of a page is asked at once
