@@ -9,7 +9,9 @@
 
   onMount(recall);
   let section = $derived(route.parts[0] ?? "today");
-  let found = $derived(pageAt(route.parts));
+  // by its value: what is asked for after the ? is the page's own, which must not be made anew
+  let address = $derived(JSON.stringify(route.parts));
+  let found = $derived(pageAt(JSON.parse(address) as string[]));
   let shown = $derived(found?.load());
   let theme = $state(localStorage.getItem("theme") ?? "");
   let opened = $state(false);
@@ -21,7 +23,7 @@
   });
   // a page that was chosen hides the menu of narrow windows
   $effect(() => {
-    void route.parts;
+    void address;
     opened = false;
   });
   const belongs = (path: string) => path === section || (path === "jobs" && section === "new-job") || (path === "connections" && section === "new-connection");

@@ -23,7 +23,7 @@ def sign_in(page: Page, stack: Stack, user: str = USER) -> None:
     page.get_by_label("Password").fill(stack.password)
     page.keyboard.press("Enter")
     page.get_by_role("heading", name="Today", exact=True).wait_for()
-    page.goto(f"{stack.url}/#/jobs")
+    page.goto(f"{stack.url}/jobs")
     page.get_by_role("heading", name="Jobs", exact=True).wait_for()
 
 
@@ -46,7 +46,7 @@ def page(browser: Browser, stack: Stack, signed_in: Any) -> Iterator[Page]:
     opened.set_default_timeout(90_000)  # of a machine that tests two things at once
     problems: list[str] = []
     opened.on("pageerror", lambda error: problems.append(str(error)))
-    opened.goto(f"{stack.url}/#/jobs")
+    opened.goto(f"{stack.url}/jobs")
     opened.get_by_role("heading", name="Jobs", exact=True).wait_for()
     yield opened
     context.close()

@@ -191,7 +191,7 @@ def _opened(browser: Browser, size: tuple[int, int], stack: Stack) -> Page:
 )  # fmt: skip
 def test_a_page_is_whole(name: str, page: Page, addresses: dict[str, str], stack: Stack) -> None:
     page.goto("about:blank")
-    page.goto(f"{stack.url}/#/{addresses[name]}")
+    page.goto(f"{stack.url}/{addresses[name]}")
     page.get_by_role("main").wait_for()
     page.evaluate(_FILLED)
     if name == "a database":
@@ -201,7 +201,7 @@ def test_a_page_is_whole(name: str, page: Page, addresses: dict[str, str], stack
 
 
 def test_an_unknown_job_has_nothing_to_run(page: Page, stack: Stack) -> None:
-    page.goto(f"{stack.url}/#/jobs/there-is-none")
+    page.goto(f"{stack.url}/jobs/there-is-none")
     expect(page.get_by_role("alert")).to_contain_text("there is no job 'there-is-none'")
     assert (
         page.get_by_role("button", name="Run").count() == 0 or not page.get_by_role("button", name="Run").is_visible()
@@ -220,7 +220,7 @@ def test_an_unknown_job_has_nothing_to_run(page: Page, stack: Stack) -> None:
 def test_the_look_for_faults_finds_them(
     style: str, fault: str, page: Page, addresses: dict[str, str], stack: Stack
 ) -> None:
-    page.goto(f"{stack.url}/#/connections/incoming")
+    page.goto(f"{stack.url}/connections/incoming")
     page.get_by_role("link", name=".csv").first.wait_for()
     tag = page.add_style_tag(content=style)
     found: Any = page.evaluate(_FAULTS)

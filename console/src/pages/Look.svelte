@@ -12,6 +12,7 @@
   import Objects from "../parts/Objects.svelte";
   import PreviewRows from "../parts/PreviewRows.svelte";
   import Problem from "../parts/Problem.svelte";
+  import Waiting from "../parts/Waiting.svelte";
   import SeenColumns from "../parts/SeenColumns.svelte";
 
   let { connection, object }: { connection: string; object: string } = $props();
@@ -83,6 +84,7 @@
   <span role="status" class="text-base-content/75">{busy ? "reading …" : ""}</span>
 </div>
 {#if problem}<div class="mb-3"><Problem {problem} /></div>{/if}
+{#if busy && !preview}<Waiting />{/if}
 {#if editing && preview?.layout}
   {#key object}<LayoutEditor {connection} object={file} start={preview.layout} />{/key}
 {:else if preview}

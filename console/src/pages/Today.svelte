@@ -97,7 +97,7 @@
                       {#if matter.at}<span class="text-base-content/75 text-xs">{moment(matter.at)}</span>{/if}
                       {#if matter.late}<span class="text-warning text-xs">◷ {matter.late}</span>{/if}
                     </p>
-                    <p class="mt-0.5 [overflow-wrap:anywhere]">{matter.detail} {#if matter.code}<a class="text-base-content/75 font-mono text-xs hover:underline" href="/docs/messages/{matter.code}/">{matter.code}</a>{/if}</p>
+                    <p class="mt-0.5 [overflow-wrap:anywhere]">{matter.detail} {#if matter.code}<a class="text-base-content/75 font-mono text-xs whitespace-nowrap hover:underline" href="/docs/messages/{matter.code}/">{matter.code}</a>{/if}</p>
                     {#if matter.hint}<p class="text-sm [overflow-wrap:anywhere]"><b class="font-semibold">Fix:</b> {matter.hint}</p>{/if}
                     {#if matter.waiting.length || matter.stale.length}
                       <p class="text-base-content/80 text-sm [overflow-wrap:anywhere]">

@@ -2,6 +2,7 @@
   import type { Snippet } from "svelte";
   import type { Loading } from "../lib/load.svelte";
   import Problem from "./Problem.svelte";
+  import Waiting from "./Waiting.svelte";
 
   /** What was loaded; until it is there a grey shape of it, and where it cannot be had the reason, with a way on. */
   let { of, lines = 6, children }: { of: Loading<T>; lines?: number; children: Snippet<[T]> } = $props();
@@ -18,7 +19,5 @@
 {#if of.data !== undefined}
   <div aria-busy={of.busy} class="contents">{@render children(of.data)}</div>
 {:else if !of.problem}
-  <div class="panel p-3" role="status" aria-label="loading">
-    {#each { length: lines }, line (line)}<div class="bg-base-300/60 my-2 h-4 animate-pulse rounded-sm" style="width: {90 - ((line * 17) % 40)}%"></div>{/each}
-  </div>
+  <Waiting {lines} />
 {/if}

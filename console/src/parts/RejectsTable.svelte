@@ -39,10 +39,19 @@
     if (!reject.key) return `row ${count(reject.row)}`;
     return Object.entries(JSON.parse(reject.key) as Record<string, string>).map(([name, value]) => `${name} ${value}`).join(", ");
   }
+  /** Where a value stands in its row: not inside of another one, if it can be told. */
+  function placeIn(record: string, value: string): number {
+    const isPart = (letter: string | undefined) => letter !== undefined && /[\p{L}\p{N}.-]/u.test(letter);
+    const at = record.indexOf(value);
+    for (let next = at; next >= 0; next = record.indexOf(value, next + 1)) {
+      if (!isPart(record[next - 1]) && !isPart(record[next + value.length])) return next;
+    }
+    return at;
+  }
   /** The row around its bad value. */
   function parts(reject: Reject): [string, string, string] | null {
     if (!reject.record) return null;
-    const at = reject.value ? reject.record.indexOf(reject.value) : -1;
+    const at = reject.value ? placeIn(reject.record, reject.value) : -1;
     return at < 0 ? [reject.record, "", ""] : [reject.record.slice(0, at), reject.value!, reject.record.slice(at + reject.value!.length)];
   }
 

@@ -25,7 +25,7 @@
     }
     sending = "";
     const only = given.length === 1 ? given[0] : undefined;
-    if (!problem && only) go(lookPage("uploads", only.name).slice(1));
+    if (!problem && only) go(lookPage("uploads", only.name));
     else done();
   }
 </script>
