@@ -6,8 +6,8 @@ import json
 import re
 import uuid
 
-from devtools.stack import USER, Stack
 import httpx
+from devtools.stack import USER, Stack
 from playwright.sync_api import Browser, Page, Route, expect
 from standins.messages import WebhookCatcher
 from tests.conftest import Place
@@ -303,7 +303,8 @@ def test_two_editors_do_not_overwrite_each_other_and_both_are_joined(page: Page,
     page.get_by_role("button", name="Save revision").click()
     expect(page.get_by_text("revision 3")).to_be_visible()
     saved = place.client.job(place.name).file
-    assert "about: by someone else" in saved and "# by me" in saved
+    assert "about: by someone else" in saved
+    assert "# by me" in saved
 
 
 def test_lines_that_both_have_changed_are_chosen(page: Page, place: Place) -> None:
@@ -351,7 +352,9 @@ def test_from_a_file_to_a_verified_table(page: Page, place: Place) -> None:
     page.get_by_role("link", name="New job").click()
     page.get_by_role("tab", name="A file of mine").click()
     content = b"hut_code,arrival,nights\n007,2026-07-01,2\n012,2026-07-02,3\n"
-    page.get_by_label("File", exact=True).set_input_files([{"name": f"{place.name}.csv", "mimeType": "text/csv", "buffer": content}])
+    page.get_by_label("File", exact=True).set_input_files(
+        [{"name": f"{place.name}.csv", "mimeType": "text/csv", "buffer": content}]
+    )
     page.locator("#into-connection").select_option("warehouse")
     page.get_by_role("button", name="Draft the job").click()
     expect(page.get_by_label("job file")).to_contain_text(f"files: {place.name}.csv")
@@ -370,7 +373,9 @@ def test_a_job_begins_with_a_query_or_another_job(page: Page, place: Place) -> N
     page.goto(f"{place.stack.url}/new-job")
     page.get_by_role("tab", name="A query").click()
     page.locator("#from-connection").select_option("warehouse")
-    page.get_by_label("query, in the SQL of that database").fill(f"select hut, sum(nights) as nights from {place.name} group by hut")
+    page.get_by_label("query, in the SQL of that database").fill(
+        f"select hut, sum(nights) as nights from {place.name} group by hut"
+    )
     page.locator("#into-connection").select_option("warehouse")
     page.locator("#into-object").fill(f"{place.name}_sum")
     page.get_by_role("button", name="Draft the job").click()
@@ -398,13 +403,20 @@ def test_every_key_of_into_and_run_has_a_field(page: Page, place: Place) -> None
     into = page.get_by_test_id("into")
     into.get_by_text("More keys").click()
     for key in schema["Target"]["properties"]:
-        own = {"table": "into-object", "files": "into-object", "folder": "into-object", "connection": "into-connection"}
+        own = {
+            "table": "into-object",
+            "files": "into-object",
+            "folder": "into-object",
+            "connection": "into-connection",
+        }
         if key in ("mode", "keys"):
             expect(into.get_by_role("radiogroup" if key == "mode" else "group", name=key)).to_be_visible()
         elif key in ("repeats", "gone"):
             continue  # with upsert alone
         else:
-            found = page.locator(f"#{own.get(key, f'into-{key}')}").or_(into.locator("summary").filter(has_text=key.replace("_", " ")))
+            found = page.locator(f"#{own.get(key, f'into-{key}')}").or_(
+                into.locator("summary").filter(has_text=key.replace("_", " "))
+            )
             expect(found.first).to_be_attached()
     page.get_by_role("tab", name="How it runs").click()
     how, file = page.get_by_test_id("how"), page.get_by_label("job file")
@@ -419,15 +431,15 @@ def test_every_key_of_into_and_run_has_a_field(page: Page, place: Place) -> None
     how.locator("#run-slices").fill("4")
     how.locator("#run-slices").press("Tab")
     how.locator("summary").filter(has_text="retry").click()
-    how.get_by_label("attempts").fill("3")
+    how.get_by_label("attempts").fill("5")
     how.get_by_label("attempts").press("Tab")
-    for part in ("cron: 15 2 * * *", "timezone: Europe/Zurich", "slices: 4", "attempts: 3"):
+    for part in ("cron: 15 2 * * *", "timezone: Europe/Zurich", "slices: 4", "attempts: 5"):
         expect(file).to_contain_text(part)
     page.get_by_role("button", name="Save").click()
     page.get_by_role("button", name="Save revision").click()
     expect(page.get_by_text("revision 2")).to_be_visible()
     run = place.client.job(place.name).structure["run"]
-    assert (run["slices"], run["retry"]["attempts"]) == (4, 3)
+    assert (run["slices"], run["retry"]["attempts"]) == (4, 5)
 
 
 def test_connections_are_tested(page: Page, stack: Stack) -> None:

@@ -110,7 +110,7 @@ export function keysOf(root: Schema, name: string): Key[] {
   return keysIn(name ? root.$defs?.[name] : root, root, []);
 }
 
-function keysIn(schema: Schema | undefined, root: Schema, above: Schema[]): Key[] {
+function keysIn(schema: Schema | undefined, root: Schema, above: Schema["properties"][]): Key[] {
   return Object.entries(schema?.properties ?? {}).map(([key, one]) => {
     const whole = follow(one, root);
     const options = (whole.anyOf ?? [whole]).map((option) => follow(option, root)).filter((option) => option.type !== "null");
@@ -119,7 +119,7 @@ function keysIn(schema: Schema | undefined, root: Schema, above: Schema[]): Key[
     const item = only?.type === "array" ? follow(only.items ?? {}, root) : undefined;
     // a section within itself is written by hand
     const section = only?.properties ? only : item?.properties ? item : undefined;
-    const nested = section && !above.includes(section) ? keysIn(section, root, [...above, section]) : [];
+    const nested = section && !above.includes(section.properties) ? keysIn(section, root, [...above, section.properties]) : [];
     const example = whole.examples?.[0] ?? only?.examples?.[0];
     return {
       key,

@@ -127,7 +127,8 @@
 
   <section class="panel">
     <h2>What was done</h2>
-    <div class="overflow-x-auto">
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+    <div class="overflow-x-auto" tabindex="0" role="region" aria-label="What was done">
       <table class="table-sm table">
         <thead><tr><th>At</th><th>User</th><th>From</th><th>Did</th><th>To</th><th>Detail</th></tr></thead>
         <tbody>

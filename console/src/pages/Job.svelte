@@ -362,13 +362,15 @@
     </div>
     <div class="mt-2 grid min-h-0 gap-2 lg:grid-cols-[minmax(0,1fr)_24rem] {tall ? 'flex-1' : 'lg:h-[17.5rem]'}">
       <section class="panel flex min-h-0 min-w-0 flex-col">
-        <div class="border-base-300 flex flex-wrap items-center border-b px-1" role="tablist" aria-label="Drawers">
+        <div class="border-base-300 flex items-center border-b px-1">
+        <div class="flex flex-wrap items-center" role="tablist" aria-label="Drawers">
           {#each drawers as one, place (one.id)}
             <button role="tab" aria-selected={drawer === one.id} aria-controls="drawer" title="Alt+{place + 1}" class="cursor-pointer border-b-2 px-2.5 py-1.5 {drawer === one.id ? 'border-primary font-semibold' : 'hover:border-base-300 border-transparent'}" onclick={() => ask({ drawer: one.id })}>{one.name}</button>
           {/each}
+        </div>
           <button class="btn btn-ghost btn-xs ml-auto hidden lg:inline-flex" aria-pressed={tall} onclick={() => (tall = !tall)}>{tall ? "▾ smaller" : "▴ larger"}</button>
         </div>
-        <div id="drawer" role="tabpanel" class="min-h-0 flex-1 overflow-auto">
+        <div id="drawer" role="tabpanel" tabindex="0" aria-label={drawers.find((one) => one.id === drawer)?.name} class="min-h-0 flex-1 overflow-auto">
           {#if drawer === "findings"}
             <div class="px-3 py-1" data-testid="check">
               {#if check}

@@ -84,7 +84,7 @@
         <p class="panel mb-2 flex flex-wrap items-baseline gap-x-3 px-3 py-1.5">
           <State name={job.state} /><a class="plain font-semibold [overflow-wrap:anywhere]" href={addressOf(jobId(job.name)) || jobPage(job.name)}>{job.name}</a>
           {#if job.at}<span class="text-base-content/75 text-xs">{moment(job.at)}</span>{/if}
-          <span class="text-sm">{behind.length ? `may be out of date: ${behind.map((id) => id.replace("job ", "job ")).slice(0, 6).join(", ")}${behind.length > 6 ? ` and ${behind.length - 6} more` : ""}` : "nothing else depends on it"}</span>
+          <span class="min-w-0 text-sm [overflow-wrap:anywhere]">{behind.length ? `may be out of date: ${behind.map((id) => id.replace(/^job /, "")).slice(0, 6).join(", ")}${behind.length > 6 ? ` and ${behind.length - 6} more` : ""}` : "nothing else depends on it"}</span>
           {#if behind.length}<button class="btn btn-xs ml-auto" onclick={() => ask({ chosen: chosen === jobId(job.name) ? undefined : jobId(job.name) })}>{chosen === jobId(job.name) ? "Show all" : "Show"}</button>{/if}
         </p>
       {/each}
@@ -110,14 +110,14 @@
                 {@const job = jobs.get(spot.id)}
                 {@const one = objects.get(spot.id)}
                 {#if job}
-                  <a href={addressOf(spot.id)} style:opacity={lit && !lit.has(spot.id) ? 0.3 : 1} aria-label="job {job.name}: {job.state || 'never run'}">
+                  <a href={addressOf(spot.id)} style:opacity={lit && !lit.has(spot.id) ? 0.3 : 1}>
                     <title>job {job.name}: {job.state || "never run"}{job.at ? `, ${moment(job.at)}` : ""}</title>
                     <path d={outline(spot.x, spot.y, spot.width, spot.height, job)} fill="var(--color-base-200)" stroke={COLOURS[job.state] ?? "currentColor"} stroke-width={BAD.includes(job.state) ? 2.4 : 1.4} stroke-dasharray={job.state ? undefined : "3 3"} />
                     <text x={spot.x} y={spot.y - 3} text-anchor="middle" class="fill-current font-semibold">{short(job.name)}</text>
                     <text x={spot.x} y={spot.y + 11} text-anchor="middle" fill={COLOURS[job.state] ?? "currentColor"}>{SIGNS[job.state] ?? "·"} {job.state || "never run"}</text>
                   </a>
                 {:else if one}
-                  <a href={one.is_query ? mapPage(one.id) : lookPage(one.connection, one.name)} style:opacity={lit && !lit.has(spot.id) ? 0.3 : 1} aria-label="{one.connection}: {one.name}{stale.has(one.id) ? ', may be out of date' : ''}">
+                  <a href={one.is_query ? mapPage(one.id) : lookPage(one.connection, one.name)} style:opacity={lit && !lit.has(spot.id) ? 0.3 : 1}>
                     <title>{one.connection}: {one.name}{stale.has(one.id) ? "; may be out of date: what it is made of has failed" : ""}</title>
                     <rect x={spot.x - spot.width / 2} y={spot.y - spot.height / 2} width={spot.width} height={spot.height} rx="2" fill="var(--color-base-100)" stroke={stale.has(one.id) ? "var(--color-warning)" : "currentColor"} stroke-width={stale.has(one.id) ? 2 : 0.8} />
                     <text x={spot.x} y={spot.y - 3} text-anchor="middle" class="fill-current">{one.is_query ? "query" : short(one.name)}</text>
@@ -156,14 +156,15 @@
           </section>
         {/if}
       </div>
-      <details class="panel mt-3 px-3 py-2 text-xs">
+      <details class="panel mt-3 min-w-0 px-3 py-2 text-xs">
         <summary class="cursor-pointer">as a table</summary>
-        <div class="overflow-x-auto">
+        <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+        <div class="overflow-x-auto" tabindex="0" role="region" aria-label="The map as a table">
           <table class="table-xs table">
             <thead><tr><th>Job</th><th>State</th><th>Reads</th><th>Writes</th><th>Waits for</th></tr></thead>
             <tbody>
               {#each (shown?.jobs ?? []).slice(0, 500) as job (job.name)}
-                <tr><td class="[overflow-wrap:anywhere]"><a class="plain" href={jobPage(job.name)}>{job.name}</a></td><td>{#if job.state}<State name={job.state} />{:else}never run{/if}</td>
+                <tr><td class="min-w-24 [overflow-wrap:anywhere]"><a class="plain" href={jobPage(job.name)}>{job.name}</a></td><td>{#if job.state}<State name={job.state} />{:else}never run{/if}</td>
                   {#each [job.reads, job.writes, job.after] as ids, place (place)}<td class="min-w-32 [overflow-wrap:anywhere]">{ids.slice(0, 12).join(", ")}{ids.length > 12 ? ` and ${ids.length - 12} more` : ""}</td>{/each}
                 </tr>
               {/each}

@@ -135,7 +135,7 @@
                 <td class="min-w-36 break-words">{message.subject}</td>
                 <td class="min-w-56 [overflow-wrap:anywhere]">
                   {#each message.items.slice(0, 3) as item, place (place)}
-                    <div>{#if item.run}<a class="plain" href="/runs/{item.run}">run {item.run}</a>: {" "}{/if}{item.text}</div>
+                    <div>{#if item.run}<a class="plain underline" href="/runs/{item.run}">run {item.run}</a>: {" "}{/if}{item.text}</div>
                   {/each}
                   {#if message.items.length > 3}<div class="text-base-content/75 text-xs">and {message.items.length - 3} more</div>{/if}
                   {#if message.error}<div class="text-warning">{message.error}</div>{/if}

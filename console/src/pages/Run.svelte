@@ -81,7 +81,9 @@
     });
   }
   function flush(events: RunEvent[]) {
+    // of each leg, the page shows how far it is by now
     const progress = new Map<number, RunEvent>();
+    const kept = { ...points };
     for (const event of events) {
       if (event.kind === "log") log.push({ at: event.at, leg: event.leg, level: String(event.data.level), text: String(event.data.text), fix: "" });
       else if (event.kind === "finding") {
@@ -91,15 +93,14 @@
         log.push({ at: event.at, leg: event.leg, level: "warning", text: `${count(Number(event.data.count))} rows rejected`, fix: "" });
         if (!firstReject && !ended) void seeReject();
       }
-      if (event.kind === "progress") progress.set(event.leg ?? 1, event);
-      else happen(event);
-    }
-    const kept = { ...points };
-    for (const [number, event] of progress) {
-      kept[number] = added(kept[number] ?? [], event.at, Number(event.data.rows_read ?? 0));
-      happen(event);
+      if (event.kind === "progress") {
+        const number = event.leg ?? 1;
+        progress.set(number, event);
+        kept[number] = added(kept[number] ?? [], event.at, Number(event.data.rows_read ?? 0));
+      } else happen(event);
     }
     if (progress.size) points = kept;
+    progress.forEach(happen);
     changed += 1;
   }
   /** The first row that was rejected, at once. */

@@ -35,7 +35,7 @@
 <Head title={name} under={stream ? `${stream.source} → ${stream.target}` : ""} back={{ href: "/streams", name: "Streams" }}>
   {#snippet beside()}
     {#if stream}
-      <span class="text-sm"><a class="plain" href="/jobs/{name}">job</a>, revision {stream.revision}</span>
+      <span class="text-sm"><a class="plain underline" href="/jobs/{name}">job</a>, revision {stream.revision}</span>
       {#if stream.newest_revision !== stream.revision}<span class="text-warning text-sm">! the job is at revision {stream.newest_revision} by now</span>{/if}
     {/if}
   {/snippet}
@@ -73,7 +73,8 @@
       {#if stream.error.hint}<p class="text-base-content/75 break-words">{stream.error.hint}</p>{/if}
     </div>
   {/if}
-  <section class="panel mb-4 overflow-x-auto" aria-label="Tables">
+  <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+  <section class="panel mb-4 overflow-x-auto" aria-label="Tables" tabindex="0">
     <h2>Tables</h2>
     <table class="table-sm table">
       <thead>
@@ -111,7 +112,8 @@
   {/if}
   <section class="panel" aria-label="What was said">
     <h2>What was said</h2>
-    <ol class="max-h-80 overflow-auto px-3.5 py-2 text-sm">
+    <!-- svelte-ignore a11y_no_noninteractive_tabindex -->
+    <ol class="max-h-80 overflow-auto px-3.5 py-2 text-sm" tabindex="0">
       {#each stream.events as event, place (place)}
         <li class="flex gap-3"><span class="text-base-content/75 whitespace-nowrap" title={moment(event.at)}>{clock(event.at)}</span><span class="min-w-0 break-words {LEVELS[event.level] ?? ''}">{event.text}</span></li>
       {:else}

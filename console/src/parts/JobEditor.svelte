@@ -28,7 +28,7 @@
           yaml(),
           looks,
           EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ "aria-label": "job file" }),
+          EditorView.contentAttributes.of({ "aria-label": "job file", tabindex: "0" }),
           EditorState.readOnly.of(untrack(() => readonly)),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) text = update.state.doc.toString();

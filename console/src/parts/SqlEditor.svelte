@@ -26,7 +26,7 @@
           autocompletion(),
           looks,
           EditorView.lineWrapping,
-          EditorView.contentAttributes.of({ "aria-label": "SQL" }),
+          EditorView.contentAttributes.of({ "aria-label": "SQL", tabindex: "0" }),
           EditorView.updateListener.of((update) => {
             if (update.docChanged) text = update.state.doc.toString();
           }),
