@@ -167,7 +167,7 @@ def test_a_stream_is_started_seen_and_ended(page: Page, place: Place) -> None:
         page.get_by_role("button", name="Pause").click()
         expect(page.locator("dl").locator("[data-state=paused]")).to_be_visible()
         page.goto(f"{place.stack.url}/today")
-        expect(page.get_by_role("status")).to_contain_text("1 job needs a look")
+        expect(page.get_by_role("region", name="What to look at")).to_contain_text(place.name)
         page.goto(f"{place.stack.url}/streams")
         page.get_by_role("link", name=place.name, exact=True).click()
         page.get_by_role("button", name="Resume").click()
