@@ -15,6 +15,7 @@ from typing import Any
 ROOT = Path(__file__).resolve().parent.parent
 CLIENT = ROOT / "src" / "ultravect" / "client" / "generated.py"
 CONSOLE = ROOT / "console" / "src" / "lib" / "answers.ts"
+ASYNC = ROOT / "src" / "ultravect" / "client" / "asynchronous.py"
 _SCHEMAS = "#/components/schemas/"
 # what Python code reads by keys: dictionaries, with values of this type
 _MAPPINGS: Mapping[str, Mapping[str, Any]] = {
@@ -94,10 +95,16 @@ def _writable(value: Any) -> Any:
 
 
 def write() -> None:
-    """Writes both anew."""
+    """Writes all of them anew."""
     document = description()
     CLIENT.write_text(client_models(document))
     CONSOLE.write_text(console_types(document))
+    # by the methods as they are now, in a process that has not loaded them before
+    made = subprocess.run(
+        [sys.executable, "-c", "from devtools.async_client import made; print(made(), end='')"],
+        cwd=ROOT, check=True, capture_output=True, text=True,
+    )  # fmt: skip
+    ASYNC.write_text(made.stdout)
 
 
 def _answered(document: Mapping[str, Any], schemas: Mapping[str, Any]) -> set[str]:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
+from rich.console import Group, RenderableType
 from rich.live import Live
 from rich.markup import escape
+from rich.progress_bar import ProgressBar
+from rich.table import Table
 from rich.text import Text
 
 from ultravect.cli.legs import counts_line
@@ -13,6 +17,10 @@ from ultravect.cli.output import screen, size
 from ultravect.client import Client, Event, Run
 
 _MARKS = {"running": "▸", "done": "✓"}
+_ENDED = ("succeeded", "failed", "stopped")
+_BAR = 40
+_SURE_SECONDS = 2.0
+"""Before that, how long it goes on would be guessed."""
 
 
 class _Picture:
@@ -24,6 +32,7 @@ class _Picture:
         self.legs: dict[int, str] = {}
         self.names: dict[int, str] = {}
         self.count = 0
+        self._began = time.monotonic()
 
     def about(self, event: Event) -> str:
         """Which of many legs an event is of."""
@@ -45,11 +54,31 @@ class _Picture:
         read = f"{figures['rows_read']:,} rows read, {size(figures['bytes_read'])}{total}"
         return f"{read}, {figures.get('rows_per_second', 0):,} rows/s, {figures['rows_staged']:,} staged"
 
-    def text(self) -> Text:
+    def share(self) -> float:
+        """How much is done, from 0 to 1; 0 where that is not known."""
         if self.count:
-            return Text(self.legs_line())
+            return sum(state in _ENDED for state in self.legs.values()) / self.count
+        total = self.figures.get("bytes_total") or 0
+        return min(1.0, (self.figures.get("bytes_read") or 0) / total) if total else 0.0
+
+    def time_left(self) -> str:
+        """``12 s left``; "" as long as it cannot be said."""
+        passed, share = time.monotonic() - self._began, self.share()
+        if passed < _SURE_SECONDS or not 0 < share < 1:
+            return ""
+        left = passed * (1 - share) / share
+        return f"{left:.0f} s left" if left < 100 else f"{left // 60:.0f} min left"
+
+    def shown(self) -> RenderableType:
         phases = "  ".join(f"{_MARKS[state]} {name}" for name, state in self.phases.items())
-        return Text(f"{phases or 'queued'}\n{self.figures_line()}")
+        lines: list[RenderableType] = [Text(self.legs_line() if self.count else phases or "queued")]
+        if share := self.share():
+            bar = Table.grid(padding=(0, 1))
+            bar.add_row(ProgressBar(completed=share, total=1, width=_BAR), f"{share:.0%}", self.time_left())
+            lines.append(bar)
+        if not self.count:
+            lines.append(Text(self.figures_line()))
+        return Group(*lines)
 
 
 def _take_leg(picture: _Picture, event: Event) -> None:
@@ -65,7 +94,7 @@ def _take_leg(picture: _Picture, event: Event) -> None:
 def follow(client: Client, number: int) -> Run:
     """Follows a run to its end: a live picture in a terminal, a line a step elsewhere."""
     picture = _Picture()
-    with Live(picture.text(), console=screen, transient=True, auto_refresh=False, screen=False) as live:
+    with Live(picture.shown(), console=screen, transient=True, auto_refresh=False, screen=False) as live:
         for event in client.follow(number):
             match event.kind:
                 case "legs":
@@ -88,5 +117,5 @@ def follow(client: Client, number: int) -> Run:
                 case "log":
                     screen.print(f"  {picture.about(event)}{escape(event.data['text'])}", soft_wrap=True)
             if screen.is_terminal:
-                live.update(picture.text(), refresh=True)
+                live.update(picture.shown(), refresh=True)
     return client.show(number)

@@ -8,9 +8,13 @@ from __future__ import annotations
 
 import gc
 import importlib
+import os
 import sys
+from typing import Any
 
 import typer
+
+from ultravect.cli.completion import VARIABLE, asked_words
 
 COMMANDS: dict[str, tuple[str, str]] = {
     "login": ("service", "Sign in to a service, and remember it for the next commands."),
@@ -28,6 +32,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
     ),
     "jobs": ("jobs", "List jobs, with the last run of each."),
     "job": ("jobs", "Show a job's file, and its last run."),
+    "edit": ("editing", "Edit a job in $VISUAL or $EDITOR, see what changes, and save it as a new revision."),
+    "diff": ("editing", "Show what differs between a job file and what is saved, or between two revisions of a job."),
     "check": ("jobs", "Look at a job, its live source and its live target; nothing moves."),
     "rehearse": ("jobs", "Take the first rows of a job through read and shape; nothing is written."),
     "compare": (
@@ -51,6 +57,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     ),
     "runs": ("runs", "List runs, the newest first."),
     "show": ("runs", "Show a run: phases, tally, what was said, error."),
+    "logs": ("runs", "Print what a run said, line by line."),
     "differences": (
         "results",
         "Compare a run with the one before of its job, or with another: file, plan, rows and times.",
@@ -74,6 +81,10 @@ COMMANDS: dict[str, tuple[str, str]] = {
         "Put the records of a backup into an empty database; where the service runs, with its environment.",
     ),
     "worker": ("service", "Start another worker, on this or another machine."),
+    "completion": (
+        "standing",
+        "Print what a shell needs to complete commands, jobs, connections, objects and runs.",
+    ),
 }
 """By its name: the module of a command, and what it does."""
 
@@ -90,7 +101,7 @@ GROUPS: dict[str, tuple[str, str, str]] = {
 """Commands with commands of their own: module, attribute, and what they are for."""
 
 
-def _module(name: str) -> object:
+def _module(name: str) -> Any:
     return importlib.import_module(f"ultravect.cli.commands.{name}")
 
 
@@ -134,11 +145,24 @@ def main() -> None:
     if sys.argv[1:] == ["version"]:
         version()  # it has no arguments, and reading none takes longer than all the rest
         return
+    completes = VARIABLE in os.environ
+    if completes:
+        asked = next((word for word in asked_words() if not word.startswith("-")), "")
     try:
+        if len(sys.argv) == 1 and not completes:
+            standing = _module("standing").standing
+            app = typer.Typer(add_completion=False, pretty_exceptions_enable=False)
+            app.command()(standing)
+            app()
+            return
         gc.disable()  # what is imported is kept to the end: looking through it again and again is a sixth of a command's start
         commands = made_app(asked)
         gc.enable()
-        commands()
+        if completes:
+            from typer.completion import completion_init  # type: ignore[attr-defined]
+
+            completion_init()
+        typer.main.get_command(commands)(prog_name="ultravect", complete_var=VARIABLE)
     except Exception as error:
         from ultravect.cli.failures import exit_code
 

@@ -8,13 +8,13 @@ import sys
 from collections.abc import Iterable, Sequence
 from typing import Any, Protocol
 
-from pydantic import BaseModel
 from rich.console import Console
 from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
 from ultravect.client import Change, Check, Finding, MarkOfLeg, Page, Rehearsal, Run, RunSummary
+from ultravect.client.base import plain
 
 _PIPED = not sys.stdout.isatty() and "COLUMNS" not in os.environ
 # what goes into a file or another program is neither cut nor wrapped
@@ -29,13 +29,6 @@ _MAX_CELL = 40
 
 def print_json(data: Any) -> None:
     """Any answer of the client as JSON."""
-
-    def plain(value: Any) -> Any:
-        if isinstance(value, BaseModel):
-            return value.model_dump(mode="json")
-        if isinstance(value, list):
-            return [plain(item) for item in value]
-        return value
 
     sys.stdout.write(json.dumps(plain(data), indent=2, ensure_ascii=False) + "\n")
 
@@ -55,7 +48,10 @@ def _rows(number: int) -> str:
 def print_table(
     columns: Sequence[str], rows: Iterable[Sequence[Any]], right: Sequence[str] = (), *, whole: bool = False
 ) -> None:
-    """Rows whose cells are rich markup already; ``whole``: words that are too long go on below, and are not cut."""
+    """Rows whose cells are rich markup already, each on one line: what a terminal has no room for is cut, the widest column first.
+
+    ``whole``: cells go on below, and are not cut. Tables that are longer than a terminal are shown page by page.
+    """
     table = Table(box=None, padding=(0, 2, 0, 0), header_style="bold")
     for name in columns:
         table.add_column(
@@ -65,8 +61,29 @@ def print_table(
             overflow="fold" if whole else "ellipsis",
         )
     for row in rows:
-        table.add_row(*row)
-    screen.print(table)
+        table.add_row(*(row if whole else map(_one_line, row)))
+    _print_long(table)
+
+
+def _one_line(markup: str) -> Text:
+    # a column may become narrower than its text, and the text stays on its line
+    text = Text.from_markup(markup)
+    text.no_wrap, text.overflow = True, "ellipsis"
+    return text
+
+
+def _print_long(table: Table) -> None:
+    if _PIPED:
+        with screen.capture() as captured:
+            screen.print(table)
+        # the widest cell of a column would fill all others with blanks
+        sys.stdout.write("".join(f"{line.rstrip()}\n" for line in captured.get().splitlines()))
+    elif sys.stdin.isatty() and sys.stdout.isatty() and table.row_count > screen.height:
+        os.environ.setdefault("LESS", "-FRX")
+        with screen.pager(styles=True):
+            screen.print(table)
+    else:
+        screen.print(table)
 
 
 def print_rows(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:

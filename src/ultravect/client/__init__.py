@@ -8,6 +8,7 @@ with Client("http://127.0.0.1:8484", token="uv_…") as service:
         print(event.kind, event.data)
 """
 
+from ultravect.client.asynchronous import AsyncClient
 from ultravect.client.client import Client
 from ultravect.client.errors import ApiError, ServiceUnreachable
 from ultravect.client.models import (
@@ -17,6 +18,8 @@ from ultravect.client.models import (
     Change,
     Check,
     CheckedLeg,
+    ColumnStep,
+    ColumnSteps,
     ComparedRow,
     Comparison,
     Connection,
@@ -31,6 +34,7 @@ from ultravect.client.models import (
     History,
     Job,
     JobComparison,
+    JobMap,
     JobSummary,
     KnownToken,
     Layout,
@@ -44,6 +48,7 @@ from ultravect.client.models import (
     ProbeStep,
     Rehearsal,
     Reject,
+    Revision,
     Run,
     RunSummary,
     Schedule,
@@ -65,11 +70,14 @@ __all__ = [
     "Account",
     "Answer",
     "ApiError",
+    "AsyncClient",
     "AuditEntry",
     "Change",
     "Check",
     "CheckedLeg",
     "Client",
+    "ColumnStep",
+    "ColumnSteps",
     "ComparedRow",
     "Comparison",
     "Connection",
@@ -84,6 +92,7 @@ __all__ = [
     "History",
     "Job",
     "JobComparison",
+    "JobMap",
     "JobSummary",
     "KnownToken",
     "Layout",
@@ -97,6 +106,7 @@ __all__ = [
     "ProbeStep",
     "Rehearsal",
     "Reject",
+    "Revision",
     "Run",
     "RunSummary",
     "Schedule",

@@ -75,7 +75,7 @@ class Access(Calls):
     def audit(self, *, kind: str = "", name: str = "", user: str = "", page: int = 1) -> Page[AuditEntry]:
         """Who did what, the newest first."""
         asked = {key: value for key, value in {"kind": kind, "name": name, "user": user}.items() if value}
-        return Page[AuditEntry].model_validate(self._json("GET", "audit", params={**asked, "page": page}))
+        return self._pages(AuditEntry, "audit", {**asked, "page": page})
 
     def me(self) -> User:
         return User.model_validate(self._json("GET", "session"))

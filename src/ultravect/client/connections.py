@@ -73,9 +73,13 @@ class Connections(Calls):
         inside: str = "",
         after: str = "",
         limit: int = 200,
+        alike: bool = False,
     ) -> dict[str, Any]:
-        """Files or tables, or what is ``inside`` a zip or a workbook: ``items``, and ``next`` to be given as ``after``."""
-        params: dict[str, Any] = {"search": search, "limit": limit}
+        """Files or tables, or what is ``inside`` a zip or a workbook: ``items``, and ``next`` to be given as ``after``.
+
+        ``alike``: files whose names differ in numbers alone are one item, their pattern; up to 10,000 names are looked at then.
+        """
+        params: dict[str, Any] = {"search": search, **({"alike": "true"} if alike else {"limit": limit})}
         params |= {key: value for key, value in (("pattern", pattern), ("inside", inside), ("after", after)) if value}
         return dict(self._json("GET", f"connections/{quote(connection, '')}/objects", params=params))
 

@@ -10,13 +10,17 @@ from ultravect.client.calls import FILE, LIST_SIZE, Calls
 from ultravect.client.errors import ApiError
 from ultravect.client.models import (
     Check,
+    ColumnStep,
+    ColumnSteps,
     Comparison,
     Job,
     JobComparison,
+    JobMap,
     JobSummary,
     Mark,
     Page,
     Rehearsal,
+    Revision,
     Run,
     StartedRun,
     Translation,
@@ -32,11 +36,37 @@ class Jobs(Calls):
     """Jobs: saved, looked at, and run."""
 
     def jobs(self, *, search: str = "", page: int = 1) -> Page[JobSummary]:
-        params: dict[str, Any] = {"search": search, "page": page, "page_size": LIST_SIZE}
-        return Page[JobSummary].model_validate(self._json("GET", "jobs", params=params))
+        """Jobs whose name or file has the text ``search``."""
+        return self._pages(JobSummary, "jobs", {"search": search, "page": page, "page_size": LIST_SIZE})
+
+    def map(self) -> JobMap:
+        """Which job reads and writes what."""
+        return JobMap.model_validate(self._json("GET", "map"))
+
+    def column_steps(self, connection: str, object: str, column: str) -> list[ColumnStep]:
+        """Where a column comes from, and what is made of it, by the last successful run of each job; the nearest first."""
+        params = {"connection": connection, "object": object, "column": column}
+        return ColumnSteps.model_validate(self._json("GET", "map/column", params=params)).steps
 
     def job(self, name: str) -> Job:
         return Job.model_validate(self._json("GET", f"jobs/{quote(name, '')}"))
+
+    def revisions(self, name: str) -> list[Revision]:
+        """All that was saved of a job, the newest first."""
+        path = f"jobs/{quote(name, '')}/revisions"
+        return list(self._pages(Revision, path, {"page_size": LIST_SIZE}))
+
+    def job_to_edit(self, name: str) -> tuple[Job, str]:
+        """A job, and what ``replace_job`` is given so that it replaces this revision and no later one."""
+        response = self._transport.request("GET", f"jobs/{quote(name, '')}")
+        return Job.model_validate(response.json()), response.headers["ETag"]
+
+    def replace_job(self, name: str, file: str, etag: str) -> Job:
+        """Saves a job file as the next revision; ApiError ``job-changed`` where someone else has saved it meanwhile."""
+        headers = {**FILE, "If-Match": etag}
+        return Job.model_validate(
+            self._json("PUT", f"jobs/{quote(name, '')}", content=file.encode(), headers=headers)
+        )
 
     def save_job(self, name: str, file: str) -> Job:
         """Saves a job file as the newest revision, whatever was there before."""

@@ -65,7 +65,7 @@ class Layouts(Calls):
         params: dict[str, Any] = {"page": page, "page_size": page_size}
         given = {"state": state, "provider": provider, "search": search}
         params |= {key: value for key, value in given.items() if value}
-        return Page[FeedFile].model_validate(self._json("GET", f"feeds/{quote(name, '')}/files", params=params))
+        return self._pages(FeedFile, f"feeds/{quote(name, '')}/files", params)
 
     def feed_days(self, name: str, *, days: int = 14) -> FeedDays:
         """Providers by days: what came, and what is missing."""

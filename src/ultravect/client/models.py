@@ -3,16 +3,18 @@
 from __future__ import annotations
 
 import json
+from typing import TYPE_CHECKING
 
 from ultravect.client import generated
 from ultravect.client.base import Page
 from ultravect.client.generated import (
     Account,
-    Answer,
     AuditEntry,
     Change,
     Check,
     CheckedLeg,
+    ColumnStep,
+    ColumnSteps,
     ComparedRow,
     Comparison,
     Connection,
@@ -37,6 +39,7 @@ from ultravect.client.generated import (
     Rehearsal,
     RehearsalStep,
     RehearsedRow,
+    Revision,
     Schedule,
     Slice,
     Stream,
@@ -49,10 +52,17 @@ from ultravect.client.generated import (
     Upload,
     User,
 )
+from ultravect.client.generated import Map as JobMap
 from ultravect.client.generated import NewToken as Token
 from ultravect.client.generated import RunEvent as Event
 from ultravect.client.generated import RunSummary as StartedRun
 from ultravect.client.generated import Token as KnownToken
+from ultravect.client.notebook import html_of_rows, html_of_run
+from ultravect.client.tables import arrow_of_rows, frame_of
+
+if TYPE_CHECKING:
+    import pandas as pd
+    import pyarrow as pa
 
 __all__ = [
     "Account",
@@ -61,6 +71,8 @@ __all__ = [
     "Change",
     "Check",
     "CheckedLeg",
+    "ColumnStep",
+    "ColumnSteps",
     "ComparedRow",
     "Comparison",
     "Connection",
@@ -76,6 +88,7 @@ __all__ = [
     "History",
     "Job",
     "JobComparison",
+    "JobMap",
     "JobSummary",
     "KnownToken",
     "Layout",
@@ -91,6 +104,7 @@ __all__ = [
     "RehearsalStep",
     "RehearsedRow",
     "Reject",
+    "Revision",
     "Run",
     "RunSummary",
     "Schedule",
@@ -124,6 +138,24 @@ class RunSummary(generated.RunLine, _Ending):
 
 class Run(generated.Run, _Ending):
     """A run with its legs."""
+
+    def _repr_html_(self) -> str:
+        return html_of_run(self)
+
+
+class Answer(generated.Answer):
+    """What a database answered."""
+
+    def arrow(self) -> pa.Table:
+        """The rows as an Arrow table, with the types that the database says."""
+        return arrow_of_rows(self.columns, self.types, self.rows)
+
+    def frame(self) -> pd.DataFrame:
+        """The same as a data frame of pandas."""
+        return frame_of(self.arrow())
+
+    def _repr_html_(self) -> str:
+        return html_of_rows(self.columns, self.rows, self.more)
 
 
 class JobSummary(generated.JobSummary):

@@ -16,6 +16,7 @@ from ultravect.client.models import (
     Run,
     RunSummary,
 )
+from ultravect.client.notebook import Picture
 
 
 def _asked(column: str | None, object: str, search: str, leg: int | None = None) -> dict[str, Any]:
@@ -30,7 +31,7 @@ class Runs(Calls):
     def runs(self, *, job: str = "", state: str = "", page: int = 1, page_size: int = 50) -> Page[RunSummary]:
         params: dict[str, Any] = {"page": page, "page_size": page_size}
         params |= {key: value for key, value in (("job", job), ("state", state)) if value}
-        return Page[RunSummary].model_validate(self._json("GET", "runs", params=params))
+        return self._pages(RunSummary, "runs", params)
 
     def show(self, run: int) -> Run:
         return Run.model_validate(self._json("GET", f"runs/{run}"))
@@ -63,7 +64,7 @@ class Runs(Calls):
     ) -> Page[Reject]:
         """A run's rejects: of one ``column`` ("": those of no single one), of one ``object``, of one ``leg``, or with a text in them."""
         params = {"page": page, "page_size": page_size, **_asked(column, object, search, leg)}
-        return Page[Reject].model_validate(self._json("GET", f"runs/{run}/rejects", params=params))
+        return self._pages(Reject, f"runs/{run}/rejects", params)
 
     def rejects_file(
         self, run: int, form: str = "csv", *, column: str | None = None, object: str = "", search: str = ""
@@ -80,7 +81,7 @@ class Runs(Calls):
     def changes(self, run: int, *, kind: str = "", page: int = 1, page_size: int = 50) -> Page[Change]:
         """Some of the rows that a run changed, before and after."""
         params: dict[str, Any] = {"page": page, "page_size": page_size} | ({"kind": kind} if kind else {})
-        return Page[Change].model_validate(self._json("GET", f"runs/{run}/changes", params=params))
+        return self._pages(Change, f"runs/{run}/changes", params)
 
     def undo(self, run: int) -> Run:
         """Starts a run that takes back what another one loaded."""
@@ -95,6 +96,15 @@ class Runs(Calls):
         for event in self._transport.events(f"runs/{run}/events"):
             if event.data:
                 yield Event.model_validate(json.loads(event.data))
+
+    def watch(self, run: int) -> Run:
+        """The run, once it has ended; until then a notebook shows its progress, and a terminal what it says."""
+        picture = Picture(run)
+        for event in self.follow(run):
+            picture.take(event)
+        ended = self.show(run)
+        picture.end(ended)
+        return ended
 
     def wait(self, run: int) -> Run:
         """The run, once it has ended."""

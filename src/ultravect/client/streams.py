@@ -14,7 +14,7 @@ class Streams(Calls):
 
     def streams(self) -> list[StreamLine]:
         """All of them, by the names of their jobs."""
-        return Page[StreamLine].model_validate(self._json("GET", "streams", params={"page_size": LIST_SIZE})).items
+        return list(self._pages(StreamLine, "streams", {"page_size": LIST_SIZE}))
 
     def stream(self, job: str) -> Stream:
         """The stream of a job, with what was said of it; ApiError ``stream-missing`` where it has none."""
@@ -45,6 +45,4 @@ class Streams(Calls):
     def stream_rejects(self, job: str, *, object: str = "", page: int = 1, page_size: int = 50) -> Page[StreamReject]:
         """Changes that did not fit the target, the newest first."""
         params: dict[str, Any] = {"page": page, "page_size": page_size} | ({"object": object} if object else {})
-        return Page[StreamReject].model_validate(
-            self._json("GET", f"streams/{quote(job, '')}/rejects", params=params)
-        )
+        return self._pages(StreamReject, f"streams/{quote(job, '')}/rejects", params)

@@ -30,7 +30,7 @@ class Unattended(Calls):
 
     def notify_rules(self) -> list[NotifyRule]:
         """Who is sent a message of what."""
-        return Page[NotifyRule].model_validate(self._json("GET", "notify", params={"page_size": LIST_SIZE})).items
+        return list(self._pages(NotifyRule, "notify", {"page_size": LIST_SIZE}))
 
     def save_notify_rule(
         self,
@@ -64,12 +64,12 @@ class Unattended(Calls):
 
     def messages(self, *, page: int = 1, page_size: int = 50) -> Page[Message]:
         params = {"page": page, "page_size": page_size}
-        return Page[Message].model_validate(self._json("GET", "messages", params=params))
+        return self._pages(Message, "messages", params)
 
     def schedules(self, *, job: str = "") -> list[Schedule]:
         """When jobs are run by themselves, those that come next first."""
         params: dict[str, Any] = {"page_size": LIST_SIZE} | ({"job": job} if job else {})
-        return Page[Schedule].model_validate(self._json("GET", "schedules", params=params)).items
+        return list(self._pages(Schedule, "schedules", params))
 
     def pause_schedules(self, job: str, why: str) -> list[Schedule]:
         found = self._json("POST", f"jobs/{quote(job, '')}/pause", json={"why": why})

@@ -10,7 +10,7 @@ import typer
 from rich.markup import escape
 
 from ultravect.cli.login import connect
-from ultravect.cli.options import Json
+from ultravect.cli.options import ConnectionName, Json
 from ultravect.cli.output import print_json, print_problem, print_table, screen
 from ultravect.client import Client
 
@@ -151,7 +151,7 @@ def list_connections(as_json: Json = False) -> None:
 
 
 @app.command("show")
-def show(name: str, as_json: Json = False) -> None:
+def show(name: ConnectionName, as_json: Json = False) -> None:
     """Show a connection, without its secrets."""
     with connect() as client:
         found = client.connection(name)
@@ -206,7 +206,7 @@ def file(
 
 
 @app.command("remove")
-def remove(name: str, as_json: Json = False) -> None:
+def remove(name: ConnectionName, as_json: Json = False) -> None:
     """Remove a connection that no job uses."""
     with connect() as client:
         client.remove_connection(name)

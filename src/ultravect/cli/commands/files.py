@@ -191,6 +191,13 @@ def job_text(path: Path, as_json: bool) -> str:
     if not path.is_file():
         raise typer.BadParameter(f"there is no file {path}")
     text = _read(path)
+    if problems_of_job(path, text, as_json):
+        raise typer.Exit(1)
+    return text
+
+
+def problems_of_job(path: Path, text: str, as_json: bool = False) -> bool:
+    """Whether the text of a job file has problems, which are shown with their lines."""
     try:
         for document in read_documents(text):
             job_from_data(document.data, document.lines)
@@ -200,5 +207,5 @@ def job_text(path: Path, as_json: bool) -> str:
             print_json({"passed": False, "problems": [problem.as_dict() for problem in error.problems]})
         else:
             _print_file_problems(path, error)
-        raise typer.Exit(1) from None
-    return text
+        return True
+    return False

@@ -11,7 +11,7 @@ from rich.markup import escape
 
 from ultravect.cli.legs import print_checked_legs
 from ultravect.cli.login import connect
-from ultravect.cli.options import Json
+from ultravect.cli.options import JobName, JobOrFile, Json
 from ultravect.cli.output import (
     cell,
     print_check,
@@ -54,7 +54,7 @@ def jobs(
     print_table(columns[:shown], [row[:shown] for row in rows])
 
 
-def job(name: str, as_json: Json = False) -> None:
+def job(name: JobName, as_json: Json = False) -> None:
     """Show a job's file, and its last run."""
     with connect() as client:
         found = client.job(name)
@@ -146,7 +146,7 @@ def draft(
 
 
 def rehearse(
-    what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")],
+    what: JobOrFile,
     rows: Annotated[int, typer.Option("--rows", min=1, help="How many rows to try, at least.")] = 1000,
     whole: Annotated[bool, typer.Option("--all", help="Try all rows.")] = False,
     name: Annotated[
@@ -196,7 +196,7 @@ def types(
 
 
 def check(
-    what: Annotated[str, typer.Argument(metavar="JOB|FILE", help="A saved job, or a job file.")],
+    what: JobOrFile,
     as_json: Json = False,
 ) -> None:
     """Look at a job, its live source and its live target; nothing moves."""

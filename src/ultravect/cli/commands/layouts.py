@@ -9,7 +9,7 @@ import yaml
 from rich.markup import escape
 
 from ultravect.cli.login import connect
-from ultravect.cli.options import Json
+from ultravect.cli.options import ConnectionName, Json
 from ultravect.cli.output import print_findings, print_json, print_table, screen
 
 app = typer.Typer(help="Saved layouts: how the files of one kind are cut.", no_args_is_help=True)
@@ -47,7 +47,7 @@ def show(name: str, as_json: Json = False) -> None:
 @app.command("propose")
 def propose(
     name: str,
-    connection: str,
+    connection: ConnectionName,
     file: Annotated[str, typer.Argument(metavar="OBJECT", help="A file of the kind that the layout is for.")],
     save: Annotated[bool, typer.Option("--save", help="Save it at once.")] = False,
     as_json: Json = False,
@@ -77,7 +77,7 @@ def propose(
 @app.command("fit")
 def fit(
     name: Annotated[str, typer.Argument(help="A saved layout, such as weigh-slips or weigh-slips@2.")],
-    connection: str,
+    connection: ConnectionName,
     file: Annotated[str, typer.Argument(metavar="OBJECT")],
     as_json: Json = False,
 ) -> None:

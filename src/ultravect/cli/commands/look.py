@@ -9,8 +9,9 @@ from typing import Annotated, Any
 import typer
 from rich.markup import escape
 
+from ultravect.cli import completion
 from ultravect.cli.login import connect
-from ultravect.cli.options import Json
+from ultravect.cli.options import ConnectionName, Json
 from ultravect.cli.output import cell, print_json, print_rows, print_table, screen, size
 from ultravect.cli.own_layout import own_layout
 from ultravect.client import ApiError
@@ -23,10 +24,14 @@ _SHOWN_NOTES = (
 
 
 def look(
-    connection: str,
+    connection: ConnectionName,
     name: Annotated[
         str | None,
-        typer.Argument(metavar="[OBJECT]", help="A table, a file, zip/member or a pattern; left out: list them."),
+        typer.Argument(
+            metavar="[OBJECT]",
+            help="A table, a file, zip/member or a pattern; left out: list them.",
+            autocompletion=completion.objects,
+        ),
     ] = None,
     query: Annotated[str, typer.Option(metavar="SQL", help="Look at a query instead of an object.")] = "",
     rows: Annotated[int, typer.Option(help="How many rows to show.")] = 10,
@@ -48,6 +53,9 @@ def look(
     ] = "",
     after: Annotated[str, typer.Option(help="Only names after this one.")] = "",
     limit: Annotated[int, typer.Option(help="At most this many names.")] = 200,
+    each: Annotated[
+        bool, typer.Option("--each", help="Each file on a line, also those whose names differ in numbers alone.")
+    ] = False,
     as_json: Json = False,
 ) -> None:
     """Look at what a connection holds, or at one object: rows, types and the evidence for them."""
@@ -64,13 +72,15 @@ def look(
             except ApiError:
                 # no object of this name: a folder, perhaps
                 listed = name and client.objects(
-                    connection, pattern=f"{name.rstrip('/')}/**", after=after, limit=limit
+                    connection, pattern=f"{name.rstrip('/')}/**", after=after, limit=limit, alike=not each
                 )
                 if not listed or not listed["items"]:
                     raise
                 found = listed
         else:
-            found = client.objects(connection, search=search, pattern=pattern, after=after, limit=limit)
+            found = client.objects(
+                connection, search=search, pattern=pattern, after=after, limit=limit, alike=not each
+            )
     if as_json:
         print_json(found)
     elif "items" in found:
@@ -86,12 +96,31 @@ def _print_objects(found: dict[str, Any]) -> None:
     if not items:
         screen.print("nothing here")
         return
-    if "size" in items[0]:
-        files = [(cell(i["name"], 100), size(i["size"]), (i["modified"] or "")[:19].replace("T", " ")) for i in items]
-        print_table(["name", "size", "modified"], files, right=["size"])
+    if "modified" in items[0]:
+        files = [
+            (
+                cell(i["name"], 100),
+                f"{i['files']:,}" if i.get("files") else "",
+                size(i["size"]),
+                (i["modified"] or "")[:19].replace("T", " "),
+            )
+            for i in items
+        ]
+        grouped = any(row[1] for row in files)
+        columns = ["name", "files", "size", "modified"]
+        print_table(
+            columns if grouped else [columns[0], *columns[2:]],
+            files if grouped else [(row[0], *row[2:]) for row in files],
+            right=["files", "size"],
+        )
+        if grouped:
+            screen.print("[dim]files that differ in numbers alone are one line; each by itself: --each[/]")
     elif "rows" in items[0]:
-        tables = [(cell(i["name"], 100), i["kind"], _about(i["rows"]), cell(i["comment"] or "", 60)) for i in items]
-        print_table(["name", "kind", "rows", "comment"], tables, right=["rows"])
+        tables = [
+            (cell(i["name"], 100), i["kind"], _about(i["rows"]), size(i.get("size")), cell(i["comment"] or "", 60))
+            for i in items
+        ]
+        print_table(["name", "kind", "rows", "size", "comment"], tables, right=["rows", "size"])
     else:
         print_table(["name", "kind"], [(cell(i["name"], 100), i["kind"]) for i in items])
     if found["more"]:
@@ -204,7 +233,7 @@ def _print_counts(columns: list[dict[str, Any]]) -> None:
 
 
 def ask(
-    connection: str,
+    connection: ConnectionName,
     sql: Annotated[str, typer.Argument(metavar="SQL", help="One statement that reads.")],
     limit: Annotated[int, typer.Option(help="At most this many rows.")] = 200,
     seconds: Annotated[float, typer.Option(help="Give up after this long.")] = 20,

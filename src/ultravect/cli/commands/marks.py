@@ -8,14 +8,14 @@ import typer
 from rich.markup import escape
 
 from ultravect.cli.login import connect
-from ultravect.cli.options import Json
+from ultravect.cli.options import JobName, Json
 from ultravect.cli.output import cell, print_json, print_table, screen
 
 _SHOWN_FILES = 20
 
 
 def mark(
-    name: Annotated[str, typer.Argument(metavar="JOB")],
+    name: JobName,
     value: Annotated[
         str, typer.Option("--set", metavar="VALUE", help="Have the next run begin above this value.")
     ] = "",

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import json
 from typing import Annotated
 
 import typer
 from rich.markup import escape
 
+from ultravect.cli import completion
 from ultravect.cli.follow import follow
 from ultravect.cli.legs import has_many, print_run_or_legs, print_statements
 from ultravect.cli.login import connect
-from ultravect.cli.options import Json
+from ultravect.cli.options import JobName, Json, RunNumber
 from ultravect.cli.output import (
     print_json,
     print_table,
@@ -25,7 +27,7 @@ _SHOWN_REJECTS = 5
 Detach = Annotated[bool, typer.Option("--detach", help="Do not wait for the end.")]
 # a bad end, by what it has left in the target: a script must not run the job again for rows that are there
 _EXITS = {"nothing": 1, "committed": 4, "unknown": 5}
-Number = Annotated[int, typer.Argument(metavar="RUN")]
+Number = RunNumber
 
 
 def see_through(client: Client, started: Run, detach: bool, as_json: bool) -> None:
@@ -54,7 +56,7 @@ def see_through(client: Client, started: Run, detach: bool, as_json: bool) -> No
 
 
 def run(
-    name: Annotated[str, typer.Argument(metavar="JOB")],
+    name: JobName,
     values: Annotated[
         list[str] | None, typer.Option("--with", metavar="NAME=VALUE", help="Another value for a parameter.")
     ] = None,
@@ -232,6 +234,46 @@ def show(
             )
     if file:
         screen.print(f"\n{escape(found.file.rstrip())}", soft_wrap=True)
+
+
+def logs(
+    what: Annotated[
+        str,
+        typer.Argument(metavar="RUN|JOB", help="A run; or a job, for its last run.", autocompletion=completion.jobs),
+    ],
+    following: Annotated[bool, typer.Option("--follow", "-f", help="Go on until the run has ended.")] = False,
+    level: Annotated[str, typer.Option(help="Only lines of this level, such as warning.")] = "",
+    search: Annotated[str, typer.Option(help="Only lines with this text.")] = "",
+    as_json: Json = False,
+) -> None:
+    """Print what a run said, line by line."""
+    with connect() as client:
+        number = int(what) if what.isdigit() else 0
+        if not number:
+            found = client.runs(job=client.job(what).name, page_size=1)
+            if not found.items:
+                raise typer.BadParameter(f"job {what} was not run yet")
+            number = found.items[0].id
+        run = client.show(number)
+        named = {leg.number: leg.object for leg in run.legs if leg.object}
+        for event in client.follow(number) if following else client.events(number):
+            if event.kind not in ("log", "finding"):
+                continue
+            text = str(event.data.get("text") or event.data.get("message") or "")
+            its = str(event.data.get("level") or event.data.get("severity") or "")
+            about = f"{named[event.leg]}: " if event.leg in named else ""
+            if (level and its != level) or search.lower() not in f"{about}{text}".lower():
+                continue
+            if as_json:
+                print(
+                    json.dumps(
+                        {"at": event.at.isoformat(), "leg": event.leg, "level": its, "text": text}, ensure_ascii=False
+                    ),
+                    flush=True,
+                )
+            else:
+                when = event.at.astimezone().strftime("%H:%M:%S")
+                screen.print(f"[dim]{when}[/] {its:<7} {escape(about + text)}", soft_wrap=True)
 
 
 def stop(

@@ -9,6 +9,7 @@ from rich.markup import escape
 from ultravect.cli.login import connect
 from ultravect.cli.options import Json
 from ultravect.cli.output import print_json, screen, state
+from ultravect.client import Today
 from ultravect.client.generated import Upcoming
 
 
@@ -23,6 +24,11 @@ def today(as_json: Json = False) -> None:
     if as_json:
         print_json(found)
         return
+    print_today(found)
+
+
+def print_today(found: Today) -> None:
+    """What needs a look first, then what runs and what comes."""
     for cause in found.failed:
         runs = ", ".join(map(str, cause.runs[:5])) + (
             f" and {len(cause.runs) - 5} more" if len(cause.runs) > 5 else ""

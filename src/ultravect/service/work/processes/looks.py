@@ -11,8 +11,8 @@ from typing import Any
 
 from ultravect.core.contracts.receipt import ReceiptKey
 from ultravect.core.contracts.storage import Listing
-from ultravect.core.engine.look.arrivals import new_files
 from ultravect.core.engine.look.alike import grouped
+from ultravect.core.engine.look.arrivals import new_files
 from ultravect.core.engine.look.browse import Wanted, list_inside, list_objects, preview, preview_query
 from ultravect.core.engine.look.check import check_job
 from ultravect.core.engine.look.check_legs import check_legs
