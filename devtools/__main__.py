@@ -225,6 +225,17 @@ def types(arguments: argparse.Namespace) -> int:
     return 0
 
 
+def docs(arguments: argparse.Namespace) -> int:
+    """Writes the page of commands anew, and builds the site that the service shows at /docs."""
+    from devtools.site import build, write
+
+    if arguments.build:
+        build()
+    else:
+        write()
+    return 0
+
+
 def messages(arguments: argparse.Namespace) -> int:
     """Writes the pages of docs/messages anew."""
     print(f"wrote {write_messages(ROOT / 'docs')} pages")
@@ -310,6 +321,7 @@ def main() -> int:
         test,
         bench,
         shots,
+        docs,
         types,
         messages,
         api,
@@ -326,6 +338,8 @@ def main() -> int:
             item.add_argument("--port", type=int)
         if verb is corpus:
             item.add_argument("--only", default="", help="those whose package or name contains this")
+        if verb is docs:
+            item.add_argument("--build", action="store_true", help="the site alone")
         if verb is week:
             item.add_argument("--pictures", type=Path)
         if verb is model:

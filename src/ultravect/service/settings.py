@@ -165,6 +165,9 @@ LANGUAGE_CODE = "en"
 STATIC_URL = "/static/"
 STATICFILES_DIRS = [HERE / "static"]
 WHITENOISE_USE_FINDERS = True
+# the docs, at /docs/
+WHITENOISE_ROOT = HERE / "static" / "site"
+WHITENOISE_INDEX_FILE = True
 # the names of the console's files have a hash of what is in them
 WHITENOISE_IMMUTABLE_FILE_TEST = r"^/static/console/assets/.+-[\w-]{8}\.(?:js|css)$"
 APPEND_SLASH = False

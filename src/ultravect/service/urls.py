@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from django.http import HttpRequest, HttpResponse, JsonResponse
+from django.http import HttpRequest, HttpResponse, HttpResponseRedirect, JsonResponse
 from django.urls import path, re_path
 from django.views.decorators.csrf import csrf_exempt, ensure_csrf_cookie
 from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitView
@@ -43,6 +43,14 @@ def console(request: HttpRequest) -> HttpResponse:
             content_type="text/plain",
         )
     return HttpResponse(_CONSOLE.read_bytes(), headers={"Cache-Control": "no-cache"})
+
+
+def no_docs(request: HttpRequest, rest: str = "") -> HttpResponse:
+    """What is there of the docs was answered before, as files."""
+    if rest in (None, "", "/"):
+        return HttpResponseRedirect("/docs/tutorial/")
+    shown = "There is no such page in the docs: begin at /docs/tutorial/. If there is none at all, build them: ./dev docs."
+    return HttpResponse(shown, status=404, content_type="text/plain")
 
 
 @csrf_exempt
@@ -142,5 +150,6 @@ urlpatterns = [
     path("api/openapi.json", SpectacularAPIView.as_view(), name="schema"),
     path("api/docs", SpectacularSwaggerSplitView.as_view(url_name="schema")),
     re_path(r"^api/(?P<rest>.*)$", nothing),
+    re_path(r"^docs(/.*)?$", no_docs),
     re_path(r"^(?!static/).*$", console),
 ]

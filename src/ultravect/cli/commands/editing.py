@@ -13,7 +13,7 @@ from typing import Annotated
 import typer
 from rich.markup import escape
 
-from ultravect.cli.commands.files import problems_of_job
+from ultravect.cli.commands.files import job_text, problems_of_job
 from ultravect.cli.login import connect
 from ultravect.cli.options import JobName, JobOrFile, Json
 from ultravect.cli.output import print_json, screen
@@ -44,8 +44,10 @@ def diff(
     path = Path(what)
     with connect() as client:
         if path.suffix in _ENDINGS or path.exists():
-            text = path.read_text("utf-8")
-            name = _named(path, text)
+            text = job_text(path, as_json)
+            from ultravect.core.model.document import read_job
+
+            name = read_job(text)[0].job
             saved = client.job(name)
             number = first or saved.revision
             before, after = _revision(client, name, number), text
@@ -59,20 +61,14 @@ def diff(
     lines = differing(before, after, names)
     if as_json:
         print_json({"before": names[0], "after": names[1], "lines": lines})
+    elif names[0] == names[1]:
+        screen.print(
+            f"there is one revision of {what} only; compare a file with it: ultravect diff job.yaml", soft_wrap=True
+        )
     elif not lines:
         screen.print(f"{names[0]} and {names[1]} are alike", soft_wrap=True)
     else:
         _print(lines)
-
-
-def _named(path: Path, text: str) -> str:
-    from ultravect.core.model.document import read_job
-
-    try:
-        return read_job(text)[0].job
-    except Exception:
-        problems_of_job(path, text)
-        raise
 
 
 def _revision(client: Client, name: str, number: int) -> str:

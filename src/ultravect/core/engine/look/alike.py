@@ -12,7 +12,8 @@ from ultravect.core.patterns import has_pattern, matcher
 LEAST = 3
 """So many files are a group."""
 
-_NUMBER = re.compile(r"\d+")
+# numbers, and the names that programs make by chance
+_NUMBER = re.compile(r"(?=[a-f]*\d)[0-9a-f]{8,}|\d+")
 _NUMBERS = "[0-9]*"
 
 
