@@ -38,7 +38,7 @@ def days(count: int, now: dt.datetime) -> list[dt.date]:
 
 
 def write_night(files: Path, day: dt.date, number: int, *, bad: bool) -> None:
-    """What comes in before a night: a page of the guestbook, and an agency's bookings; of a ``bad`` night too many rows are wrong, and the agency
+    """What comes in before a night: a page of the guestbook, and agencies' bookings; of a ``bad`` night too many rows are wrong, and one agency
     has sent nothing."""
     chance = random.Random(number)
     rows = [
@@ -58,12 +58,18 @@ def write_night(files: Path, day: dt.date, number: int, *, bad: bool) -> None:
     folder = files / "guestbook"
     folder.mkdir(exist_ok=True)
     _write(folder / f"{day}.csv", "\n".join(lines) + "\n", day)
+    booked = [
+        (500_000 + 100 * number + n, f"{chance.randrange(1, 41):03d}", day + dt.timedelta(days=n), n % 4 + 1)
+        for n in range(chance.randrange(6, 14))
+    ]
+    folder = files / "agencies"
+    german = [f"{one};{hut};{arrival};{nights};{60 * nights},00" for one, hut, arrival, nights in booked]
+    _write(folder / f"bergfrei-{day}.csv", "\n".join(["Buchung;Huette;Anreise;Naechte;Preis", *german]) + "\n", day)
+    piped = [f"{one}||{hut}||{arrival}||{nights}||N" for one, hut, arrival, nights in booked]
     if not bad:
-        booked = [
-            {"id": 500_000 + 100 * number + n, "hut": f"{chance.randrange(1, 41):03d}", "from": str(day + dt.timedelta(days=n)), "nights": n % 4 + 1}
-            for n in range(chance.randrange(6, 14))
-        ]  # fmt: skip
-        _write(files / "agencies" / f"gipfelwerk-{day}.jsonl", "".join(f"{json.dumps(one)}\n" for one in booked), day)
+        _write(folder / f"sentier-{day}.txt", "\n".join(["ref||hut||arrives||nights||paid", *piped]) + "\n", day)
+    lines = [{"id": one, "hut": hut, "from": str(arrival), "nights": nights} for one, hut, arrival, nights in booked]
+    _write(folder / f"gipfelwerk-{day}.jsonl", "".join(f"{json.dumps(line)}\n" for line in lines), day)
 
 
 def _write(path: Path, text: str, day: dt.date) -> None:

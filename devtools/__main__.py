@@ -24,6 +24,7 @@ from ultravect.client import Client
 from ultravect.core.kinds.translations import translation_page
 
 ROOT = Path(__file__).resolve().parent.parent
+_SHOWN_NIGHTS = 7
 
 
 def _wait_for_signal() -> None:
@@ -208,14 +209,18 @@ def shots(arguments: argparse.Namespace) -> int:
 
     with tempfile.TemporaryDirectory(prefix="ultravect-", dir="/var/tmp") as state:
         os.chmod(state, 0o755)
-        stack = Stack.start(Path(state))
+        mail = MailCatcher()
+        catcher = {"ULTRAVECT_MAIL_SERVER": f"smtp://127.0.0.1:{mail.port}", "ULTRAVECT_GATHER_SECONDS": "3"}
+        clock, settings = begin(Path(state) / "clock", _SHOWN_NIGHTS, catcher)
+        stack = Stack.start(Path(state), settings=settings)
         places = Places.start(4000, stack.postgres.url("postgres"))
         try:
-            take(stack, places, ROOT / "docs" / "screenshots")
+            take(stack, places, ROOT / "docs" / "screenshots", clock, _SHOWN_NIGHTS)
         finally:
             places.stop()
             stack.close()
             stack.postgres.remove()
+            mail.close()
     return 0
 
 

@@ -8,10 +8,11 @@ import pty
 import re
 import subprocess
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
 from demo.load import run_all
-from playwright.sync_api import Browser, Page
+from playwright.sync_api import Browser, Page, ViewportSize
 from rich.console import Console
 from rich.terminal_theme import TerminalTheme
 from rich.text import Text
@@ -24,7 +25,8 @@ from devtools.stack import USER, Stack
 from ultravect.client import Client
 
 ROOT = Path(__file__).resolve().parent.parent
-_SIZE = {"width": 1280, "height": 800}
+_SIZE: ViewportSize = {"width": 1280, "height": 800}
+_ZONE = "Europe/Zurich"
 _NIGHT = TerminalTheme(
     (35, 32, 28),
     (226, 221, 212),
@@ -62,76 +64,65 @@ def _sign_in(page: Page, stack: Stack) -> None:
 
 
 def _pages(browser: Browser, stack: Stack, client: Client, folder: Path) -> None:
-    page = browser.new_page(viewport=_SIZE, color_scheme="light")
-    page.goto(stack.url)
-    page.get_by_role("button", name="Sign in").wait_for()
+    page = browser.new_page(viewport=_SIZE, color_scheme="light", timezone_id=_ZONE)
     _sign_in(page, stack)
 
-    def shoot(name: str, address: str, wait: str) -> None:
+    def shoot(name: str, address: str, wait: str, act: Callable[[], None] = lambda: None) -> None:
         page.goto(f"{stack.url}/{address}")
         page.locator(wait).first.wait_for()
-        page.wait_for_timeout(400)
-        page.screenshot(path=folder / f"{name}.png")
-
-    shoot("today", "today", "main section")
-    shoot("schedules", "schedules", "table a")
-    shoot("jobs", "jobs", "table a")
-    page.goto(f"{stack.url}/jobs/booking-ledger")
-    page.locator(".cm-line").first.wait_for()
-    page.get_by_role("button", name="Check").click()
-    page.get_by_test_id("check").wait_for()
-    page.get_by_role("button", name="Rehearse").click()
-    page.get_by_test_id("rehearsal").wait_for()
-    page.wait_for_timeout(300)
-    page.screenshot(path=folder / "job.png")
-    page.get_by_test_id("into").evaluate("part => part.scrollIntoView({block: 'start'})")
-    page.mouse.wheel(0, -60)
-    page.wait_for_timeout(300)
-    page.screenshot(path=folder / "job-into.png")
-    page.get_by_test_id("rehearsal").scroll_into_view_if_needed()
-    page.wait_for_timeout(300)
-    page.screenshot(path=folder / "job-rehearsal.png")
-    runs = {(run.job, run.state): run.id for run in reversed(client.runs().items)}
-    shoot("run", f"runs/{client.runs(job='booking-ledger').items[0].id}", "[data-testid=tally]")
-    failed = next(run for run in client.runs(job="guestbook").items if run.state == "failed")
-    shoot("run-failed", f"runs/{failed.id}", "[role=alert]")
-    shoot("run-rejects", f"runs/{runs['guestbook', 'succeeded']}", "[data-testid=tally]")
-    shoot("stream", "streams/stays-live", "[data-testid=minutes]")
-    page.goto(f"{stack.url}/connections")
-    for name in ("freight", "masts", "reservations"):
-        row = page.get_by_role("row").filter(has=page.get_by_role("link", name=name, exact=True))
-        row.get_by_role("button", name="Test").click()
-        row.get_by_text("can be read").wait_for()
-    page.screenshot(path=folder / "connections.png")
-    shoot("look", "connections/incoming/look/inspections.xlsx", "td")
-    _layouts(page, stack, folder)
-    shoot("feed", "feeds/partner-bookings", "[data-testid=days] td")
-    page.goto(f"{stack.url}/runs/{client.runs(job='reservations-raw').items[0].id}")
-    page.get_by_test_id("legs").get_by_role("button", name="booking").click()
-    page.get_by_test_id("leg").wait_for()
-    page.wait_for_timeout(400)
-    page.screenshot(path=folder / "run-legs.png")
-    night = browser.new_page(viewport=_SIZE, color_scheme="dark")
-    _sign_in(night, stack)
-    client.add_user("hut-keeper", "granite-ridge-at-dawn", "operator")
-    client.make_token("nightly copies", role="operator", days=90)
-    night.goto(f"{stack.url}/access")
-    night.get_by_role("heading", name="Users", exact=True).wait_for()
-    night.wait_for_timeout(400)
-    night.screenshot(path=folder / "access.png")
-
-
-def _layouts(page: Page, stack: Stack, folder: Path) -> None:
-    """The layout editor: a delimited file with a bad row."""
-    bergfrei = stack.files / "agencies" / "bergfrei-2026-07.csv"
-    lines = bergfrei.read_bytes().splitlines(keepends=True)
-    bergfrei.write_bytes(b"".join([*lines[:9], b"100012;006;05.09.2026\r\n", *lines[9:]]))
-    for name, address in (("layout", "agencies%2Fbergfrei-2026-07.csv"),):
-        page.goto(f"{stack.url}/connections/incoming/look/{address}")
-        page.get_by_role("button", name="Edit the layout").click()
-        page.get_by_label("Parsed rows").locator("td").first.wait_for()
+        act()
         page.wait_for_timeout(900)
         page.screenshot(path=folder / f"{name}.png")
+
+    runs = {(run.job, run.state): run.id for run in reversed(list(client.runs()))}
+    shoot("today", "today", "main ol li")
+    shoot("schedules", "schedules", "table a")
+    shoot("jobs", "jobs", "table a")
+    passed = "[role=status]:has-text('✓ passed')"
+    shoot("job", "jobs/booking-ledger", passed)
+
+    def rehearse() -> None:
+        page.get_by_role("button", name="Rehearse").click()
+        page.get_by_test_id("rehearsal").wait_for()
+
+    shoot("job-rows", "jobs/booking-ledger", passed, rehearse)
+    shoot("job-how", "jobs/booking-ledger?drawer=how", passed)
+    shoot(
+        "new-job",
+        "new-job?from=reservations",
+        "input[aria-label=guest]",
+        lambda: page.get_by_label("guest", exact=True).check(),
+    )
+    shoot("map", "map", "main svg text")
+    shoot("map-column", "map?object=warehouse:ledger_booking&column=total", "section[aria-label='The column'] li")
+    shoot("run", f"runs/{client.runs(job='booking-ledger').items[0].id}", "[data-testid=tally]")
+
+    def help_rejects() -> None:
+        page.get_by_role("button", name="What would take them?").click()
+        page.get_by_test_id("edits").wait_for()
+
+    shoot("run-rejects", f"runs/{runs['guestbook', 'failed']}", "mark", help_rejects)
+    shoot("stream", "streams/stays-live", "[data-testid=minutes]")
+    shoot("connection", "connections/incoming", "table td a")
+    shoot("profile", "connections/warehouse/look/ledger_booking?counts=1", "[role=img]")
+
+    def ask() -> None:
+        page.get_by_role("textbox", name="SQL").click()
+        page.keyboard.insert_text(
+            "select arrival, count(*) as bookings, sum(nights) as nights\nfrom ledger_booking group by arrival order by arrival"
+        )
+        page.keyboard.press("Control+Enter")
+        page.get_by_role("button", name="line").click()
+
+    shoot("ask", "ask/warehouse", ".cm-content", ask)
+    shoot("feed", "feeds/partner-bookings", "[data-testid=days] td")
+    night = browser.new_page(viewport=_SIZE, color_scheme="dark", timezone_id=_ZONE)
+    _sign_in(night, stack)
+    night.goto(f"{stack.url}/runs/{client.runs(job='reservations-raw').items[0].id}")
+    night.get_by_test_id("legs").get_by_role("button", name="booking").click()
+    night.get_by_test_id("leg").wait_for()
+    night.wait_for_timeout(600)
+    night.screenshot(path=folder / "run-legs.png")
 
 
 def terminal_output(command: list[str], environment: dict[str, str], columns: int = 132) -> str:
@@ -164,17 +155,8 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
     program = str(Path(sys.executable).parent / "ultravect")
     environment = {"ULTRAVECT_URL": stack.url, "ULTRAVECT_TOKEN": stack.token}
     commands = {
-        "cli-look": [["look", "incoming", "bookings.csv", "--rows", "5"]],
-        "cli-check": [["check", "guestbook"]],
-        "cli-run": [
-            ["jobs"],
-            ["run", "booking-ledger"],
-            [
-                "ask",
-                "warehouse",
-                "select run, loaded_at, account from ultravect_receipt where account like '%upsert%'",
-            ],
-        ],
+        "cli-standing": [[], ["jobs"]],
+        "cli-look": [["look", "incoming", "bookings.csv", "--rows", "5"], ["check", "guestbook"]],
     }
     for name, lines in commands.items():
         console = Console(record=True, width=132, file=io.StringIO(), force_terminal=True)
@@ -187,11 +169,11 @@ def _terminal(browser: Browser, stack: Stack, folder: Path) -> None:
         page.locator("pre").screenshot(path=folder / f"{name}.png")
 
 
-def take(stack: Stack, places: Places, folder: Path) -> None:
+def take(stack: Stack, places: Places, folder: Path, clock: SetClock, nights: int) -> None:
     """Writes the pictures into ``folder``."""
     folder.mkdir(parents=True, exist_ok=True)
     with Client(stack.url, token=stack.token) as client, chromium() as browser:
-        _prepare(stack, places, client)
+        _prepare(stack, places, client, clock, nights)
         _pages(browser, stack, client, folder)
         _terminal(browser, stack, folder)
     print(f"wrote {len(list(folder.glob('*.png')))} pictures into {folder}")

@@ -76,7 +76,7 @@ export function only(map: JobMap, wanted: Set<string>): JobMap {
 export function drawn(map: JobMap): Drawing {
   const graph = new Graph().setGraph({ rankdir: "LR", nodesep: 10, ranksep: 34, marginx: 8, marginy: 8 }).setDefaultEdgeLabel(() => ({}));
   for (const one of map.objects) {
-    const letters = Math.max(short(one.name).length, one.connection.length);
+    const letters = Math.max(one.is_query ? 0 : short(one.name).length, one.connection.length);
     graph.setNode(one.id, { width: Math.max(70, letters * LETTER + 18), height: 36 });
   }
   for (const job of map.jobs) graph.setNode(jobId(job.name), { width: Math.max(96, short(job.name).length * LETTER + 34), height: 38 });
@@ -84,6 +84,11 @@ export function drawn(map: JobMap): Drawing {
   for (const edge of edges) graph.setEdge(edge.from, edge.to, { waits: edge.waits });
   layout(graph);
   const size = graph.graph();
+  // ways leave on the right and come in on the left, in the middle
+  const side = (id: string, by: number) => {
+    const at = graph.node(id);
+    return { x: at.x! + (by * at.width!) / 2, y: at.y! };
+  };
   return {
     width: size.width ?? 0,
     height: size.height ?? 0,
@@ -93,7 +98,7 @@ export function drawn(map: JobMap): Drawing {
     }),
     lines: graph.edges().map((edge) => {
       const at = graph.edge(edge) as { points: { x: number; y: number }[]; waits?: boolean };
-      return { from: edge.v, to: edge.w, waits: !!at.waits, points: at.points };
+      return { from: edge.v, to: edge.w, waits: !!at.waits, points: [side(edge.v, 1), ...at.points.slice(1, -1), side(edge.w, -1)] };
     }),
   };
 }

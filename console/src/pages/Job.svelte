@@ -375,7 +375,7 @@
             <div class="px-3 py-1" data-testid="check">
               {#if check}
                 <p class="py-1 text-sm"><b class="font-semibold {check.passed ? 'text-success' : 'text-error'}">{check.passed ? "✓ passed" : "✗ not passed"}</b>
-                  {#if check.strategy}<span data-testid="strategy" class="text-base-content/80">Strategy {check.strategy.name}: {check.strategy.summary}.{#each Object.entries(check.strategy.why_not) as [way, why] (way)} Not {way}: {why}.{/each}</span>{/if}
+                  {#if check.strategy}<span data-testid="strategy" class="text-base-content/80">Strategy {check.strategy.name}: {check.strategy.summary}. {Object.entries(check.strategy.why_not).map(([way, why]) => `Not ${way}: ${why}.`).join(" ")}</span>{/if}
                   <span class="text-base-content/75">{check.rows_tried.toLocaleString("en")} rows tried, nothing moved.</span></p>
                 <Findings findings={findings} apply={!readonly && text === checked ? apply : undefined} />
                 {#if check.legs.length}<CheckedLegs legs={check.legs} />{/if}

@@ -79,7 +79,7 @@
     {#if !whole.jobs.length}
       <p class="panel px-4 py-6">There is nothing to draw yet: <a class="plain" href="/new-job">make a job</a>.</p>
     {:else}
-      {#each badOf(whole) as job (job.name)}
+      {#each badOf(shown ?? whole).slice(0, 5) as job (job.name)}
         {@const behind = behindOf(job.name)}
         <p class="panel mb-2 flex flex-wrap items-baseline gap-x-3 px-3 py-1.5">
           <State name={job.state} /><a class="plain font-semibold [overflow-wrap:anywhere]" href={addressOf(jobId(job.name)) || jobPage(job.name)}>{job.name}</a>

@@ -24,7 +24,7 @@
     <tbody>
       {#each columns as one, index (index)}
         <tr>
-          <td class="font-semibold [overflow-wrap:anywhere]">{#if object}<a class="plain" href={mapPage(object, one.name)} title="where it comes from, and what is made of it">{one.name}</a>{:else}{one.name}{/if}</td>
+          <td class="min-w-32 font-semibold [overflow-wrap:anywhere]">{#if object}<a class="plain" href={mapPage(object, one.name)} title="where it comes from, and what is made of it">{one.name}</a>{:else}{one.name}{/if}</td>
           <td class="whitespace-nowrap">{one.type || "—"}</td>
           {#if native}
             <td class="whitespace-nowrap">{one.native}</td>

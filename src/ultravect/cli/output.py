@@ -100,9 +100,9 @@ def print_rows(columns: Sequence[str], rows: Sequence[Sequence[Any]]) -> None:
     table.add_column("column", style="bold", no_wrap=True, min_width=max(map(len, columns)))
     shown = max(1, min(len(rows), (screen.width - max(map(len, columns))) // 22))
     for number in range(1, shown + 1):
-        table.add_column(f"row {number}", no_wrap=True, overflow="ellipsis")
+        table.add_column(f"row {number}", overflow="ellipsis")
     for index, name in enumerate(columns):
-        table.add_row(escape(name), *(row[index] for row in cells[:shown]))
+        table.add_row(escape(name), *(_one_line(row[index]) for row in cells[:shown]))
     screen.print(table)
     if shown < len(rows):
         screen.print(f"[dim]{len(rows) - shown} more rows: use a wider terminal, or --json[/]")
