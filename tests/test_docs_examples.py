@@ -70,7 +70,7 @@ def test_the_client_by_its_page(stack: Stack, hook: str) -> None:
     assert [name for name in methods if name not in ("close", "watch") and not hasattr(AsyncClient, name)] == []
 
     given = {"url": stack.url, "token": stack.token, "database": stack.warehouse, "hook": hook}
-    exec(compile(examples, "client.md", "exec"), given)  # noqa: S102: our own page
+    exec(compile(examples, "client.md", "exec"), given)  # noqa: S102
 
 
 def test_the_page_of_commands_is_current() -> None:

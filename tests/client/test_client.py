@@ -145,9 +145,14 @@ def test_lists_are_filtered_and_paged(place: Place) -> None:
 
 
 def test_fields_of_a_newer_service_are_no_hindrance() -> None:
-    newer = {"name": "x", "kind": "folder", "settings": {}, "secrets_set": [], "invented_later": 1} | dict.fromkeys(
-        ["created_at", "changed_at"], "2026-07-01T00:00:00Z"
-    )
+    newer = {
+        "name": "x",
+        "kind": "folder",
+        "settings": {},
+        "secrets_set": [],
+        "holds": "files",
+        "invented_later": 1,
+    } | dict.fromkeys(["created_at", "changed_at"], "2026-07-01T00:00:00Z")
     assert Connection.model_validate(newer).name == "x"
     with pytest.raises(ValueError, match="kind"):
         Connection.model_validate({"name": "x"})

@@ -574,7 +574,7 @@ def test_a_file_is_found_looked_at_and_counted(page: Page, place: Place) -> None
     page.get_by_label("profile").check()
     expect(page.get_by_role("columnheader", name="Most frequent")).to_be_visible()
     expect(page.get_by_role("img", name=re.compile("spread of id: 1 to .*: 1"))).to_be_visible()
-    page.get_by_label("bytes beside").check()
+    page.get_by_label("bytes next to them").check()
     expect(page.get_by_text("id;code")).to_be_visible()
     # what is seen has an address
     page.reload()

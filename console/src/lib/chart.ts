@@ -14,7 +14,7 @@ export interface Choice {
 const NUMBERS = ["smallint", "integer", "bigint", "decimal", "real", "double"];
 const MOMENTS = ["date", "timestamp", "timestamptz"];
 const nameOf = (type: string) => type.split("(")[0] ?? "";
-/** So many bars can be told apart. */
+/** So many bars can be seen as single ones. */
 export const MOST_BARS = 60;
 
 export const isNumber = (type: string) => NUMBERS.includes(nameOf(type));

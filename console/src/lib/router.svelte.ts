@@ -30,7 +30,7 @@ function show(): void {
   Object.assign(route, read());
   if (route.parts.join("/") !== before) {
     window.scrollTo(0, 0);
-    // whoever uses the keyboard or listens begins at the new page
+    // who uses the keyboard, or listens, begins at the new page
     document.getElementById("page")?.focus({ preventScroll: true });
   }
 }

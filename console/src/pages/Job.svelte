@@ -300,7 +300,7 @@
 <svelte:window onkeydown={keys} />
 <div class="flex flex-col lg:h-[calc(100vh-2rem)]">
   <Head title={isNew ? jobName || "New job" : name} under={job ? `${job.source} → ${job.target} · revision ${job.revision}, saved ${moment(job.saved_at)}` : isNew ? "not saved yet" : ""}>
-    {#snippet beside()}
+    {#snippet more()}
       {#if dirty && !isNew && job}<span class="text-warning text-sm">! not saved</span>{/if}
     {/snippet}
     {#snippet actions()}

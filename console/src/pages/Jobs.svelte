@@ -7,6 +7,7 @@
   import type { JobLine, Page } from "../lib/types";
   import Head from "../parts/Head.svelte";
   import Loaded from "../parts/Loaded.svelte";
+  import PlaceName from "../parts/PlaceName.svelte";
   import State from "../parts/State.svelte";
 
   const ORDER = ["failed", "paused", "stopped", "running", "queued", "succeeded", "following"];
@@ -23,7 +24,7 @@
 </script>
 
 <Head title="Jobs">
-  {#snippet beside()}
+  {#snippet more()}
     {#each states as [name, number] (name)}
       <button class="cursor-pointer text-sm {wanted === name ? 'underline' : ''}" aria-pressed={wanted === name} onclick={() => ask({ state: wanted === name ? undefined : name })}
         ><State {name} /> {count(number)}</button
@@ -52,19 +53,19 @@
           <tbody>
             {#each shown as job (job.name)}
               <tr>
-                <td class="max-w-72 min-w-44">
+                <td class="max-w-60 min-w-44">
                   <a class="plain font-semibold [overflow-wrap:anywhere]" href={jobPage(job.name)}>{job.name}</a>
                   {#each job.labels as label (label)}<a class="bg-base-200 ml-1.5 rounded px-1.5 py-0.5 text-xs" href="/jobs?search={label}">{label}</a>{/each}
                   <div class="text-base-content/75 truncate text-xs" title={job.about}>{job.about}</div>
                 </td>
-                <td class="min-w-24 [overflow-wrap:anywhere]">{job.source}</td>
-                <td class="min-w-24 [overflow-wrap:anywhere]">{job.target}</td>
+                <td class="min-w-32 break-words"><PlaceName name={job.source} /></td>
+                <td class="min-w-32 break-words"><PlaceName name={job.target} /></td>
                 {#if job.stream !== null}
                   <td class="whitespace-nowrap"><a href={streamPage(job.name)} title="stream of {job.name}"><State name={job.stream} /></a></td>
                   <td class="text-base-content/75" colspan="5">a stream</td>
                 {:else if job.last_run}
                   <td class="whitespace-nowrap"><a href="/runs/{job.last_run.id}" title="run {job.last_run.id}"><State name={job.last_run.state} /></a></td>
-                  <td class="text-base-content/75 text-xs whitespace-nowrap">{moment(job.last_run.queued_at)}{#if job.last_run.kind !== "load"}<div>{follows(job.last_run)}</div>{/if}</td>
+                  <td class="text-base-content/75 text-xs whitespace-nowrap">{moment(job.last_run.queued_at).slice(0, 16)}{#if job.last_run.kind !== "load"}<div>{follows(job.last_run)}</div>{/if}</td>
                   <td class="num">{count(job.last_run.tally?.read)}</td>
                   <td class="num">{count(job.last_run.tally?.inserted)}</td>
                   <td class="num">{count(job.last_run.tally?.updated)}</td>

@@ -26,7 +26,7 @@
     ["random", "random rows"],
     ["counts", "profile"],
     ["whole", "from all of it"],
-    ["bytes", "bytes beside"],
+    ["bytes", "bytes next to them"],
   ] as const;
   const on = (name: string) => route.asked[name] === "1";
 

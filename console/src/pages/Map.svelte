@@ -40,7 +40,7 @@
   let lit = $derived(shown && chosen ? new Set([...reached(shown, [chosen], true), ...reached(shown, [chosen], false)]) : null);
   /** What follows from what went wrong: it may be as it was before. */
   let stale = $derived(shown ? reached(shown, badOf(shown).map((job) => jobId(job.name)), true) : new Set<string>());
-  let behindOf = $derived.by(() => (job: string) => (map.data ? [...reached(map.data, [jobId(job)], true)].filter((id) => id !== jobId(job)) : []));
+  let followingOf = $derived.by(() => (job: string) => (map.data ? [...reached(map.data, [jobId(job)], true)].filter((id) => id !== jobId(job)) : []));
   /** A smooth way through the points, level at both ends. */
   function pathOf(points: { x: number; y: number }[]): string {
     const shown = (at: { x: number; y: number }) => `${at.x.toFixed(1)} ${at.y.toFixed(1)}`;
@@ -80,12 +80,12 @@
       <p class="panel px-4 py-6">There is nothing to draw yet: <a class="plain" href="/new-job">make a job</a>.</p>
     {:else}
       {#each badOf(shown ?? whole).slice(0, 5) as job (job.name)}
-        {@const behind = behindOf(job.name)}
+        {@const following = followingOf(job.name)}
         <p class="panel mb-2 flex flex-wrap items-baseline gap-x-3 px-3 py-1.5">
           <State name={job.state} /><a class="plain font-semibold [overflow-wrap:anywhere]" href={addressOf(jobId(job.name)) || jobPage(job.name)}>{job.name}</a>
           {#if job.at}<span class="text-base-content/75 text-xs">{moment(job.at)}</span>{/if}
-          <span class="min-w-0 text-sm [overflow-wrap:anywhere]">{behind.length ? `may be out of date: ${behind.map((id) => id.replace(/^job /, "")).slice(0, 6).join(", ")}${behind.length > 6 ? ` and ${behind.length - 6} more` : ""}` : "nothing else depends on it"}</span>
-          {#if behind.length}<button class="btn btn-xs ml-auto" onclick={() => ask({ chosen: chosen === jobId(job.name) ? undefined : jobId(job.name) })}>{chosen === jobId(job.name) ? "Show all" : "Show"}</button>{/if}
+          <span class="min-w-0 text-sm [overflow-wrap:anywhere]">{following.length ? `may be out of date: ${following.map((id) => id.replace(/^job /, "")).slice(0, 6).join(", ")}${following.length > 6 ? ` and ${following.length - 6} more` : ""}` : "nothing else depends on it"}</span>
+          {#if following.length}<button class="btn btn-xs ml-auto" onclick={() => ask({ chosen: chosen === jobId(job.name) ? undefined : jobId(job.name) })}>{chosen === jobId(job.name) ? "Show all" : "Show"}</button>{/if}
         </p>
       {/each}
       <div class="grid items-start gap-3 {column ? 'lg:grid-cols-[minmax(0,1fr)_22rem]' : ''}">

@@ -193,7 +193,7 @@
     : ""}
   back={run ? { href: jobPage(run.job), name: run.job } : { href: "/runs", name: "Runs" }}
 >
-  {#snippet beside()}{#if run}<span data-testid="run-state"><State name={run.state} /></span>{/if}{/snippet}
+  {#snippet more()}{#if run}<span data-testid="run-state"><State name={run.state} /></span>{/if}{/snippet}
   {#snippet actions()}
     {#if run && !ended && may("operator")}
       <button class="btn btn-sm" disabled={stopping} onclick={() => (asking = true)}>{stopping ? "Stopping …" : "■ Stop …"}</button>

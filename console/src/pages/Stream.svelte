@@ -33,7 +33,7 @@
 </script>
 
 <Head title={name} under={stream ? `${stream.source} → ${stream.target}` : ""} back={{ href: "/streams", name: "Streams" }}>
-  {#snippet beside()}
+  {#snippet more()}
     {#if stream}
       <span class="text-sm"><a class="plain underline" href="/jobs/{name}">job</a>, revision {stream.revision}</span>
       {#if stream.newest_revision !== stream.revision}<span class="text-warning text-sm">! the job is at revision {stream.newest_revision} by now</span>{/if}

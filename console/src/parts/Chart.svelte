@@ -3,7 +3,7 @@
   import uPlot from "uplot";
   import "uplot/dist/uPlot.min.css";
   import { isMoment, MOST_BARS, numeric, type Choice, type Value } from "../lib/chart";
-  import { count } from "../lib/format";
+  import { count, moment } from "../lib/format";
 
   let { columns, types, rows, choice }: { columns: string[]; types: string[]; rows: Value[][]; choice: Choice } = $props();
   let at = $state<HTMLDivElement>();
@@ -22,6 +22,8 @@
     // a line and points go from left to right, in whatever order the rows come
     const order = x.map((_, place) => place).sort((a, b) => x[a]! - x[b]!);
     const data = [order.map((place) => x[place]!), ...choice.y.map((column) => order.map((place) => numeric(shown[place]![column]!, types[column]!)))];
+    // as moments are written elsewhere here; of a column of dates the day alone
+    const moments = (_: uPlot, marks: number[]) => marks.map((mark) => (types[choice.x] === "date" ? new Date(mark * 1000).toISOString().slice(0, 10) : moment(new Date(mark * 1000).toISOString()).slice(5, 16)));
     const name = (place: number) => String(shown[place]?.[choice.x] ?? "");
     const chart = new uPlot(
       {
@@ -32,11 +34,13 @@
         axes: [
           byPlace
             ? { ...axis, size: 70, rotate: shown.length > 8 ? -40 : 0, splits: () => shown.map((_, place) => place), values: (_, places) => places.map((place) => name(place).slice(0, 14)), grid: { show: false } }
-            : { ...axis, label: columns[choice.x], labelSize: 18 },
+            : { ...axis, label: columns[choice.x], labelSize: 18, ...(isMoment(types[choice.x]!) ? { values: moments, space: 90 } : {}) },
           { ...axis, size: 72, values: (_, marks) => marks.map((mark) => count(mark)) },
         ],
         series: [
-          byPlace ? { label: columns[choice.x], value: (_, place) => (place === null ? "" : name(place)) } : { label: columns[choice.x] },
+          byPlace
+            ? { label: columns[choice.x], value: (_, place) => (place === null ? "" : name(place)) }
+            : { label: columns[choice.x], ...(isMoment(types[choice.x]!) ? { value: (plot, mark) => (mark === null ? "" : (moments(plot, [mark])[0] ?? "")) } : {}) },
           ...choice.y.map((column, place) => {
             const own = colour(COLOURS[place % COLOURS.length]!);
             return {

@@ -39,7 +39,7 @@
     if (!reject.key) return `row ${count(reject.row)}`;
     return Object.entries(JSON.parse(reject.key) as Record<string, string>).map(([name, value]) => `${name} ${value}`).join(", ");
   }
-  /** Where a value stands in its row: not inside of another one, if it can be told. */
+  /** Where a value stands in its row: not inside of another one, where that can be seen. */
   function placeIn(record: string, value: string): number {
     const isPart = (letter: string | undefined) => letter !== undefined && /[\p{L}\p{N}.-]/u.test(letter);
     const at = record.indexOf(value);

@@ -7,7 +7,8 @@
   /** Columns with their types; once counted, with what their values are. `object`: the id by which the map knows them. */
   let { columns, object = "" }: { columns: SeenColumn[]; object?: string } = $props();
   let counted = $derived(columns.some((one) => one.counts));
-  let native = $derived(columns.some((one) => one.native));
+  // once counted, what the values are says more than how they are declared
+  let native = $derived(!counted && columns.some((one) => one.native));
   let commented = $derived(columns.some((one) => one.comment));
   const share = (one: SeenColumn) => (one.counts!.nulls + one.counts!.values ? one.counts!.nulls / (one.counts!.nulls + one.counts!.values) : 0);
 </script>

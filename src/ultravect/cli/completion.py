@@ -28,7 +28,7 @@ def _known(find: Callable[[Any], list[str]]) -> list[str]:
     from ultravect.cli.login import current
     from ultravect.client import Client
 
-    # whoever presses Tab wants no message: without a service there is nothing to propose
+    # a person who presses Tab wants no message: without a service there is nothing to propose
     with suppress(Exception):
         login = current()
         with Client(login.url, token=login.token, timeout=_SECONDS) as client:

@@ -88,7 +88,7 @@ def test_counts_are_right(values: list[str | None]) -> None:
     reader = open_delimited(file_of("v.csv", content), DelimitedLayout(delimiter=",", header=True, encoding="utf-8"))
     profile = Profile(2)
     scan_columns(reader, [0, 1], takers=[profile])
-    counts = profile.counts(0, None, None)
+    counts = profile.counts(0, "text", None, None)
     present = [value for value in values if value is not None]
     assert (counts.values, counts.nulls, counts.distinct) == (len(present), values.count(None), len(set(present)))
     assert counts.shortest == min(map(len, present), default=None)

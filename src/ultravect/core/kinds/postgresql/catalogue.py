@@ -63,7 +63,7 @@ _BARE = _FIND.format(columns=_COLUMNS, indexes="NULL::json", checks="NULL::json"
 _LIST = """
 SELECT n.nspname, c.relname, c.relkind, CASE WHEN c.reltuples >= 0 THEN c.reltuples::bigint END,
        coalesce(obj_description(c.oid, 'pg_class'), ''),
-       -- as statistics have it: asking for the files' sizes would wait for whoever has locked a table
+       -- as statistics have it: asking for the files' sizes would wait for a session that has locked a table
        CASE WHEN c.relpages > 0 THEN c.relpages::bigint * current_setting('block_size')::int END
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'm', 'f') AND NOT c.relispartition
