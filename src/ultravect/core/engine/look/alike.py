@@ -34,7 +34,7 @@ def grouped(items: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
         if form not in members:
             lines.append({"form": form})
         members[form].append(item)
-    return [_group(line["form"], members[line["form"]], items) if "form" in line else line for line in lines]
+    return [_group(members[line["form"]], items) if "form" in line else line for line in lines]
 
 
 def _form(item: dict[str, Any]) -> str:
@@ -44,7 +44,16 @@ def _form(item: dict[str, Any]) -> str:
     return _NUMBER.sub("*", name)
 
 
-def _group(form: str, members: Sequence[dict[str, Any]], items: Sequence[dict[str, Any]]) -> dict[str, Any]:
+def _pattern(names: Sequence[str]) -> str:
+    """The names with a star for each number that is not the same in all of them."""
+    between = _NUMBER.split(names[0])
+    numbers = zip(*(_NUMBER.findall(name) for name in names), strict=True)
+    shown = [found[0] if len(set(found)) == 1 else "*" for found in numbers]
+    return "".join(part for pair in zip(between, [*shown, ""], strict=True) for part in pair)
+
+
+def _group(members: Sequence[dict[str, Any]], items: Sequence[dict[str, Any]]) -> dict[str, Any]:
+    form = _pattern([item["name"] for item in members])
     fits = matcher(form)
     alone = sum(1 for item in items if fits(item["name"])) == len(members)
     sizes = [item["size"] for item in members]
