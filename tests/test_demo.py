@@ -15,14 +15,14 @@ ROOT = Path(__file__).parent.parent
 
 def dev(*arguments: str) -> str:
     done = subprocess.run(
-        [sys.executable, "-m", "devtools", *arguments], cwd=ROOT, capture_output=True, text=True, timeout=230
+        [sys.executable, "-m", "devtools", *arguments], cwd=ROOT, capture_output=True, text=True, timeout=500
     )
     assert done.returncode == 0, done.stdout + done.stderr
     return done.stdout
 
 
 def test_the_demo_runs_its_jobs_and_tells() -> None:
-    shown = dev("demo", "--once", "--rows", "3000")
+    shown = dev("demo", "--once", "--rows", "3000", "--nights", "2")
     for part in (
         "of bookings succeeded",
         "of huts succeeded",
@@ -32,6 +32,8 @@ def test_the_demo_runs_its_jobs_and_tells() -> None:
         "of stays-archive succeeded",
         "of season-closing succeeded",
         "of season-lake succeeded",
+        "2 nights pass",
+        "guest-survey: failed",
         "the service is killed",
     ):
         assert part in shown

@@ -29,6 +29,8 @@
       {
         width: host.clientWidth,
         height: HEIGHT,
+        // a day begins at the same moment for everyone
+        ...(types[choice.x] === "date" ? { tzDate: (seconds: number) => uPlot.tzDate(new Date(seconds * 1000), "Etc/UTC") } : {}),
         cursor: { drag: { x: choice.shape !== "bar", y: false } },
         scales: { x: { time: !byPlace && isMoment(types[choice.x]!), ...(byPlace ? { range: () => [-0.7, shown.length - 0.3] as [number, number] } : {}) }, y: byPlace ? { range: (_, least, most) => [Math.min(0, least), Math.max(0, most * 1.05)] } : {} },
         axes: [
