@@ -18,13 +18,6 @@ if (location.hash.startsWith("#/")) history.replaceState(null, "", location.hash
 
 export const route = $state<Route>(read());
 
-/** Pages that have something unsaved say so here; leaving asks first. */
-const unsaved = new Set<() => string>();
-export function guardLeaving(says: () => string): () => void {
-  unsaved.add(says);
-  return () => unsaved.delete(says);
-}
-
 function show(): void {
   const before = route.parts.join("/");
   Object.assign(route, read());
@@ -36,10 +29,6 @@ function show(): void {
 }
 
 export function go(path: string): void {
-  for (const says of unsaved) {
-    const what = says();
-    if (what && !confirm(what)) return;
-  }
   history.pushState(null, "", path);
   show();
 }
