@@ -273,7 +273,7 @@ def test_a_job_is_edited_and_saved_with_the_keyboard(page: Page, place: Place) -
     expect(page.get_by_role("button", name="Run")).to_be_disabled()
     page.keyboard.press("Control+s")
     page.keyboard.press("Enter")
-    expect(page.get_by_text("revision 2")).to_be_visible()
+    expect(page.get_by_text("revision 2, saved")).to_be_visible()
     assert "# a remark" in place.client.job(place.name).file
     editor.click()
     page.keyboard.press("Control+End")
@@ -301,7 +301,7 @@ def test_two_editors_do_not_overwrite_each_other_and_both_are_joined(page: Page,
     expect(file).to_contain_text("by someone else")
     page.get_by_role("button", name="Save").click()
     page.get_by_role("button", name="Save revision").click()
-    expect(page.get_by_text("revision 3")).to_be_visible()
+    expect(page.get_by_text("revision 3, saved")).to_be_visible()
     saved = place.client.job(place.name).file
     assert "about: by someone else" in saved
     assert "# by me" in saved
@@ -342,7 +342,7 @@ def test_what_is_not_saved_outlives_a_reload_and_revisions_come_back(page: Page,
     expect(page.get_by_label("job file")).to_contain_text("rejects: 1")
     page.get_by_role("button", name="Save").click()
     page.get_by_role("button", name="Save revision").click()
-    expect(page.get_by_text("revision 3")).to_be_visible()
+    expect(page.get_by_text("revision 3, saved")).to_be_visible()
     assert place.client.job(place.name).file == text
 
 
@@ -437,7 +437,7 @@ def test_every_key_of_into_and_run_has_a_field(page: Page, place: Place) -> None
         expect(file).to_contain_text(part)
     page.get_by_role("button", name="Save").click()
     page.get_by_role("button", name="Save revision").click()
-    expect(page.get_by_text("revision 2")).to_be_visible()
+    expect(page.get_by_text("revision 2, saved")).to_be_visible()
     run = place.client.job(place.name).structure["run"]
     assert (run["slices"], run["retry"]["attempts"]) == (4, 5)
 
