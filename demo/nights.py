@@ -1,4 +1,4 @@
-"""Some nights before today, so that whoever opens the demo finds a service that has worked for a week, and a bad night to look into."""
+"""Some nights before today, so that a person who opens the demo finds a service that has worked for a week, and a bad night to look into."""
 
 from __future__ import annotations
 
@@ -13,7 +13,6 @@ from zoneinfo import ZoneInfo
 from demo.generate import HUTS
 
 ZONE = ZoneInfo("Europe/Zurich")
-JOBS = Path(__file__).parent / "nightly"
 TIMES = ("01:00", "02:15", "03:00", "03:30", "06:01")
 """At which something is due; the last one is when it is seen what is late."""
 

@@ -251,7 +251,6 @@
   let sourceKey = $derived(JSON.stringify(source));
   let preview = $state.raw<Preview | null>(null);
   let previewProblem = $state.raw<ProblemBody | null>(null);
-  const looking = new Doing();
   $effect(() => {
     const asked = sourceKey === "null" ? null : (JSON.parse(sourceKey) as NonNullable<typeof source>);
     if (!asked) {
@@ -387,7 +386,7 @@
             {/if}
             <div data-testid="from-rows">
               {#if previewProblem}<div class="p-2"><Problem problem={previewProblem} /></div>
-              {:else if preview}<PreviewRows {preview} dim={!!looking.what} />
+              {:else if preview}<PreviewRows {preview} />
               {:else}<p class="text-base-content/75 px-3 py-2 text-sm">{valueAt(data, ["from", "tables"]) ? "Each table is a leg of its own; Check lists them, with fits and problems." : "The first rows of the source are shown here."}</p>{/if}
             </div>
           {:else if drawer === "statements"}
